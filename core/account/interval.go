@@ -1,0 +1,257 @@
+package account
+
+import (
+	"cmp"
+	"slices"
+	"time"
+
+	"vinescale/core/amount"
+)
+
+// NoProgram stands for the part of a workload's use that no living process explains: what ended between readings,
+// and memory that belongs to no one process.
+const NoProgram int32 = -1
+
+// NoProgramName stands for NoProgram in listings.
+const NoProgramName = "(no living program)"
+
+// Interval is what happened on one host between two readings, or over several that adjoin.
+type Interval struct {
+	Boot          string
+	From, To      time.Time
+	ElapsedMillis int64 // by the monotonic clock; may differ from To-From where the wall clock was stepped
+	Ticks         int   // how many pairs of readings it is the sum of
+	CPUCount      int
+
+	Ledgers [amount.NumResources]Ledger
+	Usages  []Usage // ascending by Workload, one each
+	Detail  Detail
+
+	chargedFile, chargedKernel int64
+}
+
+// Usage is what one workload used in an interval, in account units.
+//
+// Invariants: nothing is negative; for each resource the Programs add up to Units.
+type Usage struct {
+	Workload WorkloadID
+	Units    [amount.NumResources]int64
+	Peak     [amount.NumResources]int64 // of the highest tick: CPU microseconds per second, bytes, bytes per second
+	Source   [amount.NumResources]amount.Source
+	Threads  int32 // at the end
+	Procs    int32 // at the end
+
+	CPUs      []CPUUse // where the CPU time was spent, ascending by CPU
+	CPUSource amount.Source
+	Programs  []ProgramUse // ascending by Program
+}
+
+// CPUUse is CPU time spent on one logical CPU.
+type CPUUse struct {
+	CPU    int32
+	Micros int64
+}
+
+// ProgramUse is the part of a usage that the processes of one program had.
+type ProgramUse struct {
+	Program int32 // NoProgram for what no living process explains
+	Procs   int32
+	Units   [amount.NumResources]int64
+}
+
+// Detail is what the host's counters say beside the ledger.
+type Detail struct {
+	CPUs                []CPUTimes // how each CPU's time grew
+	Pressure            []Pressure // how each grew
+	Load                [3]float64 // at the end
+	SwapTotal, SwapUsed int64      // bytes at the end
+	MemoryAvailable     int64      // bytes at the end
+}
+
+// emit turns the tallies into the interval's usages.
+func (s *scratch) emit(iv *Interval) {
+	keys := make([]programKey, 0, len(s.programs))
+	for k := range s.programs {
+		keys = append(keys, k)
+	}
+	slices.SortFunc(keys, func(a, b programKey) int {
+		return cmp.Or(cmp.Compare(a.workload, b.workload), cmp.Compare(a.program, b.program))
+	})
+	slices.SortFunc(s.lastCPU, func(a, b lastCPU) int {
+		return cmp.Or(cmp.Compare(a.workload, b.workload), cmp.Compare(a.cpu, b.cpu))
+	})
+	live := 0
+	for i := range s.tallies {
+		if s.tallies[i].live {
+			live++
+		}
+	}
+	iv.Usages = make([]Usage, 0, live)
+	arena := make([]ProgramUse, 0, len(keys)+live) // one allocation for all workloads' programs
+	last := s.lastCPU
+	for w := range s.tallies {
+		t := &s.tallies[w]
+		mine := 0
+		for mine < len(keys) && keys[mine].workload == WorkloadID(w) {
+			mine++
+		}
+		ran := 0
+		for ran < len(last) && last[ran].workload == WorkloadID(w) {
+			ran++
+		}
+		if t.live {
+			u := t.usage(WorkloadID(w), s.elapsed)
+			start := len(arena)
+			arena = s.divide(arena, &u, keys[:mine])
+			u.Programs = arena[start:len(arena):len(arena)]
+			if len(u.CPUs) == 0 && t.counted&HasPerCPU == 0 {
+				u.CPUs, u.CPUSource = byLastCPU(last[:ran]), amount.Summed
+			}
+			iv.Usages = append(iv.Usages, u)
+		}
+		keys, last = keys[mine:], last[ran:]
+	}
+}
+
+func (t *tally) usage(w WorkloadID, elapsed int64) Usage {
+	u := Usage{Workload: w, Threads: t.threads, Procs: t.procs}
+	for r := range t.units {
+		u.Source[r] = amount.Unavailable
+		if !t.has[r] {
+			continue
+		}
+		// An outer group read a moment before its inner ones may seem to have used less than they: that is no usage of its own.
+		u.Units[r] = max(t.units[r], 0)
+		u.Source[r] = t.source[r]
+		if amount.Resource(r).IsLevel() {
+			u.Peak[r] = u.Units[r] / elapsed
+		} else {
+			u.Peak[r] = u.Units[r] * 1000 / elapsed
+		}
+	}
+	if t.counted&HasPerCPU != 0 {
+		for c, micros := range t.perCPU {
+			if micros > 0 {
+				u.CPUs = append(u.CPUs, CPUUse{int32(c), micros})
+			}
+		}
+	}
+	return u
+}
+
+func byLastCPU(ran []lastCPU) []CPUUse {
+	var cpus []CPUUse
+	for _, l := range ran {
+		if n := len(cpus); n > 0 && cpus[n-1].CPU == l.cpu {
+			cpus[n-1].Micros += l.micros
+		} else {
+			cpus = append(cpus, CPUUse{l.cpu, l.micros})
+		}
+	}
+	return cpus
+}
+
+// divide gives each program its part of a usage, so that the parts add up to the whole exactly: processes' own sums are
+// scaled down where they exceed what was counted, and what they do not reach is NoProgram's.
+func (s *scratch) divide(arena []ProgramUse, u *Usage, keys []programKey) []ProgramUse {
+	var sum [amount.NumResources]int64
+	for _, k := range keys {
+		for r, units := range s.programs[k].units {
+			sum[r] += units
+		}
+	}
+	rest := u.Units
+	start := len(arena)
+	arena = append(arena, ProgramUse{Program: NoProgram})
+	for _, k := range keys {
+		part := ProgramUse{Program: k.program, Procs: s.programs[k].count}
+		for r, units := range s.programs[k].units {
+			if sum[r] > u.Units[r] {
+				units = mulDiv(units, u.Units[r], sum[r])
+			}
+			part.Units[r] = units
+			rest[r] -= units
+		}
+		arena = append(arena, part)
+	}
+	arena[start].Units = rest
+	if rest == ([amount.NumResources]int64{}) {
+		arena = slices.Delete(arena, start, start+1)
+	}
+	return arena
+}
+
+// Add returns the sum of two adjoining intervals of one host and boot. Neither is changed.
+//
+// Usage, ledgers and details add; peaks are the higher of both. Adding is associative, so a minute's figures do not
+// depend on how it was cut into ticks.
+func (iv *Interval) Add(next *Interval) *Interval {
+	sum := &Interval{
+		Boot: iv.Boot, From: iv.From, To: next.To,
+		ElapsedMillis: iv.ElapsedMillis + next.ElapsedMillis,
+		Ticks:         iv.Ticks + next.Ticks, CPUCount: next.CPUCount,
+		Detail: iv.Detail.add(next.Detail),
+	}
+	for r := range sum.Ledgers {
+		sum.Ledgers[r] = iv.Ledgers[r].Add(next.Ledgers[r])
+	}
+	sum.Usages = mergeSorted(iv.Usages, next.Usages,
+		func(u Usage) int { return int(u.Workload) }, addUsage)
+	return sum
+}
+
+func addUsage(a, b Usage) Usage {
+	for r := range a.Units {
+		a.Units[r] += b.Units[r]
+		a.Peak[r] = max(a.Peak[r], b.Peak[r])
+		if a.Source[r] == amount.Unavailable {
+			a.Source[r] = b.Source[r]
+		} else if b.Source[r] != amount.Unavailable {
+			a.Source[r] = a.Source[r].Weaker(b.Source[r])
+		}
+	}
+	a.Threads, a.Procs = b.Threads, b.Procs
+	a.CPUSource = a.CPUSource.Weaker(b.CPUSource)
+	a.CPUs = mergeSorted(a.CPUs, b.CPUs, func(c CPUUse) int { return int(c.CPU) },
+		func(x, y CPUUse) CPUUse { x.Micros += y.Micros; return x })
+	a.Programs = mergeSorted(a.Programs, b.Programs, func(p ProgramUse) int { return int(p.Program) },
+		func(x, y ProgramUse) ProgramUse {
+			for r := range x.Units {
+				x.Units[r] += y.Units[r]
+			}
+			x.Procs = y.Procs
+			return x
+		})
+	return a
+}
+
+func (d Detail) add(next Detail) Detail {
+	sum := next
+	sum.CPUs = mergeSorted(d.CPUs, next.CPUs, func(c CPUTimes) int { return c.CPU }, CPUTimes.add)
+	sum.Pressure = slices.Clone(next.Pressure)
+	for i := range sum.Pressure {
+		for _, p := range d.Pressure {
+			if p.Resource == sum.Pressure[i].Resource {
+				sum.Pressure[i].Some += p.Some
+				sum.Pressure[i].Full += p.Full
+			}
+		}
+	}
+	return sum
+}
+
+// mergeSorted merges two ascending slices, joining elements of the same key with add.
+func mergeSorted[T any](a, b []T, key func(T) int, add func(T, T) T) []T {
+	out := make([]T, 0, max(len(a), len(b)))
+	for len(a) > 0 && len(b) > 0 {
+		switch ka, kb := key(a[0]), key(b[0]); {
+		case ka < kb:
+			out, a = append(out, a[0]), a[1:]
+		case ka > kb:
+			out, b = append(out, b[0]), b[1:]
+		default:
+			out, a, b = append(out, add(a[0], b[0])), a[1:], b[1:]
+		}
+	}
+	return append(append(out, a...), b...)
+}

@@ -1,0 +1,223 @@
+package account
+
+import (
+	"fmt"
+	"math/bits"
+	"strings"
+
+	"vinescale/core/amount"
+)
+
+// Line is one line of a ledger in account units, or the reason why it cannot be had.
+type Line struct {
+	Units  int64
+	Reason string // why not available; "" when Units is a figure. Units is then 0, so that sums need no special case
+}
+
+// OK tells whether the line is a figure.
+func (l Line) OK() bool { return l.Reason == "" }
+
+func unavailable(format string, a ...any) Line { return Line{Reason: fmt.Sprintf(format, a...)} }
+
+// add sums two lines; a sum with an unavailable part is unavailable.
+func (l Line) add(m Line) Line {
+	switch {
+	case !l.OK():
+		return l
+	case !m.OK():
+		return m
+	}
+	return Line{Units: l.Units + m.Units}
+}
+
+// Ledger is one resource of one host over one interval, in account units.
+//
+// Invariants, an unavailable line counting as zero:
+//
+//	Used     = Shares + Kernel + Steal + Residual
+//	Capacity = Used + Idle, where Capacity is available
+//
+// Residual is signed: it is negative where shares were counted more finely than the host's own total.
+type Ledger struct {
+	Capacity Line // what there was to use
+	Used     Line // in use by the host's own count, whoever used it
+	Idle     Line
+	Kernel   Line  // used by the kernel on nobody's account
+	Steal    Line  // taken by the hypervisor; CPU only
+	Shares   int64 // sum over the workloads
+	Residual Line  // in use, charged to nobody
+}
+
+// Add sums two ledgers of one resource.
+func (l Ledger) Add(m Ledger) Ledger {
+	sum := Ledger{
+		Capacity: l.Capacity.add(m.Capacity), Used: l.Used.add(m.Used), Idle: l.Idle.add(m.Idle),
+		Kernel: l.Kernel.add(m.Kernel), Steal: l.Steal.add(m.Steal), Shares: l.Shares + m.Shares,
+	}
+	sum.close()
+	return sum
+}
+
+// close works out the residual from the other lines, which makes the ledger balance.
+func (l *Ledger) close() {
+	if !l.Used.OK() {
+		l.Residual = Line{Reason: l.Used.Reason}
+		return
+	}
+	l.Residual = Line{Units: l.Used.Units - l.Shares - l.Kernel.Units - l.Steal.Units}
+}
+
+// balance fills the interval's ledgers and details from the host's own counters.
+func (iv *Interval) balance(prev, now *Reading, s *scratch) {
+	iv.Detail = details(prev, now)
+	iv.Ledgers = [amount.NumResources]Ledger{
+		amount.CPU:     cpuLedger(iv, s),
+		amount.Memory:  memoryLedger(iv, now),
+		amount.Disk:    diskLedger(iv, prev, now, s),
+		amount.Network: networkLedger(iv, prev, now),
+	}
+	for r := range iv.Ledgers {
+		l := &iv.Ledgers[r]
+		if why := now.Unavailable[r]; why != "" {
+			l.Capacity, l.Used, l.Idle = Line{Reason: why}, Line{Reason: why}, Line{Reason: why}
+		}
+		for i := range iv.Usages {
+			l.Shares += iv.Usages[i].Units[r]
+		}
+		l.close()
+	}
+}
+
+const noSteal = "only CPU time can be taken by a hypervisor"
+
+func cpuLedger(iv *Interval, s *scratch) Ledger {
+	var idle, steal, interrupts int64
+	for _, c := range iv.Detail.CPUs {
+		idle += c.Idle + c.IOWait
+		steal += c.Steal
+		interrupts += c.IRQ + c.SoftIRQ
+	}
+	capacity := iv.ElapsedMillis * 1000 * int64(len(iv.Detail.CPUs))
+	idle = min(idle, capacity)
+	return Ledger{
+		Capacity: Line{Units: capacity}, Idle: Line{Units: idle}, Used: Line{Units: capacity - idle},
+		Kernel: Line{Units: interrupts + s.kernelCPU}, Steal: Line{Units: steal},
+	}
+}
+
+// memoryLedger counts as the kernel's what is charged to no workload: its own structures and page cache.
+func memoryLedger(iv *Interval, now *Reading) Ledger {
+	m, ms := &now.Memory, iv.ElapsedMillis
+	own := max((m.Slab+m.KernelStack+m.PageTable)*ms-iv.chargedKernel, 0)
+	cache := max((m.Buffers+m.Cached)*ms-iv.chargedFile, 0)
+	return Ledger{
+		Capacity: Line{Units: m.Total * ms}, Idle: Line{Units: m.Free * ms}, Used: Line{Units: (m.Total - m.Free) * ms},
+		Kernel: Line{Units: own + cache}, Steal: unavailable(noSteal),
+	}
+}
+
+func diskLedger(iv *Interval, prev, now *Reading, s *scratch) Ledger {
+	var used, capacity int64
+	var undeclared []string
+	for _, d := range now.Disks {
+		for _, p := range prev.Disks {
+			if p.Name == d.Name {
+				used += grown(p.ReadBytes, d.ReadBytes) + grown(p.WrittenBytes, d.WrittenBytes)
+			}
+		}
+		if d.RateBytesPerSecond == 0 {
+			undeclared = append(undeclared, d.Name)
+		}
+		capacity += d.RateBytesPerSecond * iv.ElapsedMillis / 1000
+	}
+	l := Ledger{Used: Line{Units: used}, Kernel: Line{Units: s.kernelIO}, Steal: unavailable(noSteal)}
+	switch {
+	case len(now.Disks) == 0:
+		l.Capacity, l.Used, l.Kernel = unavailable("this host has no disk"), unavailable("this host has no disk"), Line{}
+	case len(undeclared) > 0:
+		l.Capacity = unavailable("the kernel does not say what a disk can carry, and no rate is declared for %s", strings.Join(undeclared, ", "))
+	default:
+		l.setCapacity(capacity)
+		return l
+	}
+	l.Idle = l.Capacity
+	return l
+}
+
+func networkLedger(iv *Interval, prev, now *Reading) Ledger {
+	var used, capacity int64
+	var unknown []string
+	for _, n := range now.Interfaces {
+		for _, p := range prev.Interfaces {
+			if p.Name == n.Name {
+				used += grown(p.Received, n.Received) + grown(p.Sent, n.Sent)
+			}
+		}
+		if n.SpeedBitPerSecond == 0 {
+			unknown = append(unknown, n.Name)
+		}
+		capacity += 2 * n.SpeedBitPerSecond / 8 * iv.ElapsedMillis / 1000 // both directions at once
+	}
+	l := Ledger{Used: Line{Units: used}, Kernel: unavailable("the kernel's own traffic is not counted apart"), Steal: unavailable(noSteal)}
+	switch {
+	case len(now.Interfaces) == 0:
+		l.Capacity = unavailable("no interface leads off this host")
+		l.Used = l.Capacity
+	case len(unknown) > 0:
+		l.Capacity = unavailable("the driver of %s does not tell its line rate", strings.Join(unknown, ", "))
+	default:
+		l.setCapacity(capacity)
+		return l
+	}
+	l.Idle = l.Capacity
+	return l
+}
+
+// setCapacity states a declared capacity; what moved beyond it shows that more was possible, so it is the capacity then.
+func (l *Ledger) setCapacity(units int64) {
+	units = max(units, l.Used.Units)
+	l.Capacity, l.Idle = Line{Units: units}, Line{Units: units - l.Used.Units}
+}
+
+func details(prev, now *Reading) Detail {
+	d := Detail{
+		Load: now.Load, SwapTotal: now.Memory.SwapTotal, SwapUsed: now.Memory.SwapTotal - now.Memory.SwapFree,
+		MemoryAvailable: now.Memory.Available,
+	}
+	for _, c := range now.CPUs {
+		for _, p := range prev.CPUs {
+			if p.CPU == c.CPU {
+				d.CPUs = append(d.CPUs, c.since(p))
+			}
+		}
+	}
+	for _, p := range now.Pressure {
+		for _, q := range prev.Pressure {
+			if q.Resource == p.Resource {
+				d.Pressure = append(d.Pressure, Pressure{p.Resource, grown(q.Some, p.Some), grown(q.Full, p.Full)})
+			}
+		}
+	}
+	return d
+}
+
+func (c CPUTimes) since(p CPUTimes) CPUTimes {
+	return CPUTimes{
+		c.CPU, grown(p.User, c.User), grown(p.Nice, c.Nice), grown(p.System, c.System), grown(p.Idle, c.Idle),
+		grown(p.IOWait, c.IOWait), grown(p.IRQ, c.IRQ), grown(p.SoftIRQ, c.SoftIRQ), grown(p.Steal, c.Steal),
+	}
+}
+
+func (c CPUTimes) add(d CPUTimes) CPUTimes {
+	return CPUTimes{
+		c.CPU, c.User + d.User, c.Nice + d.Nice, c.System + d.System, c.Idle + d.Idle,
+		c.IOWait + d.IOWait, c.IRQ + d.IRQ, c.SoftIRQ + d.SoftIRQ, c.Steal + d.Steal,
+	}
+}
+
+// mulDiv is a*b/c for non-negative numbers whose product may exceed 64 bits; the result fits because b <= c.
+func mulDiv(a, b, c int64) int64 {
+	hi, lo := bits.Mul64(uint64(a), uint64(b))
+	q, _ := bits.Div64(hi, lo, uint64(c))
+	return int64(q)
+}

@@ -1,0 +1,296 @@
+package account
+
+import (
+	"errors"
+	"slices"
+	"time"
+
+	"vinescale/core/amount"
+)
+
+// Why a reading yields no interval. None of them is a fault: usage is always between two readings of one series.
+var (
+	ErrFirstReading = errors.New("first reading: usage is known from the next one on")
+	ErrNewBoot      = errors.New("the host started anew since the last reading: its counters began again")
+	ErrNoTime       = errors.New("the monotonic clock has not moved on since the last reading")
+)
+
+// Tracker holds the last reading and differences the next one against it. The zero value is ready.
+type Tracker struct {
+	prev    *Reading
+	scratch scratch
+}
+
+// Step gives the Tracker the next reading and returns the interval since the one before.
+//
+// The Tracker keeps r until the Step after next returns; the caller must not change it meanwhile, and may reuse the
+// reading before it. A counter that went back yields nothing for that counter and begins a new series.
+func (t *Tracker) Step(r *Reading) (*Interval, error) {
+	prev := t.prev
+	t.prev = r
+	if !slices.IsSortedFunc(r.Processes, byPID) {
+		slices.SortFunc(r.Processes, byPID)
+	}
+	switch {
+	case prev == nil:
+		return nil, ErrFirstReading
+	case prev.Boot != r.Boot:
+		return nil, ErrNewBoot
+	case millis(r.Mono) <= millis(prev.Mono):
+		return nil, ErrNoTime
+	}
+	iv := &Interval{
+		Boot: r.Boot,
+		From: r.Wall.Add(prev.Mono - r.Mono), // by the monotonic clock: a step of the wall clock stretches nothing
+		To:   r.Wall, ElapsedMillis: millis(r.Mono) - millis(prev.Mono),
+		Ticks: 1, CPUCount: len(r.CPUs),
+	}
+	t.scratch.reset(prev, r)
+	t.scratch.groups(iv)
+	t.scratch.processes()
+	t.scratch.namespaces()
+	t.scratch.emit(iv)
+	iv.balance(prev, r, &t.scratch)
+	return iv, nil
+}
+
+func byPID(a, b Process) int { return int(a.PID) - int(b.PID) }
+
+func millis(d time.Duration) int64 { return int64(d / time.Millisecond) }
+
+// grown is how far a counter went between two readings of one series; a counter that went back began a new series.
+func grown(prev, now int64) int64 {
+	if now < prev {
+		return 0
+	}
+	return now - prev
+}
+
+// tally gathers what one workload used in one interval, before it is turned into a Usage.
+type tally struct {
+	live    bool
+	counted Has // measures that a group of this workload counts
+	units   [amount.NumResources]int64
+	has     [amount.NumResources]bool
+	source  [amount.NumResources]amount.Source
+	threads int32
+	procs   int32
+	perCPU  []int64
+}
+
+type programKey struct {
+	workload WorkloadID
+	program  int32
+}
+
+type programTally struct {
+	units [amount.NumResources]int64
+	count int32
+}
+
+// scratch is the working memory of Step, kept between steps so that a steady host costs no allocation per process.
+type scratch struct {
+	prev, now *Reading
+	elapsed   int64
+	tallies   []tally // by WorkloadID
+	programs  map[programKey]programTally
+	prevGroup map[uint64]int
+	prevSpace map[uint64]int
+	deltas    []Group // per current group: what it counted in the interval, inner ones included
+	lastCPU   []lastCPU
+	kernelCPU int64 // microseconds of kernel threads
+	kernelIO  int64
+}
+
+// lastCPU is a process's time in the interval, put down to the CPU it last ran on.
+type lastCPU struct {
+	workload WorkloadID
+	cpu      int32
+	micros   int64
+}
+
+func (s *scratch) reset(prev, now *Reading) {
+	s.prev, s.now = prev, now
+	s.elapsed = millis(now.Mono) - millis(prev.Mono)
+	for i := range s.tallies {
+		per := s.tallies[i].perCPU
+		clear(per)
+		s.tallies[i] = tally{perCPU: per}
+	}
+	if s.programs == nil {
+		s.programs = map[programKey]programTally{}
+		s.prevGroup = map[uint64]int{}
+		s.prevSpace = map[uint64]int{}
+	}
+	clear(s.programs)
+	clear(s.prevGroup)
+	clear(s.prevSpace)
+	s.lastCPU = s.lastCPU[:0]
+	s.kernelCPU, s.kernelIO = 0, 0
+}
+
+func (s *scratch) tally(w WorkloadID) *tally {
+	for int(w) >= len(s.tallies) {
+		s.tallies = append(s.tallies, tally{})
+	}
+	return &s.tallies[w]
+}
+
+// groups charges each workload with its groups' own counts: the counter's growth less that of the workloads inside it.
+func (s *scratch) groups(iv *Interval) {
+	for i := range s.prev.Groups {
+		s.prevGroup[s.prev.Groups[i].ID] = i
+	}
+	s.deltas = slices.Grow(s.deltas[:0], len(s.now.Groups))[:len(s.now.Groups)]
+	for i := range s.now.Groups {
+		g := &s.now.Groups[i]
+		// A group made since the previous reading counted from nothing, within the interval: before stays zero.
+		var before Group
+		if j, ok := s.prevGroup[g.ID]; ok {
+			before = s.prev.Groups[j]
+			g.Has &= before.Has | HasMemory
+		} else if !g.Born {
+			before = *g
+		}
+		d := Group{
+			Workload: g.Workload, Outer: g.Outer, Has: g.Has,
+			CPUMicros:   grown(before.CPUMicros, g.CPUMicros),
+			DiskBytes:   grown(before.DiskBytes, g.DiskBytes),
+			MemoryBytes: g.MemoryBytes * s.elapsed,
+		}
+		s.deltas[i] = d
+		iv.chargedFile += g.FileBytes * s.elapsed
+		iv.chargedKernel += g.KernelBytes * s.elapsed
+		s.tally(g.Workload).count(d, +1)
+		s.countPerCPU(g, before.PerCPU, +1)
+		if g.Outer >= 0 {
+			s.tally(s.now.Groups[g.Outer].Workload).count(d, -1)
+			s.countPerCPU(&Group{Workload: s.now.Groups[g.Outer].Workload, PerCPU: g.PerCPU, Has: g.Has}, before.PerCPU, -1)
+			iv.chargedFile -= g.FileBytes * s.elapsed
+			iv.chargedKernel -= g.KernelBytes * s.elapsed
+		}
+	}
+}
+
+func (t *tally) count(d Group, sign int64) {
+	t.live = true
+	add := func(bit Has, r amount.Resource, units int64) {
+		if d.Has&bit == 0 {
+			return
+		}
+		t.units[r] += sign * units
+		if sign > 0 {
+			t.counted |= bit
+			t.has[r], t.source[r] = true, amount.Counted
+		}
+	}
+	add(HasCPU, amount.CPU, d.CPUMicros)
+	add(HasMemory, amount.Memory, d.MemoryBytes)
+	add(HasDisk, amount.Disk, d.DiskBytes)
+}
+
+func (s *scratch) countPerCPU(g *Group, before []int64, sign int64) {
+	if g.Has&HasPerCPU == 0 {
+		return
+	}
+	t := s.tally(g.Workload)
+	t.counted |= HasPerCPU
+	if len(t.perCPU) < len(g.PerCPU) {
+		t.perCPU = append(t.perCPU, make([]int64, len(g.PerCPU)-len(t.perCPU))...)
+	}
+	for c, micros := range g.PerCPU {
+		was := int64(0)
+		if c < len(before) {
+			was = before[c]
+		}
+		t.perCPU[c] += sign * grown(was, micros)
+	}
+}
+
+// processes adds what each process used to the workloads that no group counts, and to its program within its workload.
+func (s *scratch) processes() {
+	j := 0
+	for i := range s.now.Processes {
+		p := &s.now.Processes[i]
+		for j < len(s.prev.Processes) && s.prev.Processes[j].PID < p.PID {
+			j++
+		}
+		var before Process
+		same := j < len(s.prev.Processes) && s.prev.Processes[j].PID == p.PID && s.prev.Processes[j].Start == p.Start
+		switch {
+		case same:
+			before = s.prev.Processes[j]
+		case p.StartUptime() < s.prev.Uptime-20*time.Millisecond:
+			// Older than the previous reading yet not in it: it was not readable then, so what it used since is not known.
+			before = *p
+		}
+		s.charge(p, &before)
+	}
+}
+
+func (s *scratch) charge(p, before *Process) {
+	cpu := grown(before.CPUMicros, p.CPUMicros)
+	disk := int64(0)
+	if p.DiskBytes >= 0 && before.DiskBytes >= 0 {
+		disk = grown(before.DiskBytes, p.DiskBytes)
+	}
+	if p.Kernel {
+		s.kernelCPU += cpu
+		s.kernelIO += disk
+		return
+	}
+	if p.Workload == Unrecognised {
+		return
+	}
+	t := s.tally(p.Workload)
+	t.live = true
+	t.threads += p.Threads
+	t.procs++
+	t.sum(HasCPU, amount.CPU, cpu)
+	t.sum(HasMemory, amount.Memory, p.AnonBytes*s.elapsed)
+	if p.DiskBytes >= 0 {
+		t.sum(HasDisk, amount.Disk, disk)
+	}
+	if cpu > 0 && t.counted&HasPerCPU == 0 {
+		s.lastCPU = append(s.lastCPU, lastCPU{p.Workload, p.LastCPU, cpu})
+	}
+	key := programKey{p.Workload, p.Program}
+	pt := s.programs[key]
+	pt.units[amount.CPU] += cpu
+	pt.units[amount.Memory] += p.AnonBytes * s.elapsed
+	pt.units[amount.Disk] += disk
+	pt.count++
+	s.programs[key] = pt
+}
+
+// sum adds one process's use, unless a group of the same workload counts this measure already.
+func (t *tally) sum(bit Has, r amount.Resource, units int64) {
+	if t.counted&bit != 0 {
+		return
+	}
+	t.units[r] += units
+	t.has[r], t.source[r] = true, amount.Summed
+}
+
+// namespaces charges a workload with the bytes of the network namespace that is its alone.
+func (s *scratch) namespaces() {
+	for i := range s.prev.Namespaces {
+		s.prevSpace[s.prev.Namespaces[i].ID] = i
+	}
+	for i := range s.now.Namespaces {
+		n := &s.now.Namespaces[i]
+		if n.Workload == Unrecognised {
+			continue
+		}
+		var before int64
+		if k, ok := s.prevSpace[n.ID]; ok {
+			before = s.prev.Namespaces[k].Bytes
+		} else if !n.Born {
+			before = n.Bytes
+		}
+		t := s.tally(n.Workload)
+		t.live = true
+		t.units[amount.Network] += grown(before, n.Bytes)
+		t.has[amount.Network], t.source[amount.Network] = true, amount.Counted
+	}
+}

@@ -1,0 +1,62 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"vinescale/core/amount"
+	"vinescale/internal/hub"
+)
+
+type balanceInput struct {
+	spanParams
+	Host string `query:"host" doc:"One host; all when left out."`
+}
+
+type balanceOutput struct{ Body *hub.Balance }
+
+func balanceRoutes(api huma.API, s *service) {
+	huma.Register(api, huma.Operation{
+		OperationID: "get-balance", Method: http.MethodGet, Path: Prefix + "/balance", Summary: "Every tenant's use against its quotas and the capacity", Metadata: readers(),
+	}, func(ctx context.Context, in *balanceInput) (*balanceOutput, error) {
+		span, err := in.span(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		b, err := s.hub.Balance(ctx, span, in.Host)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		return &balanceOutput{b}, nil
+	})
+}
+
+type timelineInput struct {
+	spanParams
+	Host string `query:"host" doc:"One host; all when left out."`
+	Of   string `query:"of" default:"cpu" enum:"cpu,memory,disk,network"`
+}
+
+type timelineOutput struct{ Body *hub.Timeline }
+
+func timelineRoutes(api huma.API, s *service) {
+	huma.Register(api, huma.Operation{
+		OperationID: "get-timeline", Method: http.MethodGet, Path: Prefix + "/timeline", Summary: "How busy the fleet or a host was over a span", Metadata: readers(),
+	}, func(ctx context.Context, in *timelineInput) (*timelineOutput, error) {
+		span, err := in.span(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		r, err := amount.ParseResource(in.Of)
+		if err != nil {
+			return nil, asProblem(&hub.Problem{Class: hub.Invalid, Detail: err.Error()})
+		}
+		t, err := s.hub.Timeline(ctx, span, in.Host, r)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		return &timelineOutput{t}, nil
+	})
+}

@@ -1,0 +1,102 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"vinescale/internal/store"
+)
+
+// Host is a host as the API tells it.
+type Host struct {
+	Name        string     `json:"name"`
+	CPUs        int        `json:"cpus" doc:"Logical CPUs; 0 before the first interval."`
+	MemoryBytes int64      `json:"memory_bytes"`
+	CgroupMode  string     `json:"cgroup_mode" doc:"v1, hybrid or v2."`
+	EnrolledAt  time.Time  `json:"enrolled_at"`
+	LastAt      *time.Time `json:"last_at" doc:"End of its newest interval; null before the first."`
+	State       string     `json:"state" enum:"reporting,silent,awaited" doc:"silent: nothing for three minutes; awaited: nothing ever."`
+}
+
+func hostOf(h *store.Host, now time.Time) Host {
+	x := Host{Name: h.Name, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, CgroupMode: h.CgroupMode, EnrolledAt: h.EnrolledAt.UTC(), State: "awaited"}
+	if h.LastAt != nil {
+		at := h.LastAt.UTC()
+		x.LastAt, x.State = &at, "reporting"
+		if now.Sub(at) > 3*time.Minute {
+			x.State = "silent"
+		}
+	}
+	return x
+}
+
+type hostsOutput struct{ Body []Host }
+
+type enrolInput struct {
+	Body struct {
+		Name string `json:"name" maxLength:"255"`
+	}
+}
+
+// Enrolment is a host's new credential, shown once.
+type Enrolment struct {
+	Host       string `json:"host"`
+	Credential string `json:"credential" doc:"For the collector of this host; it can write only this host's intervals."`
+}
+
+type enrolOutput struct{ Body Enrolment }
+
+type detailInput struct {
+	Name string `path:"name"`
+	spanParams
+}
+
+// HostDetail is a host with what its newest interval of a span says beside the ledger.
+type HostDetail struct {
+	Host
+	Detail json.RawMessage `json:"detail" doc:"Per-CPU times, pressure, load and swap of the newest interval, by the wire schema; null when there is none."`
+}
+
+type detailOutput struct{ Body HostDetail }
+
+func hostRoutes(api huma.API, s *service) {
+	huma.Register(api, huma.Operation{
+		OperationID: "list-hosts", Method: http.MethodGet, Path: Prefix + "/hosts", Summary: "All hosts", Metadata: readers(),
+	}, func(ctx context.Context, _ *struct{}) (*hostsOutput, error) {
+		hosts, err := s.hub.Hosts(ctx)
+		out := &hostsOutput{Body: []Host{}}
+		for i := range hosts {
+			out.Body = append(out.Body, hostOf(&hosts[i], time.Now()))
+		}
+		return out, asProblem(err)
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "enrol-host", Method: http.MethodPost, Path: Prefix + "/hosts", Summary: "Make a host known and get its collector's credential",
+		Description: "A host that is known already gets a new credential; the old one is no longer taken.", Metadata: administrators(), DefaultStatus: 201,
+	}, func(ctx context.Context, in *enrolInput) (*enrolOutput, error) {
+		credential, err := s.hub.Enrol(ctx, in.Body.Name)
+		return &enrolOutput{Enrolment{in.Body.Name, credential}}, asProblem(err)
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "get-host", Method: http.MethodGet, Path: Prefix + "/hosts/{name}", Summary: "One host", Metadata: readers(),
+	}, func(ctx context.Context, in *detailInput) (*detailOutput, error) {
+		h, err := s.hub.Host(ctx, in.Name)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		span, err := in.span(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		out := &detailOutput{HostDetail{Host: hostOf(&h, time.Now())}}
+		detail, err := s.hub.Detail(ctx, h.ID, span)
+		if detail != nil {
+			out.Body.Detail = detail
+		}
+		return out, asProblem(err)
+	})
+}

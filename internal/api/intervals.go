@@ -1,0 +1,63 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/sse"
+
+	"vinescale/internal/hub"
+	"vinescale/internal/wire"
+)
+
+// maxBatch bounds a batch as it is sent, in bytes.
+const maxBatch = 16 << 20
+
+type intervalInput struct {
+	ContentType     string `header:"Content-Type"`
+	ContentEncoding string `header:"Content-Encoding"`
+	RawBody         []byte `contentType:"application/x-protobuf"`
+}
+
+// Receipt says what became of a batch.
+type Receipt struct {
+	Counted int `json:"intervals_counted"`
+	Known   int `json:"intervals_known" doc:"Counted before; nothing was added."`
+	Rows    int `json:"usage_rows"`
+}
+
+type intervalOutput struct{ Body Receipt }
+
+func intervalRoutes(api huma.API, s *service) {
+	huma.Register(api, huma.Operation{
+		OperationID: "send-intervals", Method: http.MethodPost, Path: Prefix + "/intervals", Summary: "Send closed intervals of one host",
+		Description: "Protobuf by internal/wire/interval.proto, or the same message as JSON; zstd as Content-Encoding is taken. Sending again is safe: an interval counts once.",
+		Metadata:    collectors(), MaxBodyBytes: maxBatch, BodyReadTimeout: 60 * time.Second, SkipValidateBody: true,
+	}, func(ctx context.Context, in *intervalInput) (*intervalOutput, error) {
+		b, err := wire.Decode(in.RawBody, in.ContentType, in.ContentEncoding)
+		if err != nil {
+			return nil, asProblem(&hub.Problem{Class: hub.Invalid, Detail: "the batch was not taken: " + err.Error()})
+		}
+		host, err := s.hub.HostByID(ctx, *tokenOf(ctx).HostID)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		taken, err := s.hub.Ingest(ctx, host, b)
+		return &intervalOutput{Receipt{taken.New, taken.Known, taken.Rows}}, asProblem(err)
+	})
+}
+
+// eventRoutes streams commits, so that a view knows when to ask again.
+func eventRoutes(api huma.API, s *service) {
+	sse.Register(api, huma.Operation{
+		OperationID: "watch", Method: http.MethodGet, Path: Prefix + "/events", Summary: "Server-sent events: figures of a host were committed", Metadata: readers(),
+	}, map[string]any{"committed": hub.Committed{}}, func(ctx context.Context, _ *struct{}, send sse.Sender) {
+		for m := range s.hub.Watch(ctx) {
+			if send.Data(m) != nil {
+				return
+			}
+		}
+	})
+}

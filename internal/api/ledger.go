@@ -1,0 +1,64 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"vinescale/core/amount"
+	"vinescale/internal/hub"
+	"vinescale/internal/sheet"
+	"vinescale/internal/store"
+)
+
+// spanParams choose a span: from and to, or the last stretch of a length before now (or before to).
+type spanParams struct {
+	From time.Time `query:"from" doc:"RFC 3339; with to."`
+	To   time.Time `query:"to" doc:"RFC 3339; now when left out."`
+	Span string    `query:"span" doc:"A length such as 90m, 1h or 7d, used without from; 1h when left out." example:"1h"`
+}
+
+func (p *spanParams) span(s *service) (store.Span, error) {
+	var length time.Duration
+	if p.Span != "" {
+		var err error
+		if length, err = sheet.ParseSpan(p.Span); err != nil {
+			return store.Span{}, &hub.Problem{Class: hub.Invalid, Detail: err.Error()}
+		}
+	}
+	return s.hub.Span(p.From, p.To, length)
+}
+
+type ledgerInput struct {
+	spanParams
+	Of     string `query:"of" default:"cpu" enum:"cpu,memory,disk,network"`
+	By     string `query:"by" default:"workload" enum:"tenant,user,workload,kind,host,program"`
+	Host   string `query:"host" doc:"One host; all when left out."`
+	Tenant string `query:"tenant" doc:"Only this tenant's shares; the balance's lines are then null."`
+	First  int    `query:"first" minimum:"0" doc:"How many shares to list; all when 0."`
+}
+
+type ledgerOutput struct{ Body *sheet.Ledger }
+
+func ledgerRoutes(api huma.API, s *service) {
+	huma.Register(api, huma.Operation{
+		OperationID: "get-ledger", Method: http.MethodGet, Path: Prefix + "/ledger", Summary: "The balanced ledger of a resource with its shares",
+		Description: "used = sum of shares + kernel + steal + residual; capacity = used + idle where capacity is known.", Metadata: readers(),
+	}, func(ctx context.Context, in *ledgerInput) (*ledgerOutput, error) {
+		span, err := in.span(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		r, err := amount.ParseResource(in.Of)
+		if err != nil {
+			return nil, asProblem(&hub.Problem{Class: hub.Invalid, Detail: err.Error()})
+		}
+		l, err := s.hub.Ledger(ctx, hub.Question{Span: span, Resource: r, By: in.By, Host: in.Host, Tenant: in.Tenant, First: in.First})
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		return &ledgerOutput{l}, nil
+	})
+}

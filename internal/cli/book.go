@@ -1,0 +1,202 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"math"
+	"strings"
+
+	"vinescale/internal/sheet"
+)
+
+// writeBook prints a ledger as a page of the account book: a head, the shares, the lines that balance them, the sum
+// under a rule.
+func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
+	l.Sort(first)
+	u := unitFor(l)
+	whole, scale := l.Capacity, "the capacity"
+	if whole == nil {
+		whole, scale = l.Used, "what is in use"
+	}
+	fmt.Fprintf(w, "%s over %s until %s      %s      source: %s\n\n", visible(l.Host), seconds(l.ElapsedS), l.To.Local().Format("15:04:05"),
+		cpuCount(l.CPUs), sources(l.Shares))
+	withTenant := by == "workload" && anyTenant(l.Shares)
+	t := newTable(w)
+	head := []cell{{strings.ToUpper(l.Resource[:1]) + l.Resource[1:] + " by " + by, false}}
+	if l.Resource == "cpu" {
+		head[0].text = "CPU by " + by
+	}
+	if by == "workload" {
+		head = append(head, cell{"kind", false}, cell{"owner", false})
+	}
+	if withTenant {
+		head = append(head, cell{"tenant", false})
+	}
+	wholeText := ""
+	if whole != nil {
+		wholeText = "of " + u.text(l.Mean(*whole))
+	}
+	head = append(head, cell{u.name, true}, cell{wholeText, true}, cell{"source", false}, cell{"", false})
+	t.row(head...)
+	blank := make([]cell, len(head)-5)
+	var notes []string
+	line := func(name string, mid []cell, amount *float64, source string, reason string) {
+		cells := append([]cell{{name, false}}, mid...)
+		if amount == nil {
+			cells = append(cells, cell{"–", true}, cell{"", true}, cell{source, false}, cell{"", false})
+			if !strings.Contains(strings.Join(notes, "\n"), reason) {
+				notes = append(notes, fmt.Sprintf("–  not available (%s): %s.\n", name, reason))
+			}
+		} else {
+			m := l.Mean(*amount)
+			percent, bar := "", ""
+			if whole != nil && *whole > 0 {
+				part := *amount / *whole
+				percent, bar = fmt.Sprintf("%.1f %%", 100*part), barText(part)
+			}
+			cells = append(cells, cell{u.text(m), true}, cell{percent, true}, cell{source, false}, cell{bar, false})
+		}
+		t.row(cells...)
+	}
+	for _, s := range l.Shares {
+		var mid []cell
+		if by == "workload" {
+			mid = append(mid, cell{s.Kind, false}, cell{s.Owner, false})
+		}
+		if withTenant {
+			mid = append(mid, cell{s.Tenant, false})
+		}
+		line(s.Name, mid, s.Amount, s.Source, s.Reason)
+	}
+	if l.LeftOut > 0 {
+		line(fmt.Sprintf("  %d more", l.LeftOut), blank, &l.LeftOutBy, "", "")
+	}
+	line("kernel", blank, l.Kernel, "", l.Notes["kernel"])
+	if l.Resource == "cpu" && l.Steal != nil && *l.Steal > 0 {
+		line("steal", blank, l.Steal, "", "")
+	}
+	line("idle", blank, l.Idle, "", l.Notes["idle"])
+	line("residual", blank, l.Residual, "", l.Notes["residual"])
+	t.rule()
+	line("capacity", blank, l.Capacity, "", l.Notes["capacity"])
+	if l.Capacity == nil && l.Used != nil {
+		line("in use", blank, l.Used, "", "")
+	}
+	if err := t.flush(); err != nil {
+		return err
+	}
+	_, err := fmt.Fprintf(w, "\n%sA bar's full width, %d characters, is %s.\n", strings.Join(notes, ""), barWidth, scale)
+	return err
+}
+
+func anyTenant(shares []sheet.Share) bool {
+	for _, s := range shares {
+		if s.Tenant != "" {
+			return true
+		}
+	}
+	return false
+}
+
+// sources names the sources of the shares that have a figure.
+func sources(shares []sheet.Share) string {
+	var names []string
+	for _, s := range shares {
+		if s.Amount == nil || *s.Amount == 0 {
+			continue
+		}
+		if !strings.Contains(strings.Join(names, " "), s.Source) {
+			names = append(names, s.Source)
+		}
+	}
+	if len(names) == 0 {
+		return "none had any"
+	}
+	return strings.Join(names, ", ")
+}
+
+func seconds(s float64) string {
+	switch {
+	case s < 120:
+		return fmt.Sprintf("%.2f s", s)
+	case s < 7200:
+		return fmt.Sprintf("%.0f min", s/60)
+	default:
+		return fmt.Sprintf("%.1f h", s/3600)
+	}
+}
+
+func cpuCount(n int) string {
+	if n == 1 {
+		return "1 CPU"
+	}
+	return fmt.Sprintf("%d CPUs", n)
+}
+
+const barWidth = 24
+
+// barText draws a part of a whole in eighths of a character, from zero; a part above none shows at least the thinnest mark.
+func barText(part float64) string {
+	if part <= 0 || math.IsNaN(part) {
+		return ""
+	}
+	eighths := max(int(math.Round(min(part, 1)*barWidth*8)), 1)
+	s := strings.Repeat("█", eighths/8)
+	if rest := eighths % 8; rest > 0 {
+		s += string([]rune(" ▏▎▍▌▋▊▉")[rest])
+	}
+	return s
+}
+
+// unit is a unit people read: one for a whole table, so that its figures compare.
+type unit struct {
+	name   string
+	per    float64
+	digits int
+}
+
+func (u unit) text(v float64) string {
+	s := fmt.Sprintf("%.*f", u.digits, v/u.per)
+	if strings.Trim(s, "-0.") == "" {
+		s = strings.TrimPrefix(s, "-")
+	}
+	return s
+}
+
+var (
+	bytesUnits = []unit{{"bytes", 1, 0}, {"KiB", 1 << 10, 1}, {"MiB", 1 << 20, 1}, {"GiB", 1 << 30, 2}, {"TiB", 1 << 40, 2}}
+	rateUnits  = []unit{{"B/s", 1, 0}, {"kB/s", 1e3, 1}, {"MB/s", 1e6, 2}, {"GB/s", 1e9, 3}}
+)
+
+// unitFor picks the unit that suits the ledger's largest share.
+func unitFor(l *sheet.Ledger) unit {
+	if l.Resource == "cpu" {
+		return unit{"cores", 1, 2}
+	}
+	units := bytesUnits
+	if l.Resource != "memory" {
+		units = rateUnits
+	}
+	top := 0.0
+	for _, v := range []*float64{l.Used, l.Kernel, l.Residual} {
+		if v != nil {
+			top = max(top, l.Mean(*v))
+		}
+	}
+	for _, s := range l.Shares {
+		if s.Mean != nil {
+			top = max(top, *s.Mean)
+		}
+	}
+	return pick(units, top)
+}
+
+func pick(units []unit, top float64) unit {
+	u := units[0]
+	for _, v := range units {
+		if top >= v.per {
+			u = v
+		}
+	}
+	return u
+}

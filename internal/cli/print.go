@@ -1,0 +1,220 @@
+package cli
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"unicode"
+
+	"github.com/mattn/go-runewidth"
+	"github.com/spf13/cobra"
+)
+
+var formats = []string{"table", "csv", "json", "jsonl"}
+
+// choice is a flag that takes one of a few words.
+type choice struct {
+	value   string
+	allowed []string
+}
+
+func (c *choice) String() string { return c.value }
+func (c *choice) Type() string   { return strings.Join(c.allowed, "|") }
+func (c *choice) Set(s string) error {
+	for _, a := range c.allowed {
+		if a == s {
+			c.value = s
+			return nil
+		}
+	}
+	return fmt.Errorf("choose one of %s", strings.Join(c.allowed, ", "))
+}
+
+func asFlag(cmd *cobra.Command) *choice {
+	c := &choice{"table", formats}
+	cmd.Flags().Var(c, "as", "output form")
+	return c
+}
+
+// column is one column of a listing. Value is what programs get (nil for not available); Text, if set, is what people get.
+type column[T any] struct {
+	name  string // field name for programs, with its unit
+	head  string // head of the column for people
+	right bool
+	value func(T) any
+	text  func(T) string
+}
+
+// list prints rows as a table, as CSV, as one JSON array or as a JSON object a line.
+func list[T any](w io.Writer, as string, columns []column[T], rows []T) error {
+	switch as {
+	case "csv":
+		return listCSV(w, columns, rows)
+	case "json", "jsonl":
+		return writeJSON(w, as, rows)
+	}
+	table := newTable(w)
+	heads := make([]cell, len(columns))
+	for i, c := range columns {
+		heads[i] = cell{c.head, c.right}
+	}
+	table.row(heads...)
+	for _, r := range rows {
+		cells := make([]cell, len(columns))
+		for i, c := range columns {
+			cells[i] = cell{c.show(r), c.right}
+		}
+		table.row(cells...)
+	}
+	return table.flush()
+}
+
+func (c column[T]) show(r T) string {
+	if c.text != nil {
+		return c.text(r)
+	}
+	return plain(c.value(r))
+}
+
+func listCSV[T any](w io.Writer, columns []column[T], rows []T) error {
+	out := csv.NewWriter(w)
+	record := make([]string, len(columns))
+	for i, c := range columns {
+		record[i] = c.name
+	}
+	if err := out.Write(record); err != nil {
+		return err
+	}
+	for _, r := range rows {
+		for i, c := range columns {
+			record[i] = plain(c.value(r))
+		}
+		if err := out.Write(record); err != nil {
+			return err
+		}
+	}
+	out.Flush()
+	return out.Error()
+}
+
+// writeJSON prints rows as an array, or each on its own line.
+func writeJSON[T any](w io.Writer, as string, rows []T) error {
+	out := json.NewEncoder(w)
+	if as == "jsonl" {
+		for _, r := range rows {
+			if err := out.Encode(r); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if rows == nil {
+		rows = []T{}
+	}
+	out.SetIndent("", "  ")
+	return out.Encode(rows)
+}
+
+func plain(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return ""
+	case string:
+		return v
+	case *float64:
+		if v == nil {
+			return ""
+		}
+		return strconv.FormatFloat(*v, 'g', -1, 64)
+	case float64:
+		return strconv.FormatFloat(v, 'g', -1, 64)
+	default:
+		return fmt.Sprint(v)
+	}
+}
+
+// cell is one text of a table row.
+type cell struct {
+	text  string
+	right bool
+}
+
+// table aligns rows of cells in columns two spaces apart. Widths are those of a terminal's characters.
+type table struct {
+	w    io.Writer
+	rows [][]cell // a nil row is a rule
+}
+
+func newTable(w io.Writer) *table { return &table{w: w} }
+
+func (t *table) row(cells ...cell) {
+	for i := range cells {
+		cells[i].text = visible(cells[i].text)
+	}
+	t.rows = append(t.rows, cells)
+}
+
+func (t *table) rule() { t.rows = append(t.rows, nil) }
+
+func (t *table) flush() error {
+	var widths []int
+	for _, r := range t.rows {
+		for i, c := range r {
+			if i == len(widths) {
+				widths = append(widths, 0)
+			}
+			widths[i] = max(widths[i], runewidth.StringWidth(c.text))
+		}
+	}
+	total := 2 * (len(widths) - 1)
+	for _, w := range widths {
+		total += w
+	}
+	var b strings.Builder
+	for _, r := range t.rows {
+		if r == nil {
+			b.WriteString(strings.Repeat("─", max(total, 0)) + "\n")
+			continue
+		}
+		var l strings.Builder
+		for i, c := range r {
+			pad := strings.Repeat(" ", widths[i]-runewidth.StringWidth(c.text))
+			if c.right {
+				l.WriteString(pad + c.text)
+			} else {
+				l.WriteString(c.text + pad)
+			}
+			l.WriteString("  ")
+		}
+		b.WriteString(strings.TrimRight(l.String(), " ") + "\n")
+	}
+	_, err := io.WriteString(t.w, b.String())
+	return err
+}
+
+// visible makes a name safe to print: control characters, terminal escapes and marks that turn the writing direction
+// are shown as their code, and very long names are cut.
+func visible(s string) string {
+	var b strings.Builder
+	n := 0
+	for _, r := range s {
+		if n++; n > 120 {
+			return b.String() + "…"
+		}
+		if unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == unicode.ReplacementChar {
+			fmt.Fprintf(&b, "\\u%04x", r)
+		} else {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}
+
+func writeIndented(w io.Writer, v any) error {
+	out := json.NewEncoder(w)
+	out.SetIndent("", "  ")
+	return out.Encode(v)
+}

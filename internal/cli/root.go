@@ -1,0 +1,98 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+)
+
+// Exit codes.
+const (
+	ExitFine      = 0
+	ExitError     = 1
+	ExitUsage     = 2
+	ExitCondition = 3 // the condition that was asked for is true
+)
+
+// Version is set at build time.
+var Version = "dev"
+
+// usageError is a mistake in how a command was called.
+type usageError struct{ error }
+
+func (e usageError) Unwrap() error { return e.error }
+
+func usagef(format string, a ...any) error { return usageError{fmt.Errorf(format, a...)} }
+
+// errCondition ends a command with ExitCondition; its output has said what is true.
+var errCondition = errors.New("condition is true")
+
+// Run runs one command line and returns its exit code.
+func Run(ctx context.Context, args []string, stdin io.Reader, stdout, stderr io.Writer) int {
+	root := newRoot()
+	root.SetArgs(args)
+	root.SetIn(stdin)
+	root.SetOut(stdout)
+	root.SetErr(stderr)
+	err := root.ExecuteContext(ctx)
+	var usage usageError
+	switch {
+	case err == nil:
+		return ExitFine
+	case errors.Is(err, errCondition):
+		return ExitCondition
+	case errors.As(err, &usage), isCobraUsage(err):
+		fmt.Fprintf(stderr, "vinescale: %v\n", err)
+		return ExitUsage
+	default:
+		fmt.Fprintf(stderr, "vinescale: %v\n", err)
+		return ExitError
+	}
+}
+
+// isCobraUsage recognises the errors the command library makes itself, which have no type.
+func isCobraUsage(err error) bool {
+	for _, prefix := range []string{"unknown command", "accepts ", "requires ", "required flag"} {
+		if strings.HasPrefix(err.Error(), prefix) {
+			return true
+		}
+	}
+	return false
+}
+
+func newRoot() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "vinescale",
+		Short: "The account book of shared hosts",
+		Long: `Vine Scale attributes the CPU, memory, disk and network use of shared hosts to
+containers, virtual machines, batch jobs, services, sign-ins and users, and
+shows a ledger that balances: capacity = shares + kernel + idle + residual.
+
+Begin with "vinescale weigh": who uses this host, right now.`,
+		Version:           Version,
+		SilenceUsage:      true,
+		SilenceErrors:     true,
+		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
+	}
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return usagef("%w: see %q", err, c.CommandPath()+" --help")
+	})
+	root.PersistentFlags().String("config", "", "configuration file (default: "+defaultConfigFile+" if it exists)")
+	root.AddCommand(newWeigh())
+	return root
+}
+
+const defaultConfigFile = "/etc/vinescale/vinescale.yaml"
+
+// hostname is this host's name, or "this host" where it has none.
+func hostname() string {
+	if name, err := os.Hostname(); err == nil && name != "" {
+		return name
+	}
+	return "this host"
+}

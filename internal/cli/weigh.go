@@ -1,0 +1,213 @@
+package cli
+
+import (
+	"context"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/internal/identify"
+	"vinescale/internal/kernel"
+	"vinescale/internal/sheet"
+)
+
+func newWeigh() *cobra.Command {
+	var over time.Duration
+	var first int
+	var roots hostRoots
+	by := &choice{"workload", sheet.Dimensions}
+	of := &choice{"cpu", append(amount.ResourceNames(), "all")}
+	cmd := &cobra.Command{
+		Use:   "weigh",
+		Short: "Who uses this host, right now, measured from its kernel",
+		Long: `Weigh takes two readings of this host's counters and prints the ledger between
+them: each share, the kernel's, what stood idle, and the residual that nobody can
+be charged with. It needs no service and stores nothing. As root it sees every
+process's storage counters; as another user it says what it could not have.`,
+		Example: `  vinescale weigh
+  vinescale weigh --over 10s --by user --of memory
+  vinescale weigh --of all --as json`,
+		Args: cobra.NoArgs,
+	}
+	flags := cmd.Flags()
+	flags.DurationVar(&over, "over", 5*time.Second, "how long to weigh")
+	flags.Var(by, "by", "what to group the shares by")
+	flags.Var(of, "of", "which resource")
+	flags.IntVar(&first, "first", 15, "how many shares a table shows; 0 for all")
+	roots.flags(cmd)
+	as := asFlag(cmd)
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		if over < 50*time.Millisecond || over > time.Hour {
+			return usagef("--over %s: weigh for 50ms to 1h; counters of processes move in steps of 10 ms", over)
+		}
+		if first < 0 {
+			return usagef("--first %d: give the number of shares to show, or 0 for all", first)
+		}
+		w, err := weigh(cmd.Context(), &roots, over)
+		if err != nil {
+			return err
+		}
+		for file, err := range w.trouble {
+			fmt.Fprintf(cmd.ErrOrStderr(), "vinescale: left out %s: %v\n", file, err)
+		}
+		var ledgers []sheet.Ledger
+		for _, r := range amount.Resources() {
+			if of.value == "all" || of.value == r.String() {
+				ledgers = append(ledgers, sheet.FromInterval(roots.name, w.interval, r, by.value, w.names))
+			}
+		}
+		return printLedgers(cmd.OutOrStdout(), as.value, by.value, first, ledgers)
+	}
+	return cmd
+}
+
+// hostRoots are the flags that say which host is read: this one, or a staged one.
+type hostRoots struct {
+	kernel    kernel.Roots
+	etc, run  string
+	name      string
+	diskRates []string
+}
+
+func (h *hostRoots) flags(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.StringVar(&h.name, "host", hostname(), "the name this host goes by")
+	f.StringVar(&h.kernel.Proc, "proc-root", "/proc", "root of the process tree")
+	f.StringVar(&h.kernel.Sys, "sys-root", "/sys", "root of the device tree")
+	f.StringVar(&h.kernel.Cgroup, "cgroup-root", "/sys/fs/cgroup", "root of the cgroup trees")
+	f.StringVar(&h.etc, "etc-root", "/etc", "where passwd is")
+	f.StringVar(&h.run, "run-root", "/run", "where OCI runtimes keep their state")
+	f.StringArrayVar(&h.diskRates, "disk-rate", nil, "what a disk can carry, as NAME=BYTES_PER_SECOND (the kernel does not say)")
+}
+
+// open opens the host for reading.
+func (h *hostRoots) open() (*kernel.Reader, error) {
+	rates, err := parseRates(h.diskRates)
+	if err != nil {
+		return nil, err
+	}
+	registry := identify.NewRegistry(identify.Roots{Etc: h.etc, Run: h.run, Proc: h.kernel.Proc})
+	return kernel.Open(registry, kernel.Options{Roots: h.kernel, DiskRates: rates})
+}
+
+func parseRates(rates []string) (map[string]int64, error) {
+	m := map[string]int64{}
+	for _, s := range rates {
+		name, value, ok := strings.Cut(s, "=")
+		var n float64
+		if _, err := fmt.Sscanf(value, "%g", &n); !ok || name == "" || err != nil || n <= 0 {
+			return nil, usagef("--disk-rate %q: write it as NAME=BYTES_PER_SECOND, such as nvme0n1=3.2e9", s)
+		}
+		m[name] = int64(n)
+	}
+	return m, nil
+}
+
+// weighing is the outcome of two readings.
+type weighing struct {
+	interval *account.Interval
+	names    sheet.Namer
+	trouble  map[string]error
+}
+
+func weigh(ctx context.Context, roots *hostRoots, over time.Duration) (*weighing, error) {
+	reader, err := roots.open()
+	if err != nil {
+		return nil, err
+	}
+	defer reader.Close()
+	var before, after account.Reading
+	var tracker account.Tracker
+	if err := reader.Read(&before); err != nil {
+		return nil, err
+	}
+	if _, err := tracker.Step(&before); err != account.ErrFirstReading {
+		return nil, err
+	}
+	select {
+	case <-time.After(over):
+	case <-ctx.Done():
+		return nil, fmt.Errorf("stopped before the second reading: %w", ctx.Err())
+	}
+	if err := reader.Read(&after); err != nil {
+		return nil, err
+	}
+	iv, err := tracker.Step(&after)
+	if err != nil {
+		return nil, err
+	}
+	return &weighing{iv, namer(reader.Registry()), reader.Trouble()}, nil
+}
+
+func namer(r *identify.Registry) sheet.Namer {
+	return sheet.Namer{Workload: r.Workload, Program: r.ProgramName}
+}
+
+// printLedgers prints one page a resource; for programs, one object a resource: a lone one as itself, several as a list.
+func printLedgers(w io.Writer, as, by string, first int, ledgers []sheet.Ledger) error {
+	switch as {
+	case "csv":
+		return ledgersCSV(w, ledgers)
+	case "json":
+		if len(ledgers) == 1 {
+			return writeIndented(w, ledgers[0])
+		}
+		return writeJSON(w, as, ledgers)
+	case "jsonl":
+		return writeJSON(w, as, ledgers)
+	}
+	for i := range ledgers {
+		if i > 0 {
+			fmt.Fprintln(w)
+		}
+		if err := writeBook(w, &ledgers[i], by, first); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ledgersCSV prints every share and every line of the ledger as a row; a line that is no share has its name as kind.
+func ledgersCSV(w io.Writer, ledgers []sheet.Ledger) error {
+	out := csv.NewWriter(w)
+	if err := out.Write([]string{"host", "from", "to", "resource", "unit", "mean_unit", "name", "kind", "owner", "tenant", "amount", "mean", "source", "reason"}); err != nil {
+		return err
+	}
+	for i := range ledgers {
+		l := &ledgers[i]
+		row := func(name, kind, owner, tenant string, amount *float64, source, reason string) error {
+			var mean *float64
+			if amount != nil {
+				m := l.Mean(*amount)
+				mean = &m
+			}
+			return out.Write([]string{l.Host, l.From.Format(time.RFC3339Nano), l.To.Format(time.RFC3339Nano), l.Resource, l.Unit, l.MeanUnit,
+				name, kind, owner, tenant, plain(amount), plain(mean), source, reason})
+		}
+		for _, s := range l.Shares {
+			if err := row(s.Name, s.Kind, s.Owner, s.Tenant, s.Amount, s.Source, s.Reason); err != nil {
+				return err
+			}
+		}
+		for _, line := range []struct {
+			name   string
+			amount *float64
+		}{{"kernel", l.Kernel}, {"steal", l.Steal}, {"idle", l.Idle}, {"residual", l.Residual}, {"capacity", l.Capacity}} {
+			source := ""
+			if line.amount == nil {
+				source = amount.Unavailable.String()
+			}
+			if err := row(line.name, "line", "", "", line.amount, source, l.Notes[line.name]); err != nil {
+				return err
+			}
+		}
+	}
+	out.Flush()
+	return out.Error()
+}

@@ -1,0 +1,131 @@
+// Package client calls the service's network interface, for the commands and the collector.
+//
+// It imports nothing of the project but internal/wire. Start with New.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"vinescale/internal/wire"
+)
+
+// Client calls one service.
+type Client struct {
+	base  *url.URL
+	token string
+	http  *http.Client
+}
+
+// Problem is an error the service answered, by RFC 9457.
+type Problem struct {
+	Type   string `json:"type"`
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail"`
+	Errors []struct {
+		Message  string `json:"message"`
+		Location string `json:"location"`
+	} `json:"errors"`
+}
+
+func (p *Problem) Error() string {
+	s := p.Detail
+	if s == "" {
+		s = p.Title
+	}
+	for _, e := range p.Errors {
+		s += "\n  " + e.Location + ": " + e.Message
+	}
+	return s
+}
+
+// New makes a client of the service at a URL such as http://127.0.0.1:7470.
+func New(service, token string) (*Client, error) {
+	u, err := url.Parse(service)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return nil, fmt.Errorf("service address %q: write it as http://HOST:PORT or https://HOST", service)
+	}
+	return &Client{base: u, token: token, http: &http.Client{Timeout: 60 * time.Second}}, nil
+}
+
+// Get asks for path with a query and decodes the answer into out.
+func (c *Client) Get(ctx context.Context, path string, query url.Values, out any) error {
+	if len(query) > 0 {
+		path += "?" + query.Encode()
+	}
+	return c.do(ctx, http.MethodGet, path, "", "", nil, out)
+}
+
+// Send sends body as JSON (none for nil) and decodes the answer into out (not for nil).
+func (c *Client) Send(ctx context.Context, method, path string, body, out any) error {
+	var b []byte
+	if body != nil {
+		var err error
+		if b, err = json.Marshal(body); err != nil {
+			return err
+		}
+	}
+	return c.do(ctx, method, path, "application/json", "", b, out)
+}
+
+// SendBatch sends an encoded batch.
+func (c *Client) SendBatch(ctx context.Context, encoded []byte, out any) error {
+	return c.do(ctx, http.MethodPost, "/api/v1/intervals", wire.TypeProtobuf, "zstd", encoded, out)
+}
+
+func (c *Client) do(ctx context.Context, method, path, contentType, encoding string, body []byte, out any) error {
+	req, err := http.NewRequestWithContext(ctx, method, strings.TrimRight(c.base.String(), "/")+path, bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	if body != nil {
+		req.Header.Set("Content-Type", contentType)
+	}
+	if encoding != "" {
+		req.Header.Set("Content-Encoding", encoding)
+	}
+	resp, err := c.http.Do(req)
+	if err != nil {
+		return c.unreachable(err)
+	}
+	defer resp.Body.Close()
+	answer, err := io.ReadAll(io.LimitReader(resp.Body, 256<<20))
+	if err != nil {
+		return fmt.Errorf("the answer of %s broke off: %w", c.base.Host, err)
+	}
+	if resp.StatusCode >= 300 {
+		p := &Problem{Status: resp.StatusCode, Title: resp.Status}
+		if json.Unmarshal(answer, p) != nil || p.Detail == "" && p.Title == "" {
+			p.Detail = fmt.Sprintf("%s answered %s: is a vinescale service there?", c.base.Host, resp.Status)
+		}
+		return p
+	}
+	if out == nil || len(answer) == 0 {
+		return nil
+	}
+	if err := json.Unmarshal(answer, out); err != nil {
+		return fmt.Errorf("the answer of %s is not what this client expects (%w): is it a vinescale service of the same version?", c.base.Host, err)
+	}
+	return nil
+}
+
+func (c *Client) unreachable(err error) error {
+	var op *net.OpError
+	if errors.As(err, &op) && op.Op == "dial" {
+		return fmt.Errorf("no service answers at %s (%w): is \"vinescale serve\" running there? Name another with --service", c.base.Host, op.Err)
+	}
+	return fmt.Errorf("call %s: %w", c.base.Host, err)
+}

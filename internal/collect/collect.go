@@ -1,0 +1,265 @@
+package collect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"vinescale/core/account"
+	"vinescale/internal/client"
+	"vinescale/internal/wire"
+)
+
+// Source is where readings come from: kernel.Reader, and the readers that count in the kernel itself.
+type Source interface {
+	Read(dst *account.Reading) error
+	Mode() string
+	Trouble() map[string]error
+}
+
+// Options of a collector.
+type Options struct {
+	Host   string
+	Source Source
+	Names  wire.Describer
+	Client *client.Client
+	Spool  *Spool
+	Tick   time.Duration // between readings; 5 s when zero
+	Log    *slog.Logger
+	// BeforeTick, if set, is called before each reading: a staged host renders its files there.
+	BeforeTick func(now time.Time) error
+}
+
+// interval is how long a closed interval is.
+const interval = time.Minute
+
+// Collector reads one host. Make it with New, run it with Run.
+type Collector struct {
+	Options
+	tracker  account.Tracker
+	readings [3]account.Reading // the tracker keeps the last; one more is being filled
+	turn     int
+	open     *account.Interval // the interval that is being added up
+	sequence uint64
+	unkept   []kept // closed intervals the spool could not take yet
+	wake     chan struct{}
+}
+
+type kept struct {
+	sequence uint64
+	batch    []byte
+}
+
+// maxUnkept bounds what is held in memory while the spool's disk is full: two hours.
+const maxUnkept = 120
+
+// New makes a collector.
+func New(o Options) *Collector {
+	if o.Tick == 0 {
+		o.Tick = 5 * time.Second
+	}
+	if o.Log == nil {
+		o.Log = slog.Default()
+	}
+	return &Collector{Options: o, wake: make(chan struct{}, 1)}
+}
+
+// Run collects and sends until the context ends; then it closes the open interval and keeps it in the spool.
+func (c *Collector) Run(ctx context.Context) error {
+	if kept, err := c.Spool.List(); err != nil {
+		return fmt.Errorf("read the spool: %w", err)
+	} else if len(kept) > 0 {
+		c.sequence = kept[len(kept)-1]
+	}
+	var sender sync.WaitGroup
+	sender.Go(func() { c.send(ctx) })
+	defer sender.Wait()
+	for {
+		now := time.Now()
+		// A little after the full tick, so that the reading that ends a minute is past its end by the wall clock too.
+		next := now.Truncate(c.Tick).Add(c.Tick + 20*time.Millisecond)
+		if err := c.tick(now); err != nil {
+			c.Log.Error("could not read this host; trying again at the next tick", "host", c.Host, "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			c.close()
+			return nil
+		case <-time.After(time.Until(next)):
+		}
+	}
+}
+
+// tick takes one reading, adds it up, and closes the interval at the minute's end.
+func (c *Collector) tick(now time.Time) error {
+	if c.BeforeTick != nil {
+		if err := c.BeforeTick(now); err != nil {
+			return err
+		}
+	}
+	r := &c.readings[c.turn]
+	if err := c.Source.Read(r); err != nil {
+		return err
+	}
+	c.turn = (c.turn + 1) % len(c.readings)
+	iv, err := c.tracker.Step(r)
+	switch {
+	case errors.Is(err, account.ErrFirstReading), errors.Is(err, account.ErrNoTime):
+		return nil
+	case errors.Is(err, account.ErrNewBoot):
+		c.close()
+		return nil
+	case err != nil:
+		return err
+	}
+	if c.open == nil {
+		c.open = iv
+	} else {
+		c.open = c.open.Add(iv)
+	}
+	if begun := c.open.From.Truncate(interval); !r.Wall.Before(begun.Add(interval)) || r.Wall.Before(begun) {
+		c.close()
+	}
+	return nil
+}
+
+// close ends the open interval and keeps it.
+func (c *Collector) close() {
+	if c.open != nil {
+		c.sequence = max(c.sequence+1, uint64(c.open.To.UnixMicro()))
+		batch, err := wire.Encode(&wire.Batch{
+			Version: wire.Version, Host: c.Host,
+			Intervals: []*wire.Interval{wire.FromInterval(c.open, c.sequence, c.Source.Mode(), c.Names)},
+		})
+		if err != nil {
+			c.Log.Error("could not encode an interval; it is lost", "host", c.Host, "error", err)
+		} else {
+			c.unkept = append(c.unkept, kept{c.sequence, batch})
+		}
+		c.open = nil
+	}
+	for file, err := range c.Source.Trouble() {
+		c.Log.Warn("left out a file", "host", c.Host, "file", file, "error", err)
+	}
+	for len(c.unkept) > 0 {
+		if err := c.Spool.Put(c.unkept[0].sequence, c.unkept[0].batch); err != nil {
+			c.Log.Error("the spool takes nothing; holding intervals in memory", "host", c.Host, "held", len(c.unkept), "at_most", maxUnkept, "error", err)
+			if len(c.unkept) > maxUnkept {
+				c.Log.Error("an interval is lost: the spool is full and so is memory", "host", c.Host, "sequence", c.unkept[0].sequence)
+				c.unkept = c.unkept[1:]
+			}
+			return
+		}
+		c.unkept = c.unkept[1:]
+	}
+	select {
+	case c.wake <- struct{}{}:
+	default:
+	}
+}
+
+// perCall is how many intervals are sent in one call when catching up.
+const perCall = 60
+
+// send sends what the spool keeps, oldest first, until the context ends.
+func (c *Collector) send(ctx context.Context) {
+	pause := time.Second
+	for {
+		done, err := c.sendSome(ctx)
+		wait := time.Hour // until woken
+		switch {
+		case ctx.Err() != nil:
+			return
+		case err != nil:
+			c.Log.Warn("not sent; kept in the spool", "host", c.Host, "trying_again_in", pause, "error", err)
+			wait, pause = pause, min(2*pause, 30*time.Second)
+		case !done:
+			wait, pause = 0, time.Second
+		default:
+			pause = time.Second
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-c.wakeIf(err == nil):
+		case <-time.After(wait):
+		}
+	}
+}
+
+// wakeIf is the wake channel, or one that never wakes while the service is being given time.
+func (c *Collector) wakeIf(ok bool) <-chan struct{} {
+	if ok {
+		return c.wake
+	}
+	return nil
+}
+
+// sendSome sends up to perCall intervals in one batch; done tells that the spool is empty.
+func (c *Collector) sendSome(ctx context.Context) (done bool, err error) {
+	sequences, err := c.Spool.List()
+	if err != nil || len(sequences) == 0 {
+		return err == nil, err
+	}
+	all := &wire.Batch{Version: wire.Version, Host: c.Host}
+	var sent []uint64
+	for _, seq := range sequences[:min(len(sequences), perCall)] {
+		raw, err := c.Spool.Get(seq)
+		if err != nil {
+			return false, err
+		}
+		one, err := wire.Decode(raw, wire.TypeProtobuf, "zstd")
+		if err != nil {
+			c.Log.Error("a spooled interval is damaged; set aside", "host", c.Host, "sequence", seq, "error", err)
+			if err := c.Spool.Refuse(seq); err != nil {
+				return false, err
+			}
+			continue
+		}
+		all.Intervals = append(all.Intervals, one.Intervals...)
+		sent = append(sent, seq)
+	}
+	if len(sent) == 0 {
+		return false, nil
+	}
+	if err := c.post(ctx, all, sent); err != nil {
+		return false, err
+	}
+	return len(sent) == len(sequences), nil
+}
+
+// post sends a batch and removes it from the spool once it is committed. One that the service will never take is set
+// aside, alone: a batch of several is taken apart to find it.
+func (c *Collector) post(ctx context.Context, b *wire.Batch, sequences []uint64) error {
+	encoded, err := wire.Encode(b)
+	if err != nil {
+		return err
+	}
+	err = c.Client.SendBatch(ctx, encoded, nil)
+	var p *client.Problem
+	if errors.As(err, &p) && (p.Status == 422 || p.Status == 400 || p.Status == 413) {
+		if len(sequences) > 1 {
+			for i, seq := range sequences {
+				one := &wire.Batch{Version: b.Version, Host: b.Host, Intervals: b.Intervals[i : i+1]}
+				if err := c.post(ctx, one, []uint64{seq}); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+		c.Log.Error("the service refused an interval; it is set aside in the spool's folder refused", "host", c.Host, "sequence", sequences[0], "error", err)
+		return c.Spool.Refuse(sequences[0])
+	}
+	if err != nil {
+		return err
+	}
+	for _, seq := range sequences {
+		if err := c.Spool.Remove(seq); err != nil {
+			return err
+		}
+	}
+	return nil
+}

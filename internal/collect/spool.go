@@ -1,0 +1,104 @@
+package collect
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+)
+
+// Spool keeps encoded batches in a directory, one file each, until they are committed.
+//
+// A file is written beside its name, synced and then renamed: after a crash it is there whole or not at all.
+type Spool struct {
+	dir  string
+	lock *os.File
+}
+
+// OpenSpool opens or makes a spool. The error says when another collector uses it.
+func OpenSpool(dir string) (*Spool, error) {
+	if err := os.MkdirAll(filepath.Join(dir, "refused"), 0o700); err != nil {
+		return nil, fmt.Errorf("make the spool: %w; name another place with --spool", err)
+	}
+	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("open the spool: %w", err)
+	}
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		lock.Close()
+		return nil, fmt.Errorf("the spool %s is in use by another collector: stop it, or name another place with --spool", dir)
+	}
+	s := &Spool{dir, lock}
+	leftovers, _ := filepath.Glob(filepath.Join(dir, "*.part"))
+	for _, f := range leftovers {
+		os.Remove(f)
+	}
+	return s, nil
+}
+
+// Close gives up the spool.
+func (s *Spool) Close() error { return s.lock.Close() }
+
+func (s *Spool) file(sequence uint64) string {
+	return filepath.Join(s.dir, fmt.Sprintf("%020d.batch", sequence))
+}
+
+// Put keeps a batch under its sequence.
+func (s *Spool) Put(sequence uint64, batch []byte) error {
+	name := s.file(sequence)
+	f, err := os.OpenFile(name+".part", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(batch)
+	if err == nil {
+		err = f.Sync()
+	}
+	err = errors.Join(err, f.Close())
+	if err == nil {
+		err = os.Rename(name+".part", name)
+	}
+	if err != nil {
+		os.Remove(name + ".part")
+		return err
+	}
+	d, err := os.Open(s.dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}
+
+// List returns the sequences kept, oldest first.
+func (s *Spool) List() ([]uint64, error) {
+	entries, err := os.ReadDir(s.dir)
+	if err != nil {
+		return nil, err
+	}
+	var sequences []uint64
+	for _, e := range entries {
+		if n, ok := strings.CutSuffix(e.Name(), ".batch"); ok {
+			if seq, err := strconv.ParseUint(n, 10, 64); err == nil {
+				sequences = append(sequences, seq)
+			}
+		}
+	}
+	slices.Sort(sequences)
+	return sequences, nil
+}
+
+// Get returns a batch.
+func (s *Spool) Get(sequence uint64) ([]byte, error) { return os.ReadFile(s.file(sequence)) }
+
+// Remove drops a batch that is committed.
+func (s *Spool) Remove(sequence uint64) error { return os.Remove(s.file(sequence)) }
+
+// Refuse sets aside a batch that the service will never take, for a person to look at.
+func (s *Spool) Refuse(sequence uint64) error {
+	return os.Rename(s.file(sequence), filepath.Join(s.dir, "refused", filepath.Base(s.file(sequence))))
+}

@@ -1,0 +1,217 @@
+package hub
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"vinescale/core/account"
+	"vinescale/core/tenancy"
+	"vinescale/internal/store"
+	"vinescale/internal/wire"
+)
+
+// Class says what kind of mistake a Problem is; the API maps it to a status and a problem type.
+type Class string
+
+// The classes of problem.
+const (
+	Invalid  Class = "invalid"   // what was asked makes no sense
+	NotFound Class = "not-found" // what was named does not exist
+	Conflict Class = "conflict"  // it exists already, or changed meanwhile
+	Denied   Class = "denied"    // not allowed to this token
+	NoToken  Class = "no-token"  // no token, or one that is not known
+)
+
+// Problem is a mistake the caller can mend. Its text says what, why, and what to do.
+type Problem struct {
+	Class  Class
+	Detail string
+}
+
+func (p *Problem) Error() string { return p.Detail }
+
+func problem(c Class, format string, a ...any) error { return &Problem{c, fmt.Sprintf(format, a...)} }
+
+// Unassigned is the name under which usage of no tenant is shown.
+const Unassigned = "unassigned"
+
+// Options for New.
+type Options struct {
+	KeepDays int // whole days of minutes kept
+	Now      func() time.Time
+}
+
+// Hub is the service.
+type Hub struct {
+	store   *store.Store
+	options Options
+
+	mu      sync.Mutex
+	book    tenancy.Book
+	version int64 // of book
+	watch   map[chan Committed]struct{}
+}
+
+// Committed tells that a host's figures up to To are in the books.
+type Committed struct {
+	Host string    `json:"host"`
+	To   time.Time `json:"to"`
+}
+
+// New makes a Hub on an open store.
+func New(s *store.Store, o Options) *Hub {
+	if o.KeepDays == 0 {
+		o.KeepDays = 31
+	}
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	return &Hub{store: s, options: o, watch: map[chan Committed]struct{}{}}
+}
+
+// Ready tells whether the service can answer.
+func (h *Hub) Ready(ctx context.Context) error { return h.store.Ping(ctx) }
+
+// Run does the periodic duties until the context ends: dropping days that are past keeping.
+func (h *Hub) Run(ctx context.Context) {
+	for {
+		n, err := h.store.DropBefore(ctx, h.options.Now().AddDate(0, 0, -h.options.KeepDays))
+		switch {
+		case err != nil && ctx.Err() == nil:
+			slog.Error("could not drop old days; trying again in an hour", "error", err)
+		case n > 0:
+			slog.Info("dropped days past keeping", "partitions", n, "keep_days", h.options.KeepDays)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(time.Hour):
+		}
+	}
+}
+
+// Ingest takes in a batch from the collector of a host. A batch that came before is answered as taken.
+func (h *Hub) Ingest(ctx context.Context, host store.Host, b *wire.Batch) (store.Taken, error) {
+	if b.Host != host.Name {
+		return store.Taken{}, problem(Denied, "this batch is of host %q, and the credential is for %q: give each collector its own host's credential", b.Host, host.Name)
+	}
+	now := h.options.Now()
+	for _, iv := range b.Intervals {
+		from := time.UnixMicro(iv.FromUnixMicros)
+		if from.After(now.Add(24 * time.Hour)) {
+			return store.Taken{}, problem(Invalid, "interval %d begins at %s, more than a day ahead of this service's clock: set the host's clock", iv.Sequence, from.UTC().Format(time.RFC3339))
+		}
+		if from.Before(now.AddDate(0, 0, -h.options.KeepDays)) {
+			return store.Taken{}, problem(Invalid, "interval %d began at %s, longer ago than the %d days that are kept", iv.Sequence, from.UTC().Format(time.RFC3339), h.options.KeepDays)
+		}
+	}
+	for range 5 {
+		book, version, err := h.rules(ctx)
+		if err != nil {
+			return store.Taken{}, err
+		}
+		taken, err := h.store.Ingest(ctx, host, b, version, book.Assign)
+		if errors.Is(err, store.ErrRulesChanged) {
+			h.forgetRules()
+			continue
+		}
+		if err == nil && taken.New > 0 {
+			h.tell(Committed{host.Name, taken.NewestTo})
+		}
+		return taken, err
+	}
+	return store.Taken{}, errors.New("the rules keep changing; send the batch again")
+}
+
+// rules returns the compiled rules and their version.
+func (h *Hub) rules(ctx context.Context) (tenancy.Book, int64, error) {
+	h.mu.Lock()
+	book, version := h.book, h.version
+	h.mu.Unlock()
+	if version != 0 {
+		return book, version, nil
+	}
+	records, version, err := h.store.Rules(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	for _, r := range records {
+		rule, err := tenancy.Compile(r.ID, r.TenantID, r.Expression)
+		if err != nil {
+			return nil, 0, fmt.Errorf("stored rule %d: %w", r.Position, err)
+		}
+		book = append(book, rule)
+	}
+	h.mu.Lock()
+	h.book, h.version = book, version
+	h.mu.Unlock()
+	return book, version, nil
+}
+
+func (h *Hub) forgetRules() {
+	h.mu.Lock()
+	h.book, h.version = nil, 0
+	h.mu.Unlock()
+}
+
+// reassign moves every workload to the tenant the rules now give it, from now on, and returns how many moved.
+func (h *Hub) reassign(ctx context.Context) (int, error) {
+	h.forgetRules()
+	book, _, err := h.rules(ctx)
+	if err != nil {
+		return 0, err
+	}
+	workloads, err := h.store.Workloads(ctx)
+	if err != nil {
+		return 0, err
+	}
+	var moves []store.Move
+	moved := 0
+	for i := range workloads {
+		w := &workloads[i]
+		tenantID, ruleID := book.Assign(w.Host.Name, coreWorkload(w))
+		if tenantID != w.TenantID {
+			moved++
+		}
+		if tenantID != w.TenantID || ruleID != w.RuleID {
+			moves = append(moves, store.Move{WorkloadID: w.ID, TenantID: tenantID, RuleID: ruleID})
+		}
+	}
+	return moved, h.store.Assign(ctx, moves)
+}
+
+func coreWorkload(w *store.Workload) account.Workload {
+	kind, _ := parseKind(w.Kind)
+	return account.Workload{Key: w.Key, Kind: kind, Name: w.Name, Owner: w.Owner, UID: w.UID, Path: w.Path, Labels: w.Labels, Allowed: w.Allowed}
+}
+
+// Watch returns a channel of commits until the context ends. A watcher that is slow misses some: each says all that
+// is needed to ask again.
+func (h *Hub) Watch(ctx context.Context) <-chan Committed {
+	c := make(chan Committed, 16)
+	h.mu.Lock()
+	h.watch[c] = struct{}{}
+	h.mu.Unlock()
+	context.AfterFunc(ctx, func() {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		delete(h.watch, c)
+		close(c)
+	})
+	return c
+}
+
+func (h *Hub) tell(m Committed) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for c := range h.watch {
+		select {
+		case c <- m:
+		default:
+		}
+	}
+}

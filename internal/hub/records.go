@@ -1,0 +1,239 @@
+package hub
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"math"
+	"regexp"
+	"strings"
+
+	"vinescale/core/amount"
+	"vinescale/core/cpuset"
+	"vinescale/core/tenancy"
+	"vinescale/internal/store"
+)
+
+func parseKind(s string) (amount.Kind, error) { return amount.ParseKind(s) }
+
+// NewToken is 256 random bits with a prefix that makes a leaked one easy to find.
+func NewToken() string {
+	b := make([]byte, 32)
+	rand.Read(b) // never fails, by its documentation
+	return "vs_" + hex.EncodeToString(b)
+}
+
+// Roles of tokens.
+const (
+	Administrator = "administrator" // may read and change
+	Reader        = "reader"        // may read
+	Collector     = "collector"     // may write one host's intervals
+)
+
+// SetToken makes a token valid under a name, in place of the one of that name.
+func (h *Hub) SetToken(ctx context.Context, name, role, token string) error {
+	if role != Administrator && role != Reader {
+		return problem(Invalid, "role %q: choose administrator or reader", role)
+	}
+	return h.store.PutToken(ctx, name, role, token)
+}
+
+// SignIn tells what a token allows.
+func (h *Hub) SignIn(ctx context.Context, token string) (store.Token, error) {
+	if token == "" {
+		return store.Token{}, problem(NoToken, "no token was given: send it as \"Authorization: Bearer TOKEN\", or sign in to the console")
+	}
+	t, err := h.store.TokenOf(ctx, token)
+	if errors.Is(err, store.ErrNotFound) {
+		return t, problem(NoToken, "the token is not known here: it may have been replaced; ask the administrator for a new one")
+	}
+	return t, err
+}
+
+var hostName = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9._-]{0,251}[A-Za-z0-9])?$`)
+
+// Enrol makes a host known and returns the new credential of its collector. An earlier one is no longer taken.
+func (h *Hub) Enrol(ctx context.Context, name string) (credential string, err error) {
+	if !hostName.MatchString(name) {
+		return "", problem(Invalid, "host name %q: use letters, digits, dots, dashes and underscores, at most 253", name)
+	}
+	credential = NewToken()
+	return credential, h.store.Enrol(ctx, name, credential)
+}
+
+// Host finds a host by name.
+func (h *Hub) Host(ctx context.Context, name string) (store.Host, error) {
+	host, err := h.store.HostByName(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return host, problem(NotFound, "there is no host %q: vinescale hosts lists them", name)
+	}
+	return host, err
+}
+
+// Hosts lists all hosts.
+func (h *Hub) Hosts(ctx context.Context) ([]store.Host, error) { return h.store.Hosts(ctx) }
+
+// HostByID finds the host a credential is for.
+func (h *Hub) HostByID(ctx context.Context, id int32) (store.Host, error) {
+	hosts, err := h.store.Hosts(ctx)
+	if err != nil {
+		return store.Host{}, err
+	}
+	for _, x := range hosts {
+		if x.ID == id {
+			return x, nil
+		}
+	}
+	return store.Host{}, problem(NotFound, "the credential's host is no longer enrolled")
+}
+
+// Tenants lists all tenants.
+func (h *Hub) Tenants(ctx context.Context) ([]store.Tenant, error) { return h.store.Tenants(ctx) }
+
+// Tenant finds a tenant by name.
+func (h *Hub) Tenant(ctx context.Context, name string) (store.Tenant, error) {
+	t, err := h.store.TenantByName(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return t, problem(NotFound, "there is no tenant %q: vinescale tenant list lists them", name)
+	}
+	return t, err
+}
+
+// AddTenant makes a tenant.
+func (h *Hub) AddTenant(ctx context.Context, name string) (store.Tenant, error) {
+	clean := strings.TrimSpace(name)
+	if clean == "" || len(clean) > 100 || strings.ContainsFunc(clean, func(r rune) bool { return r < ' ' || r == 0x7f }) {
+		return store.Tenant{}, problem(Invalid, "tenant name %q: give 1 to 100 characters without control characters", name)
+	}
+	if strings.EqualFold(clean, Unassigned) {
+		return store.Tenant{}, problem(Invalid, "%q is the word for usage of no tenant: choose another name", Unassigned)
+	}
+	t, err := h.store.AddTenant(ctx, clean)
+	if errors.Is(err, store.ErrExists) {
+		return t, problem(Conflict, "there is a tenant %q already", clean)
+	}
+	h.forgetRules()
+	return t, err
+}
+
+// RemoveTenant removes a tenant, its rules, quotas and pins, and returns how many workloads moved.
+func (h *Hub) RemoveTenant(ctx context.Context, name string) (moved int, err error) {
+	if _, err := h.Tenant(ctx, name); err != nil {
+		return 0, err
+	}
+	if err := h.store.RemoveTenant(ctx, name); err != nil {
+		return 0, err
+	}
+	return h.reassign(ctx)
+}
+
+// Rules lists the rules in the order they are tried.
+func (h *Hub) Rules(ctx context.Context) ([]store.Rule, error) {
+	rules, _, err := h.store.Rules(ctx)
+	return rules, err
+}
+
+// AddRule puts a rule at a position (last for 0) and returns it with how many workloads moved by it, from now on.
+func (h *Hub) AddRule(ctx context.Context, position int, tenant, expression string) (store.Rule, int, error) {
+	t, err := h.Tenant(ctx, tenant)
+	if err != nil {
+		return store.Rule{}, 0, err
+	}
+	if position < 0 {
+		return store.Rule{}, 0, problem(Invalid, "position %d: count from 1, or leave it out for last", position)
+	}
+	if _, err := tenancy.Compile(0, t.ID, expression); err != nil {
+		return store.Rule{}, 0, problem(Invalid, "%v", err)
+	}
+	r, err := h.store.AddRule(ctx, position, t.ID, expression)
+	if err != nil {
+		return r, 0, err
+	}
+	r.Tenant = t
+	moved, err := h.reassign(ctx)
+	return r, moved, err
+}
+
+// RemoveRule removes the rule at a position and returns how many workloads moved.
+func (h *Hub) RemoveRule(ctx context.Context, position int) (moved int, err error) {
+	err = h.store.RemoveRule(ctx, position)
+	if errors.Is(err, store.ErrNotFound) {
+		return 0, problem(NotFound, "there is no rule %d: vinescale rule list numbers them", position)
+	}
+	if err != nil {
+		return 0, err
+	}
+	return h.reassign(ctx)
+}
+
+// Quotas lists all ceilings.
+func (h *Hub) Quotas(ctx context.Context) ([]store.Quota, error) { return h.store.Quotas(ctx) }
+
+// SetQuota sets a tenant's ceiling for a resource: cores, bytes, or bytes per second.
+func (h *Hub) SetQuota(ctx context.Context, tenant, resource string, ceiling float64) error {
+	t, err := h.Tenant(ctx, tenant)
+	if err != nil {
+		return err
+	}
+	if _, err := amount.ParseResource(resource); err != nil {
+		return problem(Invalid, "%v", err)
+	}
+	if ceiling < 0 || math.IsNaN(ceiling) || math.IsInf(ceiling, 0) {
+		return problem(Invalid, "a quota of %g: give zero or more", ceiling)
+	}
+	return h.store.PutQuota(ctx, t.ID, resource, ceiling)
+}
+
+// RemoveQuota removes a ceiling.
+func (h *Hub) RemoveQuota(ctx context.Context, tenant, resource string) error {
+	t, err := h.Tenant(ctx, tenant)
+	if err != nil {
+		return err
+	}
+	err = h.store.RemoveQuota(ctx, t.ID, resource)
+	if errors.Is(err, store.ErrNotFound) {
+		return problem(NotFound, "%s has no quota of %s", tenant, resource)
+	}
+	return err
+}
+
+// Declare records that CPUs of a host are a tenant's.
+func (h *Hub) Declare(ctx context.Context, host, cpus, tenant string) error {
+	x, err := h.Host(ctx, host)
+	if err != nil {
+		return err
+	}
+	t, err := h.Tenant(ctx, tenant)
+	if err != nil {
+		return err
+	}
+	set, err := cpuset.Parse(cpus)
+	if err != nil {
+		return problem(Invalid, "%v", err)
+	}
+	if set.Len() == 0 {
+		return problem(Invalid, "no CPU was named: write numbers and ranges such as 0-3,8")
+	}
+	if list := set.CPUs(); x.CPUs > 0 && list[len(list)-1] >= x.CPUs {
+		return problem(Invalid, "CPU %d: %s has CPUs 0 to %d", list[len(list)-1], host, x.CPUs-1)
+	}
+	return h.store.PutPin(ctx, x.ID, t.ID, set.String())
+}
+
+// Undeclare removes what is declared for a tenant on a host.
+func (h *Hub) Undeclare(ctx context.Context, host, tenant string) error {
+	x, err := h.Host(ctx, host)
+	if err != nil {
+		return err
+	}
+	t, err := h.Tenant(ctx, tenant)
+	if err != nil {
+		return err
+	}
+	err = h.store.RemovePin(ctx, x.ID, t.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return problem(NotFound, "nothing is declared for %s on %s", tenant, host)
+	}
+	return err
+}

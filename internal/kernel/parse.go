@@ -1,0 +1,277 @@
+package kernel
+
+import (
+	"bytes"
+
+	"vinescale/core/account"
+)
+
+// tickMicros is one clock tick of the files in /proc: USER_HZ is 100 on every architecture Linux still supports.
+const tickMicros = 10_000
+
+const pageSize = 4096
+
+// stat is what is taken of /proc/PID/stat.
+type stat struct {
+	comm    []byte
+	kernel  bool
+	micros  int64
+	start   int64
+	threads int32
+	cpu     int32
+}
+
+// pfKThread marks a kernel thread in the flags field (include/linux/sched.h).
+const pfKThread = 0x00200000
+
+// parseStat reads /proc/PID/stat (proc_pid_stat(5)). The name may hold anything, spaces and brackets too, so fields are
+// counted from the last bracket.
+func parseStat(b []byte) (s stat, ok bool) {
+	open, end := bytes.IndexByte(b, '('), bytes.LastIndexByte(b, ')')
+	if open < 0 || end < open {
+		return s, false
+	}
+	s.comm = b[open+1 : end]
+	rest := trimNewline(b[end+1:])
+	var f []byte
+	for n := 3; n <= 39; n++ {
+		if f, rest = field(rest); len(f) == 0 {
+			return s, false
+		}
+		switch n {
+		case 9, 14, 15, 20, 22, 39:
+			v, ok := number(f)
+			if !ok {
+				return s, false
+			}
+			switch n {
+			case 9:
+				s.kernel = v&pfKThread != 0
+			case 14, 15:
+				if v > 1<<48 {
+					return s, false
+				}
+				s.micros += v * tickMicros
+			case 20:
+				s.threads = int32(v)
+			case 22:
+				s.start = v
+			case 39:
+				s.cpu = int32(v)
+			}
+		}
+	}
+	return s, true
+}
+
+// parseStatm reads resident anonymous bytes of /proc/PID/statm (proc_pid_statm(5)): resident less shared (file) pages.
+func parseStatm(b []byte) (anonBytes int64, ok bool) {
+	_, b, ok1 := nextNumber(trimNewline(b))
+	resident, b, ok2 := nextNumber(b)
+	shared, _, ok3 := nextNumber(b)
+	if !ok1 || !ok2 || !ok3 || resident > 1<<50 {
+		return 0, false
+	}
+	return max(resident-shared, 0) * pageSize, true
+}
+
+// parseIO reads bytes moved to and from storage of /proc/PID/io (proc_pid_io(5)). Writes count when pages are dirtied;
+// what was dirtied and dropped before writeback is taken off.
+func parseIO(b []byte) (int64, bool) {
+	read, ok1 := keyed(b, "read_bytes")
+	written, ok2 := keyed(b, "write_bytes")
+	cancelled, ok3 := keyed(b, "cancelled_write_bytes")
+	if !ok1 || !ok2 || !ok3 {
+		return 0, false
+	}
+	return read + max(written-cancelled, 0), true
+}
+
+// parseStatus reads the real uid and the CPUs a process may run on of /proc/PID/status (proc_pid_status(5)).
+func parseStatus(b []byte) (uid int64, allowed []byte, ok bool) {
+	uid, ok = keyed(b, "Uid")
+	i := bytes.Index(b, []byte("\nCpus_allowed_list:"))
+	if i < 0 {
+		return uid, nil, ok
+	}
+	l, _ := line(b[i+1+len("Cpus_allowed_list:"):])
+	allowed, _ = field(l)
+	return uid, allowed, ok
+}
+
+// parseCPUs reads the per-CPU lines of /proc/stat (proc_stat(5)) into dst.
+func parseCPUs(b []byte, dst []account.CPUTimes) ([]account.CPUTimes, bool) {
+	for len(b) > 0 {
+		var l []byte
+		l, b = line(b)
+		if len(l) < 4 || string(l[:3]) != "cpu" || l[3] == ' ' {
+			continue
+		}
+		cpu, l, ok := nextNumber(l[3:])
+		if !ok || cpu > 1<<16 {
+			return dst, false
+		}
+		t := account.CPUTimes{CPU: int(cpu)}
+		for _, into := range []*int64{&t.User, &t.Nice, &t.System, &t.Idle, &t.IOWait, &t.IRQ, &t.SoftIRQ, &t.Steal} {
+			var n int64
+			if n, l, ok = nextNumber(l); !ok || n > 1<<48 {
+				return dst, false
+			}
+			*into = n * tickMicros
+		}
+		dst = append(dst, t)
+	}
+	return dst, len(dst) > 0
+}
+
+// parseMeminfo reads /proc/meminfo (proc_meminfo(5)); its figures are in KiB.
+func parseMeminfo(b []byte) (m account.HostMemory, ok bool) {
+	kib := func(key string) int64 {
+		n, _ := keyed(b, key)
+		return min(n, 1<<50) << 10
+	}
+	m = account.HostMemory{
+		Total: kib("MemTotal"), Free: kib("MemFree"), Available: kib("MemAvailable"),
+		Buffers: kib("Buffers"), Cached: kib("Cached"), Shmem: kib("Shmem"),
+		Slab: kib("Slab"), KernelStack: kib("KernelStack"), PageTable: kib("PageTables"),
+		SwapTotal: kib("SwapTotal"), SwapFree: kib("SwapFree"),
+	}
+	return m, m.Total > 0
+}
+
+// parsePressure reads total stalled microseconds of a pressure file (the kernel's "PSI - Pressure Stall Information").
+func parsePressure(b []byte) (some, full int64, ok bool) {
+	for len(b) > 0 {
+		var l []byte
+		l, b = line(b)
+		i := bytes.Index(l, []byte("total="))
+		if i < 0 {
+			continue
+		}
+		n, good := number(trimNewline(l[i+len("total="):]))
+		switch {
+		case !good:
+			return 0, 0, false
+		case bytes.HasPrefix(l, []byte("some")):
+			some, ok = n, true
+		case bytes.HasPrefix(l, []byte("full")):
+			full = n
+		}
+	}
+	return some, full, ok
+}
+
+// parseLoad reads /proc/loadavg.
+func parseLoad(b []byte) (load [3]float64, ok bool) {
+	for i := range load {
+		var f []byte
+		f, b = field(b)
+		if load[i], ok = hundredths(f); !ok {
+			return load, false
+		}
+	}
+	return load, true
+}
+
+// hundredths reads "12.34".
+func hundredths(f []byte) (float64, bool) {
+	whole, part, found := bytes.Cut(f, []byte{'.'})
+	w, ok := number(whole)
+	if !ok || !found {
+		return float64(w), ok
+	}
+	p, ok := number(part)
+	if !ok || len(part) > 6 {
+		return 0, false
+	}
+	scale := 1.0
+	for range part {
+		scale *= 10
+	}
+	return float64(w) + float64(p)/scale, true
+}
+
+// ifaceBytes visits each interface of a /proc/net/dev file (proc_pid_net(5)) with bytes received and sent.
+func ifaceBytes(b []byte, visit func(name []byte, received, sent int64)) bool {
+	found := false
+	for len(b) > 0 {
+		var l []byte
+		l, b = line(b)
+		colon := bytes.LastIndexByte(l, ':')
+		if colon < 0 {
+			continue
+		}
+		name, _ := field(l[:colon])
+		rest := l[colon+1:]
+		var n [9]int64
+		ok := true
+		for i := range n {
+			var good bool
+			n[i], rest, good = nextNumber(rest)
+			ok = ok && good
+		}
+		if !ok || len(name) == 0 {
+			continue
+		}
+		found = true
+		visit(name, n[0], n[8])
+	}
+	return found
+}
+
+// diskLine reads one line of /proc/diskstats (the kernel's "I/O statistics fields"); its sectors are always 512 bytes.
+func diskLine(l []byte) (d account.Disk, name []byte, ok bool) {
+	var n [13]int64
+	rest := l
+	for i := range n {
+		if i == 2 {
+			if name, rest = field(rest); len(name) == 0 {
+				return d, nil, false
+			}
+			continue
+		}
+		if n[i], rest, ok = nextNumber(rest); !ok || n[i] > 1<<53 {
+			return d, nil, false
+		}
+	}
+	return account.Disk{
+		Major: uint32(n[0]), Minor: uint32(n[1]),
+		ReadOps: n[3], ReadBytes: n[5] * 512, WriteOps: n[7], WrittenBytes: n[9] * 512, BusyMillis: n[12],
+	}, name, true
+}
+
+// ioStat sums bytes read and written of a cgroup's io.stat over the devices wanted (the kernel's "Control Group v2", IO).
+func ioStat(b []byte, wanted func(major, minor uint32) bool) (bytesMoved int64, ok bool) {
+	for len(b) > 0 {
+		var l, dev []byte
+		l, b = line(b)
+		dev, l = field(l)
+		ma, mi, found := bytes.Cut(dev, []byte{':'})
+		major, ok1 := number(ma)
+		minor, ok2 := number(mi)
+		if !found || !ok1 || !ok2 {
+			if len(dev) == 0 {
+				continue
+			}
+			return 0, false
+		}
+		if !wanted(uint32(major), uint32(minor)) {
+			continue
+		}
+		for {
+			var f []byte
+			if f, l = field(l); len(f) == 0 {
+				break
+			}
+			key, value, _ := bytes.Cut(f, []byte{'='})
+			if string(key) == "rbytes" || string(key) == "wbytes" {
+				n, good := number(value)
+				if !good {
+					return 0, false
+				}
+				bytesMoved += n
+			}
+		}
+	}
+	return bytesMoved, bytesMoved >= 0
+}

@@ -1,0 +1,176 @@
+package kernel
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"syscall"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+)
+
+// maxFile bounds what is read of one kernel file. The longest legitimate one, memory.stat or a long CPU list, is far below.
+const maxFile = 4 << 20
+
+// errGarbage says that a kernel file did not hold what its documentation promises.
+var errGarbage = errors.New("not in the documented form")
+
+// tree is a directory whose files are read with raw system calls relative to an open descriptor. os.ReadFile costs
+// 27-39 µs for the four files of a process, mostly allocation and poller bookkeeping; this costs 15-27 µs and none.
+type tree struct {
+	fd   int
+	root string
+	path []byte // scratch, NUL-terminated
+	buf  []byte
+}
+
+func openTree(root string) (*tree, error) {
+	fd, err := unix.Open(root, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, fmt.Errorf("open %s: %w", root, err)
+	}
+	return &tree{fd: fd, root: root, path: make([]byte, 0, 512), buf: make([]byte, 16<<10)}, nil
+}
+
+func (t *tree) close() { unix.Close(t.fd) }
+
+// at begins a path below the root.
+func (t *tree) at(parts ...string) []byte {
+	t.path = t.path[:0]
+	for i, p := range parts {
+		if i > 0 {
+			t.path = append(t.path, '/')
+		}
+		t.path = append(t.path, p...)
+	}
+	return t.path
+}
+
+// atPID begins the path of a process's file.
+func (t *tree) atPID(pid int32, file string) []byte {
+	t.path = appendInt(t.path[:0], int64(pid))
+	t.path = append(t.path, '/')
+	t.path = append(t.path, file...)
+	return t.path
+}
+
+func appendInt(b []byte, n int64) []byte {
+	var digits [20]byte
+	i := len(digits)
+	for {
+		i--
+		digits[i] = byte('0' + n%10)
+		if n /= 10; n == 0 {
+			return append(b, digits[i:]...)
+		}
+	}
+}
+
+func (t *tree) open(path []byte, flags int) (int, syscall.Errno) {
+	t.path = append(path, 0)
+	for {
+		fd, _, e := unix.Syscall6(unix.SYS_OPENAT, uintptr(t.fd), uintptr(unsafe.Pointer(&t.path[0])), uintptr(flags|unix.O_CLOEXEC), 0, 0, 0)
+		if e != unix.EINTR {
+			return int(fd), e
+		}
+	}
+}
+
+// read returns a file's whole content, valid until the next call. A file that grows while it is read is read on.
+func (t *tree) read(path []byte) ([]byte, error) {
+	fd, e := t.open(path, unix.O_RDONLY)
+	if e != 0 {
+		return nil, e
+	}
+	defer unix.Close(fd)
+	n := 0
+	for {
+		if n == len(t.buf) {
+			if n >= maxFile {
+				return nil, fmt.Errorf("longer than %d bytes: %w", maxFile, errGarbage)
+			}
+			t.buf = append(t.buf, make([]byte, len(t.buf))...)
+		}
+		m, _, e := unix.Syscall(unix.SYS_READ, uintptr(fd), uintptr(unsafe.Pointer(&t.buf[n])), uintptr(len(t.buf)-n))
+		switch {
+		case e == unix.EINTR:
+		case e != 0:
+			return nil, e
+		case m == 0:
+			return t.buf[:n], nil
+		default:
+			n += int(m)
+		}
+	}
+}
+
+// readlink returns a symbolic link's target, valid until the next call.
+func (t *tree) readlink(path []byte) ([]byte, error) {
+	t.path = append(path, 0)
+	n, _, e := unix.Syscall6(unix.SYS_READLINKAT, uintptr(t.fd), uintptr(unsafe.Pointer(&t.path[0])),
+		uintptr(unsafe.Pointer(&t.buf[0])), uintptr(len(t.buf)), 0, 0)
+	if e != 0 {
+		return nil, e
+	}
+	return t.buf[:n], nil
+}
+
+func (t *tree) exists(path []byte) bool {
+	fd, e := t.open(path, unix.O_PATH)
+	if e == 0 {
+		unix.Close(fd)
+	}
+	return e == 0
+}
+
+// entry is one name of a directory. Name is valid during the visit only.
+type entry struct {
+	name  []byte
+	inode uint64
+	isDir bool
+}
+
+// list visits the entries of a directory (getdents64, by its manual page). buf is the caller's, so that visits can nest.
+func (t *tree) list(path []byte, buf []byte, visit func(entry)) error {
+	fd, e := t.open(path, unix.O_RDONLY|unix.O_DIRECTORY)
+	if e != 0 {
+		return e
+	}
+	defer unix.Close(fd)
+	for {
+		n, _, e := unix.Syscall(unix.SYS_GETDENTS64, uintptr(fd), uintptr(unsafe.Pointer(&buf[0])), uintptr(len(buf)))
+		if e == unix.EINTR {
+			continue
+		}
+		if e != 0 {
+			return e
+		}
+		if n == 0 {
+			return nil
+		}
+		for rest := buf[:n]; len(rest) >= 20; {
+			size := int(*(*uint16)(unsafe.Pointer(&rest[16])))
+			if size < 20 || size > len(rest) {
+				return errGarbage
+			}
+			name := rest[19:size]
+			for i, c := range name {
+				if c == 0 {
+					name = name[:i]
+					break
+				}
+			}
+			kind := rest[18]
+			if string(name) != "." && string(name) != ".." {
+				visit(entry{name: name, inode: *(*uint64)(unsafe.Pointer(&rest[0])), isDir: kind == unix.DT_DIR})
+			}
+			rest = rest[size:]
+		}
+	}
+}
+
+// gone tells that a file or process vanished between being listed and being read, which is normal.
+func gone(err error) bool {
+	return errors.Is(err, os.ErrNotExist) || errors.Is(err, unix.ESRCH) || errors.Is(err, unix.ENODEV) || errors.Is(err, unix.ENOTDIR)
+}

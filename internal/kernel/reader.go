@@ -1,0 +1,179 @@
+package kernel
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/internal/identify"
+)
+
+// Roots are the trees a Reader reads. The zero value of a field is the host's own.
+type Roots struct {
+	Proc   string // /proc
+	Sys    string // /sys
+	Cgroup string // /sys/fs/cgroup
+}
+
+// Options for Open.
+type Options struct {
+	Roots     Roots
+	DiskRates map[string]int64 // declared bytes per second by disk name
+	// Clock returns wall and monotonic time. Nil is the host's own; tests of a staged host give its clock.
+	Clock func() (time.Time, time.Duration)
+}
+
+// recheckEvery is after how many readings a known process's cgroup, namespace and affinity are read again: at the
+// usual pace of 5 s, within a minute.
+const recheckEvery = 12
+
+// Reader reads one host. It is not safe for use from several goroutines.
+type Reader struct {
+	registry *identify.Registry
+	options  Options
+	proc     *tree
+	sys      *tree
+	v2       bool
+	cgroups  []*hierarchy
+
+	boot        string
+	count       int64 // readings taken
+	uptime      time.Duration
+	procs       map[int32]*process
+	pids        []int32
+	listing     []byte
+	paths       map[string]account.WorkloadID // content of /proc/PID/cgroup -> workload, Unrecognised too
+	spaces      map[uint64]*namespace
+	hostNet     uint64
+	disks       map[string]bool
+	ifaces      map[string]*iface
+	trouble     map[string]error
+	names       map[string]string
+	diskNumbers [][2]uint32
+}
+
+// Open opens the trees. The error says which cannot be read and what to do.
+func Open(registry *identify.Registry, o Options) (*Reader, error) {
+	def := func(s *string, fallback string) {
+		if *s == "" {
+			*s = fallback
+		}
+	}
+	def(&o.Roots.Proc, "/proc")
+	def(&o.Roots.Sys, "/sys")
+	def(&o.Roots.Cgroup, "/sys/fs/cgroup")
+	if o.Clock == nil {
+		start := time.Now()
+		o.Clock = func() (time.Time, time.Duration) { now := time.Now(); return now.UTC(), now.Sub(start) }
+	}
+	r := &Reader{
+		registry: registry, options: o,
+		procs: map[int32]*process{}, listing: make([]byte, 64<<10),
+		paths: map[string]account.WorkloadID{}, spaces: map[uint64]*namespace{},
+		disks: map[string]bool{}, ifaces: map[string]*iface{}, trouble: map[string]error{}, names: map[string]string{},
+	}
+	var err error
+	if r.proc, err = openTree(o.Roots.Proc); err != nil {
+		return nil, fmt.Errorf("%w: is the kernel's process tree mounted there? Name its root with --proc-root", err)
+	}
+	if r.sys, err = openTree(o.Roots.Sys); err != nil {
+		return nil, fmt.Errorf("%w: name the root of the device tree with --sys-root", err)
+	}
+	boot, err := r.proc.read(r.proc.at("sys/kernel/random/boot_id"))
+	if err != nil {
+		return nil, fmt.Errorf("read %s/sys/kernel/random/boot_id: %w", o.Roots.Proc, err)
+	}
+	r.boot = string(trimNewline(boot))
+	r.hostNet = r.netns(1)
+	return r, r.openHierarchies(o.Roots.Cgroup)
+}
+
+// Close releases the open directories.
+func (r *Reader) Close() {
+	r.proc.close()
+	r.sys.close()
+	for _, h := range r.cgroups {
+		h.close()
+	}
+}
+
+// Mode names the cgroup layout: "v2", "v1" or "hybrid" (v1 with a v2 tree beside it).
+func (r *Reader) Mode() string {
+	if r.v2 {
+		return "v2"
+	}
+	for _, h := range r.cgroups {
+		if h.name == "unified" {
+			return "hybrid"
+		}
+	}
+	return "v1"
+}
+
+// Registry is the registry this Reader asks.
+func (r *Reader) Registry() *identify.Registry { return r.registry }
+
+// Trouble returns, by file, what could not be read since the last call: garbage and missing permission. Files that
+// vanished are not trouble.
+func (r *Reader) Trouble() map[string]error {
+	t := r.trouble
+	r.trouble = map[string]error{}
+	return t
+}
+
+func (r *Reader) note(file string, err error) {
+	if err == nil {
+		err = errGarbage
+	}
+	if !gone(err) && len(r.trouble) < 50 {
+		r.trouble[file] = err
+	}
+}
+
+// Read takes a reading into dst, reusing its slices. It fails only when the host's own CPU or memory cannot be read;
+// whatever else is missing is left out and said in dst.Unavailable or by Trouble.
+func (r *Reader) Read(dst *account.Reading) error {
+	r.count++
+	dst.Boot = r.boot
+	dst.Unavailable = [amount.NumResources]string{}
+	if err := r.readHost(dst); err != nil {
+		return err
+	}
+	r.readGroups(dst)
+	if err := r.readProcesses(dst); err != nil {
+		return err
+	}
+	r.readNamespaces(dst)
+	r.uptime = dst.Uptime
+	if r.count%recheckEvery == 0 || r.count == 2 {
+		r.refreshAllowed()
+	}
+	return nil
+}
+
+// openHierarchies finds the cgroup trees: one of version 2, or one directory per controller of version 1.
+func (r *Reader) openHierarchies(root string) error {
+	if h, err := openHierarchy(root, "", 0); err == nil && h.exists(h.at("cgroup.controllers")) {
+		r.v2 = true
+		r.cgroups = []*hierarchy{h}
+		return nil
+	} else if err == nil {
+		h.close()
+	}
+	for i, names := range [][]string{{"cpuacct", "cpu,cpuacct", "cpuacct,cpu"}, {"memory"}, {"unified"}} {
+		for _, name := range names {
+			if h, err := openHierarchy(filepath.Join(root, name), names[0], uint64(i)); err == nil {
+				r.cgroups = append(r.cgroups, h)
+				break
+			} else if !errors.Is(err, unix.ENOENT) {
+				r.note(filepath.Join(root, name), err)
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,71 @@
+package kernel
+
+// Small scanners over file contents. None allocates, none panics on any input; each is fuzzed.
+
+// line cuts the first line off b.
+func line(b []byte) (first, rest []byte) {
+	for i, c := range b {
+		if c == '\n' {
+			return b[:i], b[i+1:]
+		}
+	}
+	return b, nil
+}
+
+// field cuts the first blank-separated field off b; nil when there is none.
+func field(b []byte) (first, rest []byte) {
+	i := 0
+	for i < len(b) && (b[i] == ' ' || b[i] == '\t') {
+		i++
+	}
+	j := i
+	for j < len(b) && b[j] != ' ' && b[j] != '\t' {
+		j++
+	}
+	return b[i:j], b[j:]
+}
+
+// number reads a decimal number that fits 63 bits.
+func number(b []byte) (int64, bool) {
+	if len(b) == 0 || len(b) > 19 {
+		return 0, false
+	}
+	var n int64
+	for _, c := range b {
+		if c < '0' || c > '9' {
+			return 0, false
+		}
+		n = n*10 + int64(c-'0')
+		if n < 0 {
+			return 0, false
+		}
+	}
+	return n, true
+}
+
+// nextNumber cuts a number off b.
+func nextNumber(b []byte) (n int64, rest []byte, ok bool) {
+	f, rest := field(b)
+	n, ok = number(f)
+	return n, rest, ok
+}
+
+// keyed finds "key value" or "key: value" at the start of a line and returns the value's first number.
+func keyed(b []byte, key string) (int64, bool) {
+	for len(b) > 0 {
+		var l []byte
+		l, b = line(b)
+		if len(l) > len(key) && string(l[:len(key)]) == key && (l[len(key)] == ' ' || l[len(key)] == ':') {
+			n, _, ok := nextNumber(l[len(key)+1:])
+			return n, ok
+		}
+	}
+	return 0, false
+}
+
+func trimNewline(b []byte) []byte {
+	for len(b) > 0 && (b[len(b)-1] == '\n' || b[len(b)-1] == ' ') {
+		b = b[:len(b)-1]
+	}
+	return b
+}

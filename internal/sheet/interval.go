@@ -1,0 +1,107 @@
+package sheet
+
+import (
+	"vinescale/core/account"
+	"vinescale/core/amount"
+)
+
+// Namer tells what ids of an interval stand for; identify.Registry is one.
+type Namer struct {
+	Workload func(account.WorkloadID) account.Workload
+	Program  func(int32) string
+}
+
+// Dimensions are what an interval's shares can be grouped by.
+var Dimensions = []string{"workload", "user", "kind", "program"}
+
+// FromInterval makes the sheet of one resource of an interval, with shares grouped by one of Dimensions.
+func FromInterval(host string, iv *account.Interval, r amount.Resource, by string, names Namer) Ledger {
+	l := Ledger{Host: host, From: iv.From.UTC(), To: iv.To.UTC()}
+	l.Fill(TotalsOf(iv, r), float64(iv.Ledgers[r].Shares))
+	sums := map[string]*sum{}
+	var order []string
+	at := func(key string, proto Share) *sum {
+		g := sums[key]
+		if g == nil {
+			g = &sum{share: proto}
+			sums[key] = g
+			order = append(order, key)
+		}
+		return g
+	}
+	for i := range iv.Usages {
+		u := &iv.Usages[i]
+		w := names.Workload(u.Workload)
+		peak := PeakMean(r, u.Peak[r])
+		switch by {
+		case "user":
+			at(w.Owner, Share{Name: w.Owner, Owner: w.Owner}).add(u.Units[r], u.Source[r], 1)
+		case "kind":
+			at(w.Kind.String(), Share{Name: w.Kind.String(), Kind: w.Kind.String()}).add(u.Units[r], u.Source[r], 1)
+		case "program":
+			for _, p := range u.Programs {
+				name := names.Program(p.Program)
+				at(name, Share{Name: name}).add(p.Units[r], programSource(r, u.Source[r], p.Program), int(p.Procs))
+			}
+		default:
+			g := at(w.Key, Share{Name: w.Name, Kind: w.Kind.String(), Owner: w.Owner})
+			g.add(u.Units[r], u.Source[r], 1)
+			g.share.Peak = &peak
+		}
+	}
+	l.Shares = make([]Share, 0, len(order))
+	for _, key := range order {
+		l.Shares = append(l.Shares, sums[key].close(r, iv.ElapsedMillis))
+	}
+	l.Sort(0)
+	return l
+}
+
+// programSource is summed for a program, whatever its workload's total is; the rest no program explains is as good as
+// that total. The kernel keeps no network counters by process.
+func programSource(r amount.Resource, s amount.Source, program int32) amount.Source {
+	switch {
+	case program == account.NoProgram || s == amount.Unavailable:
+		return s
+	case r == amount.Network:
+		return amount.Unavailable
+	}
+	return amount.Summed
+}
+
+// PeakMean converts a stored peak (CPU microseconds per second, bytes, bytes per second) into the resource's MeanUnit.
+func PeakMean(r amount.Resource, peak int64) float64 {
+	if r == amount.CPU {
+		return float64(peak) / 1e6
+	}
+	return float64(peak)
+}
+
+type sum struct {
+	share  Share
+	units  int64
+	source amount.Source
+	known  bool
+}
+
+func (g *sum) add(units int64, source amount.Source, parts int) {
+	g.share.Parts += parts
+	if source == amount.Unavailable {
+		return
+	}
+	if g.known {
+		source = g.source.Weaker(source)
+	}
+	g.units, g.source, g.known = g.units+units, source, true
+}
+
+func (g *sum) close(r amount.Resource, elapsed int64) Share {
+	s := g.share
+	if !g.known {
+		s.Source, s.Peak, s.Reason = amount.Unavailable.String(), nil, Reason(r)
+		return s
+	}
+	a, m := r.Amount(float64(g.units), elapsed), r.Mean(float64(g.units), elapsed)
+	s.Amount, s.Mean, s.Source = &a, &m, g.source.String()
+	return s
+}

@@ -1,0 +1,133 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"vinescale/core/amount"
+)
+
+// Dimensions are what shares can be grouped by.
+var Dimensions = []string{"tenant", "user", "workload", "kind", "host", "program"}
+
+// ShareRow is one group's use of one resource over a span, in account units.
+type ShareRow struct {
+	Name, Kind, Owner, Tenant, Host string
+	TenantID                        int32
+	Units                           float64
+	Peak                            int64 // of the highest tick, for a workload
+	Source                          int16
+	Parts                           int
+}
+
+// ShareQuestion says what is asked.
+type ShareQuestion struct {
+	Span     Span
+	Resource amount.Resource
+	By       string // one of Dimensions
+	HostID   int32  // 0 for all
+	TenantID *int32 // nil for all
+}
+
+// Shares adds up usage by a dimension. Every dimension adds the same rows, so their sums agree.
+func (s *Store) Shares(ctx context.Context, q ShareQuestion) ([]ShareRow, error) {
+	if !slices.Contains(Dimensions, q.By) {
+		return nil, fmt.Errorf("cannot group by %q: choose one of %s", q.By, strings.Join(Dimensions, ", "))
+	}
+	tenant := int32(-1)
+	if q.TenantID != nil {
+		tenant = *q.TenantID
+	}
+	r := q.Resource.String()
+	unavailable := int16(amount.Unavailable)
+	const where = `u.start >= $1 AND u.start < $2 AND ($3 = 0 OR u.host_id = $3)`
+	var query string
+	switch q.By {
+	case "program":
+		// Parts are the processes at the end: of the newest interval each workload had.
+		query = fmt.Sprintf(`SELECT coalesce(p.name, '') AS name, sum(u.%[1]s)::float8 AS units,
+				CASE WHEN u.program_id = 0 THEN 0 WHEN $4 = 3 THEN %[2]d ELSE 1 END AS source, max(u.processes) AS parts
+			FROM program_minute u LEFT JOIN programs p ON p.id = u.program_id WHERE %[3]s
+				AND ($5 < 0 OR EXISTS (SELECT 1 FROM workloads w WHERE w.id = u.workload_id AND w.tenant_id = $5))
+			GROUP BY p.name, u.program_id`, r, unavailable, where)
+	default:
+		group := map[string]string{
+			"tenant":   "coalesce(t.name, '') AS name, coalesce(t.id, 0) AS tenant_id",
+			"user":     "w.owner AS name, w.owner AS owner",
+			"kind":     "w.kind AS name, w.kind AS kind",
+			"host":     "h.name AS name, h.name AS host",
+			"workload": "w.name AS name, w.kind AS kind, w.owner AS owner, h.name AS host, coalesce(t.name, '') AS tenant, coalesce(t.id, 0) AS tenant_id, w.id AS workload_id",
+		}[q.By]
+		columns := strings.Count(group, " AS ")
+		ordinals := make([]string, columns)
+		for i := range ordinals {
+			ordinals[i] = fmt.Sprint(i + 1)
+		}
+		query = fmt.Sprintf(`SELECT %[1]s, sum(u.%[2]s)::float8 AS units, max(u.%[2]s_peak) AS peak,
+				coalesce(max(u.%[2]s_source) FILTER (WHERE u.%[2]s_source < %[3]d), %[3]d) AS source, count(DISTINCT u.workload_id) AS parts
+			FROM usage_minute u JOIN workloads w ON w.id = u.workload_id JOIN hosts h ON h.id = u.host_id LEFT JOIN tenants t ON t.id = u.tenant_id
+			WHERE %[4]s AND ($5 < 0 OR coalesce(t.id, 0) = $5) AND $4 >= 0
+			GROUP BY %[5]s`, group, r, unavailable, where, strings.Join(ordinals, ", "))
+	}
+	var rows []ShareRow
+	err := s.db.WithContext(ctx).Raw(query, q.Span.From, q.Span.To, q.HostID, int(q.Resource), tenant).Scan(&rows).Error
+	if err != nil {
+		return nil, fmt.Errorf("shares by %s: %w", q.By, err)
+	}
+	return rows, nil
+}
+
+// TenantUse is one tenant's use of every resource over a span, in account units.
+type TenantUse struct {
+	TenantID                   int32 // 0 for unassigned
+	Workloads                  int
+	CPU, Memory, Disk, Network float64
+	// The highest sum of one minute over the hosts asked for, in account units of that minute.
+	CPUPeak, MemoryPeak, DiskPeak, NetworkPeak float64
+}
+
+// TenantUses adds up what each tenant used, with its true concurrent peak: the minute in which its sum was highest.
+func (s *Store) TenantUses(ctx context.Context, hostID int32, span Span) ([]TenantUse, error) {
+	const query = `WITH by_minute AS (
+			SELECT minute, coalesce(t.id, 0) AS tenant_id, sum(cpu) AS cpu, sum(memory) AS memory, sum(disk) AS disk, sum(network) AS network
+			FROM tenant_minute m LEFT JOIN tenants t ON t.id = m.tenant_id
+			WHERE minute >= $1 AND minute < $2 AND ($3 = 0 OR host_id = $3) GROUP BY 1, 2),
+		running AS (
+			SELECT coalesce(t.id, 0) AS tenant_id, count(DISTINCT workload_id) AS workloads
+			FROM usage_minute u LEFT JOIN tenants t ON t.id = u.tenant_id
+			WHERE start >= $1 AND start < $2 AND ($3 = 0 OR host_id = $3) GROUP BY 1)
+		SELECT b.tenant_id, max(r.workloads) AS workloads,
+			sum(cpu)::float8 AS cpu, sum(memory)::float8 AS memory, sum(disk)::float8 AS disk, sum(network)::float8 AS network,
+			max(cpu)::float8 AS cpu_peak, max(memory)::float8 AS memory_peak, max(disk)::float8 AS disk_peak, max(network)::float8 AS network_peak
+		FROM by_minute b LEFT JOIN running r USING (tenant_id) GROUP BY 1 ORDER BY 1`
+	var uses []TenantUse
+	err := s.db.WithContext(ctx).Raw(query, span.From.Truncate(time.Minute), span.To, hostID).Scan(&uses).Error
+	return uses, err
+}
+
+// CPURow is what one workload ran on one CPU over a span.
+type CPURow struct {
+	WorkloadID int64
+	CPU        int32 `gorm:"column:cpu"`
+	Micros     int64
+	Source     int16
+}
+
+// CPUUse adds up who ran where on a host.
+func (s *Store) CPUUse(ctx context.Context, hostID int32, span Span) ([]CPURow, error) {
+	const query = `SELECT workload_id, cpu, sum(micros)::bigint AS micros, max(source) AS source
+		FROM cpu_minute, unnest(cpus, micros) AS x(cpu, micros) WHERE host_id = $1 AND start >= $2 AND start < $3 GROUP BY 1, 2 ORDER BY 2, 3 DESC`
+	var rows []CPURow
+	return rows, s.db.WithContext(ctx).Raw(query, hostID, span.From, span.To).Scan(&rows).Error
+}
+
+// RunningWorkloads lists the workloads that were on a host in a span.
+func (s *Store) RunningWorkloads(ctx context.Context, hostID int32, span Span) ([]Workload, error) {
+	var w []Workload
+	return w, s.db.WithContext(ctx).Preload("Host").
+		Where("id IN (SELECT DISTINCT workload_id FROM usage_minute WHERE host_id = ? AND start >= ? AND start < ?)", hostID, span.From, span.To).
+		Order("id").Find(&w).Error
+}

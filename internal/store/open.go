@@ -1,0 +1,210 @@
+package store
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net/url"
+	"sync"
+	"time"
+
+	"github.com/pressly/goose/v3"
+	"gorm.io/driver/postgres"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNotOurs says that a database holds something else. Nothing in it is touched.
+var ErrNotOurs = errors.New("the database holds tables that are not Vine Scale's; give an empty one")
+
+// Store is an open database.
+type Store struct {
+	db *gorm.DB
+
+	mu         sync.Mutex
+	partitions map[string]bool // days made
+	workloads  map[workloadKey]known
+	programs   map[string]int32
+	rules      int64 // the rules_version the workloads' tenants are of
+}
+
+// Open connects, waits up to a few seconds for a server that is starting, and migrates.
+// The error says what to do; it never holds the password.
+func Open(ctx context.Context, databaseURL string) (*Store, error) {
+	where := Redact(databaseURL)
+	gdb, err := gorm.Open(postgres.New(postgres.Config{DSN: databaseURL, PreferSimpleProtocol: false}), &gorm.Config{
+		Logger: logger.Default.LogMode(logger.Silent), SkipDefaultTransaction: true, DisableAutomaticPing: true,
+	})
+	if err != nil {
+		return nil, fmt.Errorf("open database %s: %w", where, err)
+	}
+	db, err := gdb.DB()
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(16)
+	db.SetMaxIdleConns(8)
+	wait, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	for err = db.PingContext(wait); err != nil; err = db.PingContext(wait) {
+		select {
+		case <-wait.Done():
+			db.Close()
+			return nil, fmt.Errorf("database %s does not answer: %w; is the server running, and may this user sign in?", where, err)
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+	s := &Store{db: gdb}
+	s.forgetAll()
+	if err := s.migrate(ctx); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("database %s: %w", where, err)
+	}
+	return s, nil
+}
+
+func (s *Store) migrate(ctx context.Context) error {
+	var tables, ours int
+	const count = `SELECT count(*), count(*) FILTER (WHERE table_name = 'vinescale_book')
+		FROM information_schema.tables WHERE table_schema = current_schema()`
+	if err := s.db.WithContext(ctx).Raw(count).Row().Scan(&tables, &ours); err != nil {
+		return err
+	}
+	if tables > 0 && ours == 0 {
+		return ErrNotOurs
+	}
+	db, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, files)
+	if err != nil {
+		return err
+	}
+	has, err := provider.GetDBVersion(ctx)
+	if err != nil {
+		return fmt.Errorf("read its version: %w", err)
+	}
+	if newest := provider.ListSources(); has > newest[len(newest)-1].Version {
+		return fmt.Errorf("its books are of version %d, newer than this program knows (%d): use a newer vinescale", has, newest[len(newest)-1].Version)
+	}
+	done, err := provider.Up(ctx)
+	if err != nil {
+		return fmt.Errorf("bring its books up to date: %w", err)
+	}
+	for _, d := range done {
+		slog.Info("migrated", "version", d.Source.Version)
+	}
+	return nil
+}
+
+// Close ends all connections.
+func (s *Store) Close() error {
+	db, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	return db.Close()
+}
+
+// Ping tells whether the database answers.
+func (s *Store) Ping(ctx context.Context) error {
+	db, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	return db.PingContext(ctx)
+}
+
+// Redact is a database URL without its password, fit for logs.
+func Redact(databaseURL string) string {
+	u, err := url.Parse(databaseURL)
+	if err != nil || u.Host == "" && u.Scheme == "" {
+		return "(unreadable URL)"
+	}
+	return u.Redacted()
+}
+
+// partition tables get one partition a day.
+var partitioned = []string{"host_minute", "usage_minute", "program_minute", "cpu_minute", "tenant_minute"}
+
+// EnsureDay makes the partitions that hold a day's rows.
+func (s *Store) EnsureDay(ctx context.Context, t time.Time) error {
+	day := t.UTC().Truncate(24 * time.Hour)
+	name := day.Format("20060102")
+	s.mu.Lock()
+	known := s.partitions[name]
+	s.mu.Unlock()
+	if known {
+		return nil
+	}
+	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		// Two writers that make the same partition at once would fail each other.
+		if err := tx.Exec("SELECT pg_advisory_xact_lock($1)", lockPartitions).Error; err != nil {
+			return err
+		}
+		for _, table := range partitioned {
+			sql := fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s_%s PARTITION OF %s FOR VALUES FROM ('%s') TO ('%s')",
+				table, name, table, day.Format(time.RFC3339), day.Add(24*time.Hour).Format(time.RFC3339))
+			if err := tx.Exec(sql).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return fmt.Errorf("make partitions of %s: %w", name, err)
+	}
+	s.mu.Lock()
+	s.partitions[name] = true
+	s.mu.Unlock()
+	return nil
+}
+
+// Advisory locks of this program.
+const (
+	lockPartitions = 0x56530001
+	lockRetention  = 0x56530002
+	lockRules      = 0x56530003
+)
+
+// DropBefore drops whole days of minutes that ended before t, and forgets their intake. It runs on one instance at a
+// time; where another is at it, it does nothing.
+func (s *Store) DropBefore(ctx context.Context, t time.Time) (dropped int, err error) {
+	limit := t.UTC().Truncate(24 * time.Hour)
+	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		var mine bool
+		if err := tx.Raw("SELECT pg_try_advisory_xact_lock($1)", lockRetention).Row().Scan(&mine); err != nil || !mine {
+			return err
+		}
+		var names []string
+		if err := tx.Raw("SELECT relname FROM pg_inherits JOIN pg_class ON pg_class.oid = inhrelid WHERE inhparent = ANY(ARRAY['host_minute','usage_minute','program_minute','cpu_minute','tenant_minute']::regclass[])").Scan(&names).Error; err != nil {
+			return err
+		}
+		for _, n := range names {
+			day, err := time.Parse("20060102", n[len(n)-8:])
+			if err != nil || !day.Before(limit) {
+				continue
+			}
+			if err := tx.Exec("DROP TABLE " + n).Error; err != nil {
+				return err
+			}
+			dropped++
+		}
+		return tx.Exec("DELETE FROM intake WHERE start < $1", limit).Error
+	})
+	s.mu.Lock()
+	clear(s.partitions)
+	s.mu.Unlock()
+	return dropped, err
+}

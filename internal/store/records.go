@@ -1,0 +1,328 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+)
+
+// Errors callers decide on.
+var (
+	ErrNotFound = errors.New("not found")
+	ErrExists   = errors.New("already exists")
+)
+
+// Host is a machine that may send intervals.
+type Host struct {
+	ID          int32 `gorm:"primaryKey"`
+	Name        string
+	CPUs        int   `gorm:"column:cpus"`
+	MemoryBytes int64 // of the newest interval
+	Boot        string
+	CgroupMode  string
+	EnrolledAt  time.Time `gorm:"default:now()"`
+	LastAt      *time.Time
+}
+
+// Token is what a person or a collector signs in with; only its hash is kept.
+type Token struct {
+	ID        int32 `gorm:"primaryKey"`
+	Name      string
+	Hash      []byte
+	Role      string
+	HostID    *int32
+	CreatedAt time.Time `gorm:"default:now()"`
+}
+
+// Tenant is whom usage is accounted to.
+type Tenant struct {
+	ID        int32 `gorm:"primaryKey"`
+	Name      string
+	Colour    int16
+	CreatedAt time.Time `gorm:"default:now()"`
+}
+
+// Rule assigns the workloads its expression matches to a tenant, unless a rule before it did.
+type Rule struct {
+	ID         int32 `gorm:"primaryKey"`
+	Position   int
+	TenantID   int32
+	Tenant     Tenant `gorm:"foreignKey:TenantID"`
+	Expression string
+	CreatedAt  time.Time `gorm:"default:now()"`
+}
+
+// Quota is a tenant's ceiling for one resource: cores, bytes, or bytes per second.
+type Quota struct {
+	TenantID  int32  `gorm:"primaryKey"`
+	Resource  string `gorm:"primaryKey"`
+	Ceiling   float64
+	UpdatedAt time.Time
+}
+
+// Pin declares that CPUs of a host are a tenant's.
+type Pin struct {
+	ID        int32 `gorm:"primaryKey"`
+	HostID    int32
+	Host      Host `gorm:"foreignKey:HostID"`
+	TenantID  int32
+	Tenant    Tenant    `gorm:"foreignKey:TenantID"`
+	CPUs      string    `gorm:"column:cpus"`
+	CreatedAt time.Time `gorm:"default:now()"`
+}
+
+// Workload is a stored workload.
+type Workload struct {
+	ID       int64 `gorm:"primaryKey"`
+	HostID   int32
+	Host     Host `gorm:"foreignKey:HostID"`
+	Key      string
+	Kind     string
+	Name     string
+	Owner    string
+	UID      int64 `gorm:"column:uid"`
+	Path     string
+	Allowed  string
+	Labels   map[string]string `gorm:"serializer:json"`
+	TenantID int32
+	RuleID   int32
+	FirstAt  time.Time
+}
+
+func explain(err error) error {
+	var pg *pgconn.PgError
+	switch {
+	case errors.Is(err, gorm.ErrRecordNotFound):
+		return ErrNotFound
+	case errors.As(err, &pg) && pg.Code == "23505": // unique_violation
+		return ErrExists
+	}
+	return err
+}
+
+// Hosts lists all hosts by name.
+func (s *Store) Hosts(ctx context.Context) ([]Host, error) {
+	var hosts []Host
+	return hosts, s.db.WithContext(ctx).Order("name").Find(&hosts).Error
+}
+
+// HostByName finds a host; ErrNotFound.
+func (s *Store) HostByName(ctx context.Context, name string) (Host, error) {
+	var h Host
+	return h, explain(s.db.WithContext(ctx).Where("name = ?", name).Take(&h).Error)
+}
+
+// Enrol makes a host known, if it is not, and replaces its collector's token.
+func (s *Store) Enrol(ctx context.Context, name, token string) error {
+	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		h := Host{Name: name}
+		if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Select("Name").Create(&h).Error; err != nil {
+			return err
+		}
+		if err := tx.Where("name = ?", name).Take(&h).Error; err != nil {
+			return err
+		}
+		if err := tx.Where("role = 'collector' AND host_id = ?", h.ID).Delete(&Token{}).Error; err != nil {
+			return err
+		}
+		return tx.Create(&Token{Name: "collector of " + name, Hash: hashToken(token), Role: "collector", HostID: &h.ID}).Error
+	})
+}
+
+// PutToken stores a person's token under a name, replacing the one of that name.
+func (s *Store) PutToken(ctx context.Context, name, role, token string) error {
+	t := Token{Name: name, Hash: hashToken(token), Role: role}
+	return s.db.WithContext(ctx).Clauses(clause.OnConflict{
+		Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.AssignmentColumns([]string{"hash", "role"}),
+	}).Create(&t).Error
+}
+
+// TokenOf finds what a token allows; ErrNotFound for one that is unknown.
+func (s *Store) TokenOf(ctx context.Context, token string) (Token, error) {
+	var t Token
+	return t, explain(s.db.WithContext(ctx).Where("hash = ?", hashToken(token)).Take(&t).Error)
+}
+
+// hashToken needs no slow hash: tokens are 256 random bits.
+func hashToken(token string) []byte {
+	h := sha256.Sum256([]byte(token))
+	return h[:]
+}
+
+// Tenants lists all tenants by name.
+func (s *Store) Tenants(ctx context.Context) ([]Tenant, error) {
+	var tenants []Tenant
+	return tenants, s.db.WithContext(ctx).Order("name").Find(&tenants).Error
+}
+
+// TenantByName finds a tenant; ErrNotFound.
+func (s *Store) TenantByName(ctx context.Context, name string) (Tenant, error) {
+	var t Tenant
+	return t, explain(s.db.WithContext(ctx).Where("name = ?", name).Take(&t).Error)
+}
+
+// AddTenant makes a tenant; ErrExists when the name is taken.
+func (s *Store) AddTenant(ctx context.Context, name string) (Tenant, error) {
+	t := Tenant{Name: name}
+	err := s.changeRules(ctx, func(tx *gorm.DB) error {
+		// The colour used least, lowest first, so that the first tenants get different ones.
+		const free = `SELECT c FROM generate_series(1, 8) c LEFT JOIN tenants ON colour = c GROUP BY c ORDER BY count(tenants.id), c LIMIT 1`
+		if err := tx.Raw(free).Row().Scan(&t.Colour); err != nil {
+			return err
+		}
+		return tx.Create(&t).Error
+	})
+	return t, explain(err)
+}
+
+// RemoveTenant removes a tenant with its rules, quotas and pins. Usage accounted to it stays in the books under its
+// number and is shown as unassigned.
+func (s *Store) RemoveTenant(ctx context.Context, name string) error {
+	return s.changeRules(ctx, func(tx *gorm.DB) error {
+		if err := removed(tx.Where("name = ?", name).Delete(&Tenant{})); err != nil {
+			return err
+		}
+		return renumber(tx)
+	})
+}
+
+// changeRules runs a change of tenants or rules alone, and marks the rules as changed.
+func (s *Store) changeRules(ctx context.Context, change func(tx *gorm.DB) error) error {
+	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Exec("SELECT pg_advisory_xact_lock($1)", lockRules).Error; err != nil {
+			return err
+		}
+		if err := change(tx); err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE vinescale_book SET rules_version = rules_version + 1").Error
+	})
+}
+
+// Rules lists the rules in the order they are tried, with a version that changes when they do.
+func (s *Store) Rules(ctx context.Context) (rules []Rule, version int64, err error) {
+	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Raw("SELECT rules_version FROM vinescale_book").Row().Scan(&version); err != nil {
+			return err
+		}
+		return tx.Preload("Tenant").Order("position").Find(&rules).Error
+	})
+	return rules, version, err
+}
+
+// AddRule puts a rule at a position from 1, or last for 0; those after it move down.
+func (s *Store) AddRule(ctx context.Context, position int, tenantID int32, expression string) (Rule, error) {
+	r := Rule{TenantID: tenantID, Expression: expression}
+	err := s.changeRules(ctx, func(tx *gorm.DB) error {
+		var n int64
+		if err := tx.Model(&Rule{}).Count(&n).Error; err != nil {
+			return err
+		}
+		if position <= 0 || position > int(n) {
+			position = int(n) + 1
+		}
+		if err := tx.Exec("UPDATE rules SET position = position + 1 WHERE position >= $1", position).Error; err != nil {
+			return err
+		}
+		r.Position = position
+		return tx.Omit("Tenant").Create(&r).Error
+	})
+	return r, explain(err)
+}
+
+// RemoveRule removes the rule at a position; those after it move up.
+func (s *Store) RemoveRule(ctx context.Context, position int) error {
+	return s.changeRules(ctx, func(tx *gorm.DB) error {
+		if err := removed(tx.Where("position = ?", position).Delete(&Rule{})); err != nil {
+			return err
+		}
+		return renumber(tx)
+	})
+}
+
+// renumber closes the gaps that removed rules leave.
+func renumber(tx *gorm.DB) error {
+	return tx.Exec(`UPDATE rules SET position = n FROM (SELECT id, row_number() OVER (ORDER BY position) AS n FROM rules) AS ordered
+		WHERE ordered.id = rules.id`).Error
+}
+
+// Quotas lists all ceilings.
+func (s *Store) Quotas(ctx context.Context) ([]Quota, error) {
+	var quotas []Quota
+	return quotas, s.db.WithContext(ctx).Order("tenant_id, resource").Find(&quotas).Error
+}
+
+// PutQuota sets a tenant's ceiling for a resource.
+func (s *Store) PutQuota(ctx context.Context, tenantID int32, resource string, ceiling float64) error {
+	q := Quota{TenantID: tenantID, Resource: resource, Ceiling: ceiling, UpdatedAt: time.Now()}
+	return s.db.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&q).Error
+}
+
+// RemoveQuota removes a ceiling; ErrNotFound when there is none.
+func (s *Store) RemoveQuota(ctx context.Context, tenantID int32, resource string) error {
+	return removed(s.db.WithContext(ctx).Where("tenant_id = ? AND resource = ?", tenantID, resource).Delete(&Quota{}))
+}
+
+// Pins lists all declared pins with host and tenant.
+func (s *Store) Pins(ctx context.Context) ([]Pin, error) {
+	var pins []Pin
+	return pins, s.db.WithContext(ctx).Preload("Host").Preload("Tenant").Order("host_id, id").Find(&pins).Error
+}
+
+// PutPin declares a tenant's CPUs on a host, in place of what was declared for both.
+func (s *Store) PutPin(ctx context.Context, hostID, tenantID int32, cpus string) error {
+	p := Pin{HostID: hostID, TenantID: tenantID, CPUs: cpus}
+	return s.db.WithContext(ctx).Omit("Host", "Tenant").Clauses(clause.OnConflict{
+		Columns: []clause.Column{{Name: "host_id"}, {Name: "tenant_id"}}, DoUpdates: clause.AssignmentColumns([]string{"cpus"}),
+	}).Create(&p).Error
+}
+
+// RemovePin removes what is declared for a tenant on a host.
+func (s *Store) RemovePin(ctx context.Context, hostID, tenantID int32) error {
+	return removed(s.db.WithContext(ctx).Where("host_id = ? AND tenant_id = ?", hostID, tenantID).Delete(&Pin{}))
+}
+
+func removed(res *gorm.DB) error {
+	if res.Error == nil && res.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return res.Error
+}
+
+// Workloads lists all workloads with their hosts.
+func (s *Store) Workloads(ctx context.Context) ([]Workload, error) {
+	var w []Workload
+	return w, s.db.WithContext(ctx).Preload("Host").Order("id").Find(&w).Error
+}
+
+// Assign moves workloads to tenants from now on.
+func (s *Store) Assign(ctx context.Context, moves []Move) error {
+	if len(moves) == 0 {
+		return nil
+	}
+	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		for _, m := range moves {
+			err := tx.Exec("UPDATE workloads SET tenant_id = $1, rule_id = $2 WHERE id = $3", m.TenantID, m.RuleID, m.WorkloadID).Error
+			if err != nil {
+				return fmt.Errorf("assign workload %d: %w", m.WorkloadID, err)
+			}
+		}
+		return nil
+	})
+	s.mu.Lock()
+	s.forgetAll()
+	s.mu.Unlock()
+	return err
+}
+
+// Move puts one workload under a tenant (0 for unassigned) by a rule (0 for none).
+type Move struct {
+	WorkloadID       int64
+	TenantID, RuleID int32
+}

@@ -1,0 +1,268 @@
+package wire
+
+import (
+	"fmt"
+	"mime"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"google.golang.org/protobuf/encoding/protojson"
+	"google.golang.org/protobuf/proto"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+)
+
+// Media types a batch may come in.
+const (
+	TypeProtobuf = "application/x-protobuf"
+	TypeJSON     = "application/json"
+)
+
+// MaxBody bounds a batch after decompression, in bytes: 300 workloads take about 40 kB a minute.
+const MaxBody = 64 << 20
+
+var encoder, _ = zstd.NewWriter(nil)
+
+// Encode is a batch as zstd-compressed protobuf.
+func Encode(b *Batch) ([]byte, error) {
+	raw, err := proto.Marshal(b)
+	if err != nil {
+		return nil, fmt.Errorf("encode batch: %w", err)
+	}
+	return encoder.EncodeAll(raw, nil), nil
+}
+
+// Decode reads a batch and checks that its columns fit together. Errors are the sender's to mend and say where.
+func Decode(body []byte, contentType, contentEncoding string) (*Batch, error) {
+	switch contentEncoding {
+	case "", "identity":
+	case "zstd":
+		d, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(MaxBody), zstd.WithDecoderConcurrency(1))
+		if err != nil {
+			return nil, err
+		}
+		defer d.Close()
+		if body, err = d.DecodeAll(body, nil); err != nil {
+			return nil, fmt.Errorf("the body is not sound zstd: %w", err)
+		}
+	default:
+		return nil, fmt.Errorf("content encoding %q is not known: send zstd or none", contentEncoding)
+	}
+	b := &Batch{}
+	media, _, err := mime.ParseMediaType(contentType)
+	if err != nil {
+		return nil, fmt.Errorf("content type %q: %w", contentType, err)
+	}
+	switch media {
+	case TypeProtobuf:
+		err = proto.Unmarshal(body, b)
+	case TypeJSON:
+		err = protojson.Unmarshal(body, b)
+	default:
+		return nil, fmt.Errorf("content type %q is not known: send %s or %s", media, TypeProtobuf, TypeJSON)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the body is not a batch: %w", err)
+	}
+	return b, b.check()
+}
+
+func (b *Batch) check() error {
+	if b.Version != Version {
+		return fmt.Errorf("batch version %d is not known here: this service takes version %d", b.Version, Version)
+	}
+	if b.Host == "" {
+		return fmt.Errorf("the batch names no host")
+	}
+	if len(b.Intervals) == 0 {
+		return fmt.Errorf("the batch holds no interval")
+	}
+	for i, iv := range b.Intervals {
+		if err := iv.check(); err != nil {
+			return fmt.Errorf("interval %d: %w", i, err)
+		}
+	}
+	return nil
+}
+
+func (iv *Interval) check() error {
+	if iv.Boot == "" || iv.Sequence == 0 || iv.Sequence > 1<<63-1 {
+		return fmt.Errorf("boot and sequence must be given; they are what it is known by")
+	}
+	if iv.ElapsedMillis <= 0 || iv.ElapsedMillis > 86_400_000 {
+		return fmt.Errorf("elapsed_millis is %d: an interval is longer than nothing and at most a day", iv.ElapsedMillis)
+	}
+	if y := time.UnixMicro(iv.FromUnixMicros).Year(); y < 2000 || y > 2200 || iv.ToUnixMicros < iv.FromUnixMicros {
+		return fmt.Errorf("from %d to %d microseconds since 1970 is no span of time", iv.FromUnixMicros, iv.ToUnixMicros)
+	}
+	if len(iv.Ledgers) != amount.NumResources || len(iv.Usages) != amount.NumResources {
+		return fmt.Errorf("ledgers and usages must each hold cpu, memory, disk and network")
+	}
+	w := iv.GetWorkloads()
+	n := len(w.GetKey())
+	seen := make(map[string]bool, n)
+	for i, k := range w.GetKey() {
+		if k == "" || len(k) > 1024 || seen[k] {
+			return fmt.Errorf("workload %d: key %.40q is empty, too long, or there twice", i, k)
+		}
+		seen[k] = true
+		if i < len(w.Kind) {
+			if _, err := amount.ParseKind(w.Kind[i]); err != nil {
+				return fmt.Errorf("workload %d: %w", i, err)
+			}
+		}
+	}
+	if err := sameLength("workloads", n, len(w.GetKind()), len(w.GetName()), len(w.GetOwner()), len(w.GetUid()), len(w.GetPath()),
+		len(w.GetAllowed()), len(w.GetLabels()), len(w.GetThreads()), len(w.GetProcesses())); err != nil {
+		return err
+	}
+	for r, u := range iv.Usages {
+		name := amount.Resource(r).String()
+		if err := sameLength("usages of "+name, n, len(u.Units), len(u.Peak), len(u.Source)); err != nil {
+			return err
+		}
+		for i := range u.Units {
+			if u.Units[i] < 0 || u.Peak[i] < 0 || u.Source[i] > uint32(amount.Unavailable) {
+				return fmt.Errorf("usages of %s, workload %d: negative, or of no known source", name, i)
+			}
+		}
+	}
+	p := iv.GetPrograms()
+	if err := sameLength("programs", len(p.GetWorkload()), len(p.GetProgram()), len(p.GetProcesses()), len(p.GetCpu()), len(p.GetMemory()),
+		len(p.GetDisk()), len(p.GetNetwork())); err != nil {
+		return err
+	}
+	for i, x := range p.GetWorkload() {
+		if int(x) >= n || p.Program[i] < -1 || int(p.Program[i]) >= len(p.Names) {
+			return fmt.Errorf("programs row %d names a workload or program that is not in the batch", i)
+		}
+	}
+	c := iv.GetCpuUse()
+	if err := sameLength("cpu_use", len(c.GetWorkload()), len(c.GetCpu()), len(c.GetMicros())); err != nil {
+		return err
+	}
+	for i, x := range c.GetWorkload() {
+		if int(x) >= n || c.Cpu[i] > 8191 || c.Micros[i] < 0 {
+			return fmt.Errorf("cpu_use row %d names a workload or CPU that is not there", i)
+		}
+	}
+	if len(c.GetSource()) != n && len(c.GetWorkload()) > 0 {
+		return fmt.Errorf("cpu_use: source has %d elements for %d workloads", len(c.GetSource()), n)
+	}
+	return nil
+}
+
+func sameLength(what string, n int, lengths ...int) error {
+	for _, l := range lengths {
+		if l != n {
+			return fmt.Errorf("%s: a column has %d elements, another %d", what, l, n)
+		}
+	}
+	return nil
+}
+
+// Describer tells what ids of an interval stand for; identify.Registry is one.
+type Describer interface {
+	Workload(account.WorkloadID) account.Workload
+	ProgramName(int32) string
+}
+
+// FromInterval makes the message of one closed interval.
+func FromInterval(iv *account.Interval, sequence uint64, mode string, d Describer) *Interval {
+	m := &Interval{
+		Boot: iv.Boot, Sequence: sequence, FromUnixMicros: iv.From.UnixMicro(), ToUnixMicros: max(iv.To.UnixMicro(), iv.From.UnixMicro()),
+		ElapsedMillis: iv.ElapsedMillis, Ticks: uint32(iv.Ticks), Cpus: uint32(iv.CPUCount), CgroupMode: mode,
+		Workloads: &Workloads{}, Programs: &Programs{}, CpuUse: &CpuUse{}, Detail: fromDetail(&iv.Detail),
+	}
+	for r := range amount.NumResources {
+		l := &iv.Ledgers[r]
+		m.Ledgers = append(m.Ledgers, &Ledger{
+			Capacity: fromLine(l.Capacity), Used: fromLine(l.Used), Idle: fromLine(l.Idle), Kernel: fromLine(l.Kernel), Steal: fromLine(l.Steal),
+		})
+		m.Usages = append(m.Usages, &Usage{})
+	}
+	programs := map[int32]int32{account.NoProgram: -1}
+	for i := range iv.Usages {
+		u := &iv.Usages[i]
+		m.addWorkload(d.Workload(u.Workload), u)
+		for _, p := range u.Programs {
+			k, ok := programs[p.Program]
+			if !ok {
+				k = int32(len(m.Programs.Names))
+				programs[p.Program] = k
+				m.Programs.Names = append(m.Programs.Names, d.ProgramName(p.Program))
+			}
+			m.addProgram(i, k, p)
+		}
+		for _, c := range u.CPUs {
+			m.CpuUse.Workload = append(m.CpuUse.Workload, uint32(i))
+			m.CpuUse.Cpu = append(m.CpuUse.Cpu, uint32(c.CPU))
+			m.CpuUse.Micros = append(m.CpuUse.Micros, c.Micros)
+		}
+		m.CpuUse.Source = append(m.CpuUse.Source, uint32(u.CPUSource))
+	}
+	return m
+}
+
+func fromLine(l account.Line) *Line { return &Line{Units: l.Units, Unavailable: l.Reason} }
+
+// ToLine is the ledger's line a message holds.
+func (l *Line) ToLine() account.Line {
+	if l.GetUnavailable() != "" {
+		return account.Line{Reason: l.GetUnavailable()}
+	}
+	return account.Line{Units: l.GetUnits()}
+}
+
+func (m *Interval) addWorkload(w account.Workload, u *account.Usage) {
+	t := m.Workloads
+	t.Key = append(t.Key, w.Key)
+	t.Kind = append(t.Kind, w.Kind.String())
+	t.Name = append(t.Name, w.Name)
+	t.Owner = append(t.Owner, w.Owner)
+	t.Uid = append(t.Uid, w.UID)
+	t.Path = append(t.Path, w.Path)
+	t.Allowed = append(t.Allowed, w.Allowed)
+	t.Labels = append(t.Labels, &Labels{Values: w.Labels})
+	t.Threads = append(t.Threads, u.Threads)
+	t.Processes = append(t.Processes, u.Procs)
+	for r := range m.Usages {
+		c := m.Usages[r]
+		c.Units = append(c.Units, u.Units[r])
+		c.Peak = append(c.Peak, u.Peak[r])
+		c.Source = append(c.Source, uint32(u.Source[r]))
+	}
+}
+
+func (m *Interval) addProgram(workload int, program int32, p account.ProgramUse) {
+	t := m.Programs
+	t.Workload = append(t.Workload, uint32(workload))
+	t.Program = append(t.Program, program)
+	t.Processes = append(t.Processes, p.Procs)
+	t.Cpu = append(t.Cpu, p.Units[amount.CPU])
+	t.Memory = append(t.Memory, p.Units[amount.Memory])
+	t.Disk = append(t.Disk, p.Units[amount.Disk])
+	t.Network = append(t.Network, p.Units[amount.Network])
+}
+
+func fromDetail(d *account.Detail) *Detail {
+	m := &Detail{Load: d.Load[:], SwapTotalBytes: d.SwapTotal, SwapUsedBytes: d.SwapUsed, MemoryAvailableBytes: d.MemoryAvailable}
+	for _, c := range d.CPUs {
+		m.Cpu = append(m.Cpu, uint32(c.CPU))
+		m.User = append(m.User, c.User)
+		m.Nice = append(m.Nice, c.Nice)
+		m.System = append(m.System, c.System)
+		m.Idle = append(m.Idle, c.Idle)
+		m.Iowait = append(m.Iowait, c.IOWait)
+		m.Irq = append(m.Irq, c.IRQ)
+		m.Softirq = append(m.Softirq, c.SoftIRQ)
+		m.Steal = append(m.Steal, c.Steal)
+	}
+	for _, p := range d.Pressure {
+		m.Pressure = append(m.Pressure, p.Resource)
+		m.PressureSomeMicros = append(m.PressureSomeMicros, p.Some)
+		m.PressureFullMicros = append(m.PressureFullMicros, p.Full)
+	}
+	return m
+}
