@@ -13,7 +13,7 @@ import (
 const NoProgram int32 = -1
 
 // NoProgramName stands for NoProgram in listings.
-const NoProgramName = "(no living program)"
+const NoProgramName = "(no one program)"
 
 // Interval is what happened on one host between two readings, or over several that adjoin.
 type Interval struct {

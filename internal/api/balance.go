@@ -11,7 +11,7 @@ import (
 )
 
 type balanceInput struct {
-	spanParams
+	SpanParams
 	Host string `query:"host" doc:"One host; all when left out."`
 }
 
@@ -34,7 +34,7 @@ func balanceRoutes(api huma.API, s *service) {
 }
 
 type timelineInput struct {
-	spanParams
+	SpanParams
 	Host string `query:"host" doc:"One host; all when left out."`
 	Of   string `query:"of" default:"cpu" enum:"cpu,memory,disk,network"`
 }

@@ -52,7 +52,7 @@ type enrolOutput struct{ Body Enrolment }
 
 type detailInput struct {
 	Name string `path:"name"`
-	spanParams
+	SpanParams
 }
 
 // HostDetail is a host with what its newest interval of a span says beside the ledger.

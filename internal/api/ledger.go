@@ -13,14 +13,14 @@ import (
 	"vinescale/internal/store"
 )
 
-// spanParams choose a span: from and to, or the last stretch of a length before now (or before to).
-type spanParams struct {
+// SpanParams choose a span: from and to, or the last stretch of a length before now (or before to).
+type SpanParams struct {
 	From time.Time `query:"from" doc:"RFC 3339; with to."`
 	To   time.Time `query:"to" doc:"RFC 3339; now when left out."`
 	Span string    `query:"span" doc:"A length such as 90m, 1h or 7d, used without from; 1h when left out." example:"1h"`
 }
 
-func (p *spanParams) span(s *service) (store.Span, error) {
+func (p *SpanParams) span(s *service) (store.Span, error) {
 	var length time.Duration
 	if p.Span != "" {
 		var err error
@@ -32,7 +32,7 @@ func (p *spanParams) span(s *service) (store.Span, error) {
 }
 
 type ledgerInput struct {
-	spanParams
+	SpanParams
 	Of     string `query:"of" default:"cpu" enum:"cpu,memory,disk,network"`
 	By     string `query:"by" default:"workload" enum:"tenant,user,workload,kind,host,program"`
 	Host   string `query:"host" doc:"One host; all when left out."`

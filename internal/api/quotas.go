@@ -20,13 +20,14 @@ type Quota struct {
 
 type quotasOutput struct{ Body []Quota }
 
-type quotaPath struct {
+// QuotaPath names a quota.
+type QuotaPath struct {
 	Tenant   string `path:"tenant"`
 	Resource string `path:"resource" enum:"cpu,memory,disk,network"`
 }
 
 type putQuotaInput struct {
-	quotaPath
+	QuotaPath
 	Body struct {
 		Ceiling float64 `json:"ceiling" doc:"Cores, bytes, or bytes per second; zero or more."`
 	}
@@ -61,7 +62,7 @@ func quotaRoutes(api huma.API, s *service) {
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "remove-quota", Method: http.MethodDelete, Path: Prefix + "/quotas/{tenant}/{resource}", Summary: "Remove a ceiling", Metadata: administrators(),
-	}, func(ctx context.Context, in *quotaPath) (*struct{}, error) {
+	}, func(ctx context.Context, in *QuotaPath) (*struct{}, error) {
 		return nil, asProblem(s.hub.RemoveQuota(ctx, in.Tenant, in.Resource))
 	})
 }
@@ -82,7 +83,7 @@ type Pin struct {
 }
 
 type pinsInput struct {
-	spanParams
+	SpanParams
 	Host string `query:"host" doc:"One host; all when left out."`
 }
 

@@ -44,8 +44,12 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 		cells := append([]cell{{name, false}}, mid...)
 		if amount == nil {
 			cells = append(cells, cell{"–", true}, cell{"", true}, cell{source, false}, cell{"", false})
-			if !strings.Contains(strings.Join(notes, "\n"), reason) {
-				notes = append(notes, fmt.Sprintf("–  not available (%s): %s.\n", name, reason))
+			of := ""
+			if source == "" { // a line of the ledger, not a share
+				of = " (" + name + ")"
+			}
+			if reason != "" && !strings.Contains(strings.Join(notes, "\n"), reason) {
+				notes = append(notes, fmt.Sprintf("–  not available%s: %s.\n", of, visible(reason)))
 			}
 		} else {
 			m := l.Mean(*amount)
@@ -59,6 +63,9 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 		t.row(cells...)
 	}
 	for _, s := range l.Shares {
+		if s.Amount != nil && s.Missing > 0 {
+			s.Source += fmt.Sprintf(" (%d of %d not)", s.Missing, s.Parts)
+		}
 		var mid []cell
 		if by == "workload" {
 			mid = append(mid, cell{s.Kind, false}, cell{s.Owner, false})

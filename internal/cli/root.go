@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -80,12 +81,19 @@ Begin with "vinescale weigh": who uses this host, right now.`,
 		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
 	}
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		if negative.MatchString(err.Error()) {
+			return usagef("a number below zero is not taken here: see %q", c.CommandPath()+" --help")
+		}
 		return usagef("%w: see %q", err, c.CommandPath()+" --help")
 	})
 	root.PersistentFlags().String("config", "", "configuration file (default: "+defaultConfigFile+" if it exists)")
-	root.AddCommand(newWeigh())
+	root.AddCommand(newWeigh(), newDemo(), newServe(), newCollect(), newConfig(), newHosts(), newShare(), newLedger(), newBalance(),
+		newTenant(), newRule(), newQuota(), newPins())
 	return root
 }
+
+// negative recognises how the flag library complains of an argument such as -5.
+var negative = regexp.MustCompile(`unknown shorthand flag: '[0-9.]'`)
 
 const defaultConfigFile = "/etc/vinescale/vinescale.yaml"
 

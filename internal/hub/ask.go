@@ -100,7 +100,7 @@ func (h *Hub) Ledger(ctx context.Context, q Question) (*sheet.Ledger, error) {
 
 func shareOf(row *store.ShareRow, by string, r amount.Resource, elapsed int64) sheet.Share {
 	s := sheet.Share{
-		Name: row.Name, Kind: row.Kind, Owner: row.Owner, Tenant: row.Tenant, Host: row.Host, Parts: row.Parts,
+		Name: row.Name, Kind: row.Kind, Owner: row.Owner, Tenant: row.Tenant, Host: row.Host, Parts: row.Parts, Missing: row.Missing,
 		Source: amount.Source(row.Source).String(),
 	}
 	switch {
@@ -114,8 +114,10 @@ func shareOf(row *store.ShareRow, by string, r amount.Resource, elapsed int64) s
 	if by == "workload" && row.TenantID == 0 {
 		s.Tenant = Unassigned
 	}
-	if amount.Source(row.Source) == amount.Unavailable {
+	if row.Missing > 0 || amount.Source(row.Source) == amount.Unavailable {
 		s.Reason = sheet.Reason(r)
+	}
+	if amount.Source(row.Source) == amount.Unavailable {
 		return s
 	}
 	a, m := r.Amount(row.Units, elapsed), r.Mean(row.Units, elapsed)
@@ -162,9 +164,11 @@ type TenantBalance struct {
 // ResourceUse is one tenant's use of one resource.
 type ResourceUse struct {
 	Resource string   `json:"resource"`
-	Used     float64  `json:"used_mean"`
-	Amount   float64  `json:"amount" doc:"Over the span: cpu_seconds or bytes; memory's mean bytes."`
-	Peak     float64  `json:"peak_minute_mean" doc:"Mean of the tenant's highest minute, all its workloads added."`
+	Used     *float64 `json:"used_mean" doc:"Null when none of its workloads has a figure."`
+	Amount   *float64 `json:"amount" doc:"Over the span: cpu_seconds or bytes; memory's mean bytes."`
+	Peak     *float64 `json:"peak_minute_mean" doc:"Mean of the tenant's highest minute, all its workloads added."`
+	Missing  int      `json:"missing" doc:"Workloads without a figure: the amounts lack theirs."`
+	Reason   string   `json:"reason,omitempty" doc:"Why figures are missing."`
 	Quota    *float64 `json:"quota" doc:"The ceiling; null where none is set."`
 	Over     bool     `json:"over" doc:"The mean is above the quota."`
 	PeakOver bool     `json:"peak_over" doc:"The highest minute is above the quota."`
@@ -244,18 +248,24 @@ func resourceBalance(t sheet.Totals, shares float64) ResourceBalance {
 func tenantBalance(name string, colour int, id int32, u store.TenantUse, quotas []store.Quota, elapsed int64) TenantBalance {
 	b := TenantBalance{Tenant: name, Colour: colour, Workloads: u.Workloads}
 	units := [amount.NumResources]float64{u.CPU, u.Memory, u.Disk, u.Network}
+	missing := [amount.NumResources]int{u.CPUMissing, u.MemoryMissing, u.DiskMissing, u.NetworkMissing}
 	peaks := [amount.NumResources]float64{u.CPUPeak, u.MemoryPeak, u.DiskPeak, u.NetworkPeak}
 	for _, r := range amount.Resources() {
-		use := ResourceUse{
-			Resource: r.String(), Used: r.Mean(units[r], elapsed), Amount: r.Amount(units[r], elapsed),
-			Peak: r.Mean(peaks[r], time.Minute.Milliseconds()),
-		}
-		use.Peak = max(use.Peak, use.Used) // a minute that is not whole yet has less
+		use := ResourceUse{Resource: r.String(), Missing: missing[r]}
 		for _, q := range quotas {
 			if q.TenantID == id && q.Resource == r.String() {
 				ceiling := q.Ceiling
-				use.Quota, use.Over, use.PeakOver = &ceiling, use.Used > ceiling, use.Peak > ceiling
+				use.Quota = &ceiling
 			}
+		}
+		if use.Missing > 0 {
+			use.Reason = sheet.Reason(r)
+		}
+		if use.Missing == 0 || units[r] > 0 {
+			used, amount := r.Mean(units[r], elapsed), r.Amount(units[r], elapsed)
+			peak := max(r.Mean(peaks[r], time.Minute.Milliseconds()), used) // a minute that is not whole yet has less
+			use.Used, use.Amount, use.Peak = &used, &amount, &peak
+			use.Over, use.PeakOver = use.Quota != nil && used > *use.Quota, use.Quota != nil && peak > *use.Quota
 		}
 		b.Uses = append(b.Uses, use)
 	}

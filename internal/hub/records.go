@@ -103,8 +103,8 @@ func (h *Hub) Tenant(ctx context.Context, name string) (store.Tenant, error) {
 // AddTenant makes a tenant.
 func (h *Hub) AddTenant(ctx context.Context, name string) (store.Tenant, error) {
 	clean := strings.TrimSpace(name)
-	if clean == "" || len(clean) > 100 || strings.ContainsFunc(clean, func(r rune) bool { return r < ' ' || r == 0x7f }) {
-		return store.Tenant{}, problem(Invalid, "tenant name %q: give 1 to 100 characters without control characters", name)
+	if clean == "" || len(clean) > 100 || strings.ContainsFunc(clean, func(r rune) bool { return r < ' ' || r == 0x7f || r == '/' }) {
+		return store.Tenant{}, problem(Invalid, "tenant name %q: give 1 to 100 characters, no slash and no control characters", name)
 	}
 	if strings.EqualFold(clean, Unassigned) {
 		return store.Tenant{}, problem(Invalid, "%q is the word for usage of no tenant: choose another name", Unassigned)

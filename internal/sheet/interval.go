@@ -87,6 +87,7 @@ type sum struct {
 func (g *sum) add(units int64, source amount.Source, parts int) {
 	g.share.Parts += parts
 	if source == amount.Unavailable {
+		g.share.Missing += parts
 		return
 	}
 	if g.known {
@@ -100,6 +101,9 @@ func (g *sum) close(r amount.Resource, elapsed int64) Share {
 	if !g.known {
 		s.Source, s.Peak, s.Reason = amount.Unavailable.String(), nil, Reason(r)
 		return s
+	}
+	if s.Missing > 0 {
+		s.Reason = Reason(r)
 	}
 	a, m := r.Amount(float64(g.units), elapsed), r.Mean(float64(g.units), elapsed)
 	s.Amount, s.Mean, s.Source = &a, &m, g.source.String()

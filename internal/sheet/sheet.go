@@ -40,17 +40,18 @@ type Ledger struct {
 
 // Share is the part one workload, user, program, kind, tenant or host had.
 type Share struct {
-	Name   string   `json:"name"`
-	Kind   string   `json:"kind,omitempty"`
-	Owner  string   `json:"owner,omitempty"`
-	Tenant string   `json:"tenant,omitempty"`
-	Host   string   `json:"host,omitempty"`
-	Amount *float64 `json:"amount"`
-	Mean   *float64 `json:"mean"`
-	Peak   *float64 `json:"peak,omitempty" doc:"Highest mean of one tick for a workload, of one minute for a group."`
-	Source string   `json:"source" enum:"counted,summed,split,reported,unavailable"`
-	Parts  int      `json:"parts" doc:"Workloads (processes, for a program) in this share."`
-	Reason string   `json:"reason,omitempty" doc:"Why the amount is null."`
+	Name    string   `json:"name"`
+	Kind    string   `json:"kind,omitempty"`
+	Owner   string   `json:"owner,omitempty"`
+	Tenant  string   `json:"tenant,omitempty"`
+	Host    string   `json:"host,omitempty"`
+	Amount  *float64 `json:"amount"`
+	Mean    *float64 `json:"mean"`
+	Peak    *float64 `json:"peak,omitempty" doc:"Highest mean of one tick for a workload, of one minute for a group."`
+	Source  string   `json:"source" enum:"counted,summed,split,reported,unavailable"`
+	Parts   int      `json:"parts" doc:"Workloads (processes, for a program) in this share."`
+	Missing int      `json:"missing" doc:"Of these, how many have no figure: the amount lacks theirs."`
+	Reason  string   `json:"reason,omitempty" doc:"Why the amount is null, or lacks some."`
 }
 
 // Line is one host-wide line in account units, or the reason why it cannot be had.

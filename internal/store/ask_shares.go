@@ -21,6 +21,7 @@ type ShareRow struct {
 	Peak                            int64 // of the highest tick, for a workload
 	Source                          int16
 	Parts                           int
+	Missing                         int // of Parts: without a figure
 }
 
 // ShareQuestion says what is asked.
@@ -67,7 +68,8 @@ func (s *Store) Shares(ctx context.Context, q ShareQuestion) ([]ShareRow, error)
 			ordinals[i] = fmt.Sprint(i + 1)
 		}
 		query = fmt.Sprintf(`SELECT %[1]s, sum(u.%[2]s)::float8 AS units, max(u.%[2]s_peak) AS peak,
-				coalesce(max(u.%[2]s_source) FILTER (WHERE u.%[2]s_source < %[3]d), %[3]d) AS source, count(DISTINCT u.workload_id) AS parts
+				coalesce(max(u.%[2]s_source) FILTER (WHERE u.%[2]s_source < %[3]d), %[3]d) AS source, count(DISTINCT u.workload_id) AS parts,
+				count(DISTINCT u.workload_id) FILTER (WHERE u.%[2]s_source = %[3]d) AS missing
 			FROM usage_minute u JOIN workloads w ON w.id = u.workload_id JOIN hosts h ON h.id = u.host_id LEFT JOIN tenants t ON t.id = u.tenant_id
 			WHERE %[4]s AND ($5 < 0 OR coalesce(t.id, 0) = $5) AND $4 >= 0
 			GROUP BY %[5]s`, group, r, unavailable, where, strings.Join(ordinals, ", "))
@@ -85,6 +87,8 @@ type TenantUse struct {
 	TenantID                   int32 // 0 for unassigned
 	Workloads                  int
 	CPU, Memory, Disk, Network float64
+	// Workloads without a figure, in the minute that had most.
+	CPUMissing, MemoryMissing, DiskMissing, NetworkMissing int
 	// The highest sum of one minute over the hosts asked for, in account units of that minute.
 	CPUPeak, MemoryPeak, DiskPeak, NetworkPeak float64
 }
@@ -92,7 +96,8 @@ type TenantUse struct {
 // TenantUses adds up what each tenant used, with its true concurrent peak: the minute in which its sum was highest.
 func (s *Store) TenantUses(ctx context.Context, hostID int32, span Span) ([]TenantUse, error) {
 	const query = `WITH by_minute AS (
-			SELECT minute, coalesce(t.id, 0) AS tenant_id, sum(cpu) AS cpu, sum(memory) AS memory, sum(disk) AS disk, sum(network) AS network
+			SELECT minute, coalesce(t.id, 0) AS tenant_id, sum(cpu) AS cpu, sum(memory) AS memory, sum(disk) AS disk, sum(network) AS network,
+				sum(cpu_missing) AS cpu_missing, sum(memory_missing) AS memory_missing, sum(disk_missing) AS disk_missing, sum(network_missing) AS network_missing
 			FROM tenant_minute m LEFT JOIN tenants t ON t.id = m.tenant_id
 			WHERE minute >= $1 AND minute < $2 AND ($3 = 0 OR host_id = $3) GROUP BY 1, 2),
 		running AS (
@@ -101,7 +106,8 @@ func (s *Store) TenantUses(ctx context.Context, hostID int32, span Span) ([]Tena
 			WHERE start >= $1 AND start < $2 AND ($3 = 0 OR host_id = $3) GROUP BY 1)
 		SELECT b.tenant_id, max(r.workloads) AS workloads,
 			sum(cpu)::float8 AS cpu, sum(memory)::float8 AS memory, sum(disk)::float8 AS disk, sum(network)::float8 AS network,
-			max(cpu)::float8 AS cpu_peak, max(memory)::float8 AS memory_peak, max(disk)::float8 AS disk_peak, max(network)::float8 AS network_peak
+			max(cpu)::float8 AS cpu_peak, max(memory)::float8 AS memory_peak, max(disk)::float8 AS disk_peak, max(network)::float8 AS network_peak,
+			max(cpu_missing) AS cpu_missing, max(memory_missing) AS memory_missing, max(disk_missing) AS disk_missing, max(network_missing) AS network_missing
 		FROM by_minute b LEFT JOIN running r USING (tenant_id) GROUP BY 1 ORDER BY 1`
 	var uses []TenantUse
 	err := s.db.WithContext(ctx).Raw(query, span.From.Truncate(time.Minute), span.To, hostID).Scan(&uses).Error
@@ -118,8 +124,8 @@ type CPURow struct {
 
 // CPUUse adds up who ran where on a host.
 func (s *Store) CPUUse(ctx context.Context, hostID int32, span Span) ([]CPURow, error) {
-	const query = `SELECT workload_id, cpu, sum(micros)::bigint AS micros, max(source) AS source
-		FROM cpu_minute, unnest(cpus, micros) AS x(cpu, micros) WHERE host_id = $1 AND start >= $2 AND start < $3 GROUP BY 1, 2 ORDER BY 2, 3 DESC`
+	const query = `SELECT workload_id, cpu, sum(spent)::bigint AS micros, max(source) AS source
+		FROM cpu_minute, unnest(cpus, micros) AS x(cpu, spent) WHERE host_id = $1 AND start >= $2 AND start < $3 GROUP BY 1, 2 ORDER BY 2, 3 DESC`
 	var rows []CPURow
 	return rows, s.db.WithContext(ctx).Raw(query, hostID, span.From, span.To).Scan(&rows).Error
 }

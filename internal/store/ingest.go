@@ -125,6 +125,7 @@ type tenantKey struct {
 type tenantRow struct {
 	workloads int
 	units     [amount.NumResources]int64
+	missing   [amount.NumResources]int32
 }
 
 func (in *ingestion) rowsOf(tx *gorm.DB, b *wire.Batch) error {
@@ -187,6 +188,9 @@ func (in *ingestion) addInterval(tx *gorm.DB, iv *wire.Interval, start time.Time
 		for r, u := range iv.Usages {
 			row = append(row, u.Units[i], u.Peak[i], int16(u.Source[i]))
 			t.units[r] += u.Units[i]
+			if u.Source[i] == uint32(amount.Unavailable) {
+				t.missing[r]++
+			}
 		}
 		in.usage = append(in.usage, row)
 	}
@@ -341,19 +345,27 @@ func (in *ingestion) addTenants(tx *gorm.DB) error {
 	var minutes []time.Time
 	var tenants, workloads []int32
 	var units [amount.NumResources][]int64
+	var missing [amount.NumResources][]int32
 	for _, k := range keys {
 		t := in.tenants[k]
 		minutes, tenants, workloads = append(minutes, k.minute), append(tenants, k.tenant), append(workloads, int32(t.workloads))
 		for r := range units {
 			units[r] = append(units[r], t.units[r])
+			missing[r] = append(missing[r], t.missing[r])
 		}
 	}
-	return tx.Exec(`INSERT INTO tenant_minute (minute, host_id, tenant_id, workloads, cpu, memory, disk, network)
-		SELECT m, $1, t, w, c, b, d, n FROM unnest($2::timestamptz[], $3::int[], $4::int[], $5::bigint[], $6::bigint[], $7::bigint[], $8::bigint[]) AS u(m, t, w, c, b, d, n)
+	return tx.Exec(`INSERT INTO tenant_minute (minute, host_id, tenant_id, workloads, cpu, memory, disk, network,
+			cpu_missing, memory_missing, disk_missing, network_missing)
+		SELECT m, $1, t, w, c, b, d, n, cm, bm, dm, nm
+		FROM unnest($2::timestamptz[], $3::int[], $4::int[], $5::bigint[], $6::bigint[], $7::bigint[], $8::bigint[], $9::int[], $10::int[], $11::int[], $12::int[])
+			AS u(m, t, w, c, b, d, n, cm, bm, dm, nm)
 		ON CONFLICT (minute, host_id, tenant_id) DO UPDATE SET workloads = greatest(tenant_minute.workloads, excluded.workloads),
 			cpu = tenant_minute.cpu + excluded.cpu, memory = tenant_minute.memory + excluded.memory,
-			disk = tenant_minute.disk + excluded.disk, network = tenant_minute.network + excluded.network`,
-		in.host.ID, minutes, tenants, workloads, units[amount.CPU], units[amount.Memory], units[amount.Disk], units[amount.Network]).Error
+			disk = tenant_minute.disk + excluded.disk, network = tenant_minute.network + excluded.network,
+			cpu_missing = greatest(tenant_minute.cpu_missing, excluded.cpu_missing), memory_missing = greatest(tenant_minute.memory_missing, excluded.memory_missing),
+			disk_missing = greatest(tenant_minute.disk_missing, excluded.disk_missing), network_missing = greatest(tenant_minute.network_missing, excluded.network_missing)`,
+		in.host.ID, minutes, tenants, workloads, units[amount.CPU], units[amount.Memory], units[amount.Disk], units[amount.Network],
+		missing[amount.CPU], missing[amount.Memory], missing[amount.Disk], missing[amount.Network]).Error
 }
 
 // copyInto sends the rows by COPY on the transaction's own connection: 2-4 times the rate of inserts.

@@ -326,3 +326,6 @@ type Move struct {
 	WorkloadID       int64
 	TenantID, RuleID int32
 }
+
+// TableName is quotas; the library takes the word for a plural already.
+func (Quota) TableName() string { return "quotas" }

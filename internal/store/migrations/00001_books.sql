@@ -152,6 +152,8 @@ CREATE TABLE tenant_minute (
     tenant_id integer NOT NULL,
     workloads integer NOT NULL,
     cpu bigint NOT NULL, memory bigint NOT NULL, disk bigint NOT NULL, network bigint NOT NULL,
+    -- workloads in these sums whose figure is unavailable: the sum is then less than the truth by an unknown amount
+    cpu_missing integer NOT NULL, memory_missing integer NOT NULL, disk_missing integer NOT NULL, network_missing integer NOT NULL,
     PRIMARY KEY (minute, host_id, tenant_id)
 ) PARTITION BY RANGE (minute);
 

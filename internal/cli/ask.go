@@ -1,0 +1,189 @@
+package cli
+
+import (
+	"net/url"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"vinescale/core/amount"
+	"vinescale/internal/api"
+	"vinescale/internal/client"
+	"vinescale/internal/sheet"
+	"vinescale/internal/store"
+)
+
+// clientFlags adds what a command needs to call the service.
+func clientFlags(cmd *cobra.Command) { configFlags(cmd, "service", "token") }
+
+func dial(cmd *cobra.Command) (*client.Client, error) {
+	c, err := loadConfig(cmd)
+	if err != nil {
+		return nil, err
+	}
+	to, err := client.New(c.String("service"), c.String("token"))
+	if err != nil {
+		return nil, usageError{err}
+	}
+	return to, nil
+}
+
+// spanFlags are the flags that choose a span.
+type spanFlags struct{ span, from, to string }
+
+func (s *spanFlags) add(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&s.span, "span", "", "the last stretch of this length, such as 90m, 1h or 7d (default 1h)")
+	cmd.Flags().StringVar(&s.from, "from", "", "begin, such as 2026-11-22T03:10 (local time) or with a zone")
+	cmd.Flags().StringVar(&s.to, "to", "", "end; now when left out")
+}
+
+// query checks the span and puts it into a query.
+func (s *spanFlags) query(q url.Values) error {
+	if s.span != "" && s.from != "" {
+		return usagef("give --span, or --from and --to, not both")
+	}
+	if s.span != "" {
+		if _, err := sheet.ParseSpan(s.span); err != nil {
+			return usageError{err}
+		}
+		q.Set("span", s.span)
+	}
+	for name, v := range map[string]string{"from": s.from, "to": s.to} {
+		if v == "" {
+			continue
+		}
+		t, err := parseTime(v)
+		if err != nil {
+			return usagef("--%s: %w", name, err)
+		}
+		q.Set(name, t.UTC().Format(time.RFC3339))
+	}
+	return nil
+}
+
+func parseTime(s string) (time.Time, error) {
+	for _, form := range []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02 15:04", "2006-01-02"} {
+		if t, err := time.ParseInLocation(form, s, time.Local); err == nil {
+			return t, nil
+		}
+	}
+	return time.Time{}, usagef("%q is no time: write 2026-11-22T03:10, or with a zone 2026-11-22T03:10:00Z", s)
+}
+
+func newHosts() *cobra.Command {
+	cmd := &cobra.Command{Use: "hosts", Short: "All hosts: size, cgroup layout, and whether they report", Args: cobra.NoArgs}
+	clientFlags(cmd)
+	as := asFlag(cmd)
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		to, err := dial(cmd)
+		if err != nil {
+			return err
+		}
+		var hosts []api.Host
+		if err := to.Get(cmd.Context(), api.Prefix+"/hosts", nil, &hosts); err != nil {
+			return err
+		}
+		return list(cmd.OutOrStdout(), as.value, []column[api.Host]{
+			{name: "name", head: "host", value: func(h api.Host) any { return h.Name }},
+			{name: "state", head: "state", value: func(h api.Host) any { return h.State }},
+			{name: "cpus", head: "CPUs", right: true, value: func(h api.Host) any { return h.CPUs }},
+			{name: "memory_bytes", head: "memory GiB", right: true, value: func(h api.Host) any { return h.MemoryBytes },
+				text: func(h api.Host) string { return strconv.FormatFloat(float64(h.MemoryBytes)/(1<<30), 'f', 1, 64) }},
+			{name: "cgroup_mode", head: "cgroups", value: func(h api.Host) any { return h.CgroupMode }},
+			{name: "last_at", head: "figures until", value: func(h api.Host) any {
+				if h.LastAt == nil {
+					return nil
+				}
+				return h.LastAt.Format(time.RFC3339)
+			}, text: func(h api.Host) string {
+				if h.LastAt == nil {
+					return "none yet"
+				}
+				return h.LastAt.Local().Format("2006-01-02 15:04:05")
+			}},
+		}, hosts)
+	}
+	cmd.AddCommand(newEnrol())
+	return cmd
+}
+
+func newEnrol() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "enrol NAME", Short: "Make a host known and print its collector's credential", Args: cobra.ExactArgs(1),
+		Long: "Enrol makes a host known and prints a credential for its collector, once. A host\nthat is known already gets a new credential; the old one is no longer taken.",
+	}
+	clientFlags(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		to, err := dial(cmd)
+		if err != nil {
+			return err
+		}
+		var e api.Enrolment
+		if err := to.Send(cmd.Context(), "POST", api.Prefix+"/hosts", map[string]string{"name": args[0]}, &e); err != nil {
+			return err
+		}
+		cmd.Println(e.Credential)
+		return nil
+	}
+	return cmd
+}
+
+func newShare() *cobra.Command {
+	return newLedgerCommand("share", "Who used a resource, over all hosts or one, by tenant, user, workload, kind, host or program",
+		`  vinescale share --of cpu --by tenant
+  vinescale share --of memory --by user --span 24h
+  vinescale share --of cpu --by workload --host cellar-1 --from 2026-11-22T03:00 --to 2026-11-22T04:00`, "tenant", false)
+}
+
+func newLedger() *cobra.Command {
+	return newLedgerCommand("ledger", "One host's balanced ledger of a resource",
+		`  vinescale ledger --host cellar-1 --of cpu`, "workload", true)
+}
+
+func newLedgerCommand(use, short, example, defaultBy string, needsHost bool) *cobra.Command {
+	var span spanFlags
+	var host, tenant string
+	var first int
+	of := &choice{"cpu", amount.ResourceNames()}
+	by := &choice{defaultBy, store.Dimensions}
+	cmd := &cobra.Command{Use: use, Short: short, Example: example, Args: cobra.NoArgs}
+	flags := cmd.Flags()
+	flags.Var(of, "of", "which resource")
+	flags.Var(by, "by", "what to group the shares by")
+	flags.StringVar(&host, "host", "", "one host (default: all)")
+	flags.IntVar(&first, "first", 20, "how many shares a table shows; 0 for all")
+	if !needsHost {
+		flags.StringVar(&tenant, "tenant", "", "only this tenant's shares")
+	}
+	span.add(cmd)
+	clientFlags(cmd)
+	as := asFlag(cmd)
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		if needsHost && host == "" {
+			return usagef("whose ledger? Give --host NAME; \"vinescale hosts\" lists them")
+		}
+		if first < 0 {
+			return usagef("--first %d: give the number of shares to show, or 0 for all", first)
+		}
+		q := url.Values{"of": {of.value}, "by": {by.value}}
+		for name, v := range map[string]string{"host": host, "tenant": tenant} {
+			if v != "" {
+				q.Set(name, v)
+			}
+		}
+		if err := span.query(q); err != nil {
+			return err
+		}
+		to, err := dial(cmd)
+		if err != nil {
+			return err
+		}
+		var l sheet.Ledger
+		if err := to.Get(cmd.Context(), api.Prefix+"/ledger", q, &l); err != nil {
+			return err
+		}
+		return printLedgers(cmd.OutOrStdout(), as.value, by.value, first, []sheet.Ledger{l})
+	}
+	return cmd
+}

@@ -1,0 +1,64 @@
+package cli
+
+import (
+	"log/slog"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"vinescale/internal/client"
+	"vinescale/internal/collect"
+)
+
+func newCollect() *cobra.Command {
+	var roots hostRoots
+	cmd := &cobra.Command{
+		Use:   "collect",
+		Short: "Read this host's counters and send them to the service",
+		Long: `Collect reads this host every few seconds, closes an interval a minute, and
+keeps each in the spool until the service has committed it: a crash of either, a
+lost answer or a cut line loses nothing and counts nothing twice. It needs this
+host's credential, which "vinescale hosts enrol NAME" prints.`,
+		Example: `  VINESCALE_CREDENTIAL=... vinescale collect --service https://books.example --host cellar-1`,
+		Args:    cobra.NoArgs,
+	}
+	configFlags(cmd, "service", "credential", "spool", "tick", "log_level", "log_format")
+	roots.flags(cmd)
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		c, err := loadConfig(cmd)
+		if err != nil {
+			return err
+		}
+		log, err := newLog(cmd.ErrOrStderr(), c)
+		if err != nil {
+			return err
+		}
+		slog.SetDefault(log)
+		tick, err := time.ParseDuration(c.String("tick"))
+		if err != nil || tick < 100*time.Millisecond || tick > time.Minute {
+			return usagef("tick %q: give a time from 100ms to 1m", c.String("tick"))
+		}
+		if c.String("credential") == "" {
+			return usagef("no credential: \"vinescale hosts enrol %s\" prints one for this host; give it as VINESCALE_CREDENTIAL", roots.name)
+		}
+		to, err := client.New(c.String("service"), c.String("credential"))
+		if err != nil {
+			return usageError{err}
+		}
+		reader, err := roots.open()
+		if err != nil {
+			return err
+		}
+		defer reader.Close()
+		spool, err := collect.OpenSpool(c.String("spool"))
+		if err != nil {
+			return err
+		}
+		defer spool.Close()
+		log.Info("collecting", "host", roots.name, "cgroups", reader.Mode(), "tick", tick, "service", c.String("service"))
+		return collect.New(collect.Options{
+			Host: roots.name, Source: reader, Names: reader.Registry(), Client: to, Spool: spool, Tick: tick, Log: log,
+		}).Run(cmd.Context())
+	}
+	return cmd
+}

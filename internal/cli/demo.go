@@ -1,0 +1,289 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
+
+	"vinescale/core/account"
+	"vinescale/internal/client"
+	"vinescale/internal/collect"
+	"vinescale/internal/identify"
+	"vinescale/internal/kernel"
+	"vinescale/internal/stage"
+	"vinescale/internal/store"
+	"vinescale/internal/wire"
+)
+
+func newDemo() *cobra.Command {
+	var history time.Duration
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Run the whole product on demo data: a staged fleet, a day of history and live figures",
+		Long: `Demo stages the hosts of a made-up winegrowers' cooperative, plays a day of their
+history into the books, and runs the real collector on each, live. Without --data
+everything is in a temporary directory that is removed at the end.`,
+		Args: cobra.NoArgs,
+	}
+	configFlags(cmd, "listen", "data", "log_level", "log_format")
+	cmd.Flags().DurationVar(&history, "history", 24*time.Hour, "how much history to play; 0 for none")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		if history < 0 || history > 7*24*time.Hour {
+			return usagef("--history %s: give 0 to 168h", history)
+		}
+		c, err := loadConfig(cmd)
+		if err != nil {
+			return err
+		}
+		if !cmd.Flags().Changed("log-level") && c.from["log_level"] == "default" {
+			c.Set("log_level", "warn")
+		}
+		log, err := newLog(cmd.ErrOrStderr(), c)
+		if err != nil {
+			return err
+		}
+		slog.SetDefault(log)
+		dir := c.String("data")
+		if dir == "" {
+			if dir, err = os.MkdirTemp("", "vinescale-demo-"); err != nil {
+				return err
+			}
+			defer os.RemoveAll(dir)
+			if err := os.Chmod(dir, 0o711); err != nil { // the user postgres must be able to enter it
+				return err
+			}
+		}
+		c.Set("data", filepath.Join(dir, "service"))
+		c.Set("database", "")
+		return runDemo(cmd.Context(), c, dir, history, cmd.OutOrStdout())
+	}
+	return cmd
+}
+
+func runDemo(ctx context.Context, c *config, dir string, history time.Duration, out io.Writer) error {
+	s, err := startService(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer s.stop()
+	d := &demo{dir: dir, service: s, credentials: map[string]string{}}
+	begin := time.Now().Add(-history).Truncate(time.Minute)
+	d.hosts = stage.Cooperative(begin)
+	if err := d.furnish(ctx); err != nil {
+		return ended(ctx, err)
+	}
+	fmt.Fprintf(out, "playing %s of history …\n", history)
+	if err := d.play(ctx, time.Now().Truncate(time.Minute)); err != nil {
+		return ended(ctx, err)
+	}
+	fmt.Fprintf(out, `
+Vine Scale runs on demo data: %d hosts of a winegrowers' cooperative.
+
+  console   %s
+  sign in   %s
+
+In another terminal:
+
+  export VINESCALE_SERVICE=%s VINESCALE_TOKEN=%s
+  vinescale balance
+  vinescale share --of cpu --by tenant
+  vinescale ledger --host cellar-1 --of cpu
+  vinescale pins
+
+Ctrl-C ends it.
+`, len(d.hosts), s.url, s.token, s.url, s.token)
+	live, ctx := errgroup.WithContext(ctx)
+	for _, h := range d.hosts {
+		live.Go(func() error { return d.collect(ctx, h) })
+	}
+	live.Go(func() error { return s.wait(ctx) })
+	return live.Wait()
+}
+
+// ended makes an interruption no error.
+func ended(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return nil
+	}
+	return err
+}
+
+type demo struct {
+	dir         string
+	service     *service
+	hosts       []*stage.Host
+	credentials map[string]string
+}
+
+// furnish sets up tenants, rules, quotas, hosts and pins, where they are not there from an earlier run.
+func (d *demo) furnish(ctx context.Context) error {
+	h := d.service.hub
+	have, err := h.Tenants(ctx)
+	if err != nil {
+		return err
+	}
+	for _, x := range d.hosts {
+		credential, err := h.Enrol(ctx, x.Name)
+		if err != nil {
+			return err
+		}
+		d.credentials[x.Name] = credential
+	}
+	if len(have) > 0 {
+		return nil
+	}
+	for _, t := range stage.Tenants {
+		if _, err := h.AddTenant(ctx, t.Name); err != nil {
+			return err
+		}
+		if _, _, err := h.AddRule(ctx, 0, t.Name, t.Rule); err != nil {
+			return err
+		}
+	}
+	for _, q := range stage.Quotas {
+		if err := h.SetQuota(ctx, q.Tenant, q.Resource, q.Ceiling); err != nil {
+			return err
+		}
+	}
+	for _, p := range stage.Pins {
+		if err := h.Declare(ctx, p.Host, p.CPUs, p.Tenant); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// historyTick is the time between readings of the history: long enough to play a day in seconds, short enough that a
+// minute has a peak.
+const historyTick = 20 * time.Second
+
+// play moves every host on to a time and sends what its collector would have sent on the way.
+func (d *demo) play(ctx context.Context, until time.Time) error {
+	known, err := d.service.hub.Hosts(ctx)
+	if err != nil {
+		return err
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	for _, h := range d.hosts {
+		if err := h.Render(d.tree(h)); err != nil { // the runtimes' state files, by which containers are recognised
+			return err
+		}
+		group.Go(func() error { return d.playHost(ctx, h, until, lastOf(known, h.Name)) })
+	}
+	return group.Wait()
+}
+
+func lastOf(hosts []store.Host, name string) time.Time {
+	for _, h := range hosts {
+		if h.Name == name && h.LastAt != nil {
+			return *h.LastAt
+		}
+	}
+	return time.Time{}
+}
+
+func (d *demo) tree(h *stage.Host) stage.Tree {
+	return stage.Tree{Dir: filepath.Join(d.dir, "stage", h.Name)}
+}
+
+func (d *demo) registry(h *stage.Host) *identify.Registry {
+	t := d.tree(h)
+	return identify.NewRegistry(identify.Roots{Etc: t.Etc(), Run: t.Run(), Proc: t.Proc()})
+}
+
+func (d *demo) playHost(ctx context.Context, h *stage.Host, until, known time.Time) error {
+	to, err := client.New(d.service.url, d.credentials[h.Name])
+	if err != nil {
+		return err
+	}
+	registry := d.registry(h)
+	mode := "v2"
+	if h.V1 {
+		mode = "hybrid"
+	}
+	var tracker account.Tracker
+	var open *account.Interval
+	batch := &wire.Batch{Version: wire.Version, Host: h.Name}
+	send := func() error {
+		if len(batch.Intervals) == 0 {
+			return nil
+		}
+		encoded, err := wire.Encode(batch)
+		if err != nil {
+			return err
+		}
+		batch.Intervals = nil
+		return to.SendBatch(ctx, encoded, nil)
+	}
+	h.Now = h.Now.Truncate(time.Minute)
+	for ; !h.Now.After(until); h.Advance(historyTick) {
+		iv, err := tracker.Step(h.Reading(registry))
+		if errors.Is(err, account.ErrFirstReading) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if open == nil {
+			open = iv
+		} else {
+			open = open.Add(iv)
+		}
+		if open.ElapsedMillis < time.Minute.Milliseconds() {
+			continue
+		}
+		if open.From.After(known) {
+			batch.Intervals = append(batch.Intervals, wire.FromInterval(open, uint64(open.To.UnixMicro()), mode, registry))
+		}
+		open = nil
+		if len(batch.Intervals) == 120 {
+			if err := send(); err != nil {
+				return err
+			}
+		}
+	}
+	return send()
+}
+
+// collect runs the real collector on a staged host, live.
+func (d *demo) collect(ctx context.Context, h *stage.Host) error {
+	tree := d.tree(h)
+	forward := func(now time.Time) error {
+		if dt := now.Sub(h.Now); dt > 0 {
+			h.Advance(dt)
+		}
+		return h.Render(tree)
+	}
+	if err := forward(time.Now()); err != nil {
+		return err
+	}
+	reader, err := kernel.Open(d.registry(h), kernel.Options{
+		Roots:     kernel.Roots{Proc: tree.Proc(), Sys: tree.Sys(), Cgroup: tree.Cgroup()},
+		DiskRates: map[string]int64{stage.DiskName: h.DiskRate},
+		Clock:     func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
+	})
+	if err != nil {
+		return err
+	}
+	defer reader.Close()
+	spool, err := collect.OpenSpool(filepath.Join(d.dir, "spool", h.Name))
+	if err != nil {
+		return err
+	}
+	defer spool.Close()
+	to, err := client.New(d.service.url, d.credentials[h.Name])
+	if err != nil {
+		return err
+	}
+	return collect.New(collect.Options{
+		Host: h.Name, Source: reader, Names: reader.Registry(), Client: to, Spool: spool, BeforeTick: forward,
+	}).Run(ctx)
+}

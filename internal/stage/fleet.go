@@ -1,0 +1,234 @@
+package stage
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"strconv"
+	"time"
+
+	"vinescale/core/amount"
+	"vinescale/core/cpuset"
+)
+
+const (
+	gib = 1 << 30
+	mb  = 1e6
+)
+
+// users of the cooperative's hosts.
+var users = map[string]int64{
+	"root": 0, "svc-cellar": 801, "svc-route": 802, "svc-bottle": 803, "svc-label": 804, "svc-vision": 805,
+	"m.abt": 2001, "t.fink": 2002, "l.roth": 2003, "i.sauer": 2004, "p.kern": 2005,
+}
+
+// Tenants of the cooperative with the rule that assigns work to each, in the order the rules are tried.
+var Tenants = []struct{ Name, Rule string }{
+	{"Bottling Line", `kind == 'vm' && owner == 'svc-bottle'`},
+	{"Frost Watch", `kind == 'job' && owner in ['m.abt', 't.fink']`},
+	{"Leaf Vision", `kind == 'job' && owner == 'svc-vision'`},
+	{"Cellar Intake", `kind == 'container' && owner == 'svc-cellar'`},
+	{"Harvest Routing", `kind == 'container' && owner == 'svc-route'`},
+	{"Label Press", `owner == 'svc-label'`},
+	{"Agronomy Desk", `kind == 'session' || (kind == 'loose' && uid >= 2000)`},
+}
+
+// Quotas of the cooperative: cores, bytes, bytes per second.
+var Quotas = []struct {
+	Tenant, Resource string
+	Ceiling          float64
+}{
+	{"Frost Watch", "cpu", 40}, {"Frost Watch", "memory", 120 * gib}, {"Frost Watch", "disk", 900 * mb}, {"Frost Watch", "network", 600 * mb},
+	{"Leaf Vision", "cpu", 12}, {"Leaf Vision", "memory", 64 * gib}, {"Leaf Vision", "disk", 400 * mb}, {"Leaf Vision", "network", 400 * mb},
+	{"Cellar Intake", "cpu", 8}, {"Cellar Intake", "memory", 24 * gib}, {"Cellar Intake", "disk", 450 * mb}, {"Cellar Intake", "network", 500 * mb},
+	{"Harvest Routing", "cpu", 10}, {"Harvest Routing", "memory", 32 * gib}, {"Harvest Routing", "disk", 200 * mb}, {"Harvest Routing", "network", 500 * mb},
+	{"Bottling Line", "cpu", 4}, {"Bottling Line", "memory", 12 * gib}, {"Bottling Line", "disk", 100 * mb}, {"Bottling Line", "network", 60 * mb},
+	{"Label Press", "cpu", 4}, {"Label Press", "memory", 10 * gib}, {"Label Press", "disk", 120 * mb}, {"Label Press", "network", 100 * mb},
+	{"Agronomy Desk", "cpu", 8}, {"Agronomy Desk", "memory", 32 * gib}, {"Agronomy Desk", "disk", 200 * mb}, {"Agronomy Desk", "network", 100 * mb},
+}
+
+// Pins of the cooperative: the bottling line's control software has CPUs of its own.
+var Pins = []struct{ Host, CPUs, Tenant string }{{"cellar-1", "12-15", "Bottling Line"}}
+
+// Cooperative stages the fleet as it stands at a time: one cgroup v1 host, three v2, about 60 workloads.
+func Cooperative(at time.Time) []*Host {
+	hosts := []*Host{cellar1(at), press1(at), terrace1(at), terrace2(at)}
+	for _, h := range hosts {
+		h.Advance(time.Millisecond) // lays out memory before the first reading
+	}
+	return hosts
+}
+
+func newHost(name string, v1 bool, cpus int, memory, diskRate, linkMbit int64, at time.Time, upDays int) *Host {
+	sum := sha256.Sum256([]byte("boot of " + name))
+	id := hex.EncodeToString(sum[:16])
+	h := &Host{
+		Name: name, V1: v1, CPUs: cpus, MemoryBytes: memory, DiskRate: diskRate, LinkMbit: linkMbit,
+		Boot:  id[:8] + "-" + id[8:12] + "-" + id[12:16] + "-" + id[16:20] + "-" + id[20:],
+		Users: users, Now: at, Uptime: time.Duration(upDays) * 24 * time.Hour,
+		user: make([]int64, cpus), kernel: make([]int64, cpus),
+		hidden: memory / 600 / pageSize * pageSize, slab: memory / 100 / pageSize * pageSize, cache: memory / 20 / pageSize * pageSize,
+		nextPID: 1000, seed: 20251011,
+	}
+	for i := range 4 {
+		h.kthreads = append(h.kthreads, &Process{PID: int32(10 + i), Program: "kworker/" + strconv.Itoa(i), Kernel: true, Threads: 1})
+	}
+	return h
+}
+
+// use is what a workload uses at full.
+type use struct {
+	cores     float64
+	memory    int64
+	disk, net float64 // bytes per second
+	shape     shape
+	procs     int
+	program   string
+	threads   int32
+	cpus      string // CPUs it may run on; all when empty
+	swarm     float64
+}
+
+func (h *Host) add(kind amount.Kind, name, owner, tenant, path string, u use) *Workload {
+	w := &Workload{
+		Kind: kind, Name: name, Owner: owner, Tenant: tenant, Path: path, cores: u.cores, memory: u.memory, diskRate: u.disk, netRate: u.net,
+		shape: u.shape, swarm: u.swarm, PerCPU: make([]int64, h.CPUs),
+	}
+	list := u.cpus
+	if list == "" {
+		list = fmt.Sprintf("0-%d", h.CPUs-1)
+	}
+	w.Allowed, _ = cpuset.Parse(list)
+	n := max(u.procs, 1)
+	for i := range n {
+		h.nextPID += 7
+		w.Processes = append(w.Processes, &Process{
+			PID: h.nextPID, Start: int64(h.Uptime.Seconds()*100) - int64(3600*100*(1+i%5)), Program: u.program, UID: h.Users[owner],
+			Threads: max(u.threads, 1), part: partOf(i, n),
+		})
+	}
+	h.Workloads = append(h.Workloads, w)
+	return w
+}
+
+// partOf gives the first process half, the next a quarter, and the rest shares of what is left.
+func partOf(i, n int) float64 {
+	switch {
+	case n == 1:
+		return 1
+	case i == 0:
+		return 0.5
+	default:
+		return 0.5 / float64(n-1)
+	}
+}
+
+func (h *Host) container(name, owner, tenant string, u use) *Workload {
+	sum := sha256.Sum256([]byte(h.Name + name))
+	id := hex.EncodeToString(sum[:])
+	w := h.add(amount.Container, name, owner, tenant, "/machine.slice/"+id, u)
+	w.ID = id
+	w.Labels = map[string]string{"org.vinescale.name": name, "org.vinescale.owner": owner}
+	w.Space = 4026532000 + uint64(len(h.Workloads))
+	return w
+}
+
+func (h *Host) job(id int, owner, tenant string, u use) {
+	h.add(amount.Job, "job "+strconv.Itoa(id), owner, tenant, fmt.Sprintf("/batch/uid_%d/job_%d", h.Users[owner], id), u)
+}
+
+func (h *Host) service(name string, u use) {
+	h.add(amount.Service, name, "root", "", "/system.slice/"+name+".service", u)
+}
+
+func (h *Host) session(n int, owner, tenant string, u use) {
+	uid := h.Users[owner]
+	h.add(amount.Session, fmt.Sprintf("sign-in %d of %s", n, owner), owner, tenant, fmt.Sprintf("/user.slice/user-%d.slice/session-%d.scope", uid, n), u)
+}
+
+func (h *Host) loose(owner, tenant string, u use) {
+	h.add(amount.Loose, "processes of "+owner, owner, tenant, "", u)
+}
+
+func (h *Host) everyday() {
+	h.service("cron", use{cores: 0.02, memory: gib / 32, disk: 0.01 * mb, shape: steady(0.6), program: "cron"})
+	h.service("ssh", use{cores: 0.03, memory: gib / 32, net: 0.02 * mb, shape: steady(0.5), program: "sshd", procs: 2})
+	h.service("journal", use{cores: 0.08, memory: gib / 8, disk: 0.8 * mb, shape: steady(0.7), program: "journald"})
+}
+
+// cellar1 has the sensor intake's containers and the bottling line's machine; one container strays onto its CPUs.
+func cellar1(at time.Time) *Host {
+	h := newHost("cellar-1", true, 16, 64*gib, 900*mb, 10_000, at, 41)
+	h.everyday()
+	vm := use{cores: 3.6, memory: 10 * gib, disk: 22 * mb, net: 9 * mb, shape: daily(0.25, 11, 3.5), program: "qemu-system-x86_64", threads: 6, cpus: "12-15"}
+	h.add(amount.VM, "bottling-plc", "svc-bottle", "Bottling Line", "/machine.slice/machine-qemu\\x2d3\\x2dbottling-plc.scope", vm)
+	for i, name := range []string{"must-intake-1", "must-intake-2", "must-intake-3", "barrel-sense", "cave-climate", "sulphite-watch"} {
+		h.container(name, "svc-cellar", "Cellar Intake", use{
+			cores: 0.7, memory: (1 + int64(i%3)) * gib, disk: 28 * mb, net: 26 * mb, shape: daily(0.45, 9+float64(i), 5), program: "intake", threads: 4, procs: 3, cpus: "0-11",
+		})
+	}
+	h.container("curd-fermentlog", "svc-cellar", "Cellar Intake", use{ // its cpuset was never set
+		cores: 2.9, memory: 4 * gib, disk: 390 * mb, net: 30 * mb, shape: daily(0.7, 14, 6), program: "fermentlog", threads: 12,
+	})
+	h.container("probe-shell", "svc-cellar", "Cellar Intake", use{ // hundreds of short-lived children
+		cores: 0.05, swarm: 0.6, memory: gib / 4, disk: mb, net: 0.5 * mb, shape: steady(0.8), program: "sh", cpus: "0-11",
+	})
+	h.loose("i.sauer", "Agronomy Desk", use{cores: 0.2, swarm: 0.05, memory: gib / 2, disk: 0.5 * mb, net: 0.2 * mb, shape: waves(3*time.Hour, 0.4, 0), program: "rsync", procs: 2})
+	return h
+}
+
+// press1 has harvest routing, label printing and leaf vision.
+func press1(at time.Time) *Host {
+	h := newHost("press-1", false, 24, 96*gib, 1500*mb, 10_000, at, 12)
+	h.everyday()
+	for i, name := range []string{"route-solver-7c", "route-solver-7d", "route-api", "route-map", "tractor-feed", "weigh-bridge"} {
+		h.container(name, "svc-route", "Harvest Routing", use{
+			cores: []float64{3.1, 2.6, 0.9, 0.6, 0.4, 0.2}[i], memory: []int64{8, 8, 3, 4, 1, 1}[i] * gib, disk: 9 * mb, net: []float64{20, 20, 55, 40, 12, 4}[i] * mb,
+			shape: daily(0.2, 7+float64(i)/2, 4), program: []string{"solver", "solver", "route-api", "tiles", "feed", "bridge"}[i], threads: 8, procs: 1 + i%3,
+		})
+	}
+	for i, name := range []string{"label-render", "label-queue", "label-proof", "label-archive"} {
+		h.container(name, "svc-label", "Label Press", use{
+			cores: 0.7, memory: 2 * gib, disk: []float64{12, 4, 6, 60}[i] * mb, net: 8 * mb, shape: waves(4*time.Hour, 0.55, time.Duration(i)*40*time.Minute),
+			program: "label-" + []string{"render", "queue", "render", "archive"}[i], threads: 3,
+		})
+	}
+	for i := range 4 {
+		h.job(5200+i, "svc-vision", "Leaf Vision", use{
+			cores: 2.2, memory: 9 * gib, disk: 70 * mb, net: 24 * mb, shape: waves(5*time.Hour, 0.6, time.Duration(i)*75*time.Minute), program: "leafscan", threads: 6, procs: 3,
+		})
+	}
+	return h
+}
+
+// terrace1 runs the frost forecasts' ensembles.
+func terrace1(at time.Time) *Host {
+	h := newHost("terrace-1", false, 32, 128*gib, 2*1000*mb, 25_000, at, 87)
+	h.everyday()
+	for i := range 8 {
+		h.job(41200+i, []string{"m.abt", "t.fink"}[i%2], "Frost Watch", use{
+			cores: 3.4, memory: 9 * gib, disk: 55 * mb, net: 30 * mb, shape: waves(6*time.Hour, 0.7, time.Duration(i)*45*time.Minute), program: "frost-ens", threads: 4, procs: 2,
+		})
+	}
+	h.service("forecast-archive", use{cores: 0.6, memory: 3 * gib, disk: 45 * mb, net: 15 * mb, shape: daily(0.3, 4, 3), program: "archive", threads: 2})
+	h.loose("t.fink", "Agronomy Desk", use{cores: 0.15, swarm: 0.1, memory: gib, shape: steady(0.5), program: "gridtool", procs: 3})
+	return h
+}
+
+// terrace2 has more forecasts and the agronomists' sign-ins; one holds memory and sleeps.
+func terrace2(at time.Time) *Host {
+	h := newHost("terrace-2", false, 32, 128*gib, 2*1000*mb, 25_000, at, 41)
+	h.everyday()
+	for i := range 6 {
+		h.job(41300+i, []string{"m.abt", "t.fink"}[i%2], "Frost Watch", use{
+			cores: 3.2, memory: 6 * gib, disk: 40 * mb, net: 22 * mb, shape: waves(8*time.Hour, 0.65, time.Duration(i)*80*time.Minute), program: "frost-ens", threads: 4, procs: 2,
+		})
+	}
+	h.session(31, "l.roth", "Agronomy Desk", use{cores: 0.02, memory: 28 * gib, shape: steady(0.02), program: "notebook", threads: 12, procs: 2}) // asleep since morning
+	h.session(44, "p.kern", "Agronomy Desk", use{cores: 2.4, memory: 5 * gib, disk: 15 * mb, net: 6 * mb, shape: daily(0.05, 15, 3), program: "vinestat", threads: 4, procs: 2})
+	h.session(45, "i.sauer", "Agronomy Desk", use{cores: 1.1, memory: 3 * gib, disk: 5 * mb, net: 2 * mb, shape: daily(0.05, 10, 2), program: "soilmap", threads: 2})
+	h.session(12, "p.kern", "Agronomy Desk", use{cores: 0.01, memory: gib / 8, shape: steady(0.1), program: "bash"}) // forgotten
+	h.container("weather-cache", "svc-route", "Harvest Routing", use{cores: 0.5, memory: 6 * gib, disk: 14 * mb, net: 45 * mb, shape: daily(0.4, 8, 5), program: "cache", threads: 4})
+	h.loose("p.kern", "Agronomy Desk", use{cores: 0.3, memory: gib, disk: 0.6 * mb, shape: waves(2*time.Hour, 0.3, 0), program: "vinestat"})
+	return h
+}

@@ -1,0 +1,291 @@
+package stage
+
+import (
+	"hash/fnv"
+	"math"
+	"time"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/core/cpuset"
+	"vinescale/internal/identify"
+)
+
+// Host is a staged host and its truth so far.
+type Host struct {
+	Name        string
+	V1          bool // cgroup v1 hierarchies, else v2
+	CPUs        int
+	MemoryBytes int64
+	DiskRate    int64 // bytes per second the disk can carry
+	LinkMbit    int64
+	Boot        string
+
+	Workloads []*Workload
+	Users     map[string]int64 // uid by name
+
+	Now    time.Time
+	Uptime time.Duration
+
+	user, kernel []int64 // cumulative microseconds per CPU: of workloads, and of kernel threads and interrupts
+	kthreads     []*Process
+	hidden       int64 // bytes of memory no one is charged with
+	slab, cache  int64 // bytes of kernel structures and page cache charged to no one
+
+	lostCPU       int64 // microseconds of loose processes that ended between readings: no one can be charged
+	hostNetwork   int64 // bytes of what shares the host's network
+	disk, network int64 // cumulative bytes of the whole host
+	stall         int64 // microseconds some task waited for a CPU
+	nextPID       int32
+	seed          uint64
+
+	registry *identify.Registry // whose numbers ids holds
+	ids      map[*Workload]account.WorkloadID
+}
+
+// Workload is a staged workload and its truth so far. Its own network namespace has its number; 0 is the host's.
+type Workload struct {
+	Kind    amount.Kind
+	Name    string
+	Owner   string
+	Tenant  string // whom the demo's rules account it to
+	Path    string // cgroup path; "" for loose processes
+	ID      string // of a container
+	Labels  map[string]string
+	Space   uint64
+	Allowed cpuset.Set
+
+	Processes []*Process
+	swarm     float64 // cores used by processes too short-lived to be seen
+	cores     float64 // of all its processes at full
+	memory    int64
+	diskRate  float64 // bytes per second at full
+	netRate   float64
+	shape     shape
+
+	CPUMicros   int64
+	PerCPU      []int64
+	MemoryBytes int64
+	DiskBytes   int64
+	NetBytes    int64
+}
+
+// Process is a staged process and its truth so far.
+type Process struct {
+	PID       int32
+	Start     int64 // clock ticks since boot
+	Program   string
+	UID       int64
+	Threads   int32
+	LastCPU   int32
+	Kernel    bool
+	CPUMicros int64
+	AnonBytes int64
+	DiskBytes int64
+	part      float64 // of its workload's living use
+}
+
+// shape is how much of its full use a workload has at a time, 0 to 1.
+type shape func(t time.Time) float64
+
+func steady(level float64) shape { return func(time.Time) float64 { return level } }
+
+// daily is highest at an hour of the day, and falls off over some hours to a low.
+func daily(low, peakHour, width float64) shape {
+	return func(t time.Time) float64 {
+		h := float64(t.Hour()) + float64(t.Minute())/60
+		d := math.Abs(h - peakHour)
+		d = min(d, 24-d)
+		return low + (1-low)*math.Exp(-d*d/(2*width*width))
+	}
+}
+
+// waves runs for part of each period.
+func waves(period time.Duration, part float64, offset time.Duration) shape {
+	return func(t time.Time) float64 {
+		at := t.Add(offset).UnixNano() % int64(period)
+		if float64(at) < part*float64(period) {
+			return 0.95
+		}
+		return 0.05
+	}
+}
+
+// noise is a number from 0 to 1 that depends on the host, the workload and the minute only.
+func (h *Host) noise(name string, t time.Time, what byte) float64 {
+	f := fnv.New64a()
+	f.Write([]byte(h.Name))
+	f.Write([]byte(name))
+	m := uint64(t.Unix()/60) ^ h.seed
+	f.Write([]byte{byte(m), byte(m >> 8), byte(m >> 16), byte(m >> 24), what})
+	x := f.Sum64()
+	x ^= x >> 33 // FNV's low bits follow its last byte closely: mix them
+	x *= 0xff51afd7ed558ccd
+	x ^= x >> 33
+	return float64(x>>11) / (1 << 53)
+}
+
+// Advance plays the host on by dt: every workload uses what its shape asks for, as far as its CPUs have time left.
+func (h *Host) Advance(dt time.Duration) {
+	free := make([]int64, h.CPUs)
+	for c := range free {
+		free[c] = dt.Microseconds()
+	}
+	h.kernelWork(dt, free)
+	for i, w := range h.Workloads {
+		level := w.shape(h.Now) * (0.85 + 0.3*h.noise(w.Name, h.Now, 1))
+		h.work(w, level, dt, free, i)
+		moved := int64(w.diskRate * level * dt.Seconds())
+		h.spreadDisk(w, moved)
+		sent := int64(w.netRate * level * dt.Seconds())
+		w.NetBytes += sent
+		h.network += sent
+		if w.Space == 0 {
+			h.hostNetwork += sent
+		}
+		w.MemoryBytes = int64(float64(w.memory) * (0.8 + 0.2*min(level, 1)))
+		h.layMemory(w)
+	}
+	for c := range free {
+		if free[c] == 0 {
+			h.stall += dt.Microseconds() / int64(4*h.CPUs)
+		}
+	}
+	h.Now = h.Now.Add(dt)
+	h.Uptime += dt
+}
+
+// kernelWork spends a little of each CPU in interrupts and kernel threads.
+func (h *Host) kernelWork(dt time.Duration, free []int64) {
+	for c := range free {
+		irq := free[c] / 200
+		h.kernel[c] += irq
+		free[c] -= irq
+	}
+	for i, p := range h.kthreads {
+		used := dt.Microseconds() / 400
+		c := i % h.CPUs
+		p.CPUMicros += used
+		p.LastCPU = int32(c)
+		h.user[c] += used
+		free[c] -= used
+	}
+}
+
+// work spends a workload's CPU time, process by process, on the CPUs it may use, fullest last.
+func (h *Host) work(w *Workload, level float64, dt time.Duration, free []int64, turn int) {
+	cpus := w.Allowed.CPUs()
+	for i, p := range w.Processes {
+		want := int64(w.cores * level * p.part * float64(dt.Microseconds()))
+		got := h.spend(w, want, max(int(p.Threads), 1), dt, free, cpus, turn*7+i*3, p)
+		p.CPUMicros += got
+	}
+	if w.swarm > 0 {
+		got := h.spend(w, int64(w.swarm*level*float64(dt.Microseconds())), len(cpus), dt, free, cpus, turn, nil)
+		if w.Path == "" {
+			h.lostCPU += got
+		}
+	}
+}
+
+// spend takes time from CPUs, at most a whole one per thread, and returns how much it got.
+func (h *Host) spend(w *Workload, want int64, threads int, dt time.Duration, free []int64, cpus []int, turn int, p *Process) int64 {
+	got := int64(0)
+	most := int64(-1)
+	for k := range cpus {
+		if want == 0 || k >= threads {
+			break
+		}
+		c := cpus[(turn+k)%len(cpus)]
+		perThread := (want + int64(threads-k) - 1) / int64(threads-k)
+		take := min(perThread, free[c], dt.Microseconds())
+		free[c] -= take
+		h.user[c] += take
+		want -= take
+		got += take
+		w.CPUMicros += take
+		w.PerCPU[c] += take
+		if p != nil && take > most {
+			most, p.LastCPU = take, int32(c)
+		}
+	}
+	return got
+}
+
+func (h *Host) spreadDisk(w *Workload, moved int64) {
+	h.disk += moved
+	w.DiskBytes += moved
+	left := moved
+	for i, p := range w.Processes {
+		part := int64(float64(moved) * p.part)
+		if i == len(w.Processes)-1 {
+			part = left
+		}
+		p.DiskBytes += part
+		left -= part
+	}
+}
+
+// layMemory gives processes their anonymous memory: the workload's less its page cache and kernel memory. Whole pages.
+func (h *Host) layMemory(w *Workload) {
+	anon := float64(w.MemoryBytes - w.fileBytes() - w.kernelBytes())
+	sum := int64(0)
+	for _, p := range w.Processes {
+		p.AnonBytes = int64(anon*p.part) / pageSize * pageSize
+		sum += p.AnonBytes
+	}
+	if w.Path == "" {
+		w.MemoryBytes = sum // no group counts it: its truth is what its processes hold
+	} else {
+		w.MemoryBytes = sum + w.fileBytes() + w.kernelBytes()
+	}
+}
+
+const pageSize = 4096
+
+func (w *Workload) fileBytes() int64 {
+	if w.Path == "" {
+		return 0
+	}
+	return w.memory / 10 / pageSize * pageSize
+}
+
+func (w *Workload) kernelBytes() int64 {
+	if w.Path == "" {
+		return 0
+	}
+	return w.memory / 100 / pageSize * pageSize
+}
+
+// memory works out the host's lines of /proc/meminfo.
+func (h *Host) memory() (free, cached, slab int64) {
+	used := h.hidden + h.slab + h.cache
+	cached, slab = h.cache, h.slab
+	for _, w := range h.Workloads {
+		used += w.MemoryBytes
+		cached += w.fileBytes()
+		slab += w.kernelBytes()
+	}
+	return h.MemoryBytes - used, cached, slab
+}
+
+// Truth is what a staged host knows and a collector should find out.
+type Truth struct {
+	LostCPUMicros       int64 // of loose processes that ended unseen: the CPU ledger's residual
+	HostNetworkBytes    int64 // the network ledger's residual
+	HiddenMemoryBytes   int64 // the memory ledger's residual
+	KernelCPUMicros     int64
+	DiskBytes, NetBytes int64
+}
+
+// Truth returns the host's truth so far; flows are cumulative.
+func (h *Host) Truth() Truth {
+	t := Truth{LostCPUMicros: h.lostCPU, HostNetworkBytes: h.hostNetwork, HiddenMemoryBytes: h.hidden, DiskBytes: h.disk, NetBytes: h.network}
+	for c := range h.kernel {
+		t.KernelCPUMicros += h.kernel[c]
+	}
+	for _, p := range h.kthreads {
+		t.KernelCPUMicros += p.CPUMicros
+	}
+	return t
+}

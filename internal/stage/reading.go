@@ -1,0 +1,128 @@
+package stage
+
+import (
+	"cmp"
+	"hash/fnv"
+	"slices"
+	"time"
+
+	"vinescale/core/account"
+	"vinescale/internal/identify"
+)
+
+// tick is a clock tick of /proc in microseconds: what a kernel shows there is whole ticks.
+const tick = 10_000
+
+func ticks(micros int64) int64 { return micros / tick * tick }
+
+// DiskName and LinkName are the devices every staged host has one of.
+const (
+	DiskName = "nvme0n1"
+	LinkName = "eth0"
+)
+
+// Reading is what the real reader would read of this host now. It numbers workloads and programs in registry.
+func (h *Host) Reading(registry *identify.Registry) *account.Reading {
+	free, cached, slab := h.memory()
+	r := &account.Reading{
+		Boot: h.Boot, Wall: h.Now.UTC(), Mono: h.Uptime, Uptime: h.Uptime.Truncate(10 * time.Millisecond),
+		Memory: account.HostMemory{
+			Total: h.MemoryBytes &^ 1023, Free: free &^ 1023, Available: (free + cached/2) &^ 1023, Cached: cached &^ 1023, Slab: slab &^ 1023,
+		},
+		Disks:      []account.Disk{{Name: DiskName, Major: 259, Minor: 0, ReadBytes: h.disk / 3 &^ 511, WrittenBytes: (h.disk - h.disk/3) &^ 511, RateBytesPerSecond: h.DiskRate}},
+		Interfaces: []account.Interface{{Name: LinkName, Received: h.network / 2, Sent: h.network - h.network/2, SpeedBitPerSecond: h.LinkMbit * 1e6}},
+		Load:       h.load(),
+		Pressure: []account.Pressure{
+			{Resource: "cpu", Some: h.stall}, {Resource: "memory"}, {Resource: "io", Some: h.stall / 3, Full: h.stall / 9},
+		},
+	}
+	for c := range h.CPUs {
+		user, kernel := ticks(h.user[c]), ticks(h.kernel[c])
+		r.CPUs = append(r.CPUs, account.CPUTimes{
+			CPU: c, User: user, SoftIRQ: kernel, Idle: ticks(h.Uptime.Microseconds() - h.user[c] - h.kernel[c]),
+		})
+	}
+	for _, w := range h.Workloads {
+		id := h.identity(w, registry)
+		r.Groups = append(r.Groups, h.groupsOf(w, id)...)
+		for _, p := range w.Processes {
+			if w.Path != "" {
+				registry.AdoptOwner(id, p.UID)
+			}
+			r.Processes = append(r.Processes, reading(p, id, registry))
+		}
+		if w.Space != 0 {
+			r.Namespaces = append(r.Namespaces, account.Namespace{ID: w.Space, Workload: id, Bytes: w.NetBytes})
+		}
+		registry.SetAllowed(id, w.Allowed.String())
+	}
+	for _, p := range h.kthreads {
+		r.Processes = append(r.Processes, reading(p, account.Unrecognised, registry))
+	}
+	slices.SortFunc(r.Processes, func(a, b account.Process) int { return cmp.Compare(a.PID, b.PID) })
+	slices.SortStableFunc(r.Groups, func(a, b account.Group) int { return cmp.Compare(a.Has&account.HasMemory, b.Has&account.HasMemory) })
+	return r
+}
+
+// identity asks the registry once about each workload.
+func (h *Host) identity(w *Workload, registry *identify.Registry) account.WorkloadID {
+	if h.registry != registry {
+		h.registry, h.ids = registry, map[*Workload]account.WorkloadID{}
+	}
+	id, ok := h.ids[w]
+	if !ok {
+		if w.Path != "" {
+			id = registry.Begins(w.Path)
+		} else {
+			id = registry.Loose(h.Users[w.Owner])
+		}
+		h.ids[w] = id
+	}
+	return id
+}
+
+func reading(p *Process, w account.WorkloadID, registry *identify.Registry) account.Process {
+	a := account.Process{
+		PID: p.PID, Start: p.Start, Workload: w, LastCPU: p.LastCPU, Threads: p.Threads, Kernel: p.Kernel,
+		CPUMicros: ticks(p.CPUMicros), AnonBytes: p.AnonBytes, DiskBytes: p.DiskBytes,
+	}
+	if !p.Kernel {
+		a.Program = registry.Program([]byte(p.Program))
+	}
+	return a
+}
+
+// groupsOf is the cgroup of a workload: one in version 2, one in each of two hierarchies in version 1.
+func (h *Host) groupsOf(w *Workload, id account.WorkloadID) []account.Group {
+	if w.Path == "" {
+		return nil
+	}
+	memory := account.Group{
+		ID: pathID("memory", w.Path), Workload: id, Outer: -1, Has: account.HasMemory,
+		MemoryBytes: w.MemoryBytes, FileBytes: w.fileBytes(), KernelBytes: w.kernelBytes(),
+	}
+	if h.V1 {
+		cpu := account.Group{
+			ID: pathID("cpuacct", w.Path), Workload: id, Outer: -1, Has: account.HasCPU | account.HasPerCPU,
+			CPUMicros: w.CPUMicros, PerCPU: slices.Clone(w.PerCPU),
+		}
+		return []account.Group{cpu, memory}
+	}
+	memory.Has |= account.HasCPU | account.HasDisk
+	memory.CPUMicros, memory.DiskBytes = w.CPUMicros, w.DiskBytes
+	return []account.Group{memory}
+}
+
+func pathID(hierarchy, path string) uint64 {
+	f := fnv.New64a()
+	f.Write([]byte(hierarchy + path))
+	return f.Sum64()
+}
+
+func (h *Host) load() [3]float64 {
+	busy := 0.0
+	for _, w := range h.Workloads {
+		busy += w.cores * w.shape(h.Now)
+	}
+	return [3]float64{float64(int(busy*100)) / 100, float64(int(busy*97)) / 100, float64(int(busy*94)) / 100}
+}

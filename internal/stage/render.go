@@ -1,0 +1,215 @@
+package stage
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// Tree is a directory in which a staged host shows its kernel's files.
+type Tree struct{ Dir string }
+
+// The roots a collector reads.
+func (t Tree) Proc() string   { return filepath.Join(t.Dir, "proc") }
+func (t Tree) Sys() string    { return filepath.Join(t.Dir, "sys") }
+func (t Tree) Cgroup() string { return filepath.Join(t.Dir, "cgroup") }
+func (t Tree) Etc() string    { return filepath.Join(t.Dir, "etc") }
+func (t Tree) Run() string    { return filepath.Join(t.Dir, "run") }
+
+// writer writes files and keeps the first error.
+type writer struct{ err error }
+
+func (w *writer) file(path, content string) {
+	if w.err != nil {
+		return
+	}
+	err := os.WriteFile(path, []byte(content), 0o644)
+	if errors.Is(err, fs.ErrNotExist) {
+		if err = os.MkdirAll(filepath.Dir(path), 0o755); err == nil {
+			err = os.WriteFile(path, []byte(content), 0o644)
+		}
+	}
+	w.err = err
+}
+
+func (w *writer) link(target, path string) {
+	if w.err != nil {
+		return
+	}
+	if has, err := os.Readlink(path); err == nil && has == target {
+		return
+	}
+	if w.err = os.MkdirAll(filepath.Dir(path), 0o755); w.err == nil {
+		w.err = os.Symlink(target, path)
+	}
+}
+
+func (w *writer) dir(path string) {
+	if w.err == nil {
+		w.err = os.MkdirAll(path, 0o755)
+	}
+}
+
+const hostNamespace = "net:[4026531840]"
+
+// Render writes what the kernel of this host would show now. Called again, it brings the files up to date.
+func (h *Host) Render(t Tree) error {
+	w := &writer{}
+	h.renderHost(w, t)
+	for _, x := range h.Workloads {
+		for _, p := range x.Processes {
+			h.renderProcess(w, t, x, p)
+		}
+		if x.Path != "" {
+			h.renderGroup(w, t, x)
+		}
+	}
+	for _, p := range h.kthreads {
+		h.renderProcess(w, t, nil, p)
+	}
+	if w.err != nil {
+		return fmt.Errorf("stage %s: %w", h.Name, w.err)
+	}
+	return nil
+}
+
+func (h *Host) renderHost(w *writer, t Tree) {
+	proc := t.Proc()
+	free, cached, slab := h.memory()
+	var stat strings.Builder
+	stat.WriteString("cpu  0 0 0 0 0 0 0 0 0 0\n")
+	for c := range h.CPUs {
+		idle := h.Uptime.Microseconds() - h.user[c] - h.kernel[c]
+		fmt.Fprintf(&stat, "cpu%d %d 0 0 %d 0 0 %d 0 0 0\n", c, h.user[c]/tick, idle/tick, h.kernel[c]/tick)
+	}
+	load := h.load()
+	w.file(filepath.Join(proc, "stat"), stat.String())
+	w.file(filepath.Join(proc, "uptime"), fmt.Sprintf("%.2f 0.00\n", h.Uptime.Truncate(10*time.Millisecond).Seconds()))
+	w.file(filepath.Join(proc, "meminfo"), fmt.Sprintf("MemTotal: %d kB\nMemFree: %d kB\nMemAvailable: %d kB\nBuffers: 0 kB\nCached: %d kB\nShmem: 0 kB\nSlab: %d kB\nKernelStack: 0 kB\nPageTables: 0 kB\nSwapTotal: 0 kB\nSwapFree: 0 kB\n",
+		h.MemoryBytes>>10, free>>10, (free+cached/2)>>10, cached>>10, slab>>10))
+	w.file(filepath.Join(proc, "loadavg"), fmt.Sprintf("%.2f %.2f %.2f 1/200 1\n", load[0], load[1], load[2]))
+	w.file(filepath.Join(proc, "diskstats"), fmt.Sprintf(" 259 0 %s 10 0 %d 0 10 0 %d 0 0 0 0\n 259 1 %sp1 10 0 %d 0 10 0 0 0 0 0 0\n",
+		DiskName, h.disk/3/512, (h.disk-h.disk/3)/512, DiskName, h.disk/3/512))
+	w.file(filepath.Join(proc, "pressure/cpu"), fmt.Sprintf("some avg10=0.00 avg60=0.00 avg300=0.00 total=%d\n", h.stall))
+	w.file(filepath.Join(proc, "pressure/memory"), "some avg10=0.00 avg60=0.00 avg300=0.00 total=0\nfull avg10=0.00 avg60=0.00 avg300=0.00 total=0\n")
+	w.file(filepath.Join(proc, "pressure/io"), fmt.Sprintf("some avg10=0.00 avg60=0.00 avg300=0.00 total=%d\nfull avg10=0.00 avg60=0.00 avg300=0.00 total=%d\n", h.stall/3, h.stall/9))
+	w.file(filepath.Join(proc, "sys/kernel/random/boot_id"), h.Boot+"\n")
+	w.file(filepath.Join(proc, "1/net/dev"), netDev(h.network/2, h.network-h.network/2))
+	w.link(hostNamespace, filepath.Join(proc, "1/ns/net"))
+	w.dir(filepath.Join(t.Sys(), "block", DiskName, "device"))
+	w.dir(filepath.Join(t.Sys(), "class/net", LinkName, "device"))
+	w.dir(filepath.Join(t.Sys(), "class/net/lo"))
+	w.file(filepath.Join(t.Sys(), "class/net", LinkName, "speed"), fmt.Sprintf("%d\n", h.LinkMbit))
+	var passwd strings.Builder
+	for name, uid := range h.Users {
+		fmt.Fprintf(&passwd, "%s:x:%d:%d::/home/%s:/bin/sh\n", name, uid, uid, name)
+	}
+	if _, err := os.Stat(filepath.Join(t.Etc(), "passwd")); err != nil {
+		w.file(filepath.Join(t.Etc(), "passwd"), passwd.String())
+	}
+	if h.V1 {
+		w.dir(filepath.Join(t.Cgroup(), "cpuacct"))
+		w.dir(filepath.Join(t.Cgroup(), "memory"))
+		w.dir(filepath.Join(t.Cgroup(), "unified"))
+	} else {
+		w.file(filepath.Join(t.Cgroup(), "cgroup.controllers"), "cpuset cpu io memory pids\n")
+	}
+}
+
+func netDev(received, sent int64) string {
+	return fmt.Sprintf("Inter-|   Receive                                                |  Transmit\n face |bytes    packets errs drop fifo frame compressed multicast|bytes    packets errs drop fifo colls carrier compressed\n"+
+		"    lo: 500 5 0 0 0 0 0 0 500 5 0 0 0 0 0 0\n  %s: %d 10 0 0 0 0 0 0 %d 10 0 0 0 0 0 0\n", LinkName, received, sent)
+}
+
+func (h *Host) renderProcess(w *writer, t Tree, x *Workload, p *Process) {
+	dir := filepath.Join(t.Proc(), fmt.Sprint(p.PID))
+	flags, comm := 4194560, p.Program
+	if p.Kernel {
+		flags = 0x00200000 | 69238848
+	}
+	if len(comm) > 15 {
+		comm = comm[:15]
+	}
+	w.file(filepath.Join(dir, "stat"), fmt.Sprintf("%d (%s) S 1 1 1 0 -1 %d 0 0 0 0 %d 0 0 0 20 0 %d 0 %d 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 %d 0 0 0 0 0\n",
+		p.PID, comm, flags, p.CPUMicros/tick, p.Threads, p.Start, p.LastCPU))
+	w.file(filepath.Join(dir, "io"), fmt.Sprintf("rchar: 0\nwchar: 0\nsyscr: 0\nsyscw: 0\nread_bytes: %d\nwrite_bytes: %d\ncancelled_write_bytes: 0\n",
+		p.DiskBytes/3, p.DiskBytes-p.DiskBytes/3))
+	if p.Kernel {
+		return
+	}
+	w.file(filepath.Join(dir, "statm"), fmt.Sprintf("%d %d 0 0 0 0 0\n", p.AnonBytes/pageSize*2, p.AnonBytes/pageSize))
+	w.file(filepath.Join(dir, "status"), fmt.Sprintf("Name:\t%s\nUid:\t%d\t%d\t%d\t%d\nCpus_allowed_list:\t%s\n", comm, p.UID, p.UID, p.UID, p.UID, x.Allowed))
+	path := x.Path
+	if path == "" {
+		path = "/"
+	}
+	if h.V1 {
+		w.file(filepath.Join(dir, "cgroup"), fmt.Sprintf("3:memory:%s\n2:cpuacct:%s\n1:name=systemd:%s\n0::/\n", path, path, path))
+	} else {
+		w.file(filepath.Join(dir, "cgroup"), "0::"+path+"\n")
+	}
+	w.link("/usr/bin/"+p.Program, filepath.Join(dir, "exe"))
+	if x.Space == 0 {
+		w.link(hostNamespace, filepath.Join(dir, "ns/net"))
+		return
+	}
+	w.link(fmt.Sprintf("net:[%d]", x.Space), filepath.Join(dir, "ns/net"))
+	w.file(filepath.Join(dir, "net/dev"), netDev(x.NetBytes/2, x.NetBytes-x.NetBytes/2))
+}
+
+func (h *Host) renderGroup(w *writer, t Tree, x *Workload) {
+	if x.ID != "" {
+		h.renderState(w, t, x)
+	}
+	if !h.V1 {
+		dir := filepath.Join(t.Cgroup(), x.Path)
+		w.file(filepath.Join(dir, "cpu.stat"), fmt.Sprintf("usage_usec %d\nuser_usec %d\nsystem_usec 0\n", x.CPUMicros, x.CPUMicros))
+		w.file(filepath.Join(dir, "memory.current"), fmt.Sprintf("%d\n", x.MemoryBytes))
+		w.file(filepath.Join(dir, "memory.stat"), fmt.Sprintf("anon %d\nfile %d\nkernel %d\n", x.MemoryBytes-x.fileBytes()-x.kernelBytes(), x.fileBytes(), x.kernelBytes()))
+		w.file(filepath.Join(dir, "io.stat"), fmt.Sprintf("259:0 rbytes=%d wbytes=%d rios=1 wios=1 dbytes=0 dios=0\n7:0 rbytes=99 wbytes=99 rios=1 wios=1 dbytes=0 dios=0\n",
+			x.DiskBytes/3, x.DiskBytes-x.DiskBytes/3))
+		return
+	}
+	var percpu strings.Builder
+	total := int64(0)
+	for _, micros := range x.PerCPU {
+		fmt.Fprintf(&percpu, "%d ", micros*1000)
+		total += micros
+	}
+	dir := filepath.Join(t.Cgroup(), "cpuacct", x.Path)
+	w.file(filepath.Join(dir, "cpuacct.usage"), fmt.Sprintf("%d\n", total*1000))
+	w.file(filepath.Join(dir, "cpuacct.usage_percpu"), percpu.String()+"\n")
+	dir = filepath.Join(t.Cgroup(), "memory", x.Path)
+	w.file(filepath.Join(dir, "memory.usage_in_bytes"), fmt.Sprintf("%d\n", x.MemoryBytes))
+	w.file(filepath.Join(dir, "memory.stat"), fmt.Sprintf("cache 0\ntotal_cache %d\n", x.fileBytes()))
+	w.file(filepath.Join(dir, "memory.kmem.usage_in_bytes"), fmt.Sprintf("%d\n", x.kernelBytes()))
+}
+
+// renderState writes the state file an OCI runtime keeps of a container.
+func (h *Host) renderState(w *writer, t Tree, x *Workload) {
+	file := filepath.Join(t.Run(), "runc", x.ID, "state.json")
+	if _, err := os.Stat(file); err == nil || w.err != nil {
+		return
+	}
+	paths := map[string]string{"": filepath.Join("/sys/fs/cgroup", x.Path)}
+	if h.V1 {
+		paths = map[string]string{"cpuacct": filepath.Join("/sys/fs/cgroup/cpuacct", x.Path), "memory": filepath.Join("/sys/fs/cgroup/memory", x.Path)}
+	}
+	labels := []string{"bundle=/var/lib/coop/" + x.Name}
+	for k, v := range x.Labels {
+		labels = append(labels, k+"="+v)
+	}
+	b, err := json.Marshal(map[string]any{
+		"id": x.ID, "init_process_pid": x.Processes[0].PID, "cgroup_paths": paths, "config": map[string]any{"labels": labels},
+	})
+	if err != nil {
+		w.err = err
+		return
+	}
+	w.file(file, string(b))
+}
