@@ -49,6 +49,7 @@ func OpenAPI(version string) ([]byte, error) {
 }
 
 func register(r chi.Router, h *hub.Hub, version string) huma.API {
+	huma.DefaultArrayNullable = false // lists are empty, never null
 	config := huma.DefaultConfig("Vine Scale", version)
 	config.Info.Description = "The account book of shared hosts: who used which part of what, with a ledger that balances."
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = Prefix+"/openapi", "", ""

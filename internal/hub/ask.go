@@ -176,7 +176,7 @@ type ResourceUse struct {
 
 // Balance answers how tenants stand over a span, on one host or on all ("").
 func (h *Hub) Balance(ctx context.Context, span store.Span, hostName string) (*Balance, error) {
-	b := &Balance{From: span.From, To: span.To, Host: Fleet}
+	b := &Balance{From: span.From, To: span.To, Host: Fleet, Tenants: []TenantBalance{}, Resources: []ResourceBalance{}}
 	hostID := int32(0)
 	if hostName != "" {
 		host, err := h.Host(ctx, hostName)

@@ -76,9 +76,12 @@ func New(s *store.Store, o Options) *Hub {
 // Ready tells whether the service can answer.
 func (h *Hub) Ready(ctx context.Context) error { return h.store.Ping(ctx) }
 
-// Run does the periodic duties until the context ends: dropping days that are past keeping.
+// Run does the periodic duties until the context ends: making room for the next day, dropping days that are past keeping.
 func (h *Hub) Run(ctx context.Context) {
 	for {
+		if err := h.store.EnsureDay(ctx, h.options.Now().AddDate(0, 0, 1)); err != nil && ctx.Err() == nil {
+			slog.Error("could not make tomorrow's partitions; trying again in an hour", "error", err)
+		}
 		n, err := h.store.DropBefore(ctx, h.options.Now().AddDate(0, 0, -h.options.KeepDays))
 		switch {
 		case err != nil && ctx.Err() == nil:

@@ -150,16 +150,17 @@ func (h *Host) loose(owner, tenant string, u use) {
 	h.add(amount.Loose, "processes of "+owner, owner, tenant, "", u)
 }
 
-func (h *Host) everyday() {
-	h.service("cron", use{cores: 0.02, memory: gib / 32, disk: 0.01 * mb, shape: steady(0.6), program: "cron"})
-	h.service("ssh", use{cores: 0.03, memory: gib / 32, net: 0.02 * mb, shape: steady(0.5), program: "sshd", procs: 2})
-	h.service("journal", use{cores: 0.08, memory: gib / 8, disk: 0.8 * mb, shape: steady(0.7), program: "journald"})
+// everyday adds the services every host has, on some CPUs (all when empty).
+func (h *Host) everyday(cpus string) {
+	h.service("cron", use{cores: 0.02, memory: gib / 32, disk: 0.01 * mb, shape: steady(0.6), cpus: cpus, program: "cron"})
+	h.service("ssh", use{cores: 0.03, memory: gib / 32, net: 0.02 * mb, shape: steady(0.5), cpus: cpus, program: "sshd", procs: 2})
+	h.service("journal", use{cores: 0.08, memory: gib / 8, disk: 0.8 * mb, shape: steady(0.7), cpus: cpus, program: "journald"})
 }
 
 // cellar1 has the sensor intake's containers and the bottling line's machine; one container strays onto its CPUs.
 func cellar1(at time.Time) *Host {
 	h := newHost("cellar-1", true, 16, 64*gib, 900*mb, 10_000, at, 41)
-	h.everyday()
+	h.everyday("0-11") // keeps off the bottling line's
 	vm := use{cores: 3.6, memory: 10 * gib, disk: 22 * mb, net: 9 * mb, shape: daily(0.25, 11, 3.5), program: "qemu-system-x86_64", threads: 6, cpus: "12-15"}
 	h.add(amount.VM, "bottling-plc", "svc-bottle", "Bottling Line", "/machine.slice/machine-qemu\\x2d3\\x2dbottling-plc.scope", vm)
 	for i, name := range []string{"must-intake-1", "must-intake-2", "must-intake-3", "barrel-sense", "cave-climate", "sulphite-watch"} {
@@ -180,7 +181,7 @@ func cellar1(at time.Time) *Host {
 // press1 has harvest routing, label printing and leaf vision.
 func press1(at time.Time) *Host {
 	h := newHost("press-1", false, 24, 96*gib, 1500*mb, 10_000, at, 12)
-	h.everyday()
+	h.everyday("")
 	for i, name := range []string{"route-solver-7c", "route-solver-7d", "route-api", "route-map", "tractor-feed", "weigh-bridge"} {
 		h.container(name, "svc-route", "Harvest Routing", use{
 			cores: []float64{3.1, 2.6, 0.9, 0.6, 0.4, 0.2}[i], memory: []int64{8, 8, 3, 4, 1, 1}[i] * gib, disk: 9 * mb, net: []float64{20, 20, 55, 40, 12, 4}[i] * mb,
@@ -204,10 +205,10 @@ func press1(at time.Time) *Host {
 // terrace1 runs the frost forecasts' ensembles.
 func terrace1(at time.Time) *Host {
 	h := newHost("terrace-1", false, 32, 128*gib, 2*1000*mb, 25_000, at, 87)
-	h.everyday()
+	h.everyday("")
 	for i := range 8 {
 		h.job(41200+i, []string{"m.abt", "t.fink"}[i%2], "Frost Watch", use{
-			cores: 3.4, memory: 9 * gib, disk: 55 * mb, net: 30 * mb, shape: waves(6*time.Hour, 0.7, time.Duration(i)*45*time.Minute), program: "frost-ens", threads: 4, procs: 2,
+			cores: 3.4, memory: 9 * gib, disk: 55 * mb, net: 30 * mb, shape: waves(6*time.Hour, 0.6, time.Duration(i)*18*time.Minute), program: "frost-ens", threads: 4, procs: 2,
 		})
 	}
 	h.service("forecast-archive", use{cores: 0.6, memory: 3 * gib, disk: 45 * mb, net: 15 * mb, shape: daily(0.3, 4, 3), program: "archive", threads: 2})
@@ -218,10 +219,10 @@ func terrace1(at time.Time) *Host {
 // terrace2 has more forecasts and the agronomists' sign-ins; one holds memory and sleeps.
 func terrace2(at time.Time) *Host {
 	h := newHost("terrace-2", false, 32, 128*gib, 2*1000*mb, 25_000, at, 41)
-	h.everyday()
+	h.everyday("")
 	for i := range 6 {
 		h.job(41300+i, []string{"m.abt", "t.fink"}[i%2], "Frost Watch", use{
-			cores: 3.2, memory: 6 * gib, disk: 40 * mb, net: 22 * mb, shape: waves(8*time.Hour, 0.65, time.Duration(i)*80*time.Minute), program: "frost-ens", threads: 4, procs: 2,
+			cores: 3.2, memory: 6 * gib, disk: 40 * mb, net: 22 * mb, shape: waves(6*time.Hour, 0.55, time.Duration(i)*25*time.Minute), program: "frost-ens", threads: 4, procs: 2,
 		})
 	}
 	h.session(31, "l.roth", "Agronomy Desk", use{cores: 0.02, memory: 28 * gib, shape: steady(0.02), program: "notebook", threads: 12, procs: 2}) // asleep since morning

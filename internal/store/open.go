@@ -148,27 +148,35 @@ func (s *Store) EnsureDay(ctx context.Context, t time.Time) error {
 	if known {
 		return nil
 	}
-	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		// Two writers that make the same partition at once would fail each other.
-		if err := tx.Exec("SELECT pg_advisory_xact_lock($1)", lockPartitions).Error; err != nil {
-			return err
+	for _, table := range partitioned {
+		if err := s.makePartition(ctx, table, name, day); err != nil {
+			return fmt.Errorf("make the partition of %s for %s: %w", table, name, err)
 		}
-		for _, table := range partitioned {
-			sql := fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s_%s PARTITION OF %s FOR VALUES FROM ('%s') TO ('%s')",
-				table, name, table, day.Format(time.RFC3339), day.Add(24*time.Hour).Format(time.RFC3339))
-			if err := tx.Exec(sql).Error; err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	if err != nil {
-		return fmt.Errorf("make partitions of %s: %w", name, err)
 	}
 	s.mu.Lock()
 	s.partitions[name] = true
 	s.mu.Unlock()
 	return nil
+}
+
+// makePartition makes a table of its own and attaches it, which readers and writers of the other days need not wait for;
+// CREATE TABLE … PARTITION OF would lock them out, and deadlock with them.
+func (s *Store) makePartition(ctx context.Context, table, name string, day time.Time) error {
+	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Exec("SELECT pg_advisory_xact_lock($1)", lockPartitions).Error; err != nil {
+			return err
+		}
+		partition := table + "_" + name
+		var there bool
+		if err := tx.Raw("SELECT to_regclass($1) IS NOT NULL", partition).Row().Scan(&there); err != nil || there {
+			return err
+		}
+		if err := tx.Exec(fmt.Sprintf("CREATE TABLE %s (LIKE %s INCLUDING ALL)", partition, table)).Error; err != nil {
+			return err
+		}
+		return tx.Exec(fmt.Sprintf("ALTER TABLE %s ATTACH PARTITION %s FOR VALUES FROM ('%s') TO ('%s')",
+			table, partition, day.Format(time.RFC3339), day.Add(24*time.Hour).Format(time.RFC3339))).Error
+	})
 }
 
 // Advisory locks of this program.
@@ -182,29 +190,37 @@ const (
 // time; where another is at it, it does nothing.
 func (s *Store) DropBefore(ctx context.Context, t time.Time) (dropped int, err error) {
 	limit := t.UTC().Truncate(24 * time.Hour)
-	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		var mine bool
-		if err := tx.Raw("SELECT pg_try_advisory_xact_lock($1)", lockRetention).Row().Scan(&mine); err != nil || !mine {
-			return err
+	var partitions []string
+	const find = `SELECT relname FROM pg_inherits JOIN pg_class ON pg_class.oid = inhrelid
+		WHERE inhparent = ANY ($1::regclass[]) ORDER BY relname`
+	if err := s.db.WithContext(ctx).Raw(find, partitioned).Scan(&partitions).Error; err != nil {
+		return 0, err
+	}
+	for _, name := range partitions {
+		day, err := time.Parse("20060102", name[len(name)-8:])
+		if err != nil || !day.Before(limit) {
+			continue
 		}
-		var names []string
-		if err := tx.Raw("SELECT relname FROM pg_inherits JOIN pg_class ON pg_class.oid = inhrelid WHERE inhparent = ANY(ARRAY['host_minute','usage_minute','program_minute','cpu_minute','tenant_minute']::regclass[])").Scan(&names).Error; err != nil {
-			return err
+		// Each in a transaction of its own: dropping locks the whole table for a moment, and two at once could deadlock
+		// with a reader.
+		if err := s.alone(ctx, lockRetention, "DROP TABLE IF EXISTS "+name); err != nil {
+			return dropped, err
 		}
-		for _, n := range names {
-			day, err := time.Parse("20060102", n[len(n)-8:])
-			if err != nil || !day.Before(limit) {
-				continue
-			}
-			if err := tx.Exec("DROP TABLE " + n).Error; err != nil {
-				return err
-			}
-			dropped++
-		}
-		return tx.Exec("DELETE FROM intake WHERE start < $1", limit).Error
-	})
+		dropped++
+	}
 	s.mu.Lock()
 	clear(s.partitions)
 	s.mu.Unlock()
-	return dropped, err
+	return dropped, s.alone(ctx, lockRetention, "DELETE FROM intake WHERE start < $1", limit)
+}
+
+// alone runs a statement if no other instance holds the lock; else the other is at it.
+func (s *Store) alone(ctx context.Context, lock int, statement string, arguments ...any) error {
+	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		var mine bool
+		if err := tx.Raw("SELECT pg_try_advisory_xact_lock($1)", lock).Row().Scan(&mine); err != nil || !mine {
+			return err
+		}
+		return tx.Exec(statement, arguments...).Error
+	})
 }

@@ -1,0 +1,77 @@
+# Vine Scale. "make help" lists what there is.
+SHELL := /bin/sh
+.DEFAULT_GOAL := help
+
+SERVICE_PACKAGES := postgresql
+TEST_PACKAGES    := $(SERVICE_PACKAGES) chromium runc busybox-static
+PICTURE_PACKAGES := chromium xvfb xterm imagemagick fonts-dejavu-core
+
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+CONSOLE := internal/console/dist/index.html
+SOURCES := $(shell find cmd core internal -name '*.go' -o -name '*.sql')
+WEB     := $(shell find web/src web/public -type f) web/index.html web/vite.config.ts
+SUDO    := $(if $(filter 0,$(shell id -u)),,sudo)
+
+.PHONY: help build demo run test test-go test-root test-web check bench generate screenshots packages clean
+
+help: ## list the targets
+	@sed -n 's/^\([a-z-]*\):.*## /  make \1\t/p' $(MAKEFILE_LIST) | expand -t 22
+
+build: bin/vinescale ## build bin/vinescale with the console in it
+
+bin/vinescale: $(CONSOLE) $(SOURCES) go.mod go.sum
+	go build -trimpath -ldflags '-X vinescale/internal/cli.Version=$(VERSION)' -o $@ ./cmd/vinescale
+
+$(CONSOLE): web/node_modules/.installed $(WEB)
+	cd web && npm run --silent build
+
+web/node_modules/.installed: web/package.json web/package-lock.json
+	cd web && npm install --no-audit --no-fund --silent
+	@touch $@
+
+demo: build ## run the whole product on demo data; Ctrl-C ends it
+	@scripts/packages $(SERVICE_PACKAGES)
+	@exec bin/vinescale demo
+
+run: build ## weigh this host, for real
+	bin/vinescale weigh
+
+test: packages build test-go test-root test-web ## run every test: core, database, service, console, this kernel
+
+packages:
+	@scripts/packages $(TEST_PACKAGES)
+
+test-go:
+	go test -timeout 20m ./...
+
+# Tests that start containers need root: by sudo where this is not root.
+test-root:
+	go test -c -o bin/real.test ./internal/real
+	cd internal/real && $(SUDO) env VINESCALE_REQUIRE_ROOT=1 ../../bin/real.test -test.v -test.timeout 10m
+
+test-web: web/node_modules/.installed
+	cd web && npm test --silent
+
+check: $(CONSOLE) ## static checks: format, vet, lint, types, generated files
+	@test -z "$$(gofmt -l cmd core internal tools)" || { echo "not formatted (run gofmt -w):"; gofmt -l cmd core internal tools; exit 1; }
+	go vet ./...
+	cd web && npm run --silent lint
+	@go run ./cmd/vinescale openapi | diff -q - docs/openapi.json >/dev/null || { echo "docs/openapi.json is not of these handlers: run make generate"; exit 1; }
+
+bench: packages ## measure cost, as ratios to a floor measured in the same run
+	go test -run '^$$' -bench . -benchtime 2s -timeout 20m ./core/account ./internal/kernel ./internal/store
+
+generate: web/node_modules/.installed ## make the generated files anew: wire format, API description, its types
+	@scripts/packages protobuf-compiler
+	go build -o bin/protoc-gen-go google.golang.org/protobuf/cmd/protoc-gen-go
+	protoc --plugin=bin/protoc-gen-go --go_out=. --go_opt=module=vinescale internal/wire/interval.proto
+	go run ./cmd/vinescale openapi > docs/openapi.json
+	cd web && npm run --silent types
+
+screenshots: build ## take docs/screenshots anew (uses port 7470)
+	@scripts/packages $(SERVICE_PACKAGES) $(PICTURE_PACKAGES)
+	go run ./tools/screenshots docs/screenshots
+
+clean: ## remove what was built
+	rm -rf bin internal/console/dist web/node_modules
+	mkdir -p internal/console/dist && touch internal/console/dist/.gitkeep

@@ -1,0 +1,121 @@
+// Command screenshots takes the pictures in docs/screenshots of a running demo: its pages in a browser, its commands in
+// a terminal window. Run it with "make screenshots".
+package main
+
+import (
+	"context"
+	"fmt"
+	"log"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"time"
+
+	"vinescale/internal/browser"
+)
+
+func main() {
+	service, token := os.Getenv("VINESCALE_SERVICE"), os.Getenv("VINESCALE_TOKEN")
+	if service == "" || token == "" || len(os.Args) < 2 {
+		log.Fatal("usage: VINESCALE_SERVICE=… VINESCALE_TOKEN=… screenshots DIRECTORY [NAME …]")
+	}
+	wanted := map[string]bool{}
+	for _, n := range os.Args[2:] {
+		wanted[n] = true
+	}
+	want := func(name string) bool { return len(wanted) == 0 || wanted[name] }
+	if err := pages(service, token, os.Args[1], want); err != nil {
+		log.Fatal(err)
+	}
+	if err := terminals(os.Args[1], want); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func pages(service, token, dir string, want func(string) bool) error {
+	b, done, err := browser.Open(context.Background())
+	if err != nil {
+		return err
+	}
+	defer done()
+	if err := b.SignIn(service, token); err != nil {
+		return err
+	}
+	for _, p := range []struct{ name, path, text, theme string }{
+		{"balance", "/", "The hosts under it", "light"},
+		{"balance-dark", "/", "The hosts under it", "dark"},
+		{"hosts", "/hosts?span=24h", "cellar-1", "light"},
+		{"host", "/hosts/cellar-1", "curd-fermentlog", "light"},
+		{"tenant", "/tenants/Cellar%20Intake", "must-intake-1", "light"},
+	} {
+		if !want(p.name) {
+			continue
+		}
+		if _, err := browser.Eval[bool](b, fmt.Sprintf("(localStorage.setItem('vinescale-theme', %q), true)", p.theme)); err != nil {
+			return err
+		}
+		if err := b.Go(service + p.path); err != nil {
+			return err
+		}
+		if err := b.WaitText(p.text); err != nil {
+			return err
+		}
+		time.Sleep(1500 * time.Millisecond) // fonts, and the last answers
+		png, err := b.Picture()
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(dir, p.name+".png"), png, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// terminals runs commands in a terminal window on a screen that nobody sees, and takes pictures of it.
+func terminals(dir string, want func(string) bool) error {
+	const display = ":97"
+	screen := exec.Command("Xvfb", display, "-screen", "0", "1280x800x24")
+	if err := screen.Start(); err != nil {
+		return fmt.Errorf("start a screen (is xvfb installed?): %w", err)
+	}
+	defer func() { screen.Process.Kill(); screen.Wait() }()
+	time.Sleep(time.Second)
+	for _, c := range []struct {
+		name     string
+		commands []string
+		seconds  int
+	}{
+		{"weigh", []string{"vinescale weigh --over 3s"}, 6},
+		{"command-balance", []string{"vinescale balance --of cpu", "vinescale balance --of disk"}, 3},
+		{"command-share", []string{"vinescale share --of cpu --by tenant", "vinescale share --of memory --by program --first 8"}, 3},
+		{"command-ledger", []string{"vinescale ledger --host cellar-1 --of cpu"}, 3},
+		{"command-pins", []string{"vinescale pins --span 10m", "vinescale hosts", "vinescale rule list"}, 3},
+	} {
+		if !want(c.name) {
+			continue
+		}
+		term := exec.Command("xterm", "-display", display, "-geometry", "158x48+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#faf8f2", "-fg", "#1d2320",
+			"-e", "sh", "-c", shown(c.commands)+"sleep 60")
+		if err := term.Start(); err != nil {
+			return fmt.Errorf("start a terminal (is xterm installed?): %w", err)
+		}
+		time.Sleep(time.Duration(c.seconds) * time.Second)
+		err := exec.Command("import", "-display", display, "-window", "root", filepath.Join(dir, c.name+".png")).Run()
+		term.Process.Kill()
+		term.Wait()
+		if err != nil {
+			return fmt.Errorf("take a picture of the screen (is imagemagick installed?): %w", err)
+		}
+	}
+	return nil
+}
+
+// shown is a shell script that prints each command before it runs it.
+func shown(commands []string) string {
+	script := "PATH=$PWD/bin:$PATH; "
+	for _, c := range commands {
+		script += fmt.Sprintf("echo '$ %s'; %s; echo; ", c, c)
+	}
+	return script
+}

@@ -1,0 +1,38 @@
+import createClient from 'openapi-fetch'
+import type { components, paths } from './schema.gen'
+
+type Schemas = components['schemas']
+export type Balance = Schemas['Balance']
+export type TenantBalance = Schemas['TenantBalance']
+export type ResourceBalance = Schemas['ResourceBalance']
+export type ResourceUse = Schemas['ResourceUse']
+export type Host = Schemas['Host']
+export type Ledger = Schemas['Ledger']
+export type Share = Schemas['Share']
+export type Timeline = Schemas['Timeline']
+export type PinnedCPU = Schemas['PinnedCPU']
+export type Identity = Schemas['Identity']
+
+/** What the service answered when it could not do what was asked (RFC 9457). */
+export class ProblemError extends Error {
+  constructor(
+    readonly status: number,
+    detail: string,
+  ) {
+    super(detail)
+  }
+}
+
+/** The service, by its own description. The header marks calls of this console; see the service's rule on cookies. */
+export const api = createClient<paths>({ headers: { 'X-Vinescale': 'console' } })
+
+/** Returns the answer, or throws what the service said instead. */
+export async function answer<T>(
+  call: Promise<{ data?: T; error?: { detail?: string; title?: string }; response: Response }>,
+): Promise<T> {
+  const { data, error, response } = await call
+  if (error !== undefined || !response.ok) {
+    throw new ProblemError(response.status, error?.detail ?? error?.title ?? `the service answered ${response.status}`)
+  }
+  return data as T
+}

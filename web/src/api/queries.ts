@@ -1,0 +1,72 @@
+import { useQuery, useQueryClient, keepPreviousData } from '@tanstack/react-query'
+import { useEffect } from 'react'
+import { queryOf, type Span } from '../time/span'
+import { answer, api, type PinnedCPU } from './client'
+
+export type ResourceName = 'cpu' | 'memory' | 'disk' | 'network'
+export type Dimension = 'tenant' | 'user' | 'workload' | 'kind' | 'host' | 'program'
+
+const figures = 'figures' // keys that begin so are asked again when new figures are in the books
+
+export function useIdentity() {
+  return useQuery({ queryKey: ['me'], queryFn: () => answer(api.GET('/api/v1/me')), retry: false, staleTime: 300_000 })
+}
+
+export function useBalance(span: Span, host?: string) {
+  return useQuery({
+    queryKey: [figures, 'balance', queryOf(span), host],
+    queryFn: () => answer(api.GET('/api/v1/balance', { params: { query: { ...queryOf(span), host } } })),
+    placeholderData: keepPreviousData,
+  })
+}
+
+export function useHosts() {
+  return useQuery({ queryKey: [figures, 'hosts'], queryFn: () => answer(api.GET('/api/v1/hosts')) })
+}
+
+export type LedgerQuestion = { of: ResourceName; by: Dimension; host?: string; tenant?: string }
+
+export function useLedger(span: Span, q: LedgerQuestion) {
+  return useQuery({
+    queryKey: [figures, 'ledger', queryOf(span), q],
+    queryFn: () => answer(api.GET('/api/v1/ledger', { params: { query: { ...queryOf(span), ...q } } })),
+    placeholderData: keepPreviousData,
+  })
+}
+
+export function useTimeline(from: Date, to: Date, host?: string) {
+  // By the minute, so that a ruler that moves on does not ask every second.
+  const minute = (d: Date) => new Date(Math.floor(d.getTime() / 60_000) * 60_000).toISOString()
+  const query = { from: minute(from), to: minute(to), host }
+  return useQuery({
+    queryKey: [figures, 'timeline', query],
+    queryFn: () => answer(api.GET('/api/v1/timeline', { params: { query } })),
+    placeholderData: keepPreviousData,
+  })
+}
+
+export function usePins(span: Span, host?: string) {
+  return useQuery<PinnedCPU[]>({
+    queryKey: [figures, 'pins', queryOf(span), host],
+    queryFn: () => answer(api.GET('/api/v1/pins', { params: { query: { ...queryOf(span), host } } })),
+    placeholderData: keepPreviousData,
+  })
+}
+
+/** While live, asks for figures again soon after new ones are in the books. */
+export function useLiveRefresh(live: boolean) {
+  const queries = useQueryClient()
+  useEffect(() => {
+    if (!live) return
+    const events = new EventSource('/api/v1/events')
+    let soon: ReturnType<typeof setTimeout> | undefined
+    events.addEventListener('committed', () => {
+      clearTimeout(soon) // hosts report within moments of each other: ask once
+      soon = setTimeout(() => void queries.invalidateQueries({ queryKey: [figures] }), 400)
+    })
+    return () => {
+      clearTimeout(soon)
+      events.close()
+    }
+  }, [live, queries])
+}

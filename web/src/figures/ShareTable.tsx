@@ -1,0 +1,100 @@
+import { Link } from '@tanstack/react-router'
+import type { Ledger, Share } from '../api/client'
+import type { ResourceName } from '../api/queries'
+import { useTime } from '../time/useTime'
+import { Meaning } from './BalanceBar'
+import { figure, tenantColour, unitOf } from './units'
+
+const sourceMeaning: Record<string, string> = {
+  counted: 'The kernel counts exactly this group.',
+  summed: 'Added over processes; what ended between two readings is missing.',
+  split: 'A shared amount, divided by a stated key.',
+  reported: 'Told by an outside system.',
+  unavailable: 'Not available.',
+}
+
+/** A ledger's shares as a table, largest first, each with its source. */
+export function ShareTable({
+  ledger,
+  colours,
+  withHost,
+}: {
+  ledger: Ledger
+  colours: Map<string, number>
+  withHost?: boolean
+}) {
+  const { search } = useTime()
+  const unit = unitOf(ledger.resource as ResourceName, ledger.capacity)
+  return (
+    <table className="min-w-160">
+      <thead>
+        <tr>
+          <th scope="col">Workload</th>
+          {withHost ? <th scope="col">Host</th> : <th scope="col">Tenant</th>}
+          <th scope="col">Owner</th>
+          <th scope="col" className="num">
+            Mean {unit.name}
+          </th>
+          <th scope="col" className="num">
+            Highest tick
+          </th>
+          <th scope="col" className="num">
+            % of capacity
+          </th>
+          <th scope="col">Source</th>
+        </tr>
+      </thead>
+      <tbody>
+        {ledger.shares.map((s) => (
+          <tr key={`${s.host}/${s.kind}/${s.name}/${s.owner}`}>
+            <th scope="row">
+              {s.name} <span className="text-[12.5px] text-ink-2">{s.kind}</span>
+            </th>
+            <td>
+              {withHost ? (
+                <Link to="/hosts/$host" params={{ host: s.host ?? '' }} search={search}>
+                  {s.host}
+                </Link>
+              ) : (
+                <span className="flex items-baseline gap-2">
+                  <span className="sw" style={{ background: tenantColour(colours.get(s.tenant ?? '') ?? 0) }} />
+                  {s.tenant}
+                </span>
+              )}
+            </td>
+            <td>{s.owner || 'not known'}</td>
+            <Figures share={s} ledger={ledger} />
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  )
+}
+
+function Figures({ share: s, ledger }: { share: Share; ledger: Ledger }) {
+  const unit = unitOf(ledger.resource as ResourceName, ledger.capacity)
+  const source = (
+    <td>
+      <Meaning meaning={s.reason ? `Not available: ${s.reason}.` : sourceMeaning[s.source]}>{s.source}</Meaning>
+    </td>
+  )
+  if (s.amount === null || s.mean === null)
+    return (
+      <>
+        <td className="num text-ink-2">–</td>
+        <td className="num text-ink-2">–</td>
+        <td className="num text-ink-2">–</td>
+        {source}
+      </>
+    )
+  return (
+    <>
+      <td className="num">{figure(s.mean, { ...unit, digits: unit.digits + 1 })}</td>
+      <td className="num text-ink-2">{s.peak === undefined || s.peak === null ? '–' : figure(s.peak, unit)}</td>
+      <td className="num">
+        {ledger.capacity ? `${figure((100 * s.amount) / ledger.capacity, { name: '%', per: 1, digits: 1 })} %` : '–'}
+      </td>
+      {source}
+    </>
+  )
+}

@@ -1,0 +1,10 @@
+/** What is shown in place of figures while they are asked for, or when they cannot be had. */
+export function Waiting({ error, what }: { error: Error | null; what: string }) {
+  if (error)
+    return (
+      <p role="alert" className="p-3.5 text-wine">
+        {what} cannot be shown: {error.message}
+      </p>
+    )
+  return <p className="p-3.5 text-ink-2">Adding up {what.toLowerCase()} …</p>
+}

@@ -1,0 +1,53 @@
+import { useBalance, useHosts, usePins, type ResourceName } from '../../api/queries'
+import { Waiting } from '../../figures/Trouble'
+import { queryOf } from '../../time/span'
+import { useTime } from '../../time/useTime'
+import { HostRows } from '../hosts/HostRows'
+import { BalanceTable } from './BalanceTable'
+import { HowToRead } from './HowToRead'
+import { NeedsYou } from './NeedsYou'
+import { needsOf } from './needs'
+
+/** The fleet's balance: each tenant's use of each resource against its quota and the capacity. */
+export function BalancePage() {
+  const { span } = useTime()
+  const balance = useBalance(span)
+  const hosts = useHosts()
+  const pins = usePins(span)
+  const b = balance.data
+  const capacity = (r: ResourceName) => b?.resources.find((x) => x.resource === r)?.capacity_mean ?? null
+  const cpu = capacity('cpu')
+  const memory = capacity('memory')
+  return (
+    <>
+      <div className="mb-3 flex flex-wrap items-baseline gap-3.5">
+        <h1>Balance of the fleet</h1>
+        {b && (
+          <span className="text-ink-2">
+            {b.hosts} hosts{cpu !== null && ` · ${Math.round(cpu)} cores`}
+            {memory !== null && ` · ${Math.round(memory / 2 ** 30).toLocaleString('en')} GiB`} · {b.workloads} workloads
+          </span>
+        )}
+        <span className="ml-auto flex gap-4">
+          <a href={`/api/v1/balance?${new URLSearchParams(queryOf(span))}`} download="balance.json">
+            export
+          </a>
+        </span>
+      </div>
+      <div className="grid grid-cols-[1fr_300px] items-start gap-4.5 max-xl:grid-cols-1">
+        <section className="sheet overflow-x-auto" aria-label="Balance by tenant">
+          {b ? <BalanceTable balance={b} /> : <Waiting error={balance.error} what="The balance" />}
+        </section>
+        <NeedsYou needs={b ? needsOf(b, pins.data ?? [], hosts.data ?? []) : null} />
+      </div>
+      <HowToRead />
+      <section className="sheet mt-4.5 overflow-x-auto" aria-labelledby="hosts-title">
+        <div className="flex items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
+          <h2 id="hosts-title">The hosts under it</h2>
+          <span className="text-[12.5px] text-ink-2">each host’s use by tenant, of its own capacity</span>
+        </div>
+        <HostRows />
+      </section>
+    </>
+  )
+}

@@ -1,0 +1,113 @@
+import type { Balance, Host, PinnedCPU } from '../../api/client'
+import type { ResourceName } from '../../api/queries'
+import { figure, resourceTitle, unitOf, whole } from '../../figures/units'
+
+/** One thing that wants an administrator: a sentence of plain and bold parts, its class, and where to look. */
+export type Need = {
+  grade: 'bad' | 'watch' | 'info'
+  sentence: (string | { bold: string })[]
+  class: string
+  host?: string
+  tenant?: string
+}
+
+const order = { bad: 0, watch: 1, info: 2 }
+
+/** What the figures at hand say needs attention: work on others' pinned CPUs, quotas exceeded, hosts that fell silent. */
+export function needsOf(balance: Balance, pins: PinnedCPU[], hosts: Host[]): Need[] {
+  const needs = [...intruders(pins), ...quotas(balance), ...silent(hosts)]
+  return needs.sort((a, b) => order[a.grade] - order[b.grade])
+}
+
+function intruders(pins: PinnedCPU[]): Need[] {
+  const groups = new Map<string, { pin: PinnedCPU; cpus: number[]; seconds: number; workload: string }>()
+  for (const pin of pins) {
+    for (const run of pin.ran) {
+      if (run.tenant === pin.tenant || run.cpu_seconds < 1) continue
+      const key = [pin.host, pin.tenant, run.workload].join('\n')
+      const g = groups.get(key) ?? { pin, cpus: [], seconds: 0, workload: run.workload }
+      g.cpus.push(pin.cpu)
+      g.seconds += run.cpu_seconds
+      groups.set(key, g)
+    }
+  }
+  const all = [...groups.values()].sort((a, b) => b.seconds - a.seconds)
+  return all.slice(0, 3).map((g) => ({
+    grade: 'bad',
+    sentence: [
+      { bold: g.workload },
+      ` ran on ${g.cpus.length === 1 ? 'CPU' : 'CPUs'} ${listOf(g.cpus)} of `,
+      { bold: g.pin.host },
+      ', declared for ',
+      { bold: g.pin.tenant },
+      `: ${Math.round(g.seconds).toLocaleString('en')} CPU-seconds in the span.`,
+    ],
+    class: 'Others on pinned CPUs',
+    host: g.pin.host,
+  }))
+}
+
+/** CPU numbers as a list of ranges: 12–15, 18. */
+export function listOf(cpus: number[]): string {
+  const sorted = [...cpus].sort((a, b) => a - b)
+  const runs: [number, number][] = []
+  for (const c of sorted) {
+    const last = runs[runs.length - 1]
+    if (last && c <= last[1] + 1) last[1] = c
+    else runs.push([c, c])
+  }
+  return runs.map(([a, b]) => (a === b ? `${a}` : `${a}–${b}`)).join(', ')
+}
+
+function quotas(balance: Balance): Need[] {
+  return balance.tenants.flatMap((t) =>
+    t.uses.flatMap((u, i): Need[] => {
+      const resource = u.resource as ResourceName
+      const unit = unitOf(resource, balance.resources[i]?.capacity_mean ?? null)
+      const what = resourceTitle[resource] === 'CPU' ? 'CPU' : resource
+      if (u.quota === null || u.used_mean === null || u.peak_minute_mean === null) return []
+      const limit = `${whole(u.quota, unit)} ${unit.name}`
+      if (u.over)
+        return [
+          {
+            grade: 'bad',
+            sentence: [
+              { bold: t.tenant },
+              ` used ${figure(u.used_mean, unit)} of ${limit} of ${what}, ${figure(u.used_mean - u.quota, unit)} over its quota.`,
+            ],
+            class: 'Over quota',
+            tenant: t.tenant,
+          },
+        ]
+      if (u.peak_over)
+        return [
+          {
+            grade: 'watch',
+            sentence: [
+              { bold: t.tenant },
+              ` reached ${figure(u.peak_minute_mean, unit)} of ${limit} of ${what} in its highest minute.`,
+            ],
+            class: 'Peak over quota',
+            tenant: t.tenant,
+          },
+        ]
+      return []
+    }),
+  )
+}
+
+function silent(hosts: Host[]): Need[] {
+  return hosts
+    .filter((h) => h.state !== 'reporting')
+    .map((h) => ({
+      grade: h.state === 'silent' ? 'bad' : 'info',
+      sentence: [
+        { bold: h.name },
+        h.last_at === null
+          ? ' is enrolled and has sent nothing yet.'
+          : ` has been silent since ${new Date(h.last_at).toLocaleString('en-GB')}.`,
+      ],
+      class: 'Host',
+      host: h.name,
+    }))
+}

@@ -1,0 +1,75 @@
+import { useParams } from '@tanstack/react-router'
+import { useState } from 'react'
+import { useBalance, useHosts, useLedger, type ResourceName } from '../../api/queries'
+import { ResourceTabs } from '../../figures/ResourceTabs'
+import { ShareTable } from '../../figures/ShareTable'
+import { Waiting } from '../../figures/Trouble'
+import { useTime } from '../../time/useTime'
+import { LedgerLines } from './LedgerLines'
+import { LedgerSheet } from './LedgerSheet'
+
+const modes: Record<string, string> = {
+  v1: 'cgroup v1',
+  hybrid: 'cgroup v1 with a v2 tree beside it',
+  v2: 'cgroup v2',
+}
+
+/** One host: its ledger of every resource, and its workloads. */
+export function HostPage() {
+  const { host } = useParams({ strict: false }) as { host: string }
+  const { span } = useTime()
+  const [of, setOf] = useState<ResourceName>('cpu')
+  const hosts = useHosts()
+  const balance = useBalance(span, host)
+  const ledger = useLedger(span, { of, by: 'workload', host })
+  const facts = hosts.data?.find((h) => h.name === host)
+  const colours = new Map(balance.data?.tenants.map((t) => [t.tenant, t.colour]))
+  return (
+    <>
+      <div className="mb-1.5 flex flex-wrap items-baseline gap-3.5">
+        <h1>{host}</h1>
+        {facts && (
+          <span className="text-ink-2">
+            {modes[facts.cgroup_mode] ?? 'nothing sent yet'} · {facts.state}
+          </span>
+        )}
+      </div>
+      {facts && facts.cpus > 0 && (
+        <p className="mb-4 flex flex-wrap gap-6">
+          <span>
+            <b>{facts.cpus}</b> CPUs
+          </span>
+          <span>
+            <b>{(facts.memory_bytes / 2 ** 30).toFixed(0)} GiB</b> memory
+          </span>
+          {balance.data && (
+            <span>
+              <b>{balance.data.workloads}</b> workloads of{' '}
+              <b>{balance.data.tenants.filter((t) => t.workloads > 0 && t.tenant !== 'unassigned').length}</b> tenants
+            </span>
+          )}
+        </p>
+      )}
+      <LedgerSheet balance={balance.data} error={balance.error} />
+      <section className="sheet mt-4.5 overflow-x-auto" aria-labelledby="workloads-title">
+        <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
+          <h2 id="workloads-title">Workloads</h2>
+          {ledger.data && (
+            <span className="text-[12.5px] text-ink-2">
+              {ledger.data.shares.length}, by {of === 'cpu' ? 'CPU time' : of}
+            </span>
+          )}
+          <ResourceTabs value={of} onChange={setOf} />
+        </div>
+        {ledger.data ? (
+          <>
+            <ShareTable ledger={ledger.data} colours={colours} />
+            <LedgerLines ledger={ledger.data} />
+          </>
+        ) : (
+          <Waiting error={ledger.error} what="The workloads" />
+        )}
+      </section>
+    </>
+  )
+}

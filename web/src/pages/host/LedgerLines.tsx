@@ -1,0 +1,32 @@
+import type { Ledger } from '../../api/client'
+import type { ResourceName } from '../../api/queries'
+import { figure, unitOf } from '../../figures/units'
+
+/** The lines that make a host's ledger add up, under its shares. */
+export function LedgerLines({ ledger }: { ledger: Ledger }) {
+  const unit = unitOf(ledger.resource as ResourceName, ledger.capacity)
+  const mean = (v: number) =>
+    ledger.mean_unit === 'bytes' || ledger.elapsed_seconds === 0 ? v : v / ledger.elapsed_seconds
+  const lines = [
+    { name: 'Kernel', value: ledger.kernel, note: ledger.notes?.kernel },
+    { name: 'Idle', value: ledger.idle, note: ledger.notes?.idle },
+    { name: 'Residual', value: ledger.residual, note: ledger.notes?.residual },
+    { name: 'Capacity', value: ledger.capacity, note: ledger.notes?.capacity, sum: true },
+  ]
+  return (
+    <table aria-label="Lines of the ledger">
+      <tbody>
+        {lines.map((l) => (
+          <tr key={l.name} className={l.sum ? 'sum' : 'soft'}>
+            <th scope="row">{l.name}</th>
+            <td className="num">
+              {l.value === null
+                ? `not available: ${l.note}`
+                : `${figure(mean(l.value), { ...unit, digits: unit.digits + 1 })} ${unit.name}`}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  )
+}

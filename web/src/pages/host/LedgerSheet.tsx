@@ -1,0 +1,70 @@
+import type { Balance } from '../../api/client'
+import type { ResourceName } from '../../api/queries'
+import { StackBar } from '../../figures/StackBar'
+import { Waiting } from '../../figures/Trouble'
+import { figure, resourceTitle, tenantColour, unitOf, whole } from '../../figures/units'
+import { partsOf } from '../balance/BalanceTable'
+
+/** The ledger of every resource as bars: shares by tenant, kernel and residual, of the capacity. */
+export function LedgerSheet({ balance, error }: { balance: Balance | undefined; error: Error | null }) {
+  const here = balance?.tenants.filter((t) => t.workloads > 0) ?? []
+  return (
+    <section className="sheet" aria-labelledby="ledger-title">
+      <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
+        <h2 id="ledger-title">The ledger</h2>
+        <span className="text-[12.5px] text-ink-2">shares + kernel + idle + residual = capacity</span>
+      </div>
+      {!balance && <Waiting error={error} what="The ledger" />}
+      {balance?.resources.map((r, index) => {
+        const resource = r.resource as ResourceName
+        const unit = unitOf(resource, r.capacity_mean)
+        return (
+          <div
+            key={resource}
+            className="grid grid-cols-[90px_1fr_150px] items-center gap-3.5 border-b border-rule px-3.5 py-2.5"
+          >
+            <b className="font-semibold">{resourceTitle[resource]}</b>
+            {r.used_mean === null ? (
+              <div className="stack unknown" role="img" aria-label={`${resourceTitle[resource]}: not available`} />
+            ) : (
+              <StackBar
+                label={resourceTitle[resource]}
+                whole={r.capacity_mean}
+                parts={partsOf(balance, { index, whole: r })}
+              />
+            )}
+            <span className="text-right">
+              {r.used_mean === null ? (
+                <span className="text-ink-2">{r.notes?.used ?? 'not available'}</span>
+              ) : (
+                <>
+                  {figure(r.used_mean, unit)} {r.capacity_mean !== null && `of ${whole(r.capacity_mean, unit)}`}{' '}
+                  {unit.name}
+                  <br />
+                  <span className="text-[12.5px] text-ink-2">
+                    {r.capacity_mean === null && 'capacity unknown · '}residual{' '}
+                    {r.residual_mean === null
+                      ? 'not available'
+                      : `${figure((100 * r.residual_mean) / (r.capacity_mean || r.used_mean || 1), { name: '%', per: 1, digits: 2 })} %`}
+                  </span>
+                </>
+              )}
+            </span>
+          </div>
+        )
+      })}
+      <p className="flex flex-wrap gap-4 px-3.5 py-2.5 text-[12.5px] text-ink-2">
+        {here.map((t) => (
+          <span key={t.tenant} className="flex items-baseline gap-2">
+            <span className="sw" style={{ background: tenantColour(t.colour) }} />
+            {t.tenant}
+          </span>
+        ))}
+        <span className="flex items-baseline gap-2">
+          <span className="sw" style={{ background: 'var(--residual)' }} />
+          residual
+        </span>
+      </p>
+    </section>
+  )
+}

@@ -1,0 +1,85 @@
+import { Link } from '@tanstack/react-router'
+import type { Host } from '../../api/client'
+import { useBalance, useHosts, type ResourceName } from '../../api/queries'
+import { StackBar } from '../../figures/StackBar'
+import { Waiting } from '../../figures/Trouble'
+import { figure, resourceTitle, unitOf, whole } from '../../figures/units'
+import { useTime } from '../../time/useTime'
+import { partsOf } from '../balance/BalanceTable'
+
+const resources: ResourceName[] = ['cpu', 'memory', 'disk', 'network']
+
+/** A row a host: its state, and its use of each resource by tenant, of its own capacity. */
+export function HostRows() {
+  const hosts = useHosts()
+  if (!hosts.data) return <Waiting error={hosts.error} what="The hosts" />
+  if (hosts.data.length === 0)
+    return (
+      <p className="p-3.5 font-serif">
+        No host is enrolled. “vinescale hosts enrol NAME” prints a credential for its collector.
+      </p>
+    )
+  return (
+    <table className="min-w-180">
+      <thead>
+        <tr>
+          <th scope="col">Host</th>
+          {resources.map((r) => (
+            <th scope="col" key={r} className="w-[19%]">
+              {resourceTitle[r]} {unitOf(r, null).name}
+            </th>
+          ))}
+        </tr>
+      </thead>
+      <tbody>
+        {hosts.data.map((h) => (
+          <HostRow key={h.name} host={h} />
+        ))}
+      </tbody>
+    </table>
+  )
+}
+
+function HostRow({ host }: { host: Host }) {
+  const { span, search } = useTime()
+  const balance = useBalance(span, host.name)
+  const b = balance.data
+  return (
+    <tr>
+      <th scope="row" className="whitespace-nowrap">
+        <Link to="/hosts/$host" params={{ host: host.name }} search={search}>
+          {host.name}
+        </Link>
+        <small className="block text-[12.5px] text-ink-2">
+          {host.state === 'awaited' ? 'nothing sent yet' : `${host.cpus} CPUs · ${host.state}`}
+        </small>
+      </th>
+      {resources.map((r, index) => {
+        const w = b?.resources[index]
+        if (!w || w.used_mean === null)
+          return (
+            <td key={r} className="text-ink-2">
+              {b ? 'not available' : '…'}
+            </td>
+          )
+        const unit = unitOf(r, w.capacity_mean)
+        return (
+          <td key={r}>
+            <StackBar
+              thin
+              label={`${resourceTitle[r]} of ${host.name}`}
+              whole={w.capacity_mean}
+              parts={partsOf(b, { index, whole: w })}
+            />
+            <div className="mt-1 text-[12.5px] whitespace-nowrap">
+              <b className="font-semibold">{figure(w.used_mean, unit)}</b>{' '}
+              <span className="text-ink-2">
+                {w.capacity_mean === null ? 'of unknown capacity' : `of ${whole(w.capacity_mean, unit)}`}
+              </span>
+            </div>
+          </td>
+        )
+      })}
+    </tr>
+  )
+}

@@ -1,0 +1,80 @@
+import { useParams } from '@tanstack/react-router'
+import { useState } from 'react'
+import { useBalance, useLedger, type ResourceName } from '../../api/queries'
+import { BalanceBar } from '../../figures/BalanceBar'
+import { ResourceTabs } from '../../figures/ResourceTabs'
+import { ShareTable } from '../../figures/ShareTable'
+import { Waiting } from '../../figures/Trouble'
+import { figure, resourceTitle, roundScale, tenantColour, unitOf, whole } from '../../figures/units'
+import { useTime } from '../../time/useTime'
+
+/** One tenant: its use against its quotas, and its workloads on all hosts. */
+export function TenantPage() {
+  const { tenant } = useParams({ strict: false }) as { tenant: string }
+  const { span } = useTime()
+  const [of, setOf] = useState<ResourceName>('cpu')
+  const balance = useBalance(span)
+  const ledger = useLedger(span, { of, by: 'workload', tenant })
+  const row = balance.data?.tenants.find((t) => t.tenant === tenant)
+  const colours = new Map(balance.data?.tenants.map((t) => [t.tenant, t.colour]))
+  return (
+    <>
+      <h1 className="mb-3 flex items-baseline gap-2.5">
+        <span className="sw" style={{ background: tenantColour(row?.colour ?? 0) }} />
+        {tenant === 'unassigned' ? 'Unassigned' : tenant}
+      </h1>
+      {balance.data && !row && <p className="font-serif">There is no tenant of this name.</p>}
+      {row && (
+        <section className="sheet mb-4.5 grid grid-cols-4 max-lg:grid-cols-2" aria-label="Use against quotas">
+          {row.uses.map((u, i) => {
+            const resource = u.resource as ResourceName
+            const unit = unitOf(resource, balance.data!.resources[i]?.capacity_mean ?? null)
+            const scale = roundScale(1.04 * Math.max(u.quota ?? 0, u.peak_minute_mean ?? 0), unit)
+            return (
+              <div key={resource} className="border-r border-rule px-3.5 py-2.5 last:border-0">
+                <b className="font-semibold">{resourceTitle[resource]}</b>{' '}
+                <span className="text-ink-2">{unit.name}</span>
+                <BalanceBar
+                  label={`${tenant}, ${resourceTitle[resource]}`}
+                  unit={unit}
+                  scale={scale}
+                  colour={tenantColour(row.colour)}
+                  used={u.used_mean}
+                  peak={u.peak_minute_mean}
+                  quota={u.quota}
+                  reason={u.reason}
+                />
+                <div className="flex justify-between text-[12.5px]">
+                  {u.used_mean === null ? (
+                    <span className="text-ink-2">not available</span>
+                  ) : (
+                    <span>
+                      <b>{figure(u.used_mean, unit)}</b>{' '}
+                      <span className="text-ink-2">{u.quota === null ? 'no quota' : `of ${whole(u.quota, unit)}`}</span>
+                    </span>
+                  )}
+                  {u.over && (
+                    <span className="font-semibold text-wine">{figure(u.used_mean! - u.quota!, unit)} over</span>
+                  )}
+                  {!u.over && u.peak_over && <span className="font-semibold text-amber">peak over</span>}
+                </div>
+              </div>
+            )
+          })}
+        </section>
+      )}
+      <section className="sheet overflow-x-auto" aria-labelledby="workloads-title">
+        <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
+          <h2 id="workloads-title">Workloads</h2>
+          {ledger.data && <span className="text-[12.5px] text-ink-2">{ledger.data.shares.length} on all hosts</span>}
+          <ResourceTabs value={of} onChange={setOf} />
+        </div>
+        {ledger.data ? (
+          <ShareTable ledger={ledger.data} colours={colours} withHost />
+        ) : (
+          <Waiting error={ledger.error} what="The workloads" />
+        )}
+      </section>
+    </>
+  )
+}

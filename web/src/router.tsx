@@ -1,0 +1,28 @@
+import { createRootRoute, createRoute, createRouter } from '@tanstack/react-router'
+import { BalancePage } from './pages/balance/BalancePage'
+import { HostPage } from './pages/host/HostPage'
+import { HostsPage } from './pages/hosts/HostsPage'
+import { TenantPage } from './pages/tenant/TenantPage'
+import { Shell } from './shell/Shell'
+import { readTime } from './time/span'
+
+const root = createRootRoute({
+  component: Shell,
+  validateSearch: readTime,
+  notFoundComponent: () => <p className="font-serif text-[15px]">There is no such page.</p>,
+})
+
+const routes = [
+  createRoute({ getParentRoute: () => root, path: '/', component: BalancePage }),
+  createRoute({ getParentRoute: () => root, path: '/hosts', component: HostsPage }),
+  createRoute({ getParentRoute: () => root, path: '/hosts/$host', component: HostPage }),
+  createRoute({ getParentRoute: () => root, path: '/tenants/$tenant', component: TenantPage }),
+] as const
+
+export const router = createRouter({ routeTree: root.addChildren(routes), defaultPreload: false })
+
+declare module '@tanstack/react-router' {
+  interface Register {
+    router: typeof router
+  }
+}
