@@ -37,7 +37,9 @@ func (l Line) add(m Line) Line {
 //	Used     = Shares + Kernel + Steal + Residual
 //	Capacity = Used + Idle, where Capacity is available
 //
-// Residual is signed: it is negative where shares were counted more finely than the host's own total.
+// Residual is signed: it is negative where shares were counted more finely than the host's own total. Idle is signed too:
+// the kernel counts it in ticks of 10 ms, and a declared rate can be exceeded. Neither is clamped, so that intervals add
+// up exactly however they are cut.
 type Ledger struct {
 	Capacity Line // what there was to use
 	Used     Line // in use by the host's own count, whoever used it
@@ -98,7 +100,6 @@ func cpuLedger(iv *Interval, s *scratch) Ledger {
 		interrupts += c.IRQ + c.SoftIRQ
 	}
 	capacity := iv.ElapsedMillis * 1000 * int64(len(iv.Detail.CPUs))
-	idle = min(idle, capacity)
 	return Ledger{
 		Capacity: Line{Units: capacity}, Idle: Line{Units: idle}, Used: Line{Units: capacity - idle},
 		Kernel: Line{Units: interrupts + s.kernelCPU}, Steal: Line{Units: steal},
@@ -173,9 +174,8 @@ func networkLedger(iv *Interval, prev, now *Reading) Ledger {
 	return l
 }
 
-// setCapacity states a declared capacity; what moved beyond it shows that more was possible, so it is the capacity then.
+// setCapacity states a declared capacity. Where more moved than was declared, idle is negative and says by how much.
 func (l *Ledger) setCapacity(units int64) {
-	units = max(units, l.Used.Units)
 	l.Capacity, l.Idle = Line{Units: units}, Line{Units: units - l.Used.Units}
 }
 

@@ -96,7 +96,6 @@ type scratch struct {
 	programs  map[programKey]programTally
 	prevGroup map[uint64]int
 	prevSpace map[uint64]int
-	deltas    []Group // per current group: what it counted in the interval, inner ones included
 	lastCPU   []lastCPU
 	kernelCPU int64 // microseconds of kernel threads
 	kernelIO  int64
@@ -141,7 +140,6 @@ func (s *scratch) groups(iv *Interval) {
 	for i := range s.prev.Groups {
 		s.prevGroup[s.prev.Groups[i].ID] = i
 	}
-	s.deltas = slices.Grow(s.deltas[:0], len(s.now.Groups))[:len(s.now.Groups)]
 	for i := range s.now.Groups {
 		g := &s.now.Groups[i]
 		// A group made since the previous reading counted from nothing, within the interval: before stays zero.
@@ -158,17 +156,30 @@ func (s *scratch) groups(iv *Interval) {
 			DiskBytes:   grown(before.DiskBytes, g.DiskBytes),
 			MemoryBytes: g.MemoryBytes * s.elapsed,
 		}
-		s.deltas[i] = d
 		iv.chargedFile += g.FileBytes * s.elapsed
 		iv.chargedKernel += g.KernelBytes * s.elapsed
 		s.tally(g.Workload).count(d, +1)
-		s.countPerCPU(g, before.PerCPU, +1)
-		if g.Outer >= 0 {
-			s.tally(s.now.Groups[g.Outer].Workload).count(d, -1)
-			s.countPerCPU(&Group{Workload: s.now.Groups[g.Outer].Workload, PerCPU: g.PerCPU, Has: g.Has}, before.PerCPU, -1)
+		s.countPerCPU(g.Workload, g, before.PerCPU, +1)
+		s.takeFromOuter(iv, g, d, before.PerCPU)
+	}
+}
+
+// takeFromOuter takes what a group counted off the nearest enclosing group that counts the same, measure by measure.
+func (s *scratch) takeFromOuter(iv *Interval, g *Group, d Group, before []int64) {
+	for o := g.Outer; o >= 0 && d.Has != 0; o = s.now.Groups[o].Outer {
+		outer := &s.now.Groups[o]
+		both := d.Has & outer.Has
+		part := d
+		part.Has = both
+		s.tally(outer.Workload).count(part, -1)
+		if both&HasPerCPU != 0 {
+			s.countPerCPU(outer.Workload, g, before, -1)
+		}
+		if both&HasMemory != 0 {
 			iv.chargedFile -= g.FileBytes * s.elapsed
 			iv.chargedKernel -= g.KernelBytes * s.elapsed
 		}
+		d.Has &^= both
 	}
 }
 
@@ -189,11 +200,11 @@ func (t *tally) count(d Group, sign int64) {
 	add(HasDisk, amount.Disk, d.DiskBytes)
 }
 
-func (s *scratch) countPerCPU(g *Group, before []int64, sign int64) {
+func (s *scratch) countPerCPU(w WorkloadID, g *Group, before []int64, sign int64) {
 	if g.Has&HasPerCPU == 0 {
 		return
 	}
-	t := s.tally(g.Workload)
+	t := s.tally(w)
 	t.counted |= HasPerCPU
 	if len(t.perCPU) < len(g.PerCPU) {
 		t.perCPU = append(t.perCPU, make([]int64, len(g.PerCPU)-len(t.perCPU))...)
