@@ -29,7 +29,7 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 		Memory: account.HostMemory{
 			Total: h.MemoryBytes &^ 1023, Free: free &^ 1023, Available: (free + cached/2) &^ 1023, Cached: cached &^ 1023, Slab: slab &^ 1023,
 		},
-		Disks:      []account.Disk{{Name: DiskName, Major: 259, Minor: 0, ReadBytes: h.disk / 3 &^ 511, WrittenBytes: (h.disk - h.disk/3) &^ 511, RateBytesPerSecond: h.DiskRate}},
+		Disks:      []account.Disk{{Name: DiskName, Major: 259, Minor: 0, ReadBytes: h.disk / 3 &^ 511, WrittenBytes: (h.disk - h.disk/3) &^ 511, ReadOps: 10, WriteOps: 10, RateBytesPerSecond: h.DiskRate}},
 		Interfaces: []account.Interface{{Name: LinkName, Received: h.network / 2, Sent: h.network - h.network/2, SpeedBitPerSecond: h.LinkMbit * 1e6}},
 		Load:       h.load(),
 		Pressure: []account.Pressure{

@@ -1,0 +1,192 @@
+package stage_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/core/tenancy"
+	"vinescale/internal/identify"
+	"vinescale/internal/kernel"
+	"vinescale/internal/stage"
+)
+
+var night = time.Date(2026, 10, 11, 3, 10, 0, 0, time.UTC)
+
+// set is a staged host with the real reader on its rendered files.
+type set struct {
+	host     *stage.Host
+	tree     stage.Tree
+	registry *identify.Registry
+	reader   *kernel.Reader
+}
+
+func open(t *testing.T, h *stage.Host) *set {
+	s := &set{host: h, tree: stage.Tree{Dir: t.TempDir()}}
+	require.NoError(t, h.Render(s.tree))
+	s.registry = identify.NewRegistry(identify.Roots{Etc: s.tree.Etc(), Run: s.tree.Run(), Proc: s.tree.Proc()})
+	reader, err := kernel.Open(s.registry, kernel.Options{
+		Roots:     kernel.Roots{Proc: s.tree.Proc(), Sys: s.tree.Sys(), Cgroup: s.tree.Cgroup()},
+		DiskRates: map[string]int64{stage.DiskName: h.DiskRate},
+		Clock:     func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
+	})
+	require.NoError(t, err)
+	t.Cleanup(reader.Close)
+	s.reader = reader
+	return s
+}
+
+// over takes readings over a time of the host in ticks and adds up the intervals.
+func (s *set) over(t *testing.T, tick time.Duration, ticks int) *account.Interval {
+	var tracker account.Tracker
+	var sum *account.Interval
+	readings := make([]account.Reading, 3)
+	for n := range ticks + 1 {
+		if n > 0 {
+			s.host.Advance(tick)
+		}
+		require.NoError(t, s.host.Render(s.tree))
+		r := &readings[n%len(readings)]
+		require.NoError(t, s.reader.Read(r))
+		require.Empty(t, s.reader.Trouble())
+		iv, err := tracker.Step(r)
+		if n == 0 {
+			require.ErrorIs(t, err, account.ErrFirstReading)
+			continue
+		}
+		require.NoError(t, err)
+		if sum == nil {
+			sum = iv
+		} else {
+			sum = sum.Add(iv)
+		}
+	}
+	return sum
+}
+
+// truth remembers what each workload had used at a moment.
+type truth struct{ cpu, disk, net int64 }
+
+func truthOf(h *stage.Host) map[string]truth {
+	m := map[string]truth{}
+	for _, w := range h.Workloads {
+		m[w.Name] = truth{w.CPUMicros, w.DiskBytes, w.NetBytes}
+	}
+	return m
+}
+
+// TestFleet_EveryWorkloadIsChargedWhatItTrulyUsed reads the staged hosts with the real collector code and compares every
+// workload's CPU, memory, disk and network bytes, and every ledger's residual, with the truth.
+func TestFleet_EveryWorkloadIsChargedWhatItTrulyUsed(t *testing.T) {
+	workloads := 0
+	for _, h := range stage.Cooperative(night) {
+		t.Run(h.Name, func(t *testing.T) {
+			s := open(t, h)
+			before, whole := truthOf(h), h.Truth()
+			iv := s.over(t, 5*time.Second, 12)
+			now := h.Truth()
+
+			usages := map[string]account.Usage{}
+			for _, u := range iv.Usages {
+				usages[s.registry.Workload(u.Workload).Name] = u
+			}
+			require.Len(t, usages, len(h.Workloads))
+			workloads += len(usages)
+			for _, w := range h.Workloads {
+				u, ok := usages[w.Name]
+				require.True(t, ok, "%s was found", w.Name)
+				id := s.registry.Workload(u.Workload)
+				assert.Equal(t, w.Kind, id.Kind, w.Name)
+				assert.Equal(t, w.Owner, id.Owner, w.Name)
+				assert.Equal(t, w.Allowed.String(), id.Allowed, "%s: the CPUs it may use", w.Name)
+
+				living := int64(0) // what its living processes used; a swarm's children are not among them
+				for _, p := range w.Processes {
+					living += p.CPUMicros
+				}
+				spent := w.CPUMicros - before[w.Name].cpu
+				if w.Path == "" { // no group counts it: the living, in clock ticks
+					assert.InDelta(t, living, u.Units[amount.CPU], 20_000*float64(len(w.Processes)), "%s: CPU", w.Name)
+					assert.Equal(t, amount.Summed, u.Source[amount.CPU], w.Name)
+				} else {
+					assert.Equal(t, spent, u.Units[amount.CPU], "%s: CPU, to the microsecond", w.Name)
+					assert.Equal(t, amount.Counted, u.Source[amount.CPU], w.Name)
+				}
+				assert.InDelta(t, w.MemoryBytes, u.Units[amount.Memory]/iv.ElapsedMillis, 0.06*float64(w.MemoryBytes)+4096, "%s: mean memory", w.Name)
+				assert.Equal(t, w.DiskBytes-before[w.Name].disk, u.Units[amount.Disk], "%s: disk bytes", w.Name)
+				if w.Space != 0 {
+					assert.Equal(t, w.NetBytes-before[w.Name].net, u.Units[amount.Network], "%s: network bytes", w.Name)
+				} else {
+					assert.Equal(t, amount.Unavailable, u.Source[amount.Network], "%s: cannot be told apart, and is not zero", w.Name)
+				}
+			}
+			// What the ledgers cannot charge is what the stage hid: each counter of /proc/stat may be a tick late per CPU.
+			ticks := float64(4 * 10_000 * h.CPUs)
+			residual := func(r amount.Resource) int64 { return iv.Ledgers[r].Residual.Units }
+			assert.InDelta(t, now.LostCPUMicros-whole.LostCPUMicros, residual(amount.CPU), ticks, "CPU residual")
+			assert.InDelta(t, now.KernelCPUMicros-whole.KernelCPUMicros, iv.Ledgers[amount.CPU].Kernel.Units, ticks, "kernel CPU")
+			assert.InDelta(t, now.HiddenMemoryBytes, residual(amount.Memory)/iv.ElapsedMillis, 8192, "memory residual")
+			assert.InDelta(t, 0, residual(amount.Disk), 2048, "disk residual")
+			assert.Equal(t, now.HostNetworkBytes-whole.HostNetworkBytes, residual(amount.Network), "network residual")
+		})
+	}
+	assert.Equal(t, 58, workloads)
+}
+
+// TestReading_IsWhatTheRealReaderReads holds the shortcut by which history is played to the rendered files.
+func TestReading_IsWhatTheRealReaderReads(t *testing.T) {
+	for _, h := range stage.Cooperative(night) {
+		t.Run(h.Name, func(t *testing.T) {
+			s := open(t, h)
+			h.Advance(7 * time.Second)
+			require.NoError(t, h.Render(s.tree))
+			var rendered account.Reading
+			require.NoError(t, s.reader.Read(&rendered))
+			direct := h.Reading(s.registry)
+			for i := range rendered.Groups { // identities of directories differ; what they stand for does not
+				rendered.Groups[i].ID = 0
+				if len(rendered.Groups[i].PerCPU) == 0 {
+					rendered.Groups[i].PerCPU = nil
+				}
+			}
+			for i := range direct.Groups {
+				direct.Groups[i].ID = 0
+			}
+			assert.ElementsMatch(t, direct.Groups, rendered.Groups)
+			assert.ElementsMatch(t, direct.Namespaces, rendered.Namespaces)
+			direct.Groups, rendered.Groups = nil, nil
+			direct.Namespaces, rendered.Namespaces = nil, nil
+			assert.Equal(t, direct, &rendered)
+		})
+	}
+}
+
+// TestTenants_RulesAssignEveryWorkloadAsTheCooperativeMeans.
+func TestTenants_RulesAssignEveryWorkloadAsTheCooperativeMeans(t *testing.T) {
+	var book tenancy.Book
+	names := map[int32]string{0: ""}
+	for i, x := range stage.Tenants {
+		rule, err := tenancy.Compile(int32(i+1), int32(i+1), x.Rule)
+		require.NoError(t, err)
+		book = append(book, rule)
+		names[int32(i+1)] = x.Name
+	}
+	for _, h := range stage.Cooperative(night) {
+		s := open(t, h)
+		for _, u := range s.over(t, time.Second, 1).Usages {
+			w := s.registry.Workload(u.Workload)
+			tenant, _ := book.Assign(h.Name, w)
+			want := ""
+			for _, x := range h.Workloads {
+				if x.Name == w.Name {
+					want = x.Tenant
+				}
+			}
+			assert.Equal(t, want, names[tenant], "%s on %s", w.Name, h.Name)
+		}
+	}
+}
