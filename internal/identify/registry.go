@@ -139,11 +139,10 @@ func (r *Registry) ProgramName(id int32) string {
 
 // AdoptOwner gives a workload whose records name no owner the real uid of one of its processes.
 func (r *Registry) AdoptOwner(id account.WorkloadID, uid int64) {
-	name := r.users.Name(uid)
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if w := &r.workloads[id]; w.Owner == "" {
-		w.Owner, w.UID = name, uid
+		w.Owner, w.UID = sound(r.users.Name(uid)), uid
 	}
 }
 

@@ -1,0 +1,102 @@
+package kernel
+
+import (
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+)
+
+func TestParseStat_TheNameMayHoldAnything(t *testing.T) {
+	const rest = " S 1 1 1 0 -1 4194560 0 0 0 0 150 50 7 7 20 0 3 0 4711 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 5 0 0 0 0 0\n"
+	for _, name := range []string{"intake", "a b", ") R 9 (", "((", "\x1b[31m", ""} {
+		s, ok := parseStat([]byte("42 (" + name + ")" + rest))
+		require.True(t, ok, "%q", name)
+		assert.Equal(t, name, string(s.comm))
+		assert.Equal(t, int64(200*tickMicros), s.micros)
+		assert.Equal(t, int64(4711), s.start)
+		assert.Equal(t, int32(5), s.cpu)
+		assert.Equal(t, int32(3), s.threads)
+		assert.False(t, s.kernel)
+	}
+}
+
+func TestParse_TheRealFilesOfThisKernel(t *testing.T) {
+	read := func(name string) []byte {
+		b, err := os.ReadFile(name)
+		require.NoError(t, err)
+		return b
+	}
+	s, ok := parseStat(read("/proc/self/stat"))
+	require.True(t, ok)
+	assert.Positive(t, s.threads)
+	cpus, ok := parseCPUs(read("/proc/stat"), nil)
+	require.True(t, ok)
+	assert.NotEmpty(t, cpus)
+	memory, ok := parseMeminfo(read("/proc/meminfo"))
+	require.True(t, ok)
+	assert.Greater(t, memory.Total, memory.Free)
+	_, ok = parseStatm(read("/proc/self/statm"))
+	assert.True(t, ok)
+	uid, allowed, ok := parseStatus(read("/proc/self/status"))
+	assert.True(t, ok)
+	assert.Equal(t, int64(os.Getuid()), uid)
+	assert.NotEmpty(t, allowed)
+	_, ok = parseLoad(read("/proc/loadavg"))
+	assert.True(t, ok)
+	assert.True(t, ifaceBytes(read("/proc/self/net/dev"), func([]byte, int64, int64) {}))
+}
+
+func TestIOStat_CountsOnlyTheDevicesAskedFor(t *testing.T) {
+	const file = "8:0 rbytes=100 wbytes=20 rios=1 wios=1 dbytes=5 dios=1\n253:0 rbytes=100 wbytes=20 rios=1 wios=1\n8:16 \n"
+	n, ok := ioStat([]byte(file), func(major, _ uint32) bool { return major == 8 })
+	require.True(t, ok)
+	assert.Equal(t, int64(120), n, "the stacked device 253:0 would count the same bytes again")
+}
+
+// FuzzParsers holds every parser to its promise on any input: no panic, no endless loop, nothing negative.
+func FuzzParsers(f *testing.F) {
+	for _, seed := range []string{
+		"42 (a) S 1 1 1 0 -1 4194560 0 0 0 0 150 50 7 7 20 0 3 0 4711 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 5 0 0 0 0 0\n",
+		"cpu  1 2 3\ncpu0 1 2 3 4 5 6 7 8 9 10\n", "MemTotal: 10 kB\n", "some avg10=0.00 total=12\nfull total=3\n", "0.10 0.20 0.30 1/2 3\n",
+		"eth0: 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16\n", " 8 0 sda 1 2 3 4 5 6 7 8 9 10 11\n", "8:0 rbytes=1 wbytes=2\n", "usage_usec 12\n",
+		"read_bytes: 1\nwrite_bytes: 2\ncancelled_write_bytes: 3\n", "10 20 30\n", "Uid:\t1\t1\n\nCpus_allowed_list:\t0-3\n",
+		"99999999999999999999", "\x00\xff", "-1 (", "cpu0 9223372036854775807 9223372036854775807 1 1 1 1 1 1",
+	} {
+		f.Add([]byte(seed))
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if s, ok := parseStat(b); ok && (s.micros < 0 || s.start < 0) {
+			t.Fatalf("negative: %+v", s)
+		}
+		if n, ok := parseStatm(b); ok && n < 0 {
+			t.Fatal(n)
+		}
+		if n, ok := parseIO(b); ok && n < 0 {
+			t.Fatal(n)
+		}
+		if cpus, ok := parseCPUs(b, nil); ok {
+			for _, c := range cpus {
+				if min(c.User, c.Idle, c.Steal) < 0 {
+					t.Fatalf("negative: %+v", c)
+				}
+			}
+		}
+		if n, ok := ioStat(b, func(uint32, uint32) bool { return true }); ok && n < 0 {
+			t.Fatal(n)
+		}
+		parseMeminfo(b)
+		parsePressure(b)
+		parseLoad(b)
+		parseStatus(b)
+		ifaceBytes(b, func([]byte, int64, int64) {})
+		diskLine(b)
+		for _, key := range []string{"usage_usec", ""} {
+			if n, ok := keyed(b, key); ok && n < 0 {
+				t.Fatal(n)
+			}
+		}
+	})
+}
