@@ -1,0 +1,102 @@
+package wire_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"google.golang.org/protobuf/encoding/protojson"
+	"google.golang.org/protobuf/proto"
+
+	"vinescale/internal/identify"
+	"vinescale/internal/stage"
+	"vinescale/internal/wire"
+
+	"vinescale/core/account"
+)
+
+func batch(t testing.TB) *wire.Batch {
+	h := stage.Cooperative(time.Date(2026, 10, 11, 9, 0, 0, 0, time.UTC))[0]
+	tree := stage.Tree{Dir: t.TempDir()}
+	require.NoError(t, h.Render(tree))
+	registry := identify.NewRegistry(identify.Roots{Etc: tree.Etc(), Run: tree.Run(), Proc: tree.Proc()})
+	var tracker account.Tracker
+	tracker.Step(h.Reading(registry))
+	h.Advance(time.Minute)
+	iv, err := tracker.Step(h.Reading(registry))
+	require.NoError(t, err)
+	return &wire.Batch{Version: wire.Version, Host: h.Name, Intervals: []*wire.Interval{wire.FromInterval(iv, 7, "v1", registry)}}
+}
+
+func TestDecode_BothFormsSayTheSame(t *testing.T) {
+	b := batch(t)
+	compressed, err := wire.Encode(b)
+	require.NoError(t, err)
+	one, err := wire.Decode(compressed, wire.TypeProtobuf, "zstd")
+	require.NoError(t, err)
+	text, err := protojson.Marshal(b)
+	require.NoError(t, err)
+	other, err := wire.Decode(text, wire.TypeJSON+"; charset=utf-8", "")
+	require.NoError(t, err)
+	assert.True(t, proto.Equal(b, one))
+	assert.True(t, proto.Equal(b, other))
+	assert.Less(t, len(compressed), len(text)/3)
+}
+
+func TestDecode_AnUnsoundBatchIsRefusedWithTheReason(t *testing.T) {
+	for want, spoil := range map[string]func(*wire.Batch){
+		"version 9 is not known":      func(b *wire.Batch) { b.Version = 9 },
+		"names no host":               func(b *wire.Batch) { b.Host = "" },
+		"holds no interval":           func(b *wire.Batch) { b.Intervals = nil },
+		"boot and sequence":           func(b *wire.Batch) { b.Intervals[0].Sequence = 0 },
+		"elapsed_millis is 0":         func(b *wire.Batch) { b.Intervals[0].ElapsedMillis = 0 },
+		"no span of time":             func(b *wire.Batch) { b.Intervals[0].FromUnixMicros = 1 },
+		"must each hold cpu":          func(b *wire.Batch) { b.Intervals[0].Ledgers = nil },
+		"a column has":                func(b *wire.Batch) { b.Intervals[0].Workloads.Owner = nil },
+		"usages of memory":            func(b *wire.Batch) { b.Intervals[0].Usages[1].Units = nil },
+		"negative, or of no known":    func(b *wire.Batch) { b.Intervals[0].Usages[0].Units[0] = -1 },
+		"unknown kind":                func(b *wire.Batch) { b.Intervals[0].Workloads.Kind[0] = "pet" },
+		"there twice":                 func(b *wire.Batch) { b.Intervals[0].Workloads.Key[0] = b.Intervals[0].Workloads.Key[1] },
+		"names a workload or program": func(b *wire.Batch) { b.Intervals[0].Programs.Program[0] = 9999 },
+		"names a workload or CPU":     func(b *wire.Batch) { b.Intervals[0].CpuUse.Workload[0] = 9999 },
+	} {
+		b := batch(t)
+		spoil(b)
+		raw, err := wire.Encode(b)
+		require.NoError(t, err)
+		_, err = wire.Decode(raw, wire.TypeProtobuf, "zstd")
+		assert.ErrorContains(t, err, want)
+	}
+	for _, c := range []struct{ media, encoding, want string }{
+		{"text/plain", "", "not known"}, {wire.TypeProtobuf, "gzip", "not known"}, {wire.TypeProtobuf, "zstd", "not sound zstd"}, {wire.TypeJSON, "", "not a batch"}, {"", "", "content type"},
+	} {
+		_, err := wire.Decode([]byte("no batch"), c.media, c.encoding)
+		assert.ErrorContains(t, err, c.want)
+	}
+}
+
+// FuzzDecode: whatever comes, Decode returns; what it accepts can be walked without leaving the columns.
+func FuzzDecode(f *testing.F) {
+	raw, err := proto.Marshal(batch(f))
+	require.NoError(f, err)
+	f.Add(raw)
+	f.Add([]byte{0x08, 0x01})
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		b, err := wire.Decode(raw, wire.TypeProtobuf, "")
+		if err != nil {
+			return
+		}
+		for _, iv := range b.Intervals {
+			for i := range iv.GetWorkloads().GetKey() {
+				_ = iv.Workloads.Labels[i].GetValues()
+				for r := range iv.Usages {
+					_ = iv.Usages[r].Units[i] + iv.Usages[r].Peak[i]
+				}
+			}
+			for i, w := range iv.GetCpuUse().GetWorkload() {
+				_ = iv.CpuUse.Source[w] + iv.CpuUse.Cpu[i]
+			}
+		}
+	})
+}
