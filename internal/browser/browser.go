@@ -136,3 +136,6 @@ func (b *Browser) SignIn(address, token string) error {
 	}
 	return b.WaitText("Balance of the fleet")
 }
+
+// Press sends keys to whatever has the focus.
+func (b *Browser) Press(keys string) error { return b.do(chromedp.KeyEvent(keys)) }

@@ -5,6 +5,7 @@ import (
 	"io"
 	"math"
 	"strings"
+	"time"
 
 	"vinescale/internal/sheet"
 )
@@ -18,8 +19,11 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 	if whole == nil {
 		whole, scale = l.Used, "what is in use"
 	}
-	fmt.Fprintf(w, "%s over %s until %s      %s      source: %s\n\n", visible(l.Host), seconds(l.ElapsedS), l.To.Local().Format("15:04:05"),
-		cpuCount(l.CPUs), sources(l.Shares))
+	until := "nothing was recorded in this span"
+	if l.CoveredTo != nil {
+		until = fmt.Sprintf("over %s until %s      %s      source: %s", seconds(l.ElapsedS), untilText(l.CoveredTo.Local()), cpuCount(l.CPUs), sources(l.Shares))
+	}
+	fmt.Fprintf(w, "%s %s\n\n", visible(l.Host), until)
 	withTenant := by == "workload" && anyTenant(l.Shares)
 	t := newTable(w)
 	head := []cell{{strings.ToUpper(l.Resource[:1]) + l.Resource[1:] + " by " + by, false}}
@@ -94,6 +98,14 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 	}
 	_, err := fmt.Fprintf(w, "\n%sA bar's full width, %d characters, is %s.\n", strings.Join(notes, ""), barWidth, scale)
 	return err
+}
+
+// untilText is a time of today, or a date and time.
+func untilText(t time.Time) string {
+	if t.Format(time.DateOnly) == time.Now().Format(time.DateOnly) {
+		return t.Format(time.TimeOnly)
+	}
+	return t.Format(time.DateTime)
 }
 
 func anyTenant(shares []sheet.Share) bool {

@@ -67,7 +67,8 @@ func New(o Options) *Collector {
 	return &Collector{Options: o, wake: make(chan struct{}, 1)}
 }
 
-// Run collects and sends until the context ends; then it closes the open interval and keeps it in the spool.
+// Run collects and sends until the context ends; then it closes the open interval,
+// keeps it in the spool and tries once more to send.
 func (c *Collector) Run(ctx context.Context) error {
 	if kept, err := c.Spool.List(); err != nil {
 		return fmt.Errorf("read the spool: %w", err)
@@ -87,6 +88,8 @@ func (c *Collector) Run(ctx context.Context) error {
 		select {
 		case <-ctx.Done():
 			c.close()
+			sender.Wait()
+			c.lastSend()
 			return nil
 		case <-time.After(time.Until(next)):
 		}
@@ -158,6 +161,21 @@ func (c *Collector) close() {
 	select {
 	case c.wake <- struct{}{}:
 	default:
+	}
+}
+
+// lastSend tries once to send what the spool keeps before the collector ends; what is not taken waits there.
+func (c *Collector) lastSend() {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	for {
+		done, err := c.sendSome(ctx)
+		if err != nil {
+			c.Log.Warn("not sent; kept in the spool for the next start", "host", c.Host, "error", err)
+		}
+		if done || err != nil {
+			return
+		}
 	}
 }
 

@@ -18,24 +18,26 @@ import (
 // used = sum of shares + kernel + steal + residual, and capacity = used + idle where capacity is known. Null is
 // "not available", and Notes says why by field name.
 type Ledger struct {
-	Host      string            `json:"host" doc:"The host, or a word for several."`
-	From      time.Time         `json:"from"`
-	To        time.Time         `json:"to"`
-	ElapsedS  float64           `json:"elapsed_seconds" doc:"Time covered by readings; less than to - from where readings are missing."`
-	Resource  string            `json:"resource" enum:"cpu,memory,disk,network"`
-	Unit      string            `json:"unit" doc:"Unit of amounts: cpu_seconds, or bytes. Memory's amount is its time-weighted mean."`
-	MeanUnit  string            `json:"mean_unit" doc:"Unit of means and peaks: cores, bytes, or bytes_per_second."`
-	CPUs      int               `json:"cpus" doc:"Logical CPUs."`
-	Capacity  *float64          `json:"capacity"`
-	Used      *float64          `json:"used" doc:"In use by the host's own count."`
-	Idle      *float64          `json:"idle"`
-	Kernel    *float64          `json:"kernel"`
-	Steal     *float64          `json:"steal" doc:"CPU time taken by the hypervisor."`
-	Residual  *float64          `json:"residual" doc:"Used and charged to nobody. Negative where shares are counted more finely than the host's total."`
-	Shares    []Share           `json:"shares"`
-	LeftOut   int               `json:"left_out" doc:"Shares that the limit left out of the list; they are in LeftOutAmount."`
-	LeftOutBy float64           `json:"left_out_amount"`
-	Notes     map[string]string `json:"notes,omitempty" doc:"Why a field is null, by field name."`
+	Host        string            `json:"host" doc:"The host, or a word for several."`
+	From        time.Time         `json:"from"`
+	To          time.Time         `json:"to"`
+	CoveredFrom *time.Time        `json:"covered_from" doc:"Begin of the first interval with figures; null when there is none."`
+	CoveredTo   *time.Time        `json:"covered_to" doc:"End of the last."`
+	ElapsedS    float64           `json:"elapsed_seconds" doc:"Time covered by readings; less than to - from where readings are missing."`
+	Resource    string            `json:"resource" enum:"cpu,memory,disk,network"`
+	Unit        string            `json:"unit" doc:"Unit of amounts: cpu_seconds, or bytes. Memory's amount is its time-weighted mean."`
+	MeanUnit    string            `json:"mean_unit" doc:"Unit of means and peaks: cores, bytes, or bytes_per_second."`
+	CPUs        int               `json:"cpus" doc:"Logical CPUs."`
+	Capacity    *float64          `json:"capacity"`
+	Used        *float64          `json:"used" doc:"In use by the host's own count."`
+	Idle        *float64          `json:"idle"`
+	Kernel      *float64          `json:"kernel"`
+	Steal       *float64          `json:"steal" doc:"CPU time taken by the hypervisor."`
+	Residual    *float64          `json:"residual" doc:"Used and charged to nobody. Negative where shares are counted more finely than the host's total."`
+	Shares      []Share           `json:"shares"`
+	LeftOut     int               `json:"left_out" doc:"Shares that the limit left out of the list; they are in LeftOutAmount."`
+	LeftOutBy   float64           `json:"left_out_amount"`
+	Notes       map[string]string `json:"notes,omitempty" doc:"Why a field is null, by field name."`
 }
 
 // Share is the part one workload, user, program, kind, tenant or host had.
@@ -65,6 +67,7 @@ type Totals struct {
 	Resource                            amount.Resource
 	ElapsedMillis                       int64
 	CPUs                                int
+	From, To                            time.Time // covered; zero when nothing is
 	Capacity, Used, Idle, Kernel, Steal Line
 }
 
@@ -73,7 +76,7 @@ func TotalsOf(iv *account.Interval, r amount.Resource) Totals {
 	l := &iv.Ledgers[r]
 	line := func(l account.Line) Line { return Line{float64(l.Units), l.Reason} }
 	return Totals{
-		Resource: r, ElapsedMillis: iv.ElapsedMillis, CPUs: iv.CPUCount,
+		Resource: r, ElapsedMillis: iv.ElapsedMillis, CPUs: iv.CPUCount, From: iv.From.UTC(), To: iv.To.UTC(),
 		Capacity: line(l.Capacity), Used: line(l.Used), Idle: line(l.Idle), Kernel: line(l.Kernel), Steal: line(l.Steal),
 	}
 }
@@ -83,6 +86,9 @@ func (l *Ledger) Fill(t Totals, shares float64) {
 	r := t.Resource
 	l.Resource, l.Unit, l.MeanUnit = r.String(), r.Unit(), r.MeanUnit()
 	l.ElapsedS, l.CPUs = float64(t.ElapsedMillis)/1e3, t.CPUs
+	if !t.To.IsZero() {
+		l.CoveredFrom, l.CoveredTo = &t.From, &t.To
+	}
 	l.Notes = map[string]string{}
 	put := func(name string, into **float64, line Line) {
 		if line.Reason != "" {

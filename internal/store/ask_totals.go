@@ -30,16 +30,20 @@ func (s *Store) Totals(ctx context.Context, hostID int32, span Span, r amount.Re
 			c, l.name, c, l.name, r, l.name, l.name)
 		fmt.Fprintf(&outer, ", coalesce(sum(%s), 0), coalesce(bool_and(%s_ok), false), coalesce(max(%s_why), '')", l.name, l.name, l.name)
 	}
-	query := `SELECT coalesce(max(elapsed), 0), coalesce(sum(cpus), 0)` + outer.String() + ` FROM (
-		SELECT sum(elapsed_ms) AS elapsed, max(m.cpus) AS cpus` + sums.String() + `
+	query := `SELECT coalesce(max(elapsed), 0), coalesce(sum(cpus), 0), min(covered_from), max(covered_to)` + outer.String() + ` FROM (
+		SELECT sum(elapsed_ms) AS elapsed, max(m.cpus) AS cpus, min(start) AS covered_from, max(start + elapsed_ms * interval '1 millisecond') AS covered_to` + sums.String() + `
 		FROM host_minute m JOIN hosts h ON h.id = m.host_id WHERE start >= $1 AND start < $2 AND ($3 = 0 OR host_id = $3) GROUP BY h.name) AS by_host`
-	into := []any{&t.ElapsedMillis, &t.CPUs}
+	var from, to *time.Time
+	into := []any{&t.ElapsedMillis, &t.CPUs, &from, &to}
 	ok, why := make([]bool, len(lines)), make([]string, len(lines))
 	for i, l := range lines {
 		into = append(into, &l.into.Units, &ok[i], &why[i])
 	}
 	if err := s.db.WithContext(ctx).Raw(query, span.From, span.To, hostID).Row().Scan(into...); err != nil {
 		return t, fmt.Errorf("add up %s: %w", r, err)
+	}
+	if from != nil && to != nil {
+		t.From, t.To = from.UTC(), to.UTC()
 	}
 	for i, l := range lines {
 		switch {

@@ -26,11 +26,20 @@ var encoder, _ = zstd.NewWriter(nil)
 
 // Encode is a batch as zstd-compressed protobuf.
 func Encode(b *Batch) ([]byte, error) {
+	raw, err := Plain(b)
+	if err != nil {
+		return nil, err
+	}
+	return encoder.EncodeAll(raw, nil), nil
+}
+
+// Plain is a batch as protobuf, not compressed.
+func Plain(b *Batch) ([]byte, error) {
 	raw, err := proto.Marshal(b)
 	if err != nil {
 		return nil, fmt.Errorf("encode batch: %w", err)
 	}
-	return encoder.EncodeAll(raw, nil), nil
+	return raw, nil
 }
 
 // Decode reads a batch and checks that its columns fit together. Errors are the sender's to mend and say where.

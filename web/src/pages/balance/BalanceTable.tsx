@@ -194,7 +194,7 @@ function RestRow({ rest, columns }: { rest: TenantBalance; columns: Column[] }) 
   return (
     <tr className="soft">
       <th scope="row" className="whitespace-nowrap">
-        <Link to="/tenants/$tenant" params={{ tenant: unassigned }} search={search}>
+        <Link to="/tenants/$tenant" params={{ tenant: unassigned }} search={search} className="underline">
           Unassigned
         </Link>{' '}
         {rest.workloads === 1 ? '1 workload' : `${rest.workloads} workloads`}

@@ -1,0 +1,142 @@
+package e2e
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vinescale/internal/sheet"
+)
+
+// requireGone waits until processes have ended.
+func requireGone(t *testing.T, pids []int) {
+	require.NotEmpty(t, pids, "there was a database server")
+	require.Eventually(t, func() bool {
+		for _, pid := range pids {
+			stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+			if err == nil && !strings.Contains(string(stat), ") Z ") { // who reaps it is not ours to say
+				return false
+			}
+		}
+		return true
+	}, 20*time.Second, 100*time.Millisecond, "processes %v are still there", pids)
+}
+
+var collectReady = regexp.MustCompile(`msg=collecting`)
+
+func TestDemo_EndsCleanlyAndLeavesNothingBehind(t *testing.T) {
+	temporary := t.TempDir()
+	require.NoError(t, os.Chmod(temporary, 0o711))
+	require.NoError(t, os.Chmod(filepath.Dir(temporary), 0o711))
+	r, m, err := start(demoReady, []string{"TMPDIR=" + temporary}, "demo", "--listen", "127.0.0.1:0", "--history", "0s")
+	require.NoError(t, err)
+	require.NotEmpty(t, m[1])
+	below := children(r.cmd.Process.Pid)
+	r.interrupt()
+	assert.Zero(t, r.cmd.ProcessState.ExitCode(), r.text())
+	requireGone(t, below)
+	left, err := os.ReadDir(temporary)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+func TestDemo_NothingIsOrphanedEvenWhenItIsKilled(t *testing.T) {
+	r, err := startDemo("--history", "0s", "--data", dataDir(t))
+	require.NoError(t, err)
+	below := children(r.cmd.Process.Pid)
+	r.signal(syscall.SIGKILL)
+	requireGone(t, below)
+}
+
+func TestServe_FindsItsDataAgainAfterAStopAndAfterAKill(t *testing.T) {
+	data := dataDir(t)
+	r := serve(t, data)
+	require.Zero(t, r.run("tenant", "add", "Cellar Intake").code)
+	busy := execute(nil, "serve", "--listen", "127.0.0.1:0", "--data", data)
+	assert.Equal(t, 1, busy.code)
+	assert.Contains(t, busy.stderr, "another vinescale runs on")
+	r.interrupt()
+	assert.Zero(t, r.cmd.ProcessState.ExitCode(), r.text())
+
+	r = serve(t, data)
+	assert.Contains(t, r.run("tenant", "list").stdout, "Cellar Intake")
+	r.signal(syscall.SIGKILL)
+
+	r = serve(t, data) // though the server of the killed one may still be shutting down
+	assert.Contains(t, r.run("tenant", "list").stdout, "Cellar Intake")
+	r.interrupt()
+
+	require.NoError(t, os.WriteFile(filepath.Join(data, "VERSION"), []byte("vinescale data 0\n"), 0o644))
+	other := execute(nil, "serve", "--listen", "127.0.0.1:0", "--data", data)
+	assert.Equal(t, 1, other.code)
+	assert.Contains(t, other.stderr, "of another version")
+	require.NoError(t, os.WriteFile(filepath.Join(data, "VERSION"), []byte("vinescale data 1\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(data, "postgres/PG_VERSION"), []byte("9\n"), 0o600))
+	other = execute(nil, "serve", "--listen", "127.0.0.1:0", "--data", data)
+	assert.Equal(t, 1, other.code)
+	assert.Contains(t, other.stderr, "was made by PostgreSQL 9")
+}
+
+func TestServe_APortInUseSaysSoAndMakesNothing(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	data := dataDir(t)
+	got := execute(nil, "serve", "--listen", l.Addr().String(), "--data", data)
+	assert.Equal(t, 1, got.code)
+	assert.Contains(t, got.stderr, "something does already")
+	assert.Contains(t, got.stderr, "--listen")
+	assert.NoDirExists(t, data)
+}
+
+func TestCollect_KeepsIntervalsUntilTheServiceHasThemAndCountsThemOnce(t *testing.T) {
+	data, spool := dataDir(t), filepath.Join(t.TempDir(), "spool")
+	service := serve(t, data)
+	address := strings.TrimPrefix(service.address, "http://")
+	credential := strings.TrimSpace(service.run("hosts", "enrol", "cellar-9").stdout)
+	service.interrupt()
+
+	collecting := []string{"collect", "--service", "http://" + address, "--host", "cellar-9", "--spool", spool, "--tick", "200ms"}
+	environment := []string{"VINESCALE_CREDENTIAL=" + credential}
+	kept := func() int {
+		files, err := filepath.Glob(filepath.Join(spool, "*.batch"))
+		require.NoError(t, err)
+		return len(files)
+	}
+	// Twice, with the service down: each time the open interval is closed and kept when the collector is ended.
+	for n := range 2 {
+		c, _, err := start(collectReady, environment, collecting...)
+		require.NoError(t, err)
+		second := execute(environment, collecting...)
+		assert.Equal(t, 1, second.code)
+		assert.Contains(t, second.stderr, "in use by another collector")
+		time.Sleep(1500 * time.Millisecond)
+		c.interrupt()
+		assert.Zero(t, c.cmd.ProcessState.ExitCode(), c.text())
+		assert.GreaterOrEqual(t, kept(), n+1)
+	}
+	// A file cut short by a crash of another kind is set aside, and holds up nothing.
+	require.NoError(t, os.WriteFile(filepath.Join(spool, "00000000000000000001.batch"), []byte("cut short"), 0o600))
+
+	again, m, err := start(serveReady, nil, "serve", "--listen", address, "--data", data)
+	require.NoError(t, err)
+	again.address, again.token = m[1], service.token
+	t.Cleanup(again.interrupt)
+	c, _, err := start(collectReady, environment, collecting...)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return kept() == 0 }, 30*time.Second, 100*time.Millisecond, "the service has taken them")
+	c.interrupt()
+	assert.FileExists(t, filepath.Join(spool, "refused/00000000000000000001.batch"))
+	l := runJSON[sheet.Ledger](t, again, "ledger", "--host", "cellar-9", "--span", "10m")
+	requireBalance(t, l)
+	assert.InDelta(t, 3, l.ElapsedS, 2.5, "two stretches of about 1.5 s, each once")
+}

@@ -1,0 +1,78 @@
+// Command burner uses CPU time at a known rate and keeps a record of its own CPU clock, for tests of attribution.
+//
+//	burner SECONDS CORES RECORD          burns by itself
+//	burner SECONDS CORES RECORD swarm    burns by hundreds of children that live for a few milliseconds each
+//	burner burn MICROSECONDS             is such a child
+package main
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"strconv"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+func main() {
+	if os.Args[1] == "burn" {
+		micros, _ := strconv.Atoi(os.Args[2])
+		burnUntil(time.Duration(micros) * time.Microsecond)
+		return
+	}
+	seconds, err1 := strconv.ParseFloat(os.Args[1], 64)
+	cores, err2 := strconv.ParseFloat(os.Args[2], 64)
+	record, err3 := os.Create(os.Args[3])
+	for _, err := range []error{err1, err2, err3} {
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+	}
+	swarm := len(os.Args) > 4
+	begin, start := time.Now(), clock(swarm)
+	for time.Since(begin).Seconds() < seconds {
+		// A line is the wall clock and the CPU clock, in nanoseconds, the wall clock read on both sides of the other.
+		a := time.Now()
+		used := clock(swarm)
+		fmt.Fprintln(record, (a.UnixNano()+time.Now().UnixNano())/2, used.Nanoseconds())
+		due := time.Duration(cores * float64(time.Since(begin)))
+		switch done := used - start; {
+		case done >= due || cores == 0:
+			time.Sleep(2 * time.Millisecond)
+		case swarm:
+			child := exec.Command("/proc/self/exe", "burn", "3000")
+			if err := child.Run(); err != nil {
+				fmt.Fprintln(os.Stderr, err)
+				os.Exit(1)
+			}
+		default:
+			burnUntil(clock(false) + min(due-done, 10*time.Millisecond))
+		}
+	}
+}
+
+// clock is what this process has used, with its ended children if asked.
+func clock(withChildren bool) time.Duration {
+	var t unix.Timespec
+	unix.ClockGettime(unix.CLOCK_PROCESS_CPUTIME_ID, &t)
+	used := time.Duration(t.Nano())
+	if withChildren {
+		var r syscall.Rusage
+		syscall.Getrusage(syscall.RUSAGE_CHILDREN, &r)
+		used += time.Duration(r.Utime.Nano() + r.Stime.Nano())
+	}
+	return used
+}
+
+func burnUntil(end time.Duration) {
+	for clock(false) < end {
+		for i := 0; i < 1000; i++ {
+			sink += i
+		}
+	}
+}
+
+var sink int

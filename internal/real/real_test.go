@@ -1,0 +1,224 @@
+// Package real tests attribution on this machine's own kernel, with real containers and burners that know what they used.
+//
+// It needs root (it starts containers) and a machine that does nothing else meanwhile, so "make test" runs it on its
+// own, after the other tests: see the target test-root.
+package real
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vinescale/internal/sheet"
+)
+
+const plainUser = 61234
+
+// scene is what runs: three containers, a container whose work is all short-lived children, a plain user's process.
+type scene struct {
+	dir     string
+	program string
+	burners []*burner
+}
+
+type burner struct {
+	name   string
+	cores  float64
+	swarm  bool
+	record string
+}
+
+func TestMain(m *testing.M) {
+	if os.Getenv("VINESCALE_REQUIRE_ROOT") == "" {
+		fmt.Println("not run here: it needs root and a quiet machine; make test runs it on its own (target test-root)")
+		return
+	}
+	os.Exit(m.Run())
+}
+
+// stage starts everything and waits until it burns.
+func stage(t *testing.T, seconds int) *scene {
+	require.Zero(t, os.Geteuid(), "this test starts containers: run it as root")
+	dir, err := os.MkdirTemp("", "vinescale-real-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755))
+	s := &scene{dir: dir, program: filepath.Join(dir, "vinescale")}
+	build(t, s.program, "vinescale/cmd/vinescale")
+	build(t, filepath.Join(dir, "burner"), "vinescale/internal/real/burner")
+	for i, b := range []burner{{cores: 0.2}, {cores: 0.5}, {cores: 0}, {cores: 0.25, swarm: true}} {
+		b.name = fmt.Sprintf("vinescale-test-%d-%d", os.Getpid(), i)
+		s.container(t, &b, seconds)
+	}
+	s.plain(t, seconds)
+	for _, b := range s.burners {
+		require.Eventually(t, func() bool { info, err := os.Stat(b.record); return err == nil && info.Size() > 0 }, 20*time.Second, 20*time.Millisecond, b.name)
+	}
+	return s
+}
+
+func build(t *testing.T, to, what string) {
+	cmd := exec.Command("go", "build", "-o", to, what)
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+}
+
+// container starts a burner in an OCI container whose root is a static busybox.
+func (s *scene) container(t *testing.T, b *burner, seconds int) {
+	bundle := filepath.Join(s.dir, b.name)
+	root := filepath.Join(bundle, "rootfs")
+	for _, d := range []string{"bin", "proc", "dev", "out"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(root, d), 0o755))
+	}
+	for from, to := range map[string]string{"/bin/busybox": "bin/busybox", filepath.Join(s.dir, "burner"): "bin/burner"} {
+		content, err := os.ReadFile(from)
+		require.NoError(t, err, "make test installs busybox-static")
+		require.NoError(t, os.WriteFile(filepath.Join(root, to), content, 0o755))
+	}
+	b.record = filepath.Join(root, "out/record")
+	args := fmt.Sprintf("exec /bin/burner %d %g /out/record", seconds, b.cores)
+	if b.swarm {
+		args += " swarm"
+	}
+	namespaces := []map[string]string{{"type": "pid"}, {"type": "mount"}, {"type": "ipc"}, {"type": "uts"}, {"type": "network"}}
+	config := map[string]any{
+		"ociVersion": "1.0.2", "hostname": "must", "root": map[string]any{"path": "rootfs"},
+		"process":     map[string]any{"cwd": "/", "args": []string{"/bin/busybox", "sh", "-c", args}, "user": map[string]int{"uid": 0, "gid": 0}, "env": []string{"PATH=/bin"}},
+		"mounts":      []map[string]any{{"destination": "/proc", "type": "proc", "source": "proc"}},
+		"annotations": map[string]string{"org.vinescale.owner": "root"},
+		"linux":       map[string]any{"namespaces": namespaces, "cgroupsPath": "/" + b.name},
+	}
+	raw, err := json.Marshal(config)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(bundle, "config.json"), raw, 0o644))
+	cmd := exec.Command("runc", "run", "--detach", "--bundle", bundle, b.name)
+	log, err := os.Create(filepath.Join(bundle, "log"))
+	require.NoError(t, err)
+	cmd.Stdout, cmd.Stderr = log, log
+	err = cmd.Run()
+	text, _ := os.ReadFile(log.Name())
+	require.NoError(t, err, "runc: %s", text)
+	t.Cleanup(func() { exec.Command("runc", "delete", "--force", b.name).Run() })
+	s.burners = append(s.burners, b)
+}
+
+// plain starts a burner as a user of no other standing.
+func (s *scene) plain(t *testing.T, seconds int) {
+	out := filepath.Join(s.dir, "plain")
+	require.NoError(t, os.Mkdir(out, 0o755))
+	require.NoError(t, os.Chown(out, plainUser, plainUser))
+	b := &burner{name: fmt.Sprintf("processes of uid %d", plainUser), cores: 0.3, record: filepath.Join(out, "record")}
+	cmd := exec.Command(filepath.Join(s.dir, "burner"), strconv.Itoa(seconds), "0.3", b.record)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: plainUser, Gid: plainUser}}
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+	s.burners = append(s.burners, b)
+}
+
+// used is what a burner's own clock says it used between two moments.
+func (b *burner) used(t *testing.T, from, to time.Time) float64 {
+	raw, err := os.ReadFile(b.record)
+	require.NoError(t, err)
+	var walls, clocks []float64
+	for line := range strings.Lines(string(raw)) {
+		var wall, clock int64
+		if n, _ := fmt.Sscan(line, &wall, &clock); n == 2 {
+			walls, clocks = append(walls, float64(wall)/1e9), append(clocks, float64(clock)/1e9)
+		}
+	}
+	at := func(when time.Time) float64 {
+		x := float64(when.UnixNano()) / 1e9
+		i := sort.SearchFloat64s(walls, x)
+		require.True(t, i > 0 && i < len(walls), "%s: its record covers %s", b.name, when)
+		return clocks[i-1] + (clocks[i]-clocks[i-1])*(x-walls[i-1])/(walls[i]-walls[i-1])
+	}
+	return at(to) - at(from)
+}
+
+// requireTrue compares a ledger with every burner's own clock: within 2 % or 20 ms, and the whole with /proc/stat.
+func (s *scene) requireTrue(t *testing.T, l *sheet.Ledger) {
+	require.NotNil(t, l.CoveredFrom)
+	for _, b := range s.burners {
+		own := b.used(t, *l.CoveredFrom, *l.CoveredTo)
+		var share *sheet.Share
+		for i := range l.Shares {
+			if l.Shares[i].Name == b.name {
+				share = &l.Shares[i]
+			}
+		}
+		require.NotNil(t, share, "%s is in the ledger", b.name)
+		require.NotNil(t, share.Amount, share.Reason)
+		t.Logf("%-34s own clock %7.3f s, charged %7.3f s (%s)", b.name, own, *share.Amount, share.Source)
+		assert.InDelta(t, own, *share.Amount, max(0.02*own, 0.020), b.name)
+		if strings.HasPrefix(b.name, "processes") {
+			assert.Equal(t, "loose", share.Kind)
+			assert.Equal(t, "summed", share.Source)
+		} else {
+			assert.Equal(t, []string{"container", "root", "counted"}, []string{share.Kind, share.Owner, share.Source}, b.name)
+		}
+	}
+	t.Logf("in use by /proc/stat %.3f s, steal %.3f s, kernel %.3f s, residual %.3f s", *l.Used, *l.Steal, *l.Kernel, *l.Residual)
+	assert.InDelta(t, 0, *l.Residual, 0.03**l.Used, "the sum agrees with /proc/stat")
+}
+
+func TestWeigh_AgreesWithEveryBurnersOwnClock(t *testing.T) {
+	s := stage(t, 60)
+	cmd := exec.Command(s.program, "weigh", "--over", "10s", "--as", "json")
+	var stderr bytes.Buffer
+	cmd.Stderr = &stderr
+	out, err := cmd.Output()
+	require.NoError(t, err, stderr.String())
+	var l sheet.Ledger
+	require.NoError(t, json.Unmarshal(out, &l))
+	time.Sleep(100 * time.Millisecond) // the records go a little beyond the interval
+	s.requireTrue(t, &l)
+}
+
+func TestShare_ThroughCollectorAndServiceAgreesToo(t *testing.T) {
+	s := stage(t, 90)
+	data := filepath.Join(s.dir, "data")
+	service := exec.Command(s.program, "serve", "--data", data, "--listen", "127.0.0.1:17470")
+	var log bytes.Buffer
+	service.Stderr = &log
+	require.NoError(t, service.Start())
+	t.Cleanup(func() { service.Process.Signal(syscall.SIGINT); service.Wait() })
+	var token []byte
+	require.Eventually(t, func() bool {
+		token, _ = os.ReadFile(filepath.Join(data, "administrator-token"))
+		return len(token) > 0
+	}, 30*time.Second, 100*time.Millisecond, "the service is up")
+	environment := append(os.Environ(), "VINESCALE_SERVICE=http://127.0.0.1:17470", "VINESCALE_TOKEN="+strings.TrimSpace(string(token)))
+	run := func(args ...string) []byte {
+		cmd := exec.Command(s.program, args...)
+		cmd.Env = environment
+		var stderr bytes.Buffer
+		cmd.Stderr = &stderr
+		out, err := cmd.Output()
+		require.NoError(t, err, "%v: %s", args, stderr.String())
+		return out
+	}
+	time.Sleep(time.Second) // for the service to settle
+	credential := strings.TrimSpace(string(run("hosts", "enrol", "here")))
+	collector := exec.Command(s.program, "collect", "--host", "here", "--spool", filepath.Join(s.dir, "spool"), "--tick", "2s")
+	collector.Env = append(environment, "VINESCALE_CREDENTIAL="+credential)
+	require.NoError(t, collector.Start())
+	time.Sleep(20 * time.Second)
+	require.NoError(t, collector.Process.Signal(syscall.SIGINT))
+	require.NoError(t, collector.Wait())
+	var l sheet.Ledger
+	require.NoError(t, json.Unmarshal(run("share", "--by", "workload", "--host", "here", "--span", "10m", "--as", "json"), &l))
+	s.requireTrue(t, &l)
+}
