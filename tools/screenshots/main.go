@@ -9,27 +9,54 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"time"
 
 	"vinescale/internal/browser"
 )
 
 func main() {
-	service, token := os.Getenv("VINESCALE_SERVICE"), os.Getenv("VINESCALE_TOKEN")
-	if service == "" || token == "" || len(os.Args) < 2 {
-		log.Fatal("usage: VINESCALE_SERVICE=… VINESCALE_TOKEN=… screenshots DIRECTORY [NAME …]")
+	if len(os.Args) < 2 {
+		log.Fatal("usage: screenshots DIRECTORY [NAME …]")
 	}
-	wanted := map[string]bool{}
-	for _, n := range os.Args[2:] {
-		wanted[n] = true
-	}
-	want := func(name string) bool { return len(wanted) == 0 || wanted[name] }
-	if err := pages(service, token, os.Args[1], want); err != nil {
+	if err := run(os.Args[1], os.Args[2:]); err != nil {
 		log.Fatal(err)
 	}
-	if err := terminals(os.Args[1], want); err != nil {
-		log.Fatal(err)
+}
+
+var ready = regexp.MustCompile(`(?s)console +(http://\S+).*sign in +(vs_\w+).*Ctrl-C`)
+
+// run starts a demo, takes the pictures wanted (all when none is named) and ends the demo.
+func run(dir string, names []string) error {
+	demo := exec.Command("bin/vinescale", "demo")
+	demo.Stderr = os.Stderr
+	out, err := demo.StdoutPipe()
+	if err != nil {
+		return err
 	}
+	if err := demo.Start(); err != nil {
+		return err
+	}
+	defer func() { demo.Process.Signal(os.Interrupt); demo.Wait() }()
+	var said []byte
+	for buf := make([]byte, 4096); ready.FindSubmatch(said) == nil; {
+		n, err := out.Read(buf)
+		if err != nil {
+			return fmt.Errorf("the demo ended: %w\n%s", err, said)
+		}
+		said = append(said, buf[:n]...)
+	}
+	m := ready.FindSubmatch(said)
+	service, token := string(m[1]), string(m[2])
+	os.Setenv("VINESCALE_SERVICE", service)
+	os.Setenv("VINESCALE_TOKEN", token)
+	time.Sleep(70 * time.Second) // until the live collectors have sent their first minute
+	want := func(name string) bool { return len(names) == 0 || slices.Contains(names, name) }
+	if err := pages(service, token, dir, want); err != nil {
+		return err
+	}
+	return terminals(dir, want)
 }
 
 func pages(service, token, dir string, want func(string) bool) error {
