@@ -264,29 +264,62 @@ func printPins(w io.Writer, as string, pins []hub.PinnedCPU) error {
 		_, err := fmt.Fprintln(w, "No CPUs are declared. \"vinescale pins declare HOST CPUS TENANT\" records them.")
 		return err
 	}
-	ran := func(p hub.PinnedCPU) string {
-		var parts []string
-		for _, r := range p.Ran {
-			parts = append(parts, fmt.Sprintf("%s (%s) %.2f s %s", r.Workload, r.Tenant, r.CPUSeconds, r.Source))
-		}
-		if len(parts) == 0 {
-			return "nobody"
-		}
-		return strings.Join(parts, "; ")
+	if as == "csv" {
+		return list(w, as, []column[hub.PinnedCPU]{
+			{name: "host", value: func(p hub.PinnedCPU) any { return p.Host }},
+			{name: "cpu", value: func(p hub.PinnedCPU) any { return p.CPU }},
+			{name: "tenant", value: func(p hub.PinnedCPU) any { return p.Tenant }},
+			{name: "others_cpu_seconds", value: func(p hub.PinnedCPU) any { return p.Others }},
+			{name: "may_run", value: func(p hub.PinnedCPU) any { return strings.Join(p.May, "; ") }},
+			{name: "ran", value: func(p hub.PinnedCPU) any {
+				var parts []string
+				for _, r := range p.Ran {
+					parts = append(parts, fmt.Sprintf("%s (%s) %.6f s %s", r.Workload, r.Tenant, r.CPUSeconds, r.Source))
+				}
+				return strings.Join(parts, "; ")
+			}},
+		}, pins)
 	}
-	may := func(p hub.PinnedCPU) string {
-		if as == "table" && len(p.May) > 3 {
-			return fmt.Sprintf("%s; %d more", strings.Join(p.May[:3], "; "), len(p.May)-3)
+	t := newTable(w)
+	t.row(cell{"host", false}, cell{"CPU", true}, cell{"declared for", false}, cell{"workload (tenant)", false}, cell{"may run", false}, cell{"ran, CPU s", true}, cell{"source", false}, cell{"", false})
+	for _, p := range pins {
+		for i, r := range pinRows(p) {
+			first := []cell{{p.Host, false}, {fmt.Sprint(p.CPU), true}, {p.Tenant, false}}
+			if i > 0 {
+				first = []cell{{"", false}, {"", true}, {"", false}}
+			}
+			t.row(append(first, r...)...)
 		}
-		return strings.Join(p.May, "; ")
 	}
-	return list(w, as, []column[hub.PinnedCPU]{
-		{name: "host", head: "host", value: func(p hub.PinnedCPU) any { return p.Host }},
-		{name: "cpu", head: "CPU", right: true, value: func(p hub.PinnedCPU) any { return p.CPU }},
-		{name: "tenant", head: "declared for", value: func(p hub.PinnedCPU) any { return p.Tenant }},
-		{name: "others_cpu_seconds", head: "others' s", right: true, value: func(p hub.PinnedCPU) any { return p.Others },
-			text: func(p hub.PinnedCPU) string { return fmt.Sprintf("%.2f", p.Others) }},
-		{name: "may_run", head: "may run there", value: func(p hub.PinnedCPU) any { return strings.Join(p.May, "; ") }, text: may},
-		{name: "ran", head: "did run there", value: func(p hub.PinnedCPU) any { return ran(p) }},
-	}, pins)
+	return t.flush()
+}
+
+// pinRows lists who ran on a CPU, most first, and then who may.
+func pinRows(p hub.PinnedCPU) [][]cell {
+	may := map[string]bool{}
+	for _, m := range p.May {
+		may[m] = true
+	}
+	var rows [][]cell
+	for _, r := range p.Ran {
+		who := r.Workload + " (" + r.Tenant + ")"
+		allowed, note := "yes", ""
+		if !may[who] {
+			allowed = "no longer"
+		}
+		if r.Tenant != p.Tenant {
+			note = "not the holder"
+		}
+		rows = append(rows, []cell{{who, false}, {allowed, false}, {fmt.Sprintf("%.2f", r.CPUSeconds), true}, {r.Source, false}, {note, false}})
+		delete(may, who)
+	}
+	for _, m := range p.May {
+		if may[m] {
+			rows = append(rows, []cell{{m, false}, {"yes", false}, {"0.00", true}, {"", false}, {"", false}})
+		}
+	}
+	if len(rows) == 0 {
+		rows = append(rows, []cell{{"nobody may, and nobody did", false}})
+	}
+	return rows
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -70,7 +71,7 @@ process's storage counters; as another user it says what it could not have.`,
 // hostRoots are the flags that say which host is read: this one, or a staged one.
 type hostRoots struct {
 	kernel    kernel.Roots
-	etc, run  string
+	root      string
 	name      string
 	diskRates []string
 }
@@ -78,11 +79,10 @@ type hostRoots struct {
 func (h *hostRoots) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringVar(&h.name, "host", hostname(), "the name this host goes by")
-	f.StringVar(&h.kernel.Proc, "proc-root", "/proc", "root of the process tree")
-	f.StringVar(&h.kernel.Sys, "sys-root", "/sys", "root of the device tree")
-	f.StringVar(&h.kernel.Cgroup, "cgroup-root", "/sys/fs/cgroup", "root of the cgroup trees")
-	f.StringVar(&h.etc, "etc-root", "/etc", "where passwd is")
-	f.StringVar(&h.run, "run-root", "/run", "where OCI runtimes keep their state")
+	f.StringVar(&h.root, "root", "/", "root of the host's files, where another host's, or this one's, are mounted elsewhere")
+	f.StringVar(&h.kernel.Proc, "proc-root", "", "root of the process tree (default: proc below --root)")
+	f.StringVar(&h.kernel.Sys, "sys-root", "", "root of the device tree (default: sys below --root)")
+	f.StringVar(&h.kernel.Cgroup, "cgroup-root", "", "root of the cgroup trees (default: sys/fs/cgroup below --root)")
 	f.StringArrayVar(&h.diskRates, "disk-rate", nil, "what a disk can carry, as NAME=BYTES_PER_SECOND (the kernel does not say)")
 }
 
@@ -92,7 +92,15 @@ func (h *hostRoots) open() (*kernel.Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	registry := identify.NewRegistry(identify.Roots{Etc: h.etc, Run: h.run, Proc: h.kernel.Proc})
+	at := func(chosen *string, below string) {
+		if *chosen == "" {
+			*chosen = filepath.Join(h.root, below)
+		}
+	}
+	at(&h.kernel.Proc, "proc")
+	at(&h.kernel.Sys, "sys")
+	at(&h.kernel.Cgroup, "sys/fs/cgroup")
+	registry := identify.NewRegistry(identify.Roots{Etc: filepath.Join(h.root, "etc"), Run: filepath.Join(h.root, "run"), Proc: h.kernel.Proc})
 	return kernel.Open(registry, kernel.Options{Roots: h.kernel, DiskRates: rates})
 }
 

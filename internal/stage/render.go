@@ -17,7 +17,7 @@ type Tree struct{ Dir string }
 // The roots a collector reads.
 func (t Tree) Proc() string   { return filepath.Join(t.Dir, "proc") }
 func (t Tree) Sys() string    { return filepath.Join(t.Dir, "sys") }
-func (t Tree) Cgroup() string { return filepath.Join(t.Dir, "cgroup") }
+func (t Tree) Cgroup() string { return filepath.Join(t.Dir, "sys/fs/cgroup") }
 func (t Tree) Etc() string    { return filepath.Join(t.Dir, "etc") }
 func (t Tree) Run() string    { return filepath.Join(t.Dir, "run") }
 

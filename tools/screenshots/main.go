@@ -29,7 +29,16 @@ var ready = regexp.MustCompile(`(?s)console +(http://\S+).*sign in +(vs_\w+).*Ct
 
 // run starts a demo, takes the pictures wanted (all when none is named) and ends the demo.
 func run(dir string, names []string) error {
-	demo := exec.Command("bin/vinescale", "demo")
+	data, err := os.MkdirTemp("", "coop-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(data)
+	if err := os.Chmod(data, 0o711); err != nil {
+		return err
+	}
+	os.Setenv("COOP", filepath.Join(data, "stage"))
+	demo := exec.Command("bin/vinescale", "demo", "--data", data)
 	demo.Stderr = os.Stderr
 	out, err := demo.StdoutPipe()
 	if err != nil {
@@ -113,7 +122,7 @@ func terminals(dir string, want func(string) bool) error {
 		commands []string
 		seconds  int
 	}{
-		{"weigh", []string{"vinescale weigh --over 3s"}, 6},
+		{"weigh", []string{"vinescale weigh --over 10s --host cellar-1 --root $COOP/cellar-1", "vinescale weigh --over 10s --host press-1 --root $COOP/press-1 --of memory --by user"}, 23},
 		{"command-balance", []string{"vinescale balance --of cpu", "vinescale balance --of disk"}, 3},
 		{"command-share", []string{"vinescale share --of cpu --by tenant", "vinescale share --of memory --by program --first 8"}, 3},
 		{"command-ledger", []string{"vinescale ledger --host cellar-1 --of cpu"}, 3},

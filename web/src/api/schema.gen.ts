@@ -482,6 +482,16 @@ export interface components {
             /** Format: double */
             capacity: number | null;
             /**
+             * Format: date-time
+             * @description Begin of the first interval with figures; null when there is none.
+             */
+            covered_from: string | null;
+            /**
+             * Format: date-time
+             * @description End of the last.
+             */
+            covered_to: string | null;
+            /**
              * Format: int64
              * @description Logical CPUs.
              */

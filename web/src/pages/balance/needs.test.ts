@@ -1,0 +1,87 @@
+import { describe, expect, it } from 'vitest'
+import type { Balance, Host, PinnedCPU, ResourceUse } from '../../api/client'
+import { listOf, needsOf, type Need } from './needs'
+
+const text = (n: Need) => n.sentence.map((s) => (typeof s === 'string' ? s : s.bold)).join('')
+
+const use = (over: Partial<ResourceUse>): ResourceUse => ({
+  resource: 'cpu',
+  used_mean: 1,
+  amount: 1,
+  peak_minute_mean: 1,
+  missing: 0,
+  quota: 8,
+  over: false,
+  peak_over: false,
+  ...over,
+})
+
+const balance = (u: ResourceUse): Balance => ({
+  from: '',
+  to: '',
+  host: 'all hosts',
+  hosts: 1,
+  workloads: 1,
+  tenants: [{ tenant: 'Cellar Intake', colour: 3, workloads: 1, uses: [u] }],
+  resources: [
+    {
+      resource: 'cpu',
+      mean_unit: 'cores',
+      capacity_mean: 16,
+      used_mean: 8,
+      kernel_mean: 0,
+      steal_mean: 0,
+      idle_mean: 8,
+      residual_mean: 0,
+    },
+  ],
+})
+
+const pin = (cpu: number, seconds: number, tenant = 'Cellar Intake'): PinnedCPU => ({
+  host: 'cellar-1',
+  cpu,
+  tenant: 'Bottling Line',
+  may_run: [],
+  others_cpu_seconds: seconds,
+  from: '',
+  to: '',
+  ran: [{ workload: 'curd-fermentlog', kind: 'container', tenant, cpu_seconds: seconds, source: 'counted' }],
+})
+
+describe('what needs you', () => {
+  it('tells of a stranger on pinned CPUs once, with its CPUs and seconds', () => {
+    const needs = needsOf(balance(use({})), [pin(12, 30), pin(13, 40), pin(15, 0.2)], [])
+    expect(needs.map(text)).toEqual([
+      'curd-fermentlog ran on CPUs 12–13 of cellar-1, declared for Bottling Line: 70 CPU-seconds in the span.',
+    ])
+  })
+  it('says nothing of the holder itself', () => {
+    expect(needsOf(balance(use({})), [pin(12, 30, 'Bottling Line')], [])).toEqual([])
+  })
+  it('tells a mean over its quota from a peak over it, and puts trouble first', () => {
+    const over = needsOf(balance(use({ used_mean: 9.5, peak_minute_mean: 11, over: true, peak_over: true })), [], [])
+    expect(over.map((n) => [n.grade, text(n)])).toEqual([
+      ['bad', 'Cellar Intake used 9.5 of 8 cores of CPU, 1.5 over its quota.'],
+    ])
+    const peak = needsOf(balance(use({ peak_minute_mean: 9, peak_over: true })), [pin(12, 5)], [])
+    expect(peak.map((n) => n.grade)).toEqual(['bad', 'watch'])
+  })
+  it('does not take a figure that is not there for one that is low', () => {
+    expect(needsOf(balance(use({ used_mean: null, peak_minute_mean: null })), [], [])).toEqual([])
+  })
+  it('tells of hosts that fell silent', () => {
+    const host: Host = {
+      name: 'press-1',
+      cpus: 8,
+      memory_bytes: 1,
+      cgroup_mode: 'v2',
+      enrolled_at: '',
+      last_at: '2026-10-11T12:04:00Z',
+      state: 'silent',
+    }
+    expect(text(needsOf(balance(use({})), [], [host])[0]!)).toMatch(/^press-1 has been silent since /)
+  })
+  it('writes CPUs as a list', () => {
+    expect(listOf([15, 12, 13, 14, 3])).toBe('3, 12–15')
+  })
+})
