@@ -58,6 +58,9 @@ func New(service, token string) (*Client, error) {
 	return &Client{base: u, token: token, http: &http.Client{Timeout: 60 * time.Second}}, nil
 }
 
+// Transport makes the client send by something else than the network, as tests do.
+func (c *Client) Transport(t http.RoundTripper) { c.http.Transport = t }
+
 // Get asks for path with a query and decodes the answer into out.
 func (c *Client) Get(ctx context.Context, path string, query url.Values, out any) error {
 	if len(query) > 0 {

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"fmt"
 	"net"
 	"os"
@@ -11,9 +12,11 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vinescale/internal/postgres"
 	"vinescale/internal/sheet"
 )
 
@@ -84,6 +87,35 @@ func TestServe_FindsItsDataAgainAfterAStopAndAfterAKill(t *testing.T) {
 	other = execute(nil, "serve", "--listen", "127.0.0.1:0", "--data", data)
 	assert.Equal(t, 1, other.code)
 	assert.Contains(t, other.stderr, "was made by PostgreSQL 9")
+}
+
+func TestServe_UsesAnExistingServerAndRefusesADatabaseThatIsNotOurs(t *testing.T) {
+	cluster, err := postgres.Start(context.Background(), dataDir(t))
+	require.NoError(t, err)
+	defer cluster.Stop()
+	conn, err := pgx.Connect(context.Background(), cluster.URL)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	for _, sql := range []string{"CREATE DATABASE books", "CREATE DATABASE other"} {
+		_, err = conn.Exec(context.Background(), sql)
+		require.NoError(t, err)
+	}
+	at := func(name string) string { return strings.Replace(cluster.URL, "/postgres?", "/"+name+"?", 1) }
+	r, m, err := start(serveReady, []string{"VINESCALE_TOKEN=vs_chosen"}, "serve", "--listen", "127.0.0.1:0", "--database", at("books"))
+	require.NoError(t, err)
+	r.address, r.token = m[1], "vs_chosen"
+	assert.Zero(t, r.run("tenant", "add", "Cellar Intake").code)
+	r.interrupt()
+	assert.Zero(t, r.cmd.ProcessState.ExitCode())
+
+	other, err := pgx.Connect(context.Background(), at("other"))
+	require.NoError(t, err)
+	defer other.Close(context.Background())
+	_, err = other.Exec(context.Background(), "CREATE TABLE grapes (kind text)")
+	require.NoError(t, err)
+	refused := execute(nil, "serve", "--listen", "127.0.0.1:0", "--database", at("other"))
+	assert.Equal(t, 1, refused.code)
+	assert.Contains(t, refused.stderr, "not Vine Scale's")
 }
 
 func TestServe_APortInUseSaysSoAndMakesNothing(t *testing.T) {

@@ -102,6 +102,18 @@ func TestReader_TellsOfGarbageAndLeavesTheFigureOut(t *testing.T) {
 	assert.Empty(t, r.Trouble(), "told once")
 }
 
+func TestReader_AFileThatMayNotBeReadIsToldAndTheRestIsRead(t *testing.T) {
+	h, tree := staged(t, false)
+	file := find(t, tree.Cgroup(), "cpu.stat")
+	require.NoError(t, os.Remove(file))
+	require.NoError(t, os.Mkdir(file, 0o755)) // refuses to be read even to root
+	r := open(t, h, tree)
+	var reading account.Reading
+	require.NoError(t, r.Read(&reading))
+	assert.Len(t, reading.Groups, len(h.Workloads)-1, "all but the loose ones")
+	require.Len(t, r.Trouble(), 1)
+}
+
 func TestReader_SurvivesWhatVanishesBetweenListingAndReading(t *testing.T) {
 	h, tree := staged(t, false)
 	r := open(t, h, tree)

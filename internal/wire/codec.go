@@ -22,14 +22,17 @@ const (
 // MaxBody bounds a batch after decompression, in bytes: 300 workloads take about 40 kB a minute.
 const MaxBody = 64 << 20
 
-var encoder, _ = zstd.NewWriter(nil)
-
 // Encode is a batch as zstd-compressed protobuf.
 func Encode(b *Batch) ([]byte, error) {
 	raw, err := Plain(b)
 	if err != nil {
 		return nil, err
 	}
+	encoder, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
+	if err != nil {
+		return nil, err
+	}
+	defer encoder.Close()
 	return encoder.EncodeAll(raw, nil), nil
 }
 

@@ -1,0 +1,270 @@
+package collect_test
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/internal/client"
+	"vinescale/internal/collect"
+	"vinescale/internal/wire"
+)
+
+// source is a host of one workload that uses one CPU second a second.
+type source struct {
+	boot   string
+	wall   func() time.Time
+	begin  time.Time
+	broken error
+}
+
+func (s *source) Read(r *account.Reading) error {
+	if s.broken != nil {
+		return s.broken
+	}
+	now := time.Now() // the monotonic clock
+	*r = account.Reading{Boot: s.boot, Wall: s.wall().UTC(), Mono: now.Sub(s.begin), Uptime: now.Sub(s.begin), CPUs: make([]account.CPUTimes, 1),
+		Groups: []account.Group{{ID: 1, Workload: 0, Outer: -1, Has: account.HasCPU, CPUMicros: now.Sub(s.begin).Microseconds()}}}
+	return nil
+}
+func (s *source) Mode() string              { return "v2" }
+func (s *source) Trouble() map[string]error { return nil }
+
+type names struct{}
+
+func (names) Workload(account.WorkloadID) account.Workload {
+	return account.Workload{Key: "service:must", Kind: amount.Service, Name: "must"}
+}
+func (names) ProgramName(int32) string { return "must" }
+
+// service stands in for the real one: it remembers what it was sent and answers as told.
+type service struct {
+	mu        sync.Mutex
+	intervals map[uint64]*wire.Interval
+	calls     int
+	answer    func(b *wire.Batch) int // status; nil for 200
+}
+
+func (s *service) RoundTrip(r *http.Request) (*http.Response, error) {
+	body, err := io.ReadAll(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	b, err := wire.Decode(body, r.Header.Get("Content-Type"), r.Header.Get("Content-Encoding"))
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.calls++
+	status := 200
+	if s.answer != nil {
+		status = s.answer(b)
+	}
+	if status == 200 {
+		for _, iv := range b.Intervals {
+			s.intervals[iv.Sequence] = iv
+		}
+	}
+	w := httptest.NewRecorder()
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(map[string]any{"status": status, "detail": "as told"})
+	return w.Result(), nil
+}
+
+func newCollector(t *testing.T, src *source, svc *service, dir string) (*collect.Collector, *collect.Spool) {
+	spool, err := collect.OpenSpool(dir)
+	require.NoError(t, err)
+	to, err := client.New("http://books.test", "vs_secret")
+	require.NoError(t, err)
+	to.Transport(svc)
+	return collect.New(collect.Options{
+		Host: "cellar-1", Source: src, Names: names{}, Client: to, Spool: spool, Log: slog.New(slog.DiscardHandler),
+	}), spool
+}
+
+// run runs a collector for a time, on a clock that the test moves.
+func run(t *testing.T, c *collect.Collector, spool *collect.Spool, over time.Duration) {
+	ctx, cancel := context.WithTimeout(context.Background(), over)
+	defer cancel()
+	require.NoError(t, c.Run(ctx))
+	require.NoError(t, spool.Close())
+}
+
+func newSource() *source { return &source{boot: "b", wall: func() time.Time { return time.Now().AddDate(26, 0, 0) }, begin: time.Now()} }
+
+func TestRun_ClosesAnIntervalAMinuteThatAddsUpItsTicks(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		svc := &service{intervals: map[uint64]*wire.Interval{}}
+		c, spool := newCollector(t, newSource(), svc, t.TempDir())
+		run(t, c, spool, 5*time.Minute+30*time.Second)
+		require.Len(t, svc.intervals, 6)
+		whole, total, ends := 0, int64(0), map[int64]bool{}
+		for _, iv := range svc.intervals {
+			total += iv.Usages[amount.CPU].Units[0]
+			ends[iv.FromUnixMicros] = true
+			if iv.Ticks == 12 {
+				whole++
+				assert.InDelta(t, 60_000, iv.ElapsedMillis, 25)
+				assert.Equal(t, iv.ElapsedMillis*1000, iv.Usages[amount.CPU].Units[0])
+			}
+		}
+		assert.GreaterOrEqual(t, whole, 4)
+		assert.InDelta(t, 330e6, total, 6e6, "from the first reading to the last, without a gap or an overlap")
+		joined := 0
+		for _, iv := range svc.intervals {
+			if ends[iv.ToUnixMicros] {
+				joined++
+			}
+		}
+		assert.Equal(t, 5, joined, "each begins where the one before ended")
+	})
+}
+
+func TestRun_KeepsWhatTheServiceDoesNotTakeAndSendsItLater(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		up := false
+		svc := &service{intervals: map[uint64]*wire.Interval{}}
+		svc.answer = func(*wire.Batch) int {
+			if up {
+				return 200
+			}
+			return 503
+		}
+		c, spool := newCollector(t, newSource(), svc, t.TempDir())
+		go func() { time.Sleep(10 * time.Minute); svc.mu.Lock(); up = true; svc.mu.Unlock() }()
+		run(t, c, spool, 12*time.Minute)
+		assert.GreaterOrEqual(t, len(svc.intervals), 12)
+		assert.Less(t, svc.calls, 60, "it gives the service time between tries")
+	})
+}
+
+func TestRun_SetsAsideOnlyWhatTheServiceWillNeverTake(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		dir := t.TempDir()
+		svc := &service{intervals: map[uint64]*wire.Interval{}, answer: func(*wire.Batch) int { return 500 }}
+		src := newSource()
+		c, spool := newCollector(t, src, svc, dir)
+		run(t, c, spool, 4*time.Minute) // several are kept
+		kept, err := filepath.Glob(filepath.Join(dir, "*.batch"))
+		require.NoError(t, err)
+		require.Greater(t, len(kept), 3)
+		bad := uint64(0)
+		svc.answer = func(b *wire.Batch) int {
+			for _, iv := range b.Intervals {
+				if bad == 0 {
+					bad = iv.Sequence
+				}
+				if iv.Sequence == bad {
+					return 422
+				}
+			}
+			return 200
+		}
+		c, spool = newCollector(t, src, svc, dir)
+		run(t, c, spool, time.Minute)
+		for _, file := range kept {
+			var sequence uint64
+			fmt.Sscanf(filepath.Base(file), "%d.batch", &sequence)
+			assert.Equal(t, sequence != bad, svc.intervals[sequence] != nil, "all but the refused one were taken")
+		}
+		refused, err := filepath.Glob(filepath.Join(dir, "refused", "*.batch"))
+		require.NoError(t, err)
+		assert.Len(t, refused, 1)
+		left, err := filepath.Glob(filepath.Join(dir, "*.batch"))
+		require.NoError(t, err)
+		assert.Empty(t, left)
+	})
+}
+
+func TestRun_AWrongCredentialLosesNothing(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		dir := t.TempDir()
+		svc := &service{intervals: map[uint64]*wire.Interval{}, answer: func(*wire.Batch) int { return 401 }}
+		c, spool := newCollector(t, newSource(), svc, dir)
+		run(t, c, spool, 3*time.Minute)
+		kept, err := filepath.Glob(filepath.Join(dir, "*.batch"))
+		require.NoError(t, err)
+		assert.GreaterOrEqual(t, len(kept), 3)
+	})
+}
+
+func TestRun_AWallClockSetBackNeitherStretchesNorRepeatsAnInterval(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		svc := &service{intervals: map[uint64]*wire.Interval{}}
+		src := newSource()
+		step := time.Duration(0)
+		src.wall = func() time.Time { return time.Now().AddDate(26, 0, 0).Add(step) }
+		go func() { time.Sleep(150 * time.Second); step = -time.Hour }()
+		c, spool := newCollector(t, src, svc, t.TempDir())
+		run(t, c, spool, 5*time.Minute)
+		total := int64(0)
+		for _, iv := range svc.intervals {
+			total += iv.Usages[amount.CPU].Units[0]
+			assert.LessOrEqual(t, iv.ElapsedMillis, int64(65_000))
+			assert.GreaterOrEqual(t, iv.ToUnixMicros, iv.FromUnixMicros)
+		}
+		assert.InDelta(t, 300e6, total, 6e6)
+	})
+}
+
+func TestRun_AHostThatCannotBeReadIsTriedAgain(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		svc := &service{intervals: map[uint64]*wire.Interval{}}
+		src := newSource()
+		go func() {
+			time.Sleep(70 * time.Second)
+			src.broken = errors.New("no more files")
+			time.Sleep(2 * time.Minute)
+			src.broken = nil
+		}()
+		c, spool := newCollector(t, src, svc, t.TempDir())
+		run(t, c, spool, 6*time.Minute)
+		total := int64(0)
+		for _, iv := range svc.intervals {
+			total += iv.Usages[amount.CPU].Units[0]
+		}
+		assert.InDelta(t, 360e6, total, 6e6, "counters went on meanwhile: nothing is missing")
+	})
+}
+
+func TestSpool_AFileIsThereWholeOrNotAtAll(t *testing.T) {
+	dir := t.TempDir()
+	s, err := collect.OpenSpool(dir)
+	require.NoError(t, err)
+	require.NoError(t, s.Put(7, []byte("seven")))
+	require.NoError(t, s.Put(3, []byte("three")))
+	_, err = collect.OpenSpool(dir)
+	assert.ErrorContains(t, err, "in use by another collector")
+	require.NoError(t, s.Close())
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "00000000000000000009.batch.part"), []byte("ni"), 0o600)) // a crash while writing
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "notes.txt"), nil, 0o600))
+	s, err = collect.OpenSpool(dir)
+	require.NoError(t, err)
+	kept, err := s.List()
+	require.NoError(t, err)
+	assert.Equal(t, []uint64{3, 7}, kept)
+	seven, err := s.Get(7)
+	require.NoError(t, err)
+	assert.Equal(t, "seven", string(seven))
+	require.NoError(t, s.Remove(3))
+	kept, err = s.List()
+	require.NoError(t, err)
+	assert.Equal(t, []uint64{7}, kept)
+}
