@@ -107,7 +107,9 @@ func run(t *testing.T, c *collect.Collector, spool *collect.Spool, over time.Dur
 	require.NoError(t, spool.Close())
 }
 
-func newSource() *source { return &source{boot: "b", wall: func() time.Time { return time.Now().AddDate(26, 0, 0) }, begin: time.Now()} }
+func newSource() *source {
+	return &source{boot: "b", wall: func() time.Time { return time.Now().AddDate(26, 0, 0) }, begin: time.Now()}
+}
 
 func TestRun_ClosesAnIntervalAMinuteThatAddsUpItsTicks(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

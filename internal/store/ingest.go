@@ -60,6 +60,7 @@ func (s *Store) Ingest(ctx context.Context, host Host, b *wire.Batch, rulesVersi
 			return Taken{}, err
 		}
 	}
+	s.useRules(rulesVersion)
 	in := &ingestion{Store: s, host: host, assign: assign, learned: map[workloadKey]known{}, newPrograms: map[string]int32{}, tenants: map[tenantKey]*tenantRow{}}
 	err := s.db.WithContext(ctx).Connection(func(conn *gorm.DB) error {
 		return conn.Transaction(func(tx *gorm.DB) error {
@@ -86,16 +87,24 @@ func (s *Store) Ingest(ctx context.Context, host Host, b *wire.Batch, rulesVersi
 	return in.taken, nil
 }
 
+// useRules forgets which tenants workloads had by other rules than those in force.
+func (s *Store) useRules(version int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.rules != version {
+		clear(s.workloads)
+		s.rules = version
+	}
+}
+
 // learn remembers what a committed ingestion found out.
 func (s *Store) learn(in *ingestion, rulesVersion int64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.rules != rulesVersion {
-		clear(s.workloads)
-		s.rules = rulesVersion
-	}
-	for k, v := range in.learned {
-		s.workloads[k] = v
+	if s.rules == rulesVersion { // else they changed meanwhile, and what was learned is of the rules before
+		for k, v := range in.learned {
+			s.workloads[k] = v
+		}
 	}
 	for k, v := range in.newPrograms {
 		s.programs[k] = v

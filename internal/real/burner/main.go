@@ -41,7 +41,7 @@ func main() {
 		due := time.Duration(cores * float64(time.Since(begin)))
 		switch done := used - start; {
 		case done >= due || cores == 0:
-			time.Sleep(2 * time.Millisecond)
+			time.Sleep(10 * time.Millisecond) // seldom enough that waking costs the kernel little
 		case swarm:
 			child := exec.Command("/proc/self/exe", "burn", "3000")
 			if err := child.Run(); err != nil {
@@ -49,7 +49,7 @@ func main() {
 				os.Exit(1)
 			}
 		default:
-			burnUntil(clock(false) + min(due-done, 10*time.Millisecond))
+			burnUntil(clock(false) + min(due-done, 20*time.Millisecond))
 		}
 	}
 }

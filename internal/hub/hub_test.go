@@ -1,0 +1,319 @@
+package hub_test
+
+import (
+	"context"
+	"errors"
+	"os"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/internal/hub"
+	"vinescale/internal/store"
+	"vinescale/internal/testdb"
+	"vinescale/internal/wire"
+)
+
+func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
+
+var (
+	ctx  = context.Background()
+	noon = time.Date(2026, 10, 11, 12, 0, 0, 0, time.UTC)
+)
+
+// fixture is a hub whose clock stands at one o'clock, with one host that sends.
+type fixture struct {
+	*hub.Hub
+	t        *testing.T
+	host     store.Host
+	sequence uint64
+}
+
+func newFixture(t *testing.T) *fixture {
+	s, err := store.Open(ctx, testdb.New(t))
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Close() })
+	f := &fixture{Hub: hub.New(s, hub.Options{Now: func() time.Time { return noon.Add(time.Hour) }}), t: t}
+	_, err = f.Enrol(ctx, "terrace-1")
+	require.NoError(t, err)
+	f.host, err = f.Host(ctx, "terrace-1")
+	require.NoError(t, err)
+	return f
+}
+
+type describer []account.Workload
+
+func (d describer) Workload(id account.WorkloadID) account.Workload { return d[id] }
+func (d describer) ProgramName(int32) string                        { return "frost-ens" }
+
+// send sends one minute, in which each job used one core and one GiB, and its network cannot be told apart.
+func (f *fixture) send(minute int, jobs ...account.Workload) error {
+	f.sequence++
+	from := noon.Add(time.Duration(minute) * time.Minute)
+	iv := &account.Interval{Boot: "b", From: from, To: from.Add(time.Minute), ElapsedMillis: 60_000, Ticks: 12, CPUCount: 8}
+	for i := range jobs {
+		u := account.Usage{Workload: account.WorkloadID(i), CPUs: []account.CPUUse{{CPU: int32(i), Micros: 60e6}}, Programs: []account.ProgramUse{{Program: 1, Procs: 2}}}
+		u.Units = [amount.NumResources]int64{60e6, 60_000 << 30, 1e6, 0}
+		u.Peak = [amount.NumResources]int64{1e6, 1 << 30, 2e4, 0}
+		u.Source[amount.Network] = amount.Unavailable
+		u.Programs[0].Units = u.Units
+		iv.Usages = append(iv.Usages, u)
+	}
+	n := int64(len(jobs))
+	iv.Ledgers[amount.CPU] = account.Ledger{Capacity: account.Line{Units: 480e6}, Used: account.Line{Units: n*60e6 + 3e6}, Idle: account.Line{Units: 477e6 - n*60e6}, Kernel: account.Line{Units: 1e6}}
+	b := &wire.Batch{Version: 1, Host: f.host.Name, Intervals: []*wire.Interval{wire.FromInterval(iv, f.sequence, "v2", describer(jobs))}}
+	_, err := f.Ingest(ctx, f.host, b)
+	return err
+}
+
+func job(name, owner string) account.Workload {
+	return account.Workload{Key: "job:" + name, Kind: amount.Job, Name: name, Owner: owner, UID: 2001, Allowed: "0-3"}
+}
+
+func (f *fixture) tenant(name, rule string) {
+	_, err := f.AddTenant(ctx, name)
+	require.NoError(f.t, err)
+	_, _, err = f.AddRule(ctx, 0, name, rule)
+	require.NoError(f.t, err)
+}
+
+func (f *fixture) span() store.Span {
+	s, err := f.Span(noon, noon.Add(30*time.Minute), 0)
+	require.NoError(f.t, err)
+	return s
+}
+
+func (f *fixture) byTenant() map[string]float64 {
+	l, err := f.Ledger(ctx, hub.Question{Span: f.span(), Resource: amount.CPU, By: "tenant"})
+	require.NoError(f.t, err)
+	m := map[string]float64{}
+	for _, s := range l.Shares {
+		m[s.Name] = *s.Amount
+	}
+	return m
+}
+
+func requireProblem(t *testing.T, err error, class hub.Class, text string) {
+	t.Helper()
+	var p *hub.Problem
+	require.True(t, errors.As(err, &p), "%v", err)
+	assert.Equal(t, class, p.Class)
+	assert.Contains(t, p.Detail, text)
+}
+
+func TestRules_AccountUsageFromTheirMakingAndNeverRewriteHistory(t *testing.T) {
+	f := newFixture(t)
+	require.NoError(t, f.send(0, job("a", "m.abt"), job("b", "t.fink")))
+	assert.Equal(t, map[string]float64{"unassigned": 120}, f.byTenant())
+
+	f.tenant("Frost Watch", "owner == 'm.abt'")
+	assert.Equal(t, map[string]float64{"unassigned": 120}, f.byTenant(), "what was is as it was")
+	require.NoError(t, f.send(1, job("a", "m.abt"), job("b", "t.fink")))
+	assert.Equal(t, map[string]float64{"unassigned": 180, "Frost Watch": 60}, f.byTenant())
+
+	// A rule put before takes over, from now on; the total stays what was used.
+	_, err := f.AddTenant(ctx, "Leaf Vision")
+	require.NoError(t, err)
+	_, moved, err := f.AddRule(ctx, 1, "Leaf Vision", "kind == 'job'")
+	require.NoError(t, err)
+	assert.Equal(t, 2, moved)
+	require.NoError(t, f.send(2, job("a", "m.abt"), job("b", "t.fink")))
+	assert.Equal(t, map[string]float64{"unassigned": 180, "Frost Watch": 60, "Leaf Vision": 120}, f.byTenant())
+
+	moved, err = f.RemoveRule(ctx, 1)
+	require.NoError(t, err)
+	assert.Equal(t, 2, moved)
+	rules, err := f.Rules(ctx)
+	require.NoError(t, err)
+	require.Len(t, rules, 1)
+	assert.Equal(t, 1, rules[0].Position, "numbers close up")
+
+	_, err = f.RemoveTenant(ctx, "Leaf Vision")
+	require.NoError(t, err)
+	assert.Equal(t, map[string]float64{"unassigned": 300, "Frost Watch": 60}, f.byTenant(), "its usage is still in the books")
+}
+
+func TestRules_ChangedByAnotherInstanceAreSeen(t *testing.T) {
+	database := testdb.New(t)
+	open := func() *fixture {
+		s, err := store.Open(ctx, database)
+		require.NoError(t, err)
+		t.Cleanup(func() { s.Close() })
+		return &fixture{Hub: hub.New(s, hub.Options{Now: func() time.Time { return noon.Add(time.Hour) }}), t: t}
+	}
+	one, other := open(), open()
+	_, err := one.Enrol(ctx, "terrace-1")
+	require.NoError(t, err)
+	for _, f := range []*fixture{one, other} {
+		f.host, err = f.Host(ctx, "terrace-1")
+		require.NoError(t, err)
+	}
+	other.sequence = 100
+	require.NoError(t, other.send(0, job("a", "m.abt"))) // other knows the rules of now: none
+	one.tenant("Frost Watch", "true")
+	require.NoError(t, other.send(1, job("a", "m.abt")))
+	assert.Equal(t, map[string]float64{"unassigned": 60, "Frost Watch": 60}, other.byTenant())
+}
+
+func TestIngest_IsTakenFromTheHostOfTheCredentialAndOfATimeThatIsKept(t *testing.T) {
+	f := newFixture(t)
+	other := f.host
+	other.Name = "press-1"
+	b := &wire.Batch{Version: 1, Host: "terrace-1"}
+	_, err := f.Ingest(ctx, other, b)
+	requireProblem(t, err, hub.Denied, `"press-1"`)
+	requireProblem(t, f.send(48*60, job("a", "m.abt")), hub.Invalid, "set the host's clock")
+	requireProblem(t, f.send(-60*24*60, job("a", "m.abt")), hub.Invalid, "31 days")
+	assert.Empty(t, f.byTenant())
+}
+
+func TestLedger_BalancesWhateverItIsGroupedBy(t *testing.T) {
+	f := newFixture(t)
+	for n := range 3 {
+		require.NoError(t, f.send(n, job("a", "m.abt"), job("b", "t.fink")))
+	}
+	for _, by := range store.Dimensions {
+		l, err := f.Ledger(ctx, hub.Question{Span: f.span(), Resource: amount.CPU, By: by, First: 1})
+		require.NoError(t, err)
+		sum := l.LeftOutBy
+		for _, s := range l.Shares {
+			sum += *s.Amount
+		}
+		assert.InDelta(t, *l.Capacity, sum+*l.Kernel+*l.Steal+*l.Idle+*l.Residual, 1e-9, by)
+		assert.InDelta(t, 6, *l.Residual, 1e-9, by)
+		assert.Equal(t, noon, *l.CoveredFrom)
+		assert.Equal(t, noon.Add(3*time.Minute), *l.CoveredTo)
+	}
+	_, err := f.Ledger(ctx, hub.Question{Span: f.span(), By: "vintage"})
+	requireProblem(t, err, hub.Invalid, "choose one of tenant")
+	_, err = f.Ledger(ctx, hub.Question{Span: f.span(), By: "tenant", Host: "cellar-7"})
+	requireProblem(t, err, hub.NotFound, "cellar-7")
+	one, err := f.Ledger(ctx, hub.Question{Span: f.span(), By: "workload", Tenant: hub.Unassigned})
+	require.NoError(t, err)
+	assert.Nil(t, one.Residual, "of one tenant's shares alone nothing balances, and it says so")
+	assert.Contains(t, one.Notes["residual"], "only one tenant")
+}
+
+func TestBalance_ComparesWithQuotasAndNeverShowsMissingAsZero(t *testing.T) {
+	f := newFixture(t)
+	f.tenant("Frost Watch", "true")
+	require.NoError(t, f.SetQuota(ctx, "Frost Watch", "cpu", 1.5))
+	require.NoError(t, f.SetQuota(ctx, "Frost Watch", "memory", 3<<30))
+	require.NoError(t, f.send(0, job("a", "m.abt"), job("b", "t.fink")))
+	require.NoError(t, f.send(1, job("a", "m.abt"), job("b", "t.fink"), job("c", "t.fink"), job("d", "t.fink")))
+	b, err := f.Balance(ctx, f.span(), "")
+	require.NoError(t, err)
+	uses := b.Tenants[0].Uses
+	assert.Equal(t, 4, b.Tenants[0].Workloads)
+	assert.InDelta(t, 3, *uses[amount.CPU].Used, 1e-9)
+	assert.InDelta(t, 4, *uses[amount.CPU].Peak, 1e-9)
+	assert.True(t, uses[amount.CPU].Over)
+	assert.False(t, uses[amount.Memory].Over, "the mean is at the quota, not above it")
+	assert.True(t, uses[amount.Memory].PeakOver)
+	assert.Nil(t, uses[amount.Network].Used)
+	assert.NotEmpty(t, uses[amount.Network].Reason)
+
+	for _, bad := range []float64{-1, nan()} {
+		requireProblem(t, f.SetQuota(ctx, "Frost Watch", "cpu", bad), hub.Invalid, "zero or more")
+	}
+	requireProblem(t, f.SetQuota(ctx, "Frost Watch", "wine", 1), hub.Invalid, "unknown resource")
+	require.NoError(t, f.RemoveQuota(ctx, "Frost Watch", "cpu"))
+	requireProblem(t, f.RemoveQuota(ctx, "Frost Watch", "cpu"), hub.NotFound, "no quota")
+}
+
+func nan() float64 { zero := 0.0; return zero / zero }
+
+func TestPins_TellWhoMayAndWhoDid(t *testing.T) {
+	f := newFixture(t)
+	f.tenant("Frost Watch", "owner == 'm.abt'")
+	require.NoError(t, f.send(0, job("a", "m.abt"), job("b", "t.fink")))
+	require.NoError(t, f.Declare(ctx, "terrace-1", "0-1,4", "Frost Watch"))
+	pins, err := f.Pins(ctx, f.span(), "")
+	require.NoError(t, err)
+	require.Len(t, pins, 3)
+	assert.Equal(t, []string{"a (Frost Watch)", "b (unassigned)"}, pins[0].May)
+	assert.Equal(t, []hub.PinRun{{Workload: "a", Kind: "job", Tenant: "Frost Watch", CPUSeconds: 60, Source: "counted"}}, pins[0].Ran)
+	assert.Zero(t, pins[0].Others)
+	assert.Equal(t, 60.0, pins[1].Others, "b ran on CPU 1, which is not its tenant's")
+	assert.Empty(t, pins[2].May, "CPU 4 is in nobody's mask")
+	for cpus, why := range map[string]string{"": "no CPU was named", "3-1": "runs backwards", "7-8": "has CPUs 0 to 7"} {
+		requireProblem(t, f.Declare(ctx, "terrace-1", cpus, "Frost Watch"), hub.Invalid, why)
+	}
+	require.NoError(t, f.Undeclare(ctx, "terrace-1", "Frost Watch"))
+	requireProblem(t, f.Undeclare(ctx, "terrace-1", "Frost Watch"), hub.NotFound, "nothing is declared")
+}
+
+func TestSpan_HoldsWholeMinutesAndRefusesNonsense(t *testing.T) {
+	f := newFixture(t)
+	s, err := f.Span(noon.Add(20*time.Second), noon.Add(100*time.Second), 0)
+	require.NoError(t, err)
+	assert.Equal(t, store.Span{From: noon, To: noon.Add(2 * time.Minute)}, s)
+	s, err = f.Span(time.Time{}, time.Time{}, 0)
+	require.NoError(t, err)
+	assert.Equal(t, store.Span{From: noon, To: noon.Add(time.Hour)}, s, "the last hour")
+	for _, c := range []struct {
+		from, to time.Time
+		length   time.Duration
+		why      string
+	}{
+		{noon, noon, 0, "before it begins"}, {noon, noon.AddDate(2, 0, 0), 0, "at most 400"}, {time.Time{}, time.Time{}, time.Second, "at least one"},
+	} {
+		_, err := f.Span(c.from, c.to, c.length)
+		requireProblem(t, err, hub.Invalid, c.why)
+	}
+}
+
+func TestTimeline_LeavesOutWhatWasNotRecorded(t *testing.T) {
+	f := newFixture(t)
+	require.NoError(t, f.send(0, job("a", "m.abt")))
+	require.NoError(t, f.send(20, job("a", "m.abt")))
+	line, err := f.Timeline(ctx, f.span(), "", amount.CPU)
+	require.NoError(t, err)
+	require.Len(t, line.Points, 2)
+	assert.InDelta(t, 63.0/480, *line.Points[0].Busy, 1e-9)
+	line, err = f.Timeline(ctx, f.span(), "terrace-1", amount.Disk)
+	require.NoError(t, err)
+	assert.Nil(t, line.Points[0].Busy, "without a capacity there is no share of it")
+}
+
+func TestWatch_TellsOfCommitsAndEndsWithItsContext(t *testing.T) {
+	f := newFixture(t)
+	watching, cancel := context.WithCancel(ctx)
+	commits := f.Watch(watching)
+	require.NoError(t, f.send(0, job("a", "m.abt")))
+	assert.Equal(t, hub.Committed{Host: "terrace-1", To: noon.Add(time.Minute)}, <-commits)
+	cancel()
+	var wg sync.WaitGroup
+	for range 50 { // telling and leaving at once
+		wg.Go(func() { short, end := context.WithCancel(ctx); f.Watch(short); end() })
+	}
+	require.NoError(t, f.send(1, job("a", "m.abt")))
+	wg.Wait()
+	for range commits { // closed once the context ended
+	}
+}
+
+func TestTokens_AreKnownByHashAndRole(t *testing.T) {
+	f := newFixture(t)
+	require.NoError(t, f.SetToken(ctx, "reader", hub.Reader, "vs_one"))
+	token, err := f.SignIn(ctx, "vs_one")
+	require.NoError(t, err)
+	assert.Equal(t, hub.Reader, token.Role)
+	require.NoError(t, f.SetToken(ctx, "reader", hub.Reader, "vs_two"))
+	_, err = f.SignIn(ctx, "vs_one")
+	requireProblem(t, err, hub.NoToken, "replaced")
+	_, err = f.SignIn(ctx, "")
+	requireProblem(t, err, hub.NoToken, "no token was given")
+	requireProblem(t, f.SetToken(ctx, "x", "king", "y"), hub.Invalid, "choose administrator or reader")
+	first, err := f.Enrol(ctx, "terrace-1")
+	require.NoError(t, err)
+	_, err = f.Enrol(ctx, "terrace-1")
+	require.NoError(t, err)
+	_, err = f.SignIn(ctx, first)
+	requireProblem(t, err, hub.NoToken, "not known")
+}
