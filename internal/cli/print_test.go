@@ -1,0 +1,103 @@
+package cli
+
+import (
+	"bytes"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/mattn/go-runewidth"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vinescale/internal/sheet"
+)
+
+func number(v float64) *float64 { return &v }
+
+func sample() *sheet.Ledger {
+	at := time.Date(2026, 10, 11, 14, 20, 35, 0, time.Local)
+	return &sheet.Ledger{
+		Host: "terrace-2", From: at.Add(-5 * time.Second), To: at, CoveredTo: &at, ElapsedS: 5, Resource: "cpu", Unit: "cpu_seconds", MeanUnit: "cores", CPUs: 64,
+		Capacity: number(320), Used: number(188.55), Idle: number(131.45), Kernel: number(6), Steal: number(0), Residual: number(0.05),
+		Shares: []sheet.Share{
+			{Name: "frost-ens-0412[3]", Kind: "job", Owner: "m.abt", Amount: number(79), Mean: number(15.8), Source: "counted", Parts: 1},
+			{Name: "frost-ens-0412[4]", Kind: "job", Owner: "m.abt", Amount: number(28), Mean: number(5.6), Source: "counted", Parts: 1},
+			{Name: "evil \x1b[31m\u202egnp.exe\nrow", Kind: "container", Owner: "svc-cellar", Amount: number(19.5), Mean: number(3.9), Source: "summed", Parts: 1},
+			{Name: "葡萄", Kind: "loose", Owner: "uid 4711", Amount: number(50), Mean: number(10), Source: "summed", Parts: 1},
+			{Name: "late", Kind: "loose", Owner: "x", Source: "unavailable", Reason: "nothing tells it apart", Parts: 1},
+			{Name: "least", Kind: "loose", Owner: "y", Amount: number(6), Mean: number(1.2), Source: "summed", Parts: 1},
+		},
+		Notes: map[string]string{},
+	}
+}
+
+// TestBook_ReadsAsAPageOfTheAccountBook compares with a page a person has read. UPDATE=1 writes it anew.
+func TestBook_ReadsAsAPageOfTheAccountBook(t *testing.T) {
+	var b bytes.Buffer
+	require.NoError(t, writeBook(&b, sample(), "workload", 4))
+	const file = "testdata/book.golden"
+	if os.Getenv("UPDATE") != "" {
+		require.NoError(t, os.WriteFile(file, b.Bytes(), 0o644))
+	}
+	want, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, string(want), b.String())
+}
+
+func TestTable_ColumnsAlignAndHostileNamesCannotWriteOnTheTerminal(t *testing.T) {
+	var b bytes.Buffer
+	require.NoError(t, writeBook(&b, sample(), "workload", 0))
+	assert.NotContains(t, b.String(), "\x1b")
+	assert.NotContains(t, b.String(), "\u202e")
+	assert.Contains(t, b.String(), `evil \u001b[31m\u202egnp.exe\u000arow`)
+	column := -1
+	for _, line := range strings.Split(b.String(), "\n") {
+		if i := strings.Index(line, " %"); i >= 0 {
+			at := runewidth.StringWidth(line[:i])
+			if column < 0 {
+				column = at
+			}
+			assert.Equal(t, column, at, "%q", line)
+		}
+	}
+	assert.Positive(t, column)
+	assert.Less(t, runewidth.StringWidth(visible(strings.Repeat("x", 10_000))), 130)
+}
+
+func TestBar_IsFromZeroAndNeverHidesWhatIsThere(t *testing.T) {
+	for part, want := range map[float64]int{0: 0, -1: 0, 1: barWidth, 2: barWidth, 0.5: barWidth / 2} {
+		assert.Equal(t, want, len([]rune(barText(part))), "%g", part)
+	}
+	assert.NotEmpty(t, barText(0.000001))
+}
+
+func TestCeiling_TakesUnitsThatSuitTheResource(t *testing.T) {
+	for _, c := range []struct {
+		resource, text string
+		want           float64
+	}{{"cpu", "1.5", 1.5}, {"memory", "64GiB", 64 << 30}, {"memory", "1e9", 1e9}, {"disk", "500MB", 5e8}, {"network", "2.5 GB/s", 2.5e9}, {"disk", "0", 0}} {
+		got, err := parseCeiling(c.resource, c.text)
+		require.NoError(t, err)
+		assert.Equal(t, c.want, got, "%s %s", c.resource, c.text)
+	}
+	for _, c := range [][2]string{{"cpu", "4GiB"}, {"cpu", ""}, {"cpu", "NaN"}, {"cpu", "Inf"}, {"memory", "-1GiB"}, {"disk", "fast"}} {
+		_, err := parseCeiling(c[0], c[1])
+		assert.Error(t, err, "%v", c)
+	}
+}
+
+func TestTimes_LocalOrWithAZone(t *testing.T) {
+	want := time.Date(2026, 11, 22, 3, 10, 0, 0, time.UTC)
+	for _, text := range []string{"2026-11-22T03:10:00Z", "2026-11-22T04:10:00+01:00"} {
+		got, err := parseTime(text)
+		require.NoError(t, err)
+		assert.True(t, want.Equal(got), text)
+	}
+	got, err := parseTime("2026-11-22 03:10")
+	require.NoError(t, err)
+	assert.Equal(t, time.Local, got.Location())
+	_, err = parseTime("3 o'clock")
+	assert.ErrorContains(t, err, "write 2026-11-22T03:10")
+}
