@@ -39,7 +39,7 @@ export function ShareTable({
             Highest tick
           </th>
           <th scope="col" className="num">
-            % of capacity
+            {withHost ? '% of the fleet' : '% of the host'}
           </th>
           <th scope="col">Source</th>
         </tr>

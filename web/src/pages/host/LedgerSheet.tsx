@@ -1,13 +1,13 @@
 import type { Balance } from '../../api/client'
 import type { ResourceName } from '../../api/queries'
 import { StackBar } from '../../figures/StackBar'
+import { TenantKey } from '../../figures/TenantKey'
 import { Waiting } from '../../figures/Trouble'
-import { figure, resourceTitle, tenantColour, unitOf, whole } from '../../figures/units'
+import { figure, resourceTitle, unitOf, whole } from '../../figures/units'
 import { partsOf } from '../balance/BalanceTable'
 
 /** The ledger of every resource as bars: shares by tenant, kernel and residual, of the capacity. */
 export function LedgerSheet({ balance, error }: { balance: Balance | undefined; error: Error | null }) {
-  const here = balance?.tenants.filter((t) => t.workloads > 0) ?? []
   return (
     <section className="sheet" aria-labelledby="ledger-title">
       <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
@@ -53,18 +53,7 @@ export function LedgerSheet({ balance, error }: { balance: Balance | undefined; 
           </div>
         )
       })}
-      <p className="flex flex-wrap gap-4 px-3.5 py-2.5 text-[12.5px] text-ink-2">
-        {here.map((t) => (
-          <span key={t.tenant} className="flex items-baseline gap-2">
-            <span className="sw" style={{ background: tenantColour(t.colour) }} />
-            {t.tenant}
-          </span>
-        ))}
-        <span className="flex items-baseline gap-2">
-          <span className="sw" style={{ background: 'var(--residual)' }} />
-          residual
-        </span>
-      </p>
+      {balance && <TenantKey tenants={balance.tenants} />}
     </section>
   )
 }
