@@ -132,6 +132,9 @@ func diskLedger(iv *Interval, prev, now *Reading, s *scratch) Ledger {
 		capacity += d.RateBytesPerSecond * iv.ElapsedMillis / 1000
 	}
 	l := Ledger{Used: Line{Units: used}, Kernel: Line{Units: s.kernelIO}, Steal: unavailable(noSteal)}
+	if s.hiddenIO > 0 {
+		l.Kernel = unavailable("the storage counters of kernel threads may not be read without more rights")
+	}
 	switch {
 	case len(now.Disks) == 0:
 		l.Capacity, l.Used, l.Kernel = unavailable("this host has no disk"), unavailable("this host has no disk"), Line{}

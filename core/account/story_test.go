@@ -93,6 +93,9 @@ func (s *story) read(d *datadriven.TestData) string {
 			p := account.Process{PID: int32(v.number("pid")), Start: int64(s.duration(v.text("start")) / (10 * time.Millisecond)),
 				Workload: account.Unrecognised, Kernel: v.has("kernel"), Threads: 1,
 				CPUMicros: v.micros("cpu"), AnonBytes: v.number("memory"), DiskBytes: v.number("disk")}
+			if v.has("hidden") {
+				p.DiskBytes = -1
+			}
 			if v.has("of") {
 				p.Workload = s.id(v.text("of"))
 			}
@@ -134,7 +137,7 @@ func (s *story) tell(iv *account.Interval, r *account.Reading) string {
 			switch {
 			case x.line.OK():
 				fmt.Fprintf(&b, "  = %-8s %s\n", x.name, units(res, x.line.Units, iv))
-			case x.name != "steal" && x.name != "kernel":
+			case x.name != "steal" && (x.name != "kernel" || res == amount.Disk):
 				fmt.Fprintf(&b, "  = %-8s not available: %s\n", x.name, x.line.Reason)
 			}
 		}

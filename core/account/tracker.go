@@ -99,6 +99,7 @@ type scratch struct {
 	lastCPU   []lastCPU
 	kernelCPU int64 // microseconds of kernel threads
 	kernelIO  int64
+	hiddenIO  int // kernel threads whose storage counters may not be read
 }
 
 // lastCPU is a process's time in the interval, put down to the CPU it last ran on.
@@ -125,7 +126,7 @@ func (s *scratch) reset(prev, now *Reading) {
 	clear(s.prevGroup)
 	clear(s.prevSpace)
 	s.lastCPU = s.lastCPU[:0]
-	s.kernelCPU, s.kernelIO = 0, 0
+	s.kernelCPU, s.kernelIO, s.hiddenIO = 0, 0, 0
 }
 
 func (s *scratch) tally(w WorkloadID) *tally {
@@ -248,6 +249,9 @@ func (s *scratch) charge(p, before *Process) {
 	if p.Kernel {
 		s.kernelCPU += cpu
 		s.kernelIO += disk
+		if p.DiskBytes < 0 {
+			s.hiddenIO++
+		}
 		return
 	}
 	if p.Workload == Unrecognised {
