@@ -45,7 +45,8 @@ test-go:
 	go test -timeout 20m ./...
 
 # Tests that start containers need root: by sudo where this is not root.
-test-root:
+test-root: build
+	CGO_ENABLED=0 go build -o bin/burner ./internal/real/burner
 	go test -c -o bin/real.test ./internal/real
 	cd internal/real && $(SUDO) env VINESCALE_REQUIRE_ROOT=1 ../../bin/real.test -test.v -test.timeout 10m
 
