@@ -70,16 +70,8 @@ type Detail struct {
 
 // emit turns the tallies into the interval's usages.
 func (s *scratch) emit(iv *Interval) {
-	keys := make([]programKey, 0, len(s.programs))
-	for k := range s.programs {
-		keys = append(keys, k)
-	}
-	slices.SortFunc(keys, func(a, b programKey) int {
-		return cmp.Or(cmp.Compare(a.workload, b.workload), cmp.Compare(a.program, b.program))
-	})
-	slices.SortFunc(s.lastCPU, func(a, b lastCPU) int {
-		return cmp.Or(cmp.Compare(a.workload, b.workload), cmp.Compare(a.cpu, b.cpu))
-	})
+	s.programs.group(len(s.tallies), func(p *programTally) WorkloadID { return p.workload })
+	s.lastCPU.group(len(s.tallies), func(l *lastCPU) WorkloadID { return l.workload })
 	live := 0
 	for i := range s.tallies {
 		if s.tallies[i].live {
@@ -87,30 +79,42 @@ func (s *scratch) emit(iv *Interval) {
 		}
 	}
 	iv.Usages = make([]Usage, 0, live)
-	arena := make([]ProgramUse, 0, len(keys)+live) // one allocation for all workloads' programs
-	last := s.lastCPU
+	arena := make([]ProgramUse, 0, len(s.programs.grouped)+live) // one allocation for all workloads' programs
+	ran := make([]CPUUse, 0, len(s.lastCPU.grouped))             // and one for the CPUs they ran on
 	for w := range s.tallies {
 		t := &s.tallies[w]
-		mine := 0
-		for mine < len(keys) && keys[mine].workload == WorkloadID(w) {
-			mine++
+		if !t.live {
+			continue
 		}
-		ran := 0
-		for ran < len(last) && last[ran].workload == WorkloadID(w) {
-			ran++
+		u := t.usage(WorkloadID(w), s.elapsed)
+		start := len(arena)
+		arena = divide(arena, &u, merged(s.programs.of(w)))
+		u.Programs = arena[start:len(arena):len(arena)]
+		if t.counted&HasPerCPU == 0 {
+			start := len(ran)
+			ran = byLastCPU(ran, s.lastCPU.of(w))
+			u.CPUs, u.CPUSource = ran[start:len(ran):len(ran)], amount.Summed
 		}
-		if t.live {
-			u := t.usage(WorkloadID(w), s.elapsed)
-			start := len(arena)
-			arena = s.divide(arena, &u, keys[:mine])
-			u.Programs = arena[start:len(arena):len(arena)]
-			if len(u.CPUs) == 0 && t.counted&HasPerCPU == 0 {
-				u.CPUs, u.CPUSource = byLastCPU(last[:ran]), amount.Summed
-			}
-			iv.Usages = append(iv.Usages, u)
-		}
-		keys, last = keys[mine:], last[ran:]
+		iv.Usages = append(iv.Usages, u)
 	}
+}
+
+// merged sorts one workload's programs and adds up the processes of each.
+func merged(programs []programTally) []programTally {
+	slices.SortFunc(programs, func(a, b programTally) int { return cmp.Compare(a.program, b.program) })
+	out := programs[:0]
+	for i := range programs {
+		p := &programs[i]
+		if n := len(out); n > 0 && out[n-1].program == p.program {
+			out[n-1].count += p.count
+			for r, units := range p.units {
+				out[n-1].units[r] += units
+			}
+		} else {
+			out = append(out, *p)
+		}
+	}
+	return out
 }
 
 func (t *tally) usage(w WorkloadID, elapsed int64) Usage {
@@ -139,10 +143,12 @@ func (t *tally) usage(w WorkloadID, elapsed int64) Usage {
 	return u
 }
 
-func byLastCPU(ran []lastCPU) []CPUUse {
-	var cpus []CPUUse
+// byLastCPU adds to cpus what processes ran, by CPU.
+func byLastCPU(cpus []CPUUse, ran []lastCPU) []CPUUse {
+	slices.SortFunc(ran, func(a, b lastCPU) int { return cmp.Compare(a.cpu, b.cpu) })
+	start := len(cpus)
 	for _, l := range ran {
-		if n := len(cpus); n > 0 && cpus[n-1].CPU == l.cpu {
+		if n := len(cpus); n > start && cpus[n-1].CPU == l.cpu {
 			cpus[n-1].Micros += l.micros
 		} else {
 			cpus = append(cpus, CPUUse{l.cpu, l.micros})
@@ -153,19 +159,19 @@ func byLastCPU(ran []lastCPU) []CPUUse {
 
 // divide gives each program its part of a usage, so that the parts add up to the whole exactly: processes' own sums are
 // scaled down where they exceed what was counted, and what they do not reach is NoProgram's.
-func (s *scratch) divide(arena []ProgramUse, u *Usage, keys []programKey) []ProgramUse {
+func divide(arena []ProgramUse, u *Usage, programs []programTally) []ProgramUse {
 	var sum [amount.NumResources]int64
-	for _, k := range keys {
-		for r, units := range s.programs[k].units {
+	for i := range programs {
+		for r, units := range programs[i].units {
 			sum[r] += units
 		}
 	}
 	rest := u.Units
 	start := len(arena)
 	arena = append(arena, ProgramUse{Program: NoProgram})
-	for _, k := range keys {
-		part := ProgramUse{Program: k.program, Procs: s.programs[k].count}
-		for r, units := range s.programs[k].units {
+	for i := range programs {
+		part := ProgramUse{Program: programs[i].program, Procs: programs[i].count}
+		for r, units := range programs[i].units {
 			if sum[r] > u.Units[r] {
 				units = mulDiv(units, u.Units[r], sum[r])
 			}

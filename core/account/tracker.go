@@ -78,25 +78,23 @@ type tally struct {
 	perCPU  []int64
 }
 
-type programKey struct {
+// programTally is what processes of one program in one workload used.
+type programTally struct {
 	workload WorkloadID
 	program  int32
-}
-
-type programTally struct {
-	units [amount.NumResources]int64
-	count int32
+	count    int32
+	units    [amount.NumResources]int64
 }
 
 // scratch is the working memory of Step, kept between steps so that a steady host costs no allocation per process.
 type scratch struct {
 	prev, now *Reading
 	elapsed   int64
-	tallies   []tally // by WorkloadID
-	programs  map[programKey]programTally
+	tallies   []tally               // by WorkloadID
+	programs  buckets[programTally] // one a process
 	prevGroup map[uint64]int
 	prevSpace map[uint64]int
-	lastCPU   []lastCPU
+	lastCPU   buckets[lastCPU]
 	kernelCPU int64 // microseconds of kernel threads
 	kernelIO  int64
 	hiddenIO  int // kernel threads whose storage counters may not be read
@@ -117,15 +115,14 @@ func (s *scratch) reset(prev, now *Reading) {
 		clear(per)
 		s.tallies[i] = tally{perCPU: per}
 	}
-	if s.programs == nil {
-		s.programs = map[programKey]programTally{}
+	if s.prevGroup == nil {
 		s.prevGroup = map[uint64]int{}
 		s.prevSpace = map[uint64]int{}
 	}
-	clear(s.programs)
 	clear(s.prevGroup)
 	clear(s.prevSpace)
-	s.lastCPU = s.lastCPU[:0]
+	s.programs.reset()
+	s.lastCPU.reset()
 	s.kernelCPU, s.kernelIO, s.hiddenIO = 0, 0, 0
 }
 
@@ -267,15 +264,12 @@ func (s *scratch) charge(p, before *Process) {
 		t.sum(HasDisk, amount.Disk, disk)
 	}
 	if cpu > 0 && t.counted&HasPerCPU == 0 {
-		s.lastCPU = append(s.lastCPU, lastCPU{p.Workload, p.LastCPU, cpu})
+		s.lastCPU.add(lastCPU{p.Workload, p.LastCPU, cpu})
 	}
-	key := programKey{p.Workload, p.Program}
-	pt := s.programs[key]
-	pt.units[amount.CPU] += cpu
-	pt.units[amount.Memory] += p.AnonBytes * s.elapsed
-	pt.units[amount.Disk] += disk
-	pt.count++
-	s.programs[key] = pt
+	s.programs.add(programTally{
+		workload: p.Workload, program: p.Program, count: 1,
+		units: [amount.NumResources]int64{amount.CPU: cpu, amount.Memory: p.AnonBytes * s.elapsed, amount.Disk: disk},
+	})
 }
 
 // sum adds one process's use, unless a group of the same workload counts this measure already.
