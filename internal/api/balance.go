@@ -6,7 +6,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"vinescale/core/amount"
 	"vinescale/internal/hub"
 )
 
@@ -45,13 +44,9 @@ func timelineRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
 		OperationID: "get-timeline", Method: http.MethodGet, Path: Prefix + "/timeline", Summary: "How busy the fleet or a host was over a span", Metadata: readers(),
 	}, func(ctx context.Context, in *timelineInput) (*timelineOutput, error) {
-		span, err := in.span(s)
+		span, r, err := in.ask(s, in.Of)
 		if err != nil {
-			return nil, asProblem(err)
-		}
-		r, err := amount.ParseResource(in.Of)
-		if err != nil {
-			return nil, asProblem(&hub.Problem{Class: hub.Invalid, Detail: err.Error()})
+			return nil, err
 		}
 		t, err := s.hub.Timeline(ctx, span, in.Host, r)
 		if err != nil {

@@ -31,6 +31,19 @@ func (p *SpanParams) span(s *service) (store.Span, error) {
 	return s.hub.Span(p.From, p.To, length)
 }
 
+// ask reads a span and a resource.
+func (p *SpanParams) ask(s *service, of string) (store.Span, amount.Resource, error) {
+	span, err := p.span(s)
+	if err != nil {
+		return span, 0, asProblem(err)
+	}
+	r, err := amount.ParseResource(of)
+	if err != nil {
+		return span, 0, asProblem(&hub.Problem{Class: hub.Invalid, Detail: err.Error()})
+	}
+	return span, r, nil
+}
+
 type ledgerInput struct {
 	SpanParams
 	Of     string `query:"of" default:"cpu" enum:"cpu,memory,disk,network"`
@@ -47,13 +60,9 @@ func ledgerRoutes(api huma.API, s *service) {
 		OperationID: "get-ledger", Method: http.MethodGet, Path: Prefix + "/ledger", Summary: "The balanced ledger of a resource with its shares",
 		Description: "used = sum of shares + kernel + steal + residual; capacity = used + idle where capacity is known.", Metadata: readers(),
 	}, func(ctx context.Context, in *ledgerInput) (*ledgerOutput, error) {
-		span, err := in.span(s)
+		span, r, err := in.ask(s, in.Of)
 		if err != nil {
-			return nil, asProblem(err)
-		}
-		r, err := amount.ParseResource(in.Of)
-		if err != nil {
-			return nil, asProblem(&hub.Problem{Class: hub.Invalid, Detail: err.Error()})
+			return nil, err
 		}
 		l, err := s.hub.Ledger(ctx, hub.Question{Span: span, Resource: r, By: in.By, Host: in.Host, Tenant: in.Tenant, First: in.First})
 		if err != nil {

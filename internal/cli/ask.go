@@ -38,6 +38,15 @@ func (s *spanFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&s.to, "to", "", "end; now when left out")
 }
 
+// hostQuery is a query of one host (all for "") and of the span.
+func (s *spanFlags) hostQuery(host string) (url.Values, error) {
+	q := url.Values{}
+	if host != "" {
+		q.Set("host", host)
+	}
+	return q, s.query(q)
+}
+
 // query checks the span and puts it into a query.
 func (s *spanFlags) query(q url.Values) error {
 	if s.span != "" && s.from != "" {

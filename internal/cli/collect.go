@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"log/slog"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -25,15 +24,10 @@ host's credential, which "vinescale hosts enrol NAME" prints.`,
 	configFlags(cmd, "service", "credential", "spool", "tick", "log_level", "log_format")
 	roots.flags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		c, err := loadConfig(cmd)
+		c, log, err := prepare(cmd)
 		if err != nil {
 			return err
 		}
-		log, err := newLog(cmd.ErrOrStderr(), c)
-		if err != nil {
-			return err
-		}
-		slog.SetDefault(log)
 		tick, err := time.ParseDuration(c.String("tick"))
 		if err != nil || tick < 100*time.Millisecond || tick > time.Minute {
 			return usagef("tick %q: give a time from 100ms to 1m", c.String("tick"))

@@ -38,15 +38,10 @@ in DIR/administrator-token.`,
 	}
 	configFlags(cmd, "listen", "data", "database", "keep_days", "log_level", "log_format")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		c, err := loadConfig(cmd)
+		c, log, err := prepare(cmd)
 		if err != nil {
 			return err
 		}
-		log, err := newLog(cmd.ErrOrStderr(), c)
-		if err != nil {
-			return err
-		}
-		slog.SetDefault(log)
 		s, err := startService(cmd.Context(), c)
 		if err != nil {
 			return err
