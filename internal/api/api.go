@@ -62,7 +62,7 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 	s := &service{hub: h}
 	api.UseMiddleware(s.authenticate(api))
 	for _, routes := range []func(huma.API, *service){
-		signInRoutes, hostRoutes, ledgerRoutes, balanceRoutes, timelineRoutes, tenantRoutes, ruleRoutes, quotaRoutes, pinRoutes,
+		signInRoutes, hostRoutes, ledgerRoutes, balanceRoutes, timelineRoutes, tenantRoutes, ruleRoutes, quotaRoutes, pinRoutes, tokenRoutes,
 		intervalRoutes, eventRoutes,
 	} {
 		routes(api, s)

@@ -178,8 +178,6 @@ func openData(dir string) (*os.File, error) {
 	return lock, nil
 }
 
-const administratorName = "administrator"
-
 // administrator makes the first token. With an existing database there is no place to keep it, so it comes from
 // VINESCALE_TOKEN there.
 func (s *service) administrator(ctx context.Context, data string) error {
@@ -187,7 +185,7 @@ func (s *service) administrator(ctx context.Context, data string) error {
 		if s.token = os.Getenv("VINESCALE_TOKEN"); s.token == "" {
 			return nil
 		}
-		return s.hub.SetToken(ctx, administratorName, hub.Administrator, s.token)
+		return s.hub.SetToken(ctx, hub.TheAdministrator, hub.Administrator, s.token)
 	}
 	s.tokenFile = filepath.Join(data, "administrator-token")
 	b, err := os.ReadFile(s.tokenFile)
@@ -199,7 +197,7 @@ func (s *service) administrator(ctx context.Context, data string) error {
 		return err
 	}
 	s.token, s.newToken = hub.NewToken(), true
-	if err := s.hub.SetToken(ctx, administratorName, hub.Administrator, s.token); err != nil {
+	if err := s.hub.SetToken(ctx, hub.TheAdministrator, hub.Administrator, s.token); err != nil {
 		return err
 	}
 	return os.WriteFile(s.tokenFile, []byte(s.token+"\n"), 0o600)

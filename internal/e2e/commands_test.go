@@ -100,7 +100,7 @@ func TestPins_TellWhoMayRunOnADeclaredCPUAndWhoDid(t *testing.T) {
 
 func TestCommands_PrintForPeopleAndForPrograms(t *testing.T) {
 	for _, args := range [][]string{
-		{"hosts"}, {"share", "--by", "user"}, {"ledger", "--host", "press-1", "--of", "memory"}, {"balance"}, {"pins"}, {"tenant", "list"}, {"rule", "list"}, {"quota", "list"}, {"config"},
+		{"hosts"}, {"share", "--by", "user"}, {"ledger", "--host", "press-1", "--of", "memory"}, {"balance"}, {"pins"}, {"tenant", "list"}, {"rule", "list"}, {"quota", "list"}, {"token", "list"}, {"config"},
 		{"weigh", "--over", "200ms", "--by", "user"},
 	} {
 		table := demo.run(args...)
@@ -115,6 +115,21 @@ func TestCommands_PrintForPeopleAndForPrograms(t *testing.T) {
 		lines := demo.run(append(args, "--as", "jsonl")...).stdout
 		assert.Regexp(t, `^\{.*\}\n`, lines, "%v", args)
 	}
+}
+
+func TestToken_AReaderReadsAndChangesNothing(t *testing.T) {
+	made := demo.run("token", "add", "winemaker-2")
+	require.Zero(t, made.code, made.stderr)
+	reader := &running{address: demo.address, token: strings.TrimSpace(made.stdout)}
+	assert.Zero(t, reader.run("share").code)
+	for _, args := range [][]string{{"tenant", "add", "X"}, {"rule", "remove", "1"}, {"quota", "set", "Frost Watch", "cpu", "1"}, {"hosts", "enrol", "x"}, {"token", "list"}, {"pins", "remove", "cellar-1", "Bottling Line"}} {
+		got := reader.run(args...)
+		assert.Equal(t, 1, got.code, "%v", args)
+		assert.Contains(t, got.stderr, "takes administrator", "%v", args)
+	}
+	assert.NotContains(t, demo.run("token", "list", "--as", "json").stdout, reader.token)
+	require.Zero(t, demo.run("token", "remove", "winemaker-2").code)
+	assert.Contains(t, reader.run("share").stderr, "not known")
 }
 
 func TestMistakes_SayWhatWhyAndWhatToDo(t *testing.T) {
@@ -158,6 +173,11 @@ func TestMistakes_SayWhatWhyAndWhatToDo(t *testing.T) {
 		{[]string{"tenant", "remove", "Nobody"}, 1, []string{`no tenant "Nobody"`}},
 		{[]string{"pins", "declare", "cellar-1", "4-2", "Frost Watch"}, 1, []string{"runs backwards"}},
 		{[]string{"pins", "declare", "cellar-1", "99", "Frost Watch"}, 1, []string{"has CPUs 0 to 15"}},
+		{[]string{"token", "add", "a b"}, 1, []string{"letters, digits"}},
+		{[]string{"token", "add", "x", "--role", "king"}, 2, []string{"reader, administrator"}},
+		{[]string{"token", "add", "administrator"}, 1, []string{"already"}},
+		{[]string{"token", "remove", "administrator"}, 1, []string{"stays"}},
+		{[]string{"token", "remove", "nobody"}, 1, []string{"no token"}},
 		{[]string{"hosts", "enrol", "a host"}, 1, []string{"letters, digits"}},
 		{[]string{"hosts", "--service", "cellar"}, 2, []string{"http://HOST:PORT"}},
 		{[]string{"hosts", "--service", "http://127.0.0.1:1"}, 1, []string{"no service answers", "vinescale serve"}},

@@ -39,6 +39,40 @@ func (h *Hub) SetToken(ctx context.Context, name, role, token string) error {
 	return h.store.PutToken(ctx, name, role, token)
 }
 
+// TheAdministrator is the name of the token that the service makes at its first start and keeps in a file.
+const TheAdministrator = "administrator"
+
+// AddToken makes a token for a person or a program and returns it; it is not shown again.
+func (h *Hub) AddToken(ctx context.Context, name, role string) (token string, err error) {
+	if !hostName.MatchString(name) {
+		return "", problem(Invalid, "token name %q: use letters, digits, dots, dashes and underscores", name)
+	}
+	if role != Administrator && role != Reader {
+		return "", problem(Invalid, "role %q: choose administrator or reader", role)
+	}
+	token = NewToken()
+	err = h.store.AddToken(ctx, name, role, token)
+	if errors.Is(err, store.ErrExists) {
+		return "", problem(Conflict, "there is a token of the name %q already: remove it first, or choose another name", name)
+	}
+	return token, err
+}
+
+// Tokens lists all tokens, without what would let anyone in.
+func (h *Hub) Tokens(ctx context.Context) ([]store.Token, error) { return h.store.Tokens(ctx) }
+
+// RemoveToken makes a person's token void.
+func (h *Hub) RemoveToken(ctx context.Context, name string) error {
+	if name == TheAdministrator {
+		return problem(Invalid, "the first administrator's token stays: the service keeps it in its data directory")
+	}
+	err := h.store.RemoveToken(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return problem(NotFound, "there is no token of the name %q: vinescale token list lists them", name)
+	}
+	return err
+}
+
 // SignIn tells what a token allows.
 func (h *Hub) SignIn(ctx context.Context, token string) (store.Token, error) {
 	if token == "" {

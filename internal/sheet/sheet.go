@@ -43,8 +43,8 @@ type Ledger struct {
 // Share is the part one workload, user, program, kind, tenant or host had.
 type Share struct {
 	Name    string   `json:"name"`
-	Kind    string   `json:"kind,omitempty"`
-	Owner   string   `json:"owner,omitempty"`
+	Kind    string   `json:"kind" doc:"Of a workload; empty for a group of several kinds."`
+	Owner   string   `json:"owner" doc:"Of a workload or user; empty when not known, or of several."`
 	Tenant  string   `json:"tenant,omitempty"`
 	Host    string   `json:"host,omitempty"`
 	Amount  *float64 `json:"amount"`

@@ -143,6 +143,22 @@ func (s *Store) PutToken(ctx context.Context, name, role, token string) error {
 	}).Create(&t).Error
 }
 
+// AddToken stores a person's new token; ErrExists when the name is taken.
+func (s *Store) AddToken(ctx context.Context, name, role, token string) error {
+	return explain(s.db.WithContext(ctx).Create(&Token{Name: name, Hash: hashToken(token), Role: role}).Error)
+}
+
+// Tokens lists all tokens by name, collectors' too.
+func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
+	var tokens []Token
+	return tokens, s.db.WithContext(ctx).Order("name").Find(&tokens).Error
+}
+
+// RemoveToken makes a person's token void; ErrNotFound.
+func (s *Store) RemoveToken(ctx context.Context, name string) error {
+	return removed(s.db.WithContext(ctx).Where("name = ? AND role <> 'collector'", name).Delete(&Token{}))
+}
+
 // TokenOf finds what a token allows; ErrNotFound for one that is unknown.
 func (s *Store) TokenOf(ctx context.Context, token string) (Token, error) {
 	var t Token

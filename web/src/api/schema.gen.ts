@@ -324,6 +324,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All tokens, by name and role */
+        get: operations["list-tokens"];
+        put?: never;
+        /** Make a token for a person or a program */
+        post: operations["add-token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Make a token void */
+        delete: operations["remove-token"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -339,6 +374,14 @@ export interface components {
         };
         AddTenantInputBody: {
             name: string;
+        };
+        AddTokenInputBody: {
+            name: string;
+            /**
+             * @description A reader may read; an administrator may change.
+             * @enum {string}
+             */
+            role: "administrator" | "reader";
         };
         AddedRule: {
             /** @description CEL over kind, name, owner, uid, host, path and labels. */
@@ -549,6 +592,10 @@ export interface components {
             /** Format: int64 */
             workloads_moved: number;
         };
+        NewToken: {
+            name: string;
+            token: string;
+        };
         Pin: {
             /** @description The kernel's list format, such as 0-3,8. */
             cpus: string;
@@ -680,7 +727,8 @@ export interface components {
             /** Format: double */
             amount: number | null;
             host?: string;
-            kind?: string;
+            /** @description Of a workload; empty for a group of several kinds. */
+            kind: string;
             /** Format: double */
             mean: number | null;
             /**
@@ -689,7 +737,8 @@ export interface components {
              */
             missing: number;
             name: string;
-            owner?: string;
+            /** @description Of a workload or user; empty when not known, or of several. */
+            owner: string;
             /**
              * Format: int64
              * @description Workloads (processes, for a program) in this share.
@@ -753,6 +802,13 @@ export interface components {
             hosts: number;
             /** Format: date-time */
             start: string;
+        };
+        Token: {
+            /** Format: date-time */
+            created_at: string;
+            name: string;
+            /** @enum {string} */
+            role: "administrator" | "reader" | "collector";
         };
     };
     responses: never;
@@ -1521,6 +1577,97 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Timeline"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddTokenInputBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewToken"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

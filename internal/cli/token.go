@@ -1,0 +1,49 @@
+package cli
+
+import (
+	"net/url"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"vinescale/internal/api"
+	"vinescale/internal/hub"
+)
+
+func newToken() *cobra.Command {
+	cmd := &cobra.Command{Use: "token", Short: "Who may call the service: list, add, remove"}
+	listing := &cobra.Command{Use: "list", Short: "List tokens by name and role", Args: cobra.NoArgs}
+	clientFlags(listing)
+	as := asFlag(listing)
+	listing.RunE = func(cmd *cobra.Command, _ []string) error {
+		var tokens []api.Token
+		if err := get(cmd, "/tokens", nil, &tokens); err != nil {
+			return err
+		}
+		return list(cmd.OutOrStdout(), as.value, []column[api.Token]{
+			{name: "name", head: "token", value: func(t api.Token) any { return t.Name }},
+			{name: "role", head: "role", value: func(t api.Token) any { return t.Role }},
+			{name: "created_at", head: "made", value: func(t api.Token) any { return t.CreatedAt.Format(time.RFC3339) },
+				text: func(t api.Token) string { return t.CreatedAt.Local().Format(time.DateTime) }},
+		}, tokens)
+	}
+	role := &choice{hub.Reader, []string{hub.Reader, hub.Administrator}}
+	add := acting("add NAME", "Make a token for a person or a program and print it, once", 1, func(cmd *cobra.Command, args []string) error {
+		var t api.NewToken
+		if err := send(cmd, "POST", "/tokens", map[string]string{"name": args[0], "role": role.value}, &t); err != nil {
+			return err
+		}
+		cmd.Println(t.Token)
+		return nil
+	})
+	add.Flags().Var(role, "role", "what it may do: a reader reads, an administrator also changes")
+	remove := acting("remove NAME", "Make a token void", 1, func(cmd *cobra.Command, args []string) error {
+		if err := send(cmd, "DELETE", "/tokens/"+url.PathEscape(args[0]), nil, nil); err != nil {
+			return err
+		}
+		cmd.Printf("the token %s is void\n", visible(args[0]))
+		return nil
+	})
+	cmd.AddCommand(listing, add, remove)
+	return cmd
+}
