@@ -6,6 +6,7 @@ package tenancy
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"cel.dev/cel-go/cel"
@@ -95,4 +96,13 @@ func (b Book) Assign(host string, w account.Workload) (tenantID, ruleID int32) {
 		}
 	}
 	return 0, 0
+}
+
+// With is the list with one more rule at a position from 1, or last for 0. The list itself is not changed.
+func (b Book) With(position int, r Rule) Book {
+	at := len(b)
+	if position > 0 && position <= len(b) {
+		at = position - 1
+	}
+	return slices.Insert(slices.Clone(b), at, r)
 }

@@ -5,8 +5,6 @@ import (
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
-
-	"vinescale/internal/store"
 )
 
 // Tenant is a tenant as the API tells it.
@@ -58,63 +56,6 @@ func tenantRoutes(api huma.API, s *service) {
 		Summary: "Remove a tenant with its rules, quotas and pins", Metadata: administrators(), DefaultStatus: 200,
 	}, func(ctx context.Context, in *namedInput) (*movedOutput, error) {
 		moved, err := s.hub.RemoveTenant(ctx, in.Name)
-		return &movedOutput{Moved{moved}}, asProblem(err)
-	})
-}
-
-// Rule is a rule as the API tells it.
-type Rule struct {
-	Position   int    `json:"position" doc:"From 1; the first that matches wins."`
-	Tenant     string `json:"tenant"`
-	Expression string `json:"expression" doc:"CEL over kind, name, owner, uid, host, path and labels."`
-}
-
-type rulesOutput struct{ Body []Rule }
-
-type addRuleInput struct {
-	Body struct {
-		Position   int    `json:"position,omitempty" minimum:"0" doc:"Last when left out."`
-		Tenant     string `json:"tenant"`
-		Expression string `json:"expression"`
-	}
-}
-
-// AddedRule is a new rule with what it moved.
-type AddedRule struct {
-	Rule
-	Moved
-}
-
-type addRuleOutput struct{ Body AddedRule }
-
-type positionInput struct {
-	Position int `path:"position"`
-}
-
-func ruleOf(r *store.Rule) Rule { return Rule{r.Position, r.Tenant.Name, r.Expression} }
-
-func ruleRoutes(api huma.API, s *service) {
-	huma.Register(api, huma.Operation{
-		OperationID: "list-rules", Method: http.MethodGet, Path: Prefix + "/rules", Summary: "The rules in the order they are tried", Metadata: readers(),
-	}, func(ctx context.Context, _ *struct{}) (*rulesOutput, error) {
-		rules, err := s.hub.Rules(ctx)
-		out := &rulesOutput{Body: []Rule{}}
-		for i := range rules {
-			out.Body = append(out.Body, ruleOf(&rules[i]))
-		}
-		return out, asProblem(err)
-	})
-	huma.Register(api, huma.Operation{
-		OperationID: "add-rule", Method: http.MethodPost, Path: Prefix + "/rules", Summary: "Add a rule; it accounts usage from now on",
-		Metadata: administrators(), DefaultStatus: 201,
-	}, func(ctx context.Context, in *addRuleInput) (*addRuleOutput, error) {
-		r, moved, err := s.hub.AddRule(ctx, in.Body.Position, in.Body.Tenant, in.Body.Expression)
-		return &addRuleOutput{AddedRule{ruleOf(&r), Moved{moved}}}, asProblem(err)
-	})
-	huma.Register(api, huma.Operation{
-		OperationID: "remove-rule", Method: http.MethodDelete, Path: Prefix + "/rules/{position}", Summary: "Remove a rule", Metadata: administrators(), DefaultStatus: 200,
-	}, func(ctx context.Context, in *positionInput) (*movedOutput, error) {
-		moved, err := s.hub.RemoveRule(ctx, in.Position)
 		return &movedOutput{Moved{moved}}, asProblem(err)
 	})
 }

@@ -46,52 +46,6 @@ func newTenant() *cobra.Command {
 	return cmd
 }
 
-func newRule() *cobra.Command {
-	cmd := &cobra.Command{Use: "rule", Short: "Which workloads are whose: ordered rules, the first match wins"}
-	listing := &cobra.Command{Use: "list", Short: "List rules in the order they are tried", Args: cobra.NoArgs}
-	clientFlags(listing)
-	as := asFlag(listing)
-	listing.RunE = func(cmd *cobra.Command, _ []string) error {
-		var rules []api.Rule
-		if err := get(cmd, "/rules", nil, &rules); err != nil {
-			return err
-		}
-		return list(cmd.OutOrStdout(), as.value, []column[api.Rule]{
-			{name: "position", head: "#", right: true, value: func(r api.Rule) any { return r.Position }},
-			{name: "tenant", head: "tenant", value: func(r api.Rule) any { return r.Tenant }},
-			{name: "expression", head: "when", value: func(r api.Rule) any { return r.Expression }},
-		}, rules)
-	}
-	var position int
-	add := acting("add TENANT EXPRESSION", "Add a rule; it accounts usage from now on", 2, func(cmd *cobra.Command, args []string) error {
-		var r api.AddedRule
-		body := map[string]any{"tenant": args[0], "expression": args[1], "position": position}
-		if err := send(cmd, "POST", "/rules", body, &r); err != nil {
-			return err
-		}
-		cmd.Printf("rule %d added; %d workloads moved by it, from now on\n", r.Position, r.Workloads)
-		return nil
-	})
-	add.Long = `An expression is CEL (the Common Expression Language) over a workload's kind,
-name, owner, uid, host, path (cgroup) and labels.`
-	add.Example = `  vinescale rule add "Frost Watch" "kind == 'job' && owner.startsWith('frost-')"
-  vinescale rule add "Cellar Intake" "labels['org.coop.project'] == 'cellar'" --position 1`
-	add.Flags().IntVar(&position, "position", 0, "where, from 1 (default: last)")
-	remove := acting("remove POSITION", "Remove a rule", 1, func(cmd *cobra.Command, args []string) error {
-		if _, err := strconv.Atoi(args[0]); err != nil {
-			return usagef("rule %q: give its number; \"vinescale rule list\" numbers them", args[0])
-		}
-		var m api.Moved
-		if err := send(cmd, "DELETE", "/rules/"+args[0], nil, &m); err != nil {
-			return err
-		}
-		cmd.Printf("rule %s removed; %d workloads moved\n", args[0], m.Workloads)
-		return nil
-	})
-	cmd.AddCommand(listing, add, remove)
-	return cmd
-}
-
 func newQuota() *cobra.Command {
 	cmd := &cobra.Command{Use: "quota", Short: "What a tenant may use at most: one ceiling a resource"}
 	listing := &cobra.Command{Use: "list", Short: "List quotas", Args: cobra.NoArgs}

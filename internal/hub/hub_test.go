@@ -138,6 +138,33 @@ func TestRules_AccountUsageFromTheirMakingAndNeverRewriteHistory(t *testing.T) {
 	assert.Equal(t, map[string]float64{"unassigned": 300, "Frost Watch": 60}, f.byTenant(), "its usage is still in the books")
 }
 
+func TestTryRule_TellsWhatWouldMoveAndChangesNothing(t *testing.T) {
+	f := newFixture(t)
+	f.tenant("Frost Watch", "owner == 'm.abt'")
+	_, err := f.AddTenant(ctx, "Leaf Vision")
+	require.NoError(t, err)
+	require.NoError(t, f.send(0, job("a", "m.abt"), job("b", "t.fink"), job("c", "t.fink")))
+
+	last, err := f.TryRule(ctx, f.span(), 0, "Leaf Vision", "kind == 'job'")
+	require.NoError(t, err)
+	assert.Equal(t, []int{3, 3, 2}, []int{last.Seen, last.Matched, len(last.Moves)}, "a is Frost Watch's by a rule before")
+	assert.Equal(t, hub.TrialMove{Workload: "b", Kind: "job", Owner: "t.fink", Host: "terrace-1", From: "unassigned", To: "Leaf Vision",
+		CPUSeconds: 60, MemoryBytes: 1 << 30, DiskBytes: 1e6}, last.Moves[0])
+	first, err := f.TryRule(ctx, f.span(), 1, "Leaf Vision", "kind == 'job'")
+	require.NoError(t, err)
+	assert.Len(t, first.Moves, 3)
+	assert.Equal(t, "Frost Watch", first.Moves[0].From)
+
+	_, err = f.TryRule(ctx, f.span(), 1, "Leaf Vision", "kid == 'job'")
+	requireProblem(t, err, hub.Invalid, "does not compile")
+	rules, err := f.Rules(ctx)
+	require.NoError(t, err)
+	assert.Len(t, rules, 1)
+	_, moved, err := f.AddRule(ctx, 1, "Leaf Vision", "kind == 'job'")
+	require.NoError(t, err)
+	assert.Equal(t, len(first.Moves), moved, "and adding it does what the trial told")
+}
+
 func TestRules_ChangedByAnotherInstanceAreSeen(t *testing.T) {
 	database := testdb.New(t)
 	open := func() *fixture {

@@ -137,3 +137,20 @@ func (s *Store) RunningWorkloads(ctx context.Context, hostID int32, span Span) (
 		Where("id IN (SELECT DISTINCT workload_id FROM usage_minute WHERE host_id = ? AND start >= ? AND start < ?)", hostID, span.From, span.To).
 		Order("id").Find(&w).Error
 }
+
+// WorkloadUse is a workload with what it used of every resource over a span, in account units.
+type WorkloadUse struct {
+	Workload
+	HostName                   string
+	CPU, Memory, Disk, Network float64
+}
+
+// WorkloadUses lists every workload that ran in a span, with its use.
+func (s *Store) WorkloadUses(ctx context.Context, span Span) ([]WorkloadUse, error) {
+	const query = `SELECT w.*, h.name AS host_name, u.cpu, u.memory, u.disk, u.network
+		FROM (SELECT workload_id, sum(cpu)::float8 AS cpu, sum(memory)::float8 AS memory, sum(disk)::float8 AS disk, sum(network)::float8 AS network
+			FROM usage_minute WHERE start >= $1 AND start < $2 GROUP BY 1) AS u
+		JOIN workloads w ON w.id = u.workload_id JOIN hosts h ON h.id = w.host_id ORDER BY u.cpu DESC, w.id`
+	var uses []WorkloadUse
+	return uses, s.db.WithContext(ctx).Raw(query, span.From, span.To).Scan(&uses).Error
+}

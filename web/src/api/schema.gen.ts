@@ -221,6 +221,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rules/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a rule would move, were it added; nothing is changed */
+        post: operations["try-rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rules/{position}": {
         parameters: {
             query?: never;
@@ -363,15 +380,6 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
-        AddRuleInputBody: {
-            expression: string;
-            /**
-             * Format: int64
-             * @description Last when left out.
-             */
-            position?: number;
-            tenant: string;
-        };
         AddTenantInputBody: {
             name: string;
         };
@@ -723,6 +731,15 @@ export interface components {
             position: number;
             tenant: string;
         };
+        RuleToAdd: {
+            expression: string;
+            /**
+             * Format: int64
+             * @description Last when left out.
+             */
+            position?: number;
+            tenant: string;
+        };
         Share: {
             /** Format: double */
             amount: number | null;
@@ -809,6 +826,34 @@ export interface components {
             name: string;
             /** @enum {string} */
             role: "administrator" | "reader" | "collector";
+        };
+        Trial: {
+            /** @description Workloads that would change tenant, by CPU time, most first. */
+            moves: components["schemas"]["TrialMove"][];
+            /**
+             * Format: int64
+             * @description Workloads of the span that the expression matches, moved or not.
+             */
+            workloads_matched: number;
+            /**
+             * Format: int64
+             * @description Workloads of the span.
+             */
+            workloads_seen: number;
+        };
+        TrialMove: {
+            /** Format: double */
+            cpu_seconds: number;
+            /** Format: double */
+            disk_bytes: number;
+            from: string;
+            host: string;
+            kind: string;
+            /** Format: double */
+            memory_bytes_mean: number;
+            owner: string;
+            to: string;
+            workload: string;
         };
     };
     responses: never;
@@ -1340,7 +1385,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AddRuleInputBody"];
+                "application/json": components["schemas"]["RuleToAdd"];
             };
         };
         responses: {
@@ -1351,6 +1396,46 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AddedRule"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-rule": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                span?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleToAdd"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
                 };
             };
             /** @description Error */
