@@ -39,7 +39,8 @@ func (l Line) add(m Line) Line {
 //
 // Residual is signed: it is negative where shares were counted more finely than the host's own total. Idle is signed too:
 // the kernel counts it in ticks of 10 ms, and a declared rate can be exceeded. Neither is clamped, so that intervals add
-// up exactly however they are cut.
+// up exactly however they are cut. On a virtual machine with a busy neighbour the CPU's residual can be negative by up to
+// the steal: the kernel counts time taken while a CPU is being woken both as idle and as steal.
 type Ledger struct {
 	Capacity Line // what there was to use
 	Used     Line // in use by the host's own count, whoever used it

@@ -174,7 +174,9 @@ func (s *scene) requireTrue(t *testing.T, l *sheet.Ledger) {
 		}
 	}
 	t.Logf("in use by /proc/stat %.3f s, steal %.3f s, kernel %.3f s, residual %.3f s", *l.Used, *l.Steal, *l.Kernel, *l.Residual)
-	assert.InDelta(t, 0, *l.Residual, 0.03**l.Used, "the sum agrees with /proc/stat")
+	// Time a hypervisor takes while a CPU is being woken is in /proc/stat twice, as idle and as steal; on a virtual machine
+	// with a busy neighbour the counters themselves disagree by up to the steal.
+	assert.InDelta(t, 0, *l.Residual, 0.03**l.Used+*l.Steal, "the sum agrees with /proc/stat")
 }
 
 func TestWeigh_AgreesWithEveryBurnersOwnClock(t *testing.T) {
