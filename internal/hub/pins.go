@@ -36,13 +36,9 @@ func (h *Hub) Pins(ctx context.Context, span store.Span, hostName string) ([]Pin
 	if err != nil {
 		return nil, err
 	}
-	tenants, err := h.store.Tenants(ctx)
+	names, err := h.tenantNames(ctx)
 	if err != nil {
 		return nil, err
-	}
-	names := map[int32]string{0: Unassigned}
-	for _, t := range tenants {
-		names[t.ID] = t.Name
 	}
 	if hostName != "" {
 		if _, err := h.Host(ctx, hostName); err != nil {
@@ -102,11 +98,4 @@ func (h *Hub) auditPin(ctx context.Context, p *store.Pin, span store.Span, names
 		out = append(out, x)
 	}
 	return out, nil
-}
-
-func named(names map[int32]string, id int32) string {
-	if n, ok := names[id]; ok {
-		return n
-	}
-	return Unassigned
 }

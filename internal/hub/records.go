@@ -125,6 +125,24 @@ func (h *Hub) HostByID(ctx context.Context, id int32) (store.Host, error) {
 // Tenants lists all tenants.
 func (h *Hub) Tenants(ctx context.Context) ([]store.Tenant, error) { return h.store.Tenants(ctx) }
 
+// tenantNames gives tenants' names by number.
+func (h *Hub) tenantNames(ctx context.Context) (map[int32]string, error) {
+	tenants, err := h.store.Tenants(ctx)
+	names := map[int32]string{0: Unassigned}
+	for _, t := range tenants {
+		names[t.ID] = t.Name
+	}
+	return names, err
+}
+
+// named is a tenant's name; one that was removed is unassigned.
+func named(names map[int32]string, id int32) string {
+	if n, ok := names[id]; ok {
+		return n
+	}
+	return Unassigned
+}
+
 // Tenant finds a tenant by name.
 func (h *Hub) Tenant(ctx context.Context, name string) (store.Tenant, error) {
 	t, err := h.store.TenantByName(ctx, name)

@@ -46,13 +46,9 @@ func (h *Hub) TryRule(ctx context.Context, span store.Span, position int, tenant
 	if err != nil {
 		return nil, err
 	}
-	tenants, err := h.store.Tenants(ctx)
+	names, err := h.tenantNames(ctx)
 	if err != nil {
 		return nil, err
-	}
-	names := map[int32]string{0: Unassigned}
-	for _, x := range tenants {
-		names[x.ID] = x.Name
 	}
 	uses, err := h.store.WorkloadUses(ctx, span)
 	if err != nil {
