@@ -1,0 +1,105 @@
+package store_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vinescale/internal/store"
+)
+
+func TestRules_KeepTheirOrderWhereverOneIsPutOrTaken(t *testing.T) {
+	s, _ := open(t)
+	tenant, err := s.AddTenant(ctx, "Frost Watch")
+	require.NoError(t, err)
+	other, err := s.AddTenant(ctx, "Leaf Vision")
+	require.NoError(t, err)
+	order := func() string {
+		rules, _, err := s.Rules(ctx)
+		require.NoError(t, err)
+		text := ""
+		for i, r := range rules {
+			assert.Equal(t, i+1, r.Position)
+			text += r.Expression
+		}
+		return text
+	}
+	for _, step := range []struct {
+		position int
+		name     string
+		tenant   int32
+		want     string
+	}{{0, "a", tenant.ID, "a"}, {0, "b", other.ID, "ab"}, {1, "c", tenant.ID, "cab"}, {3, "d", other.ID, "cadb"}, {99, "e", tenant.ID, "cadbe"}} {
+		_, err := s.AddRule(ctx, step.position, step.tenant, step.name)
+		require.NoError(t, err)
+		assert.Equal(t, step.want, order())
+	}
+	before := version(t, s)
+	require.NoError(t, s.RemoveRule(ctx, 2))
+	assert.Equal(t, "cdbe", order())
+	assert.Greater(t, version(t, s), before, "whoever knows the old rules can tell")
+	assert.ErrorIs(t, s.RemoveRule(ctx, 9), store.ErrNotFound)
+	require.NoError(t, s.RemoveTenant(ctx, "Leaf Vision"))
+	assert.Equal(t, "ce", order(), "its rules go with a tenant, and the numbers close up")
+}
+
+func TestTenants_GetDifferentColoursAsLongAsThereAreSome(t *testing.T) {
+	s, _ := open(t)
+	seen := map[int16]int{}
+	for _, name := range []string{"a", "b", "c", "d", "e", "f", "g", "h", "i"} {
+		tenant, err := s.AddTenant(ctx, name)
+		require.NoError(t, err)
+		seen[tenant.Colour]++
+	}
+	assert.Len(t, seen, 8)
+	assert.Equal(t, 2, seen[1], "the ninth begins again")
+	require.NoError(t, s.RemoveTenant(ctx, "c"))
+	tenant, err := s.AddTenant(ctx, "c again")
+	require.NoError(t, err)
+	assert.Equal(t, int16(3), tenant.Colour, "the one that was given back")
+	_, err = s.AddTenant(ctx, "a")
+	assert.ErrorIs(t, err, store.ErrExists)
+}
+
+func TestTokens_OfCollectorsAreReplacedByEnrolmentAlone(t *testing.T) {
+	s, h := open(t)
+	token, err := s.TokenOf(ctx, "secret")
+	require.NoError(t, err)
+	assert.Equal(t, h.ID, *token.HostID)
+	assert.ErrorIs(t, s.RemoveToken(ctx, token.Name), store.ErrNotFound)
+	require.NoError(t, s.Enrol(ctx, h.Name, "another"))
+	_, err = s.TokenOf(ctx, "secret")
+	assert.ErrorIs(t, err, store.ErrNotFound)
+	require.NoError(t, s.AddToken(ctx, "winemaker", "reader", "r"))
+	assert.ErrorIs(t, s.AddToken(ctx, "winemaker", "reader", "other"), store.ErrExists)
+	tokens, err := s.Tokens(ctx)
+	require.NoError(t, err)
+	assert.Len(t, tokens, 2)
+}
+
+func TestQuotasAndPins_AreOneForEachAndGoWithTheirTenant(t *testing.T) {
+	s, h := open(t)
+	tenant, err := s.AddTenant(ctx, "Frost Watch")
+	require.NoError(t, err)
+	require.NoError(t, s.PutQuota(ctx, tenant.ID, "cpu", 4))
+	require.NoError(t, s.PutQuota(ctx, tenant.ID, "cpu", 8))
+	require.NoError(t, s.PutPin(ctx, h.ID, tenant.ID, "0-1"))
+	require.NoError(t, s.PutPin(ctx, h.ID, tenant.ID, "2-3"))
+	quotas, err := s.Quotas(ctx)
+	require.NoError(t, err)
+	require.Len(t, quotas, 1)
+	assert.Equal(t, 8.0, quotas[0].Ceiling)
+	pins, err := s.Pins(ctx)
+	require.NoError(t, err)
+	require.Len(t, pins, 1)
+	assert.Equal(t, []string{"2-3", "cellar-1", "Frost Watch"}, []string{pins[0].CPUs, pins[0].Host.Name, pins[0].Tenant.Name})
+	assert.Error(t, s.PutQuota(ctx, tenant.ID, "cpu", -1), "the books themselves refuse a quota below zero")
+	require.NoError(t, s.RemoveTenant(ctx, "Frost Watch"))
+	quotas, err = s.Quotas(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, quotas)
+	pins, err = s.Pins(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, pins)
+}

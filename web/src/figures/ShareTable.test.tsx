@@ -1,0 +1,67 @@
+import { createMemoryHistory, createRootRoute, createRoute, createRouter, RouterProvider } from '@tanstack/react-router'
+import { cleanup, render, screen } from '@testing-library/react'
+import { Tooltip } from 'radix-ui'
+import { afterEach, describe, expect, it } from 'vitest'
+import type { Ledger, Share } from '../api/client'
+import { ShareTable } from './ShareTable'
+
+afterEach(cleanup)
+
+const share = (s: Partial<Share>): Share => ({
+  name: 'must-intake-1',
+  kind: 'container',
+  owner: 'svc-cellar',
+  tenant: 'Cellar Intake',
+  host: 'cellar-1',
+  amount: 3600,
+  mean: 1,
+  peak: 2,
+  source: 'counted',
+  parts: 1,
+  missing: 0,
+  ...s,
+})
+
+async function rows(withHost: boolean, shares: Share[]) {
+  const ledger = { resource: 'cpu', capacity: 57600, shares, left_out: 0, left_out_amount: 0 } as unknown as Ledger
+  const root = createRootRoute()
+  const page = createRoute({
+    getParentRoute: () => root,
+    path: '/',
+    component: () => <ShareTable ledger={ledger} colours={new Map([['Cellar Intake', 3]])} withHost={withHost} />,
+  })
+  const router = createRouter({ routeTree: root.addChildren([page]), history: createMemoryHistory() })
+  render(
+    <Tooltip.Provider>
+      <RouterProvider router={router as never} />
+    </Tooltip.Provider>,
+  )
+  await screen.findByRole('table')
+  return screen.getAllByRole('row').map((r) => [...(r as HTMLTableRowElement).cells].map((c) => c.textContent))
+}
+
+describe('the table of shares', () => {
+  it('shows mean, highest tick, part of the whole and source', async () => {
+    const [head, first] = await rows(false, [share({})])
+    expect(head).toEqual(['Workload', 'Tenant', 'Owner', 'Mean cores', 'Highest tick', '% of the host', 'Source'])
+    expect(first).toEqual(['must-intake-1 container', 'Cellar Intake', 'svc-cellar', '1.00', '2.0', '6.3 %', 'counted'])
+  })
+  it('shows a dash and the word for what is unavailable, not a zero', async () => {
+    const [, first] = await rows(false, [
+      share({
+        amount: null,
+        mean: null,
+        peak: undefined,
+        source: 'unavailable',
+        reason: 'nothing tells it apart',
+        owner: '',
+      }),
+    ])
+    expect(first).toEqual(['must-intake-1 container', 'Cellar Intake', 'not known', '–', '–', '–', 'unavailable'])
+  })
+  it('names hosts where shares are of several, and keeps equal names apart', async () => {
+    const all = await rows(true, [share({}), share({ host: 'press-1' })])
+    expect(all.slice(1).map((r) => r[1])).toEqual(['cellar-1', 'press-1'])
+    expect(all[0]).toContain('% of the fleet')
+  })
+})
