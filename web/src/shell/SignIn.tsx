@@ -40,7 +40,7 @@ export function SignIn() {
           The administrator’s is in the file administrator-token of the service’s data directory; the demo prints it.
         </p>
         {signIn.isError && (
-          <p role="alert" className="mb-4 text-wine">
+          <p role="alert" className="mb-4 text-wine first-letter:uppercase">
             {signIn.error.message}
           </p>
         )}
