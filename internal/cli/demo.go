@@ -44,7 +44,9 @@ everything is in a temporary directory that is removed at the end.`,
 			return err
 		}
 		if !cmd.Flags().Changed("log-level") && c.from["log_level"] == "default" {
-			c.Set("log_level", "warn")
+			if err := c.Set("log_level", "warn"); err != nil {
+				return err
+			}
 		}
 		log, err := newLog(cmd.ErrOrStderr(), c)
 		if err != nil {
@@ -61,8 +63,12 @@ everything is in a temporary directory that is removed at the end.`,
 				return err
 			}
 		}
-		c.Set("data", filepath.Join(dir, "service"))
-		c.Set("database", "")
+		// The demo keeps its own books, whatever the configuration says of a database.
+		for key, value := range map[string]string{"data": filepath.Join(dir, "service"), "database": ""} {
+			if err := c.Set(key, value); err != nil {
+				return err
+			}
+		}
 		return runDemo(cmd.Context(), c, dir, history, cmd.OutOrStdout())
 	}
 	return cmd

@@ -31,14 +31,16 @@ type source struct {
 	boot   string
 	wall   func() time.Time
 	begin  time.Time
-	broken error
+	broken func(since time.Duration) error // nil when it never is
 }
 
 func (s *source) Read(r *account.Reading) error {
-	if s.broken != nil {
-		return s.broken
-	}
 	now := time.Now() // the monotonic clock
+	if s.broken != nil {
+		if err := s.broken(now.Sub(s.begin)); err != nil {
+			return err
+		}
+	}
 	*r = account.Reading{Boot: s.boot, Wall: s.wall().UTC(), Mono: now.Sub(s.begin), Uptime: now.Sub(s.begin), CPUs: make([]account.CPUTimes, 1),
 		Groups: []account.Group{{ID: 1, Workload: 0, Outer: -1, Has: account.HasCPU, CPUMicros: now.Sub(s.begin).Microseconds()}}}
 	return nil
@@ -141,16 +143,15 @@ func TestRun_ClosesAnIntervalAMinuteThatAddsUpItsTicks(t *testing.T) {
 
 func TestRun_KeepsWhatTheServiceDoesNotTakeAndSendsItLater(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		up := false
+		begin := time.Now()
 		svc := &service{intervals: map[uint64]*wire.Interval{}}
 		svc.answer = func(*wire.Batch) int {
-			if up {
+			if time.Since(begin) > 10*time.Minute {
 				return 200
 			}
 			return 503
 		}
 		c, spool := newCollector(t, newSource(), svc, t.TempDir())
-		go func() { time.Sleep(10 * time.Minute); svc.mu.Lock(); up = true; svc.mu.Unlock() }()
 		run(t, c, spool, 12*time.Minute)
 		assert.GreaterOrEqual(t, len(svc.intervals), 12)
 		assert.Less(t, svc.calls, 60, "it gives the service time between tries")
@@ -211,9 +212,14 @@ func TestRun_AWallClockSetBackNeitherStretchesNorRepeatsAnInterval(t *testing.T)
 	synctest.Test(t, func(t *testing.T) {
 		svc := &service{intervals: map[uint64]*wire.Interval{}}
 		src := newSource()
-		step := time.Duration(0)
-		src.wall = func() time.Time { return time.Now().AddDate(26, 0, 0).Add(step) }
-		go func() { time.Sleep(150 * time.Second); step = -time.Hour }()
+		src.wall = func() time.Time {
+			now := time.Now()
+			wall := now.AddDate(26, 0, 0)
+			if now.Sub(src.begin) > 150*time.Second {
+				wall = wall.Add(-time.Hour)
+			}
+			return wall
+		}
 		c, spool := newCollector(t, src, svc, t.TempDir())
 		run(t, c, spool, 5*time.Minute)
 		total := int64(0)
@@ -230,12 +236,12 @@ func TestRun_AHostThatCannotBeReadIsTriedAgain(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		svc := &service{intervals: map[uint64]*wire.Interval{}}
 		src := newSource()
-		go func() {
-			time.Sleep(70 * time.Second)
-			src.broken = errors.New("no more files")
-			time.Sleep(2 * time.Minute)
-			src.broken = nil
-		}()
+		src.broken = func(since time.Duration) error {
+			if since > 70*time.Second && since < 190*time.Second {
+				return errors.New("no more files")
+			}
+			return nil
+		}
 		c, spool := newCollector(t, src, svc, t.TempDir())
 		run(t, c, spool, 6*time.Minute)
 		total := int64(0)
