@@ -41,9 +41,19 @@ type Usage struct {
 	Threads  int32 // at the end
 	Procs    int32 // at the end
 
+	RunnableMillis int64 // threads running or waiting for a CPU, by the time they did: thread·ms, sampled at readings
+	RunnablePeak   int32 // most at one reading
+
 	CPUs      []CPUUse // where the CPU time was spent, ascending by CPU
 	CPUSource amount.Source
-	Programs  []ProgramUse // ascending by Program
+	Programs  []ProgramUse // ascending by Family, then Program
+	Parts     []PartUse    // of a workload whose threads are told apart, ascending by Part
+}
+
+// PartUse is CPU time of the threads that play one part in a workload.
+type PartUse struct {
+	Part   int32
+	Micros int64
 }
 
 // CPUUse is CPU time spent on one logical CPU.
@@ -52,8 +62,9 @@ type CPUUse struct {
 	Micros int64
 }
 
-// ProgramUse is the part of a usage that the processes of one program had.
+// ProgramUse is the part of a usage that the processes of one program in one kind of family had.
 type ProgramUse struct {
+	Family  int32 // program of the process the family descends from; NoProgram where Program is
 	Program int32 // NoProgram for what no living process explains
 	Procs   int32
 	Units   [amount.NumResources]int64
@@ -79,6 +90,7 @@ func (s *scratch) emit(iv *Interval) {
 		}
 	}
 	iv.Usages = make([]Usage, 0, live)
+	s.parts.group(len(s.tallies), func(p *partTally) WorkloadID { return p.workload })
 	arena := make([]ProgramUse, 0, len(s.programs.grouped)+live) // one allocation for all workloads' programs
 	ran := make([]CPUUse, 0, len(s.lastCPU.grouped))             // and one for the CPUs they ran on
 	for w := range s.tallies {
@@ -95,17 +107,39 @@ func (s *scratch) emit(iv *Interval) {
 			ran = byLastCPU(ran, s.lastCPU.of(w))
 			u.CPUs, u.CPUSource = ran[start:len(ran):len(ran)], amount.Summed
 		}
+		u.Parts = partsOf(s.parts.of(w))
 		iv.Usages = append(iv.Usages, u)
 	}
 }
 
+func partsOf(threads []partTally) []PartUse {
+	if len(threads) == 0 {
+		return nil
+	}
+	slices.SortFunc(threads, func(a, b partTally) int { return cmp.Compare(a.part, b.part) })
+	var parts []PartUse
+	for _, t := range threads {
+		if n := len(parts); n > 0 && parts[n-1].Part == t.part {
+			parts[n-1].Micros += t.micros
+		} else {
+			parts = append(parts, PartUse{t.part, t.micros})
+		}
+	}
+	return parts
+}
+
 // merged sorts one workload's programs and adds up the processes of each.
 func merged(programs []programTally) []programTally {
-	slices.SortFunc(programs, func(a, b programTally) int { return cmp.Compare(a.program, b.program) })
+	slices.SortFunc(programs, func(a, b programTally) int {
+		if a.family != b.family {
+			return cmp.Compare(a.family, b.family)
+		}
+		return cmp.Compare(a.program, b.program)
+	})
 	out := programs[:0]
 	for i := range programs {
 		p := &programs[i]
-		if n := len(out); n > 0 && out[n-1].program == p.program {
+		if n := len(out); n > 0 && out[n-1].program == p.program && out[n-1].family == p.family {
 			out[n-1].count += p.count
 			for r, units := range p.units {
 				out[n-1].units[r] += units
@@ -118,7 +152,7 @@ func merged(programs []programTally) []programTally {
 }
 
 func (t *tally) usage(w WorkloadID, elapsed int64) Usage {
-	u := Usage{Workload: w, Threads: t.threads, Procs: t.procs}
+	u := Usage{Workload: w, Threads: t.threads, Procs: t.procs, RunnableMillis: int64(t.runnable) * elapsed, RunnablePeak: t.runnable}
 	for r := range t.units {
 		u.Source[r] = amount.Unavailable
 		if !t.has[r] {
@@ -168,9 +202,9 @@ func divide(arena []ProgramUse, u *Usage, programs []programTally) []ProgramUse 
 	}
 	rest := u.Units
 	start := len(arena)
-	arena = append(arena, ProgramUse{Program: NoProgram})
+	arena = append(arena, ProgramUse{Family: NoProgram, Program: NoProgram})
 	for i := range programs {
-		part := ProgramUse{Program: programs[i].program, Procs: programs[i].count}
+		part := ProgramUse{Family: programs[i].family, Program: programs[i].program, Procs: programs[i].count}
 		for r, units := range programs[i].units {
 			if sum[r] > u.Units[r] {
 				units = mulDiv(units, u.Units[r], sum[r])
@@ -217,10 +251,12 @@ func addUsage(a, b Usage) Usage {
 		}
 	}
 	a.Threads, a.Procs = b.Threads, b.Procs
+	a.RunnableMillis += b.RunnableMillis
+	a.RunnablePeak = max(a.RunnablePeak, b.RunnablePeak)
 	a.CPUSource = a.CPUSource.Weaker(b.CPUSource)
 	a.CPUs = mergeSorted(a.CPUs, b.CPUs, func(c CPUUse) int { return int(c.CPU) },
 		func(x, y CPUUse) CPUUse { x.Micros += y.Micros; return x })
-	a.Programs = mergeSorted(a.Programs, b.Programs, func(p ProgramUse) int { return int(p.Program) },
+	a.Programs = mergeSorted(a.Programs, b.Programs, func(p ProgramUse) int { return int(p.Family)<<32 | int(p.Program+1) },
 		func(x, y ProgramUse) ProgramUse {
 			for r := range x.Units {
 				x.Units[r] += y.Units[r]
@@ -228,6 +264,8 @@ func addUsage(a, b Usage) Usage {
 			x.Procs = y.Procs
 			return x
 		})
+	a.Parts = mergeSorted(a.Parts, b.Parts, func(p PartUse) int { return int(p.Part) },
+		func(x, y PartUse) PartUse { x.Micros += y.Micros; return x })
 	return a
 }
 

@@ -36,7 +36,9 @@ func drawHistory(t *rapid.T) *history {
 	for i := range rapid.IntRange(0, 12).Draw(t, "processes") {
 		h.processes = append(h.processes, account.Process{
 			PID: int32(100 + i*3), Start: 100, Workload: account.WorkloadID(rapid.IntRange(0, groups+2).Draw(t, "workload")),
-			Program: int32(rapid.IntRange(0, 3).Draw(t, "program")), Threads: 1, Kernel: rapid.IntRange(0, 6).Draw(t, "kernel") == 0,
+			Program: int32(rapid.IntRange(0, 3).Draw(t, "program")), Family: int32(rapid.IntRange(0, 1).Draw(t, "family")), Threads: 1,
+			Within: account.WorkloadID(groups - 1), Inside: groups > 0 && rapid.IntRange(0, 4).Draw(t, "inside") == 0,
+			Runnable: int32(rapid.IntRange(0, 2).Draw(t, "runnable")), Kernel: rapid.IntRange(0, 6).Draw(t, "kernel") == 0,
 		})
 	}
 	for i := range groups {
@@ -64,9 +66,15 @@ func (h *history) step(t *rapid.T) {
 	}
 	for i := range h.processes {
 		p := &h.processes[i]
-		p.CPUMicros += grow()
-		p.DiskBytes += grow()
-		p.AnonBytes = grow()
+		cpu, disk := grow(), grow()
+		p.CPUMicros += cpu
+		p.DiskBytes += disk
+		p.AnonBytes = 1024
+		for k := int32(p.Within); p.Inside && k >= 0; k = h.groups[k].Outer { // its group, and those around it, count it too
+			h.groups[k].CPUMicros += cpu
+			h.groups[k].DiskBytes += disk
+			h.groups[k].MemoryBytes = 1<<20 + h.groups[k].MemoryBytes
+		}
 		p.LastCPU = int32(rapid.IntRange(0, len(h.idle)-1).Draw(t, "last"))
 	}
 	for i := range h.spaces {

@@ -22,6 +22,10 @@ type Workload struct {
 	Path    string // the cgroup it was recognised by, if any
 	Labels  map[string]string
 	Allowed string // CPUs its processes may run on, kernel list format; "" when not known
+
+	Outer      string            // Key of the workload around it, such as a container's pod; "" for none
+	Recogniser string            // which recogniser claimed it
+	Facts      map[string]string // what else is known of it, by the Fact names; never changed in place
 }
 
 // Reading is what was read of one host at one moment. Counters are cumulative since boot.
@@ -40,6 +44,7 @@ type Reading struct {
 
 	Groups     []Group     // only those that begin a workload
 	Processes  []Process   // ascending by PID
+	Threads    []Thread    // of those processes whose threads are told apart: virtual machines
 	Namespaces []Namespace // network namespaces other than the host's own
 
 	// Unavailable holds, per resource, why its host totals could not be read; "" when they were.
@@ -117,10 +122,16 @@ type Process struct {
 	PID      int32
 	Start    int64 // clock ticks since boot
 	Workload WorkloadID
-	Program  int32 // index into the collector's table of program names
-	LastCPU  int32 // the CPU it last ran on
+	Within   WorkloadID // where Inside: the other workload whose group counts it too
+	Inside   bool       // it was recognised by itself, inside another workload's group
+	Program  int32      // index into the collector's table of program names
+	Family   int32      // program of the process its family descends from, within its workload
+	Parent   int32      // pid
+	UID      int64      // real uid
+	LastCPU  int32      // the CPU it last ran on
 	Threads  int32
-	Kernel   bool // a kernel thread: its use is the kernel's, and Workload is Unrecognised
+	Runnable int32 // threads running or waiting for a CPU, sampled
+	Kernel   bool  // a kernel thread: its use is the kernel's, and Workload is Unrecognised
 
 	CPUMicros int64
 	AnonBytes int64 // resident and not backed by a file
@@ -129,6 +140,15 @@ type Process struct {
 
 // StartUptime is when the process began, on the clock of Reading.Uptime. The kernel counts it in ticks of 10 ms (USER_HZ).
 func (p *Process) StartUptime() time.Duration { return time.Duration(p.Start) * 10 * time.Millisecond }
+
+// Thread is one thread of a process, with the part it plays in its workload, such as a virtual CPU.
+type Thread struct {
+	PID, TID  int32
+	Start     int64 // clock ticks since boot
+	Workload  WorkloadID
+	Part      int32 // index into the collector's table of program names
+	CPUMicros int64
+}
 
 // Namespace is a network namespace with the bytes of its interfaces, loopback left out, since it was made.
 type Namespace struct {

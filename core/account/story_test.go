@@ -99,7 +99,14 @@ func (s *story) read(d *datadriven.TestData) string {
 			if v.has("of") {
 				p.Workload = s.id(v.text("of"))
 			}
+			if v.has("inside") {
+				p.Inside, p.Within = true, s.id(v.text("inside"))
+			}
+			p.Runnable = int32(v.number("runnable"))
 			r.Processes = append(r.Processes, p)
+		case "thread":
+			r.Threads = append(r.Threads, account.Thread{PID: int32(v.number("pid")), TID: int32(v.number("tid")), Workload: s.id(v.text("of")),
+				Start: int64(s.duration(v.text("start")) / (10 * time.Millisecond)), Part: int32(v.number("part")), CPUMicros: v.micros("cpu")})
 		case "namespace":
 			r.Namespaces = append(r.Namespaces, account.Namespace{ID: uint64(v.number("id")), Workload: s.id(v.text("of")), Bytes: v.number("bytes")})
 		default:
@@ -127,6 +134,16 @@ func (s *story) tell(iv *account.Interval, r *account.Reading) string {
 				fmt.Fprintf(&b, "  %-10s unavailable\n", s.names[u.Workload])
 			} else {
 				fmt.Fprintf(&b, "  %-10s %s %s\n", s.names[u.Workload], units(res, u.Units[res], iv), u.Source[res])
+			}
+		}
+		for _, u := range iv.Usages {
+			if res == amount.CPU && u.RunnableMillis > 0 {
+				fmt.Fprintf(&b, "  %-10s %g threads runnable in the mean, %d at most\n", s.names[u.Workload], float64(u.RunnableMillis)/float64(iv.ElapsedMillis), u.RunnablePeak)
+			}
+			for _, p := range u.Parts {
+				if res == amount.CPU {
+					fmt.Fprintf(&b, "  %-10s part %d %g\n", s.names[u.Workload], p.Part, float64(p.Micros)/1e6)
+				}
 			}
 		}
 		l := iv.Ledgers[res]

@@ -48,10 +48,48 @@ func (t *Tracker) Step(r *Reading) (*Interval, error) {
 	t.scratch.reset(prev, r)
 	t.scratch.groups(iv)
 	t.scratch.processes()
+	t.scratch.threads()
 	t.scratch.namespaces()
 	t.scratch.emit(iv)
 	iv.balance(prev, r, &t.scratch)
 	return iv, nil
+}
+
+// ProcessUse is what one process used between the last two readings.
+type ProcessUse struct {
+	Process
+	Micros int64 // CPU
+	Bytes  int64 // moved to and from storage; -1 when not known
+}
+
+// Running lists the processes of workloads at the last reading with what each used since the one before, and how long
+// that was. It is empty before the second reading.
+func (t *Tracker) Running() (processes []ProcessUse, over time.Duration) {
+	prev, now := t.scratch.prev, t.scratch.now
+	if now == nil || now != t.prev {
+		return nil, 0
+	}
+	j := 0
+	for i := range now.Processes {
+		p := now.Processes[i]
+		for j < len(prev.Processes) && prev.Processes[j].PID < p.PID {
+			j++
+		}
+		if p.Workload == Unrecognised {
+			continue
+		}
+		u := ProcessUse{Process: p, Bytes: -1}
+		if j < len(prev.Processes) && prev.Processes[j].PID == p.PID && prev.Processes[j].Start == p.Start {
+			u.Micros = grown(prev.Processes[j].CPUMicros, p.CPUMicros)
+			if was := prev.Processes[j].DiskBytes; was >= 0 && p.DiskBytes >= 0 {
+				u.Bytes = grown(was, p.DiskBytes)
+			}
+		} else if p.StartUptime() >= prev.Uptime-20*time.Millisecond {
+			u.Micros = p.CPUMicros
+		}
+		processes = append(processes, u)
+	}
+	return processes, now.Mono - prev.Mono
 }
 
 func byPID(a, b Process) int { return int(a.PID) - int(b.PID) }
@@ -76,11 +114,14 @@ type tally struct {
 	threads int32
 	procs   int32
 	perCPU  []int64
+
+	runnable int32
 }
 
 // programTally is what processes of one program in one workload used.
 type programTally struct {
 	workload WorkloadID
+	family   int32
 	program  int32
 	count    int32
 	units    [amount.NumResources]int64
@@ -95,7 +136,8 @@ type scratch struct {
 	prevGroup map[uint64]int
 	prevSpace map[uint64]int
 	lastCPU   buckets[lastCPU]
-	kernelCPU int64 // microseconds of kernel threads
+	parts     buckets[partTally] // one a thread told apart
+	kernelCPU int64              // microseconds of kernel threads
 	kernelIO  int64
 	hiddenIO  int // kernel threads whose storage counters may not be read
 }
@@ -104,6 +146,13 @@ type scratch struct {
 type lastCPU struct {
 	workload WorkloadID
 	cpu      int32
+	micros   int64
+}
+
+// partTally is what one thread used.
+type partTally struct {
+	workload WorkloadID
+	part     int32
 	micros   int64
 }
 
@@ -123,6 +172,7 @@ func (s *scratch) reset(prev, now *Reading) {
 	clear(s.prevSpace)
 	s.programs.reset()
 	s.lastCPU.reset()
+	s.parts.reset()
 	s.kernelCPU, s.kernelIO, s.hiddenIO = 0, 0, 0
 }
 
@@ -146,7 +196,10 @@ func (s *scratch) groups(iv *Interval) {
 			before = s.prev.Groups[j]
 			g.Has &= before.Has | HasMemory
 		} else if !g.Born {
-			before = *g
+			// There before but not read as this workload's: its first reading. It has no usage yet, and what its processes
+			// used stays with the group around it, which counted them.
+			s.tally(g.Workload).counted |= g.Has &^ HasMemory
+			g.Has &= HasMemory
 		}
 		d := Group{
 			Workload: g.Workload, Outer: g.Outer, Has: g.Has,
@@ -257,7 +310,11 @@ func (s *scratch) charge(p, before *Process) {
 	t := s.tally(p.Workload)
 	t.live = true
 	t.threads += p.Threads
+	t.runnable += p.Runnable
 	t.procs++
+	if p.Inside {
+		s.tally(p.Within).giveUp(cpu, p.AnonBytes*s.elapsed, disk)
+	}
 	t.sum(HasCPU, amount.CPU, cpu)
 	t.sum(HasMemory, amount.Memory, p.AnonBytes*s.elapsed)
 	if p.DiskBytes >= 0 {
@@ -267,9 +324,50 @@ func (s *scratch) charge(p, before *Process) {
 		s.lastCPU.add(lastCPU{p.Workload, p.LastCPU, cpu})
 	}
 	s.programs.add(programTally{
-		workload: p.Workload, program: p.Program, count: 1,
+		workload: p.Workload, family: p.Family, program: p.Program, count: 1,
 		units: [amount.NumResources]int64{amount.CPU: cpu, amount.Memory: p.AnonBytes * s.elapsed, amount.Disk: disk},
 	})
+}
+
+// giveUp takes off what a group counted the use of a process that belongs to another workload, recognised inside it.
+func (t *tally) giveUp(cpu, memory, disk int64) {
+	for _, x := range []struct {
+		bit   Has
+		of    amount.Resource
+		units int64
+	}{{HasCPU, amount.CPU, cpu}, {HasMemory, amount.Memory, memory}, {HasDisk, amount.Disk, disk}} {
+		if t.counted&x.bit != 0 && t.has[x.of] {
+			t.units[x.of] -= x.units
+			t.source[x.of] = amount.Summed
+		}
+	}
+}
+
+// threads divides the CPU time of processes whose threads are told apart.
+func (s *scratch) threads() {
+	if len(s.now.Threads) == 0 {
+		return
+	}
+	type identity struct {
+		tid   int32
+		start int64
+	}
+	before := make(map[identity]int64, len(s.prev.Threads))
+	for i := range s.prev.Threads {
+		t := &s.prev.Threads[i]
+		before[identity{t.TID, t.Start}] = t.CPUMicros
+	}
+	for i := range s.now.Threads {
+		t := &s.now.Threads[i]
+		was, known := before[identity{t.TID, t.Start}]
+		if !known && time.Duration(t.Start)*10*time.Millisecond < s.prev.Uptime-20*time.Millisecond {
+			continue // its first reading
+		}
+		if used := grown(was, t.CPUMicros); used > 0 && t.Workload != Unrecognised {
+			s.tally(t.Workload)
+			s.parts.add(partTally{t.Workload, t.Part, used})
+		}
+	}
 }
 
 // sum adds one process's use, unless a group of the same workload counts this measure already.

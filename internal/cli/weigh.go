@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -100,7 +101,10 @@ func (h *hostRoots) open() (*kernel.Reader, error) {
 	at(&h.kernel.Proc, "proc")
 	at(&h.kernel.Sys, "sys")
 	at(&h.kernel.Cgroup, "sys/fs/cgroup")
-	registry := identify.NewRegistry(identify.Roots{Etc: filepath.Join(h.root, "etc"), Run: filepath.Join(h.root, "run"), Proc: h.kernel.Proc})
+	boot, _ := os.ReadFile(filepath.Join(h.kernel.Proc, "sys/kernel/random/boot_id")) // Open says if it cannot be read
+	registry := identify.NewRegistry(identify.Options{
+		Roots: identify.Roots{Etc: filepath.Join(h.root, "etc"), Run: filepath.Join(h.root, "run"), Proc: h.kernel.Proc}, Boot: string(boot),
+	})
 	return kernel.Open(registry, kernel.Options{Roots: h.kernel, DiskRates: rates})
 }
 

@@ -1,8 +1,18 @@
-// Package identify says which workload a cgroup or a process is.
+// Package identify says which workload a cgroup or a process is, whose it is, and what else is known of it.
 //
-// A Registry asks its recognisers, innermost first, about each cgroup directory once, and gives every workload a small
-// number. To add a recogniser, write a function of type Recogniser in a file of its own (container.go is the best
-// example) and name it in NewRegistry.
+// A Registry asks its recognisers about each cgroup directory and each process once, and gives every workload a small
+// number. There are two forms of recogniser, and a file for each system recognised:
+//
+//   - by cgroup path: oci.go (runtimes' state files), engine.go (engines' names, pods), machine.go, batch.go, session.go,
+//     unit.go, site.go
+//   - by process, for what has no cgroup of its own: machine.go (command line), batch.go and site.go (environment),
+//     session.go (audit session)
+//
+// What the kernel's files do not tell, an Informant may (informant.go): another system, asked only when something new
+// appears. Package informants has them.
+//
+// To add a recogniser, write a method of the form of ByPath or ByProcess in a file of its own (batch.go is the best
+// example), name it in NewRegistry, and record examples in testdata.
 //
 // It imports core/... only. Start with Registry.
 package identify

@@ -1,6 +1,8 @@
 package identify
 
 import (
+	"maps"
+	"path"
 	"strconv"
 	"strings"
 	"sync"
@@ -9,46 +11,82 @@ import (
 	"vinescale/core/amount"
 )
 
-// Recogniser tells whether a workload begins at a cgroup directory, by its path in its hierarchy ("/a/b").
+// ByPath tells whether a workload begins at a cgroup directory, by its path in its hierarchy ("/a/b").
 // It is asked once per directory; ok is false where it begins none.
-type Recogniser func(path string) (w account.Workload, ok bool)
+type ByPath func(path string) (w account.Workload, ok bool)
+
+// ByProcess tells whether a process makes, or belongs to, a workload that has no cgroup of its own. It is asked when a
+// process appears and when it runs another program. Inside is the workload whose cgroup the process is in; its zero
+// value stands for none.
+type ByProcess func(p *Process, inside account.Workload) (w account.Workload, ok bool)
 
 // Registry numbers workloads and programs of one host. It is safe for use from several goroutines.
 type Registry struct {
-	users       *Users
-	recognisers []Recogniser
+	users     *Users
+	byPath    []recogniser[ByPath]
+	byProcess []recogniser[ByProcess]
+	asking    *asking
+	jobs      batch
 
 	mu        sync.Mutex
 	workloads []account.Workload
 	byKey     map[string]account.WorkloadID
-	byUID     map[int64]account.WorkloadID
+	byLoose   map[looseKey]account.WorkloadID
 	programs  []string
 	byProgram map[string]int32
 }
 
+type recogniser[F any] struct {
+	name string
+	ask  F
+}
+
+type looseKey struct {
+	uid     int64
+	program string
+}
+
 // Roots are the places identity is read from. The zero value of a field is the host's own.
 type Roots struct {
-	Etc  string // passwd
-	Run  string // OCI runtimes' state directories
+	Etc  string // passwd, group
+	Run  string // OCI runtimes' state directories, utmp
 	Proc string
 }
 
+// Options for NewRegistry.
+type Options struct {
+	Roots      Roots
+	Boot       string // boot id: what is numbered anew at each start, as sign-ins are, is told apart by it
+	Sites      []Site
+	Informants []Informant
+}
+
 // NewRegistry makes a registry with every recogniser.
-func NewRegistry(roots Roots) *Registry {
-	users := NewUsers(or(roots.Etc, "/etc"))
-	return &Registry{
-		users: users,
-		recognisers: []Recogniser{
-			newContainers(or(roots.Run, "/run"), or(roots.Proc, "/proc"), users).recognise,
-			recogniseVM,
-			jobs{users}.recognise,
-			sessions{users}.recognise,
-			services{users}.recognise,
-		},
-		byKey:     map[string]account.WorkloadID{},
-		byUID:     map[int64]account.WorkloadID{},
-		byProgram: map[string]int32{},
+func NewRegistry(o Options) *Registry {
+	run, proc := or(o.Roots.Run, "/run"), or(o.Roots.Proc, "/proc")
+	r := &Registry{
+		users:   NewUsers(or(o.Roots.Etc, "/etc")),
+		byKey:   map[string]account.WorkloadID{},
+		byLoose: map[looseKey]account.WorkloadID{}, byProgram: map[string]int32{},
 	}
+	oci := newRuntimes(run, proc, r.users)
+	machines := machines{run, proc, r.users, bootMark(o.Boot)}
+	r.jobs = batch{r.users, r.trusted}
+	signIns := sessions{r.users, bootMark(o.Boot)}
+	r.byPath = []recogniser[ByPath]{
+		{"OCI runtime", oci.recognise}, {"pod", oci.pod}, {"container engine", engine{r.users}.recognise}, {"virtual machine", machines.byPath},
+		{"batch job", r.jobs.byPath}, {"sign-in", signIns.byPath}, {"unit", services{r.users}.recognise},
+	}
+	r.byProcess = []recogniser[ByProcess]{
+		{"virtual machine", machines.byProcess}, {"batch job", r.jobs.byProcess}, {"sign-in", signIns.byProcess},
+	}
+	for _, s := range o.Sites {
+		site := site{s, r.users}
+		r.byPath = append([]recogniser[ByPath]{{s.Name, site.byPath}}, r.byPath...)
+		r.byProcess = append([]recogniser[ByProcess]{{s.Name, site.byProcess}}, r.byProcess...)
+	}
+	r.asking = newAsking(append([]Informant{&utmp{path.Join(run, "utmp"), proc}}, o.Informants...))
+	return r
 }
 
 func or(s, fallback string) string {
@@ -58,53 +96,113 @@ func or(s, fallback string) string {
 	return s
 }
 
+// bootMark is enough of a boot id to tell one start of a host from another.
+func bootMark(boot string) string { return boot[:min(len(boot), 8)] }
+
+// Users are the host's.
+func (r *Registry) Users() *Users { return r.users }
+
 // Begins returns the workload that begins at a cgroup directory, or Unrecognised.
 func (r *Registry) Begins(path string) account.WorkloadID {
-	for _, recognise := range r.recognisers {
-		if w, ok := recognise(path); ok {
-			w.Path = path
-			return r.intern(w)
+	if path == "/" {
+		return account.Unrecognised
+	}
+	for _, x := range r.byPath {
+		if w, ok := x.ask(path); ok {
+			w.Path, w.Recogniser = path, x.name
+			if w.Owner == "" && w.UID < 0 {
+				if uid, ok := uidOfSlice(path); ok { // a rootless engine's
+					w.Owner, w.UID = r.users.Name(uid), uid
+				}
+			}
+			return r.intern(w, "cgroup "+path)
 		}
 	}
 	return account.Unrecognised
 }
 
-// Loose returns the workload of a user's processes that belong to nothing else.
-func (r *Registry) Loose(uid int64) account.WorkloadID {
+// OfProcess returns the workload that a process makes or belongs to by itself, whatever its cgroup. Inside is the
+// workload of its cgroup, or Unrecognised: containers, jobs and machines keep what runs in their cgroups.
+func (r *Registry) OfProcess(p *Process, inside account.WorkloadID) account.WorkloadID {
+	var around account.Workload
+	if inside != account.Unrecognised {
+		around = r.Workload(inside)
+		if around.Kind != amount.Session && around.Kind != amount.Service {
+			return account.Unrecognised
+		}
+	}
+	for _, x := range r.byProcess {
+		if w, ok := x.ask(p, around); ok {
+			w.Recogniser = x.name
+			return r.intern(w, "process "+strconv.Itoa(int(p.PID)))
+		}
+	}
+	return account.Unrecognised
+}
+
+// Loose returns the workload of a user's processes that belong to nothing else and descend from one program.
+func (r *Registry) Loose(uid int64, program string) account.WorkloadID {
+	program = sound(program)
+	key := looseKey{uid, program}
 	r.mu.Lock()
-	id, ok := r.byUID[uid]
+	id, ok := r.byLoose[key]
 	r.mu.Unlock()
 	if ok {
 		return id
 	}
 	name := r.users.Name(uid)
 	id = r.intern(account.Workload{
-		Key: "loose:" + strconv.FormatInt(uid, 10), Kind: amount.Loose, Name: "processes of " + name, Owner: name, UID: uid,
-	})
+		Key: "loose:" + strconv.FormatInt(uid, 10) + ":" + program, Kind: amount.Loose, Name: program + " of " + name, Owner: name, UID: uid,
+		Recogniser: "user and program", Facts: map[string]string{account.FactProgram: program},
+	}, "in no container, machine, job, sign-in or unit")
 	r.mu.Lock()
-	r.byUID[uid] = id
+	r.byLoose[key] = id
 	r.mu.Unlock()
 	return id
 }
 
-func (r *Registry) intern(w account.Workload) account.WorkloadID {
-	w.Key, w.Name, w.Owner, w.Path = sound(w.Key), sound(w.Name), sound(w.Owner), sound(w.Path)
+func (r *Registry) intern(w account.Workload, evidence string) account.WorkloadID {
+	w = soundWorkload(w)
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if id, ok := r.byKey[w.Key]; ok {
 		return id
 	}
+	if w.Facts[account.FactWhy] == "" {
+		w.Facts[account.FactWhy] = sound(evidence)
+	} else {
+		w.Facts[account.FactWhy] += ", " + sound(evidence)
+	}
+	if w.UID >= 0 {
+		w.Facts[account.FactGroups] = strings.Join(r.users.Groups(w.UID), ",")
+	}
 	id := account.WorkloadID(len(r.workloads))
 	r.workloads = append(r.workloads, w)
 	r.byKey[w.Key] = id
+	r.asking.add(id, w)
 	return id
 }
 
-// Workload returns what an id stands for.
+// trusted finds a job that was recognised by its cgroup, which only the scheduler could make.
+func (r *Registry) trusted(key string, uid int64) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	id, ok := r.byKey[key]
+	return ok && (r.workloads[id].UID == uid || r.workloads[id].UID < 0)
+}
+
+// Workload returns what an id stands for. Its maps are never changed: a change makes new ones.
 func (r *Registry) Workload(id account.WorkloadID) account.Workload {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.workloads[id]
+}
+
+// Count is how many workloads have been recognised so far; ids are below it.
+func (r *Registry) Count() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return len(r.workloads)
 }
 
 // SetAllowed records the CPUs a workload's processes may run on, in the kernel's list format.
@@ -112,6 +210,27 @@ func (r *Registry) SetAllowed(id account.WorkloadID, cpus string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.workloads[id].Allowed = cpus
+}
+
+// SetFact records a fact of a workload; "" takes it back.
+func (r *Registry) SetFact(id account.WorkloadID, name, value string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.setFact(id, name, value)
+}
+
+func (r *Registry) setFact(id account.WorkloadID, name, value string) {
+	w := &r.workloads[id]
+	if value = sound(value); w.Facts[name] == value {
+		return
+	}
+	facts := maps.Clone(w.Facts)
+	if value == "" {
+		delete(facts, name)
+	} else {
+		facts[name] = value
+	}
+	w.Facts = facts
 }
 
 // Program numbers a program by its name. It does not keep name, and allocates only for a new one.
@@ -137,12 +256,21 @@ func (r *Registry) ProgramName(id int32) string {
 	return r.programs[id]
 }
 
-// AdoptOwner gives a workload whose records name no owner the real uid of one of its processes.
-func (r *Registry) AdoptOwner(id account.WorkloadID, uid int64) {
+// Adopt completes what a workload's records leave open by one of its processes: its owner and its program.
+func (r *Registry) Adopt(id account.WorkloadID, p *Process, program int32) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if w := &r.workloads[id]; w.Owner == "" {
-		w.Owner, w.UID = sound(r.users.Name(uid)), uid
+	w := &r.workloads[id]
+	for name, value := range r.jobs.complete(p, w) {
+		r.setFact(id, name, value)
+	}
+	if w.Owner == "" {
+		w.UID = p.Person()
+		w.Owner = sound(r.users.Name(w.UID))
+		r.setFact(id, account.FactGroups, strings.Join(r.users.Groups(w.UID), ","))
+	}
+	if w.Facts[account.FactProgram] == "" && int(program) < len(r.programs) {
+		r.setFact(id, account.FactProgram, r.programs[program])
 	}
 }
 
@@ -154,4 +282,23 @@ func sound(s string) string {
 		s = strings.ToValidUTF8(s[:longest], "") + "…"
 	}
 	return s
+}
+
+// mostLabels bounds what one workload may bring along.
+const mostLabels = 100
+
+func soundWorkload(w account.Workload) account.Workload {
+	w.Key, w.Name, w.Owner, w.Path, w.Outer = sound(w.Key), sound(w.Name), sound(w.Owner), sound(w.Path), sound(w.Outer)
+	w.Labels, w.Facts = soundMap(w.Labels), soundMap(w.Facts)
+	return w
+}
+
+func soundMap(m map[string]string) map[string]string {
+	out := make(map[string]string, len(m))
+	for k, v := range m {
+		if v != "" && len(out) < mostLabels {
+			out[sound(k)] = sound(v)
+		}
+	}
+	return out
 }

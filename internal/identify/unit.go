@@ -13,80 +13,21 @@ import (
 // services recognises units of the init system by the directory named after them.
 type services struct{ users *Users }
 
-var ofUser = regexp.MustCompile(`/user-(\d+)\.slice(?:/|$)`)
-
 func (s services) recognise(p string) (account.Workload, bool) {
-	unit := path.Base(p)
+	unit := unescapeUnit(path.Base(p))
 	name, ok := strings.CutSuffix(unit, ".service")
-	if !ok || name == "" || ofUser.MatchString(p) {
+	if !ok || name == "" || sliceOfUser.MatchString(p) {
 		return account.Workload{}, false
 	}
-	return account.Workload{
-		Key: "service:" + p, Kind: amount.Service, Name: unescapeUnit(name), Owner: s.users.Name(0), UID: 0,
-	}, true
+	w := account.Workload{
+		Key: "service:" + p, Kind: amount.Service, Name: name, Owner: s.users.Name(0), UID: 0, Facts: map[string]string{account.FactUnit: unit},
+	}
+	// systemd.unit(5): an instance's unit is named after its template, with the instance after the @.
+	if template, instance, ok := strings.Cut(name, "@"); ok && instance != "" {
+		w.Facts[account.FactTemplate], w.Facts[account.FactInstance] = template+"@.service", instance
+	}
+	return w, true
 }
-
-// sessions recognises a user's sign-ins by the directory of their scope, and the user's own service manager.
-type sessions struct{ users *Users }
-
-var (
-	sessionScope = regexp.MustCompile(`/user-(\d+)\.slice/session-([0-9a-z]+)\.scope$`)
-	userManager  = regexp.MustCompile(`/user-(\d+)\.slice/user@\d+\.service$`)
-)
-
-func (s sessions) recognise(p string) (account.Workload, bool) {
-	if m := sessionScope.FindStringSubmatch(p); m != nil {
-		uid, err := strconv.ParseInt(m[1], 10, 64)
-		if err != nil {
-			return account.Workload{}, false
-		}
-		owner := s.users.Name(uid)
-		return account.Workload{
-			Key: "session:" + m[1] + ":" + m[2], Kind: amount.Session, Name: "sign-in " + m[2] + " of " + owner, Owner: owner, UID: uid,
-		}, true
-	}
-	if m := userManager.FindStringSubmatch(p); m != nil {
-		uid, err := strconv.ParseInt(m[1], 10, 64)
-		if err != nil {
-			return account.Workload{}, false
-		}
-		owner := s.users.Name(uid)
-		return account.Workload{
-			Key: "session:" + m[1] + ":manager", Kind: amount.Session, Name: "user services of " + owner, Owner: owner, UID: uid,
-		}, true
-	}
-	return account.Workload{}, false
-}
-
-// jobs recognises a batch scheduler's jobs by its cgroup names: …/uid_N/job_N.
-type jobs struct{ users *Users }
-
-var jobDir = regexp.MustCompile(`/uid_(\d+)/job_(\d+)$`)
-
-func (j jobs) recognise(p string) (account.Workload, bool) {
-	m := jobDir.FindStringSubmatch(p)
-	if m == nil {
-		return account.Workload{}, false
-	}
-	uid, err := strconv.ParseInt(m[1], 10, 64)
-	if err != nil {
-		return account.Workload{}, false
-	}
-	return account.Workload{
-		Key: "job:" + m[2], Kind: amount.Job, Name: "job " + m[2], Owner: j.users.Name(uid), UID: uid,
-	}, true
-}
-
-// recogniseVM recognises virtual machines by the directory the machine manager makes for them.
-func recogniseVM(p string) (account.Workload, bool) {
-	m := vmDir.FindStringSubmatch(unescapeUnit(p))
-	if m == nil {
-		return account.Workload{}, false
-	}
-	return account.Workload{Key: "vm:" + m[1] + "-" + m[2], Kind: amount.VM, Name: m[2], UID: -1}, true
-}
-
-var vmDir = regexp.MustCompile(`/(?:machine-)?qemu-(\d+)-([^/]+?)(?:\.scope|\.libvirt-qemu)$`)
 
 var unitEscape = regexp.MustCompile(`\\x[0-9a-f]{2}`)
 

@@ -30,7 +30,7 @@ func BenchmarkRead(b *testing.B) {
 		b.Cleanup(func() { os.RemoveAll(dir) })
 	}
 	files := layOut(b, dir, processes, cgroups)
-	registry := identify.NewRegistry(identify.Roots{Etc: filepath.Join(dir, "etc"), Run: filepath.Join(dir, "run")})
+	registry := identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: filepath.Join(dir, "etc"), Run: filepath.Join(dir, "run")}})
 	uptime := 1000 * time.Second
 	r, err := kernel.Open(registry, kernel.Options{
 		Roots: kernel.Roots{Proc: filepath.Join(dir, "proc"), Sys: filepath.Join(dir, "sys"), Cgroup: filepath.Join(dir, "cgroup")},

@@ -3,6 +3,7 @@ package kernel
 import (
 	"bytes"
 	"path/filepath"
+	"strconv"
 
 	"vinescale/core/account"
 )
@@ -25,7 +26,7 @@ type group struct {
 	workload account.WorkloadID // that begins here
 	gen      int64              // last walk it was seen in
 	retries  int                // how often an unrecognised one is asked about again: a runtime writes its state after making the cgroup
-	cpuset   string
+	held     int                // how often it was read: its limits are read again now and then
 }
 
 func openHierarchy(root, name string, n uint64) (*hierarchy, error) {
@@ -104,6 +105,7 @@ func (r *Reader) meet(h *hierarchy, path []byte, e entry) (g *group, born bool) 
 func (r *Reader) forget(g *group) {
 	if g.workload != account.Unrecognised {
 		clear(r.paths)
+		r.pathsAge = r.count
 	}
 }
 
@@ -128,6 +130,9 @@ func (r *Reader) visit(h *hierarchy, dst *account.Reading, path []byte, e entry,
 		r.readV1CPU(h, path, a)
 	case h.name == "memory":
 		r.readV1Memory(h, path, a)
+	}
+	if g.held++; g.held%recheckEvery == 1 {
+		r.readHeld(h, path, a.Workload)
 	}
 	return int32(n)
 }
@@ -229,6 +234,52 @@ func (r *Reader) readV1Memory(h *hierarchy, dir []byte, a *account.Group) {
 	if b = r.counter(h, dir, "memory.kmem.usage_in_bytes"); b != nil {
 		a.KernelBytes, _ = number(trimNewline(b))
 	}
+}
+
+// readHeld records what a cgroup's workload may use at most: cpu.max and memory.max of version 2 (the kernel's "Control
+// Group v2"), cpu.cfs_quota_us and memory.limit_in_bytes of version 1. No limit, and one as large as the host, is none.
+func (r *Reader) readHeld(h *hierarchy, dir []byte, w account.WorkloadID) {
+	switch {
+	case r.v2:
+		if b := r.counter(h, dir, "cpu.max"); b != nil {
+			quota, rest := field(trimNewline(b))
+			r.limitCPU(w, quota, rest)
+		}
+		r.limitMemory(h, dir, "memory.max", w)
+	case h.name == "cpuacct" && r.limits != nil:
+		read := func(file string) []byte {
+			b, err := r.limits.read(append(append(append(r.limits.at(), '.'), dir...), file...))
+			if err != nil {
+				return nil
+			}
+			return bytes.Clone(trimNewline(b))
+		}
+		r.limitCPU(w, read("/cpu.cfs_quota_us"), read("/cpu.cfs_period_us"))
+	case h.name == "memory":
+		r.limitMemory(h, dir, "memory.limit_in_bytes", w)
+	}
+}
+
+func (r *Reader) limitCPU(w account.WorkloadID, quota, period []byte) {
+	q, ok1 := number(quota)
+	p, _, ok2 := nextNumber(period)
+	value := ""
+	if ok1 && ok2 && p > 0 {
+		if cores := float64(q) / float64(p); cores < float64(r.cpus) {
+			value = strconv.FormatFloat(cores, 'g', 6, 64)
+		}
+	}
+	r.registry.SetFact(w, account.FactCPULimit, value)
+}
+
+func (r *Reader) limitMemory(h *hierarchy, dir []byte, file string, w account.WorkloadID) {
+	value := ""
+	if b := r.counter(h, dir, file); b != nil {
+		if n, ok := number(trimNewline(b)); ok && n < r.memory {
+			value = strconv.FormatInt(n, 10)
+		}
+	}
+	r.registry.SetFact(w, account.FactMemoryLimit, value)
 }
 
 // owns finds the workload of a process by the content of its cgroup file (cgroups(7)): the innermost workload that

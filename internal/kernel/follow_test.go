@@ -76,7 +76,7 @@ func TestFollow_AProcessMovedToAnotherWorkloadIsFoundThere(t *testing.T) {
 	f.process(9001, 100, "intake", "/")
 	for range 3 {
 		_, w, _ := f.read(9001)
-		assert.Equal(t, "loose:2004", w.Key)
+		assert.Equal(t, "loose:2004:intake", w.Key)
 	}
 	f.write("sys/fs/cgroup/system.slice/press.service/cpu.stat", "usage_usec 5\n")
 	f.process(9001, 100, "intake", "/system.slice/press.service")
@@ -113,7 +113,7 @@ func TestFollow_WhatIsInsideAWorkloadBelongsToItAndTheInnermostWins(t *testing.T
 	for pid, path := range map[int]string{9001: session, 9002: session + "/plain", 9003: session + "/inner", 9004: session + "/inner/deep"} {
 		f.process(pid, 100, "sh", path)
 	}
-	want := map[int32]string{9001: "session:2004:3", 9002: "session:2004:3", 9003: "container:inner", 9004: "container:inner"}
+	want := map[int32]string{9001: "session::3", 9002: "session::3", 9003: "container:inner", 9004: "container:inner"}
 	for pid, key := range want {
 		_, w, _ := f.read(pid)
 		assert.Equal(t, key, w.Key, "%d", pid)
@@ -124,7 +124,7 @@ func TestFollow_WhatIsInsideAWorkloadBelongsToItAndTheInnermostWins(t *testing.T
 		if f.Registry().Workload(g.Workload).Key == "container:inner" {
 			require.GreaterOrEqual(t, g.Outer, int32(0))
 			assert.Less(t, g.Outer, int32(i))
-			assert.Equal(t, "session:2004:3", f.Registry().Workload(r.Groups[g.Outer].Workload).Key)
+			assert.Equal(t, "session::3", f.Registry().Workload(r.Groups[g.Outer].Workload).Key)
 		}
 	}
 }

@@ -44,6 +44,7 @@ func (r *Reader) readHost(dst *account.Reading) error {
 	if dst.Memory, ok = parseMeminfo(b); !ok {
 		return fmt.Errorf("read %s/meminfo: %w", r.proc.root, errGarbage)
 	}
+	r.cpus, r.memory = len(dst.CPUs), dst.Memory.Total
 	if b, err = r.proc.read(r.proc.at("loadavg")); err == nil {
 		dst.Load, _ = parseLoad(b)
 	}

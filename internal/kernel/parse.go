@@ -14,6 +14,8 @@ const pageSize = 4096
 // stat is what is taken of /proc/PID/stat.
 type stat struct {
 	comm    []byte
+	state   byte
+	parent  int32
 	kernel  bool
 	micros  int64
 	start   int64
@@ -39,12 +41,16 @@ func parseStat(b []byte) (s stat, ok bool) {
 			return s, false
 		}
 		switch n {
-		case 9, 14, 15, 20, 22, 39:
+		case 3:
+			s.state = f[0]
+		case 4, 9, 14, 15, 20, 22, 39:
 			v, ok := number(f)
 			if !ok {
 				return s, false
 			}
 			switch n {
+			case 4:
+				s.parent = int32(v)
 			case 9:
 				s.kernel = v&pfKThread != 0
 			case 14, 15:

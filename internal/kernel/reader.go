@@ -54,6 +54,15 @@ type Reader struct {
 	ifaces      map[string]*iface
 	trouble     map[string]error
 	names       map[string]string
+	unsettled   []int32 // indexes in the reading's processes whose family is to be found
+	loose       []bool  // by WorkloadID
+	tids        []int32
+	taskListing []byte
+	threadsLeft int
+	cpus        int
+	memory      int64
+	pathsAge    int64 // reading at which what was concluded of cgroups last changed
+	limits      *tree // of version 1: the hierarchy that limits CPU time
 	diskNumbers [][2]uint32
 }
 
@@ -73,7 +82,7 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 	}
 	r := &Reader{
 		registry: registry, options: o,
-		procs: map[int32]*process{}, listing: make([]byte, 64<<10),
+		procs: map[int32]*process{}, listing: make([]byte, 64<<10), taskListing: make([]byte, 16<<10),
 		paths: map[string]account.WorkloadID{}, spaces: map[uint64]*namespace{},
 		disks: map[string]bool{}, ifaces: map[string]*iface{}, trouble: map[string]error{}, names: map[string]string{},
 	}
@@ -99,6 +108,9 @@ func (r *Reader) Close() {
 	r.sys.close()
 	for _, h := range r.cgroups {
 		h.close()
+	}
+	if r.limits != nil {
+		r.limits.close()
 	}
 }
 
@@ -173,6 +185,12 @@ func (r *Reader) openHierarchies(root string) error {
 			} else if !errors.Is(err, unix.ENOENT) {
 				r.note(filepath.Join(root, name), err)
 			}
+		}
+	}
+	for _, name := range []string{"cpu", "cpu,cpuacct", "cpuacct,cpu"} {
+		if t, err := openTree(filepath.Join(root, name)); err == nil {
+			r.limits = t
+			break
 		}
 	}
 	return nil

@@ -31,7 +31,7 @@ func staged(t testing.TB, v1 bool) (*stage.Host, stage.Tree) {
 }
 
 func open(t testing.TB, h *stage.Host, tree stage.Tree) *kernel.Reader {
-	registry := identify.NewRegistry(identify.Roots{Etc: tree.Etc(), Run: tree.Run(), Proc: tree.Proc()})
+	registry := identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: tree.Etc(), Run: tree.Run(), Proc: tree.Proc()}})
 	r, err := kernel.Open(registry, kernel.Options{
 		Roots: kernel.Roots{Proc: tree.Proc(), Sys: tree.Sys(), Cgroup: tree.Cgroup()},
 		Clock: func() (time.Time, time.Duration) { return h.Now, h.Uptime },
@@ -168,7 +168,7 @@ func TestReader_WhatMayNotBeReadIsUnavailableNotZero(t *testing.T) {
 }
 
 func TestOpen_ARootThatIsNotThereSaysWhichAndWhatToDo(t *testing.T) {
-	_, err := kernel.Open(identify.NewRegistry(identify.Roots{}), kernel.Options{Roots: kernel.Roots{Proc: "/nonexistent"}})
+	_, err := kernel.Open(identify.NewRegistry(identify.Options{}), kernel.Options{Roots: kernel.Roots{Proc: "/nonexistent"}})
 	assert.ErrorContains(t, err, "/nonexistent")
 	assert.ErrorContains(t, err, "--proc-root")
 }

@@ -119,7 +119,7 @@ func (s *scene) plain(t *testing.T, seconds int) {
 	out := filepath.Join(s.dir, "plain")
 	require.NoError(t, os.Mkdir(out, 0o755))
 	require.NoError(t, os.Chown(out, plainUser, plainUser))
-	b := &burner{name: fmt.Sprintf("processes of uid %d", plainUser), cores: 0.3, record: filepath.Join(out, "record")}
+	b := &burner{name: fmt.Sprintf("burner of uid %d", plainUser), cores: 0.3, record: filepath.Join(out, "record")}
 	reachable := filepath.Join(out, "burner") // where it was built another user may not go
 	content, err := os.ReadFile(built(t, "burner"))
 	require.NoError(t, err)
@@ -166,7 +166,7 @@ func (s *scene) requireTrue(t *testing.T, l *sheet.Ledger) {
 		require.NotNil(t, share.Amount, share.Reason)
 		t.Logf("%-34s own clock %7.3f s, charged %7.3f s (%s)", b.name, own, *share.Amount, share.Source)
 		assert.InDelta(t, own, *share.Amount, max(0.02*own, 0.020), b.name)
-		if strings.HasPrefix(b.name, "processes") {
+		if strings.HasPrefix(b.name, "burner of") {
 			assert.Equal(t, "loose", share.Kind)
 			assert.Equal(t, "summed", share.Source)
 		} else {

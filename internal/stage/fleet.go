@@ -22,6 +22,9 @@ var users = map[string]int64{
 	"m.abt": 2001, "t.fink": 2002, "l.roth": 2003, "i.sauer": 2004, "p.kern": 2005,
 }
 
+// projects are what the members call the work of their service users.
+var projects = map[string]string{"svc-cellar": "cellar", "svc-route": "harvest", "svc-label": "labels"}
+
 // Tenants of the cooperative with the rule that assigns work to each, in the order the rules are tried.
 var Tenants = []struct{ Name, Rule string }{
 	{"Bottling Line", `kind == 'vm' && owner == 'svc-bottle'`},
@@ -87,12 +90,16 @@ type use struct {
 	threads   int32
 	cpus      string // CPUs it may run on; all when empty
 	swarm     float64
+	eager     int32   // threads of each process that want to run whenever it does
+	limit     float64 // cores
+	account   string  // of a job
+	asked     int     // CPUs a job asked for
 }
 
 func (h *Host) add(kind amount.Kind, name, owner, tenant, path string, u use) *Workload {
 	w := &Workload{
 		Kind: kind, Name: name, Owner: owner, Tenant: tenant, Path: path, cores: u.cores, memory: u.memory, diskRate: u.disk, netRate: u.net,
-		shape: u.shape, swarm: u.swarm, PerCPU: make([]int64, h.CPUs),
+		shape: u.shape, swarm: u.swarm, PerCPU: make([]int64, h.CPUs), Limit: u.limit, Account: u.account, Asked: u.asked,
 	}
 	list := u.cpus
 	if list == "" {
@@ -104,8 +111,11 @@ func (h *Host) add(kind amount.Kind, name, owner, tenant, path string, u use) *W
 		h.nextPID += 7
 		w.Processes = append(w.Processes, &Process{
 			PID: h.nextPID, Start: int64(h.Uptime.Seconds()*100) - int64(3600*100*(1+i%5)), Program: u.program, UID: h.Users[owner],
-			Threads: max(u.threads, 1), part: partOf(i, n),
+			Threads: max(u.threads, 1), part: partOf(i, n), eager: u.eager,
 		})
+		if p := w.Processes[i]; i > 0 {
+			p.Parent, p.Start = w.Processes[0].PID, max(p.Start, w.Processes[0].Start)
+		}
 	}
 	h.Workloads = append(h.Workloads, w)
 	return w
@@ -128,7 +138,9 @@ func (h *Host) container(name, owner, tenant string, u use) *Workload {
 	id := hex.EncodeToString(sum[:])
 	w := h.add(amount.Container, name, owner, tenant, "/machine.slice/"+id, u)
 	w.ID = id
-	w.Labels = map[string]string{"org.vinescale.name": name, "org.vinescale.owner": owner}
+	w.Labels = map[string]string{
+		"org.vinescale.name": name, "org.vinescale.owner": owner, "org.vinescale.image": "coop/" + u.program + ":2026.4", "coop.project": projects[owner],
+	}
 	w.Space = 4026532000 + uint64(len(h.Workloads))
 	return w
 }
@@ -147,7 +159,7 @@ func (h *Host) session(n int, owner, tenant string, u use) {
 }
 
 func (h *Host) loose(owner, tenant string, u use) {
-	h.add(amount.Loose, "processes of "+owner, owner, tenant, "", u)
+	h.add(amount.Loose, u.program+" of "+owner, owner, tenant, "", u)
 }
 
 // everyday adds the services every host has, on some CPUs (all when empty).
@@ -191,12 +203,12 @@ func press1(at time.Time) *Host {
 	for i, name := range []string{"label-render", "label-queue", "label-proof", "label-archive"} {
 		h.container(name, "svc-label", "Label Press", use{
 			cores: 0.7, memory: 2 * gib, disk: []float64{12, 4, 6, 60}[i] * mb, net: 8 * mb, shape: waves(4*time.Hour, 0.55, time.Duration(i)*40*time.Minute),
-			program: "label-" + []string{"render", "queue", "render", "archive"}[i], threads: 3,
+			program: "label-" + []string{"render", "queue", "render", "archive"}[i], threads: []int32{48, 3, 3, 3}[i], eager: []int32{40, 0, 0, 0}[i], limit: []float64{2, 0, 0, 0}[i],
 		})
 	}
 	for i := range 4 {
 		h.job(5200+i, "svc-vision", "Leaf Vision", use{
-			cores: 2.2, memory: 9 * gib, disk: 70 * mb, net: 24 * mb, shape: waves(5*time.Hour, 0.6, time.Duration(i)*75*time.Minute), program: "leafscan", threads: 6, procs: 3,
+			cores: 2.2, memory: 9 * gib, disk: 70 * mb, net: 24 * mb, shape: waves(5*time.Hour, 0.6, time.Duration(i)*75*time.Minute), program: "leafscan", threads: 6, procs: 3, account: "leaf", asked: 3,
 		})
 	}
 	return h
@@ -208,7 +220,7 @@ func terrace1(at time.Time) *Host {
 	h.everyday("")
 	for i := range 8 {
 		h.job(41200+i, []string{"m.abt", "t.fink"}[i%2], "Frost Watch", use{
-			cores: 3.4, memory: 9 * gib, disk: 55 * mb, net: 30 * mb, shape: waves(6*time.Hour, 0.6, time.Duration(i)*18*time.Minute), program: "frost-ens", threads: 4, procs: 2,
+			cores: 3.4, memory: 9 * gib, disk: 55 * mb, net: 30 * mb, shape: waves(6*time.Hour, 0.6, time.Duration(i)*18*time.Minute), program: "frost-ens", threads: 4, procs: 2, account: "frost", asked: 4,
 		})
 	}
 	h.service("forecast-archive", use{cores: 0.6, memory: 3 * gib, disk: 45 * mb, net: 15 * mb, shape: daily(0.3, 4, 3), program: "archive", threads: 2})
@@ -222,7 +234,7 @@ func terrace2(at time.Time) *Host {
 	h.everyday("")
 	for i := range 6 {
 		h.job(41300+i, []string{"m.abt", "t.fink"}[i%2], "Frost Watch", use{
-			cores: 3.2, memory: 6 * gib, disk: 40 * mb, net: 22 * mb, shape: waves(6*time.Hour, 0.55, time.Duration(i)*25*time.Minute), program: "frost-ens", threads: 4, procs: 2,
+			cores: 3.2, memory: 6 * gib, disk: 40 * mb, net: 22 * mb, shape: waves(6*time.Hour, 0.55, time.Duration(i)*25*time.Minute), program: "frost-ens", threads: 4, procs: 2, account: "frost", asked: 4,
 		})
 	}
 	h.session(31, "l.roth", "Agronomy Desk", use{cores: 0.02, memory: 28 * gib, shape: steady(0.02), program: "notebook", threads: 12, procs: 2}) // asleep since morning

@@ -51,6 +51,10 @@ type Workload struct {
 	Tenant  string // whom the demo's rules account it to
 	Path    string // cgroup path; "" for loose processes
 	ID      string // of a container
+	Image   string
+	Account string  // of a job
+	Asked   int     // CPUs a job asked for
+	Limit   float64 // cores its cgroup may use; 0 for no limit
 	Labels  map[string]string
 	Space   uint64
 	Allowed cpuset.Set
@@ -79,10 +83,32 @@ type Process struct {
 	Threads   int32
 	LastCPU   int32
 	Kernel    bool
+	Parent    int32
+	Runnable  int32
+	Names     []string // of its threads, where they are told apart
 	CPUMicros int64
 	AnonBytes int64
 	DiskBytes int64
+	eager     int32   // threads that want to run whenever it does
 	part      float64 // of its workload's living use
+}
+
+// taskMicros is what thread i of a process used: an even part, the first one what is left over too.
+func (p *Process) taskMicros(i int) int64 {
+	n := int64(max(p.Threads, 1))
+	part := p.CPUMicros / n
+	if i == 0 {
+		part += p.CPUMicros % n
+	}
+	return part
+}
+
+// taskName is the name of thread i.
+func (p *Process) taskName(i int) string {
+	if i < len(p.Names) {
+		return p.Names[i]
+	}
+	return p.Program
 }
 
 // shape is how much of its full use a workload has at a time, 0 to 1.
@@ -179,6 +205,10 @@ func (h *Host) work(w *Workload, level float64, dt time.Duration, free []int64, 
 		want := int64(w.cores * level * p.part * float64(dt.Microseconds()))
 		got := h.spend(w, want, max(int(p.Threads), 1), dt, free, cpus, turn*7+i*3, p)
 		p.CPUMicros += got
+		p.Runnable = 0
+		if got > 0 {
+			p.Runnable = min(max(p.eager, int32((got+dt.Microseconds()/2)/dt.Microseconds())), p.Threads)
+		}
 	}
 	if w.swarm > 0 {
 		got := h.spend(w, int64(w.swarm*level*float64(dt.Microseconds())), len(cpus), dt, free, cpus, turn, nil)

@@ -4,9 +4,11 @@ import (
 	"cmp"
 	"hash/fnv"
 	"slices"
+	"strconv"
 	"time"
 
 	"vinescale/core/account"
+	"vinescale/core/amount"
 	"vinescale/internal/identify"
 )
 
@@ -46,15 +48,29 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 		id := h.identity(w, registry)
 		r.Groups = append(r.Groups, h.groupsOf(w, id)...)
 		for _, p := range w.Processes {
+			a := reading(p, id, registry)
 			if w.Path != "" {
-				registry.AdoptOwner(id, p.UID)
+				environ := func() []byte { return []byte(w.environ()) }
+				registry.Adopt(id, &identify.Process{UID: p.UID, LoginUID: identify.NoUser, Environ: environ}, a.Program)
 			}
-			r.Processes = append(r.Processes, reading(p, id, registry))
+			a.Family = registry.Program([]byte(w.Processes[0].Program))
+			r.Processes = append(r.Processes, a)
+			if w.Kind == amount.VM {
+				for i := range int(p.Threads) {
+					r.Threads = append(r.Threads, account.Thread{
+						PID: p.PID, TID: p.PID + int32(i), Start: p.Start, Workload: id, CPUMicros: ticks(p.taskMicros(i)),
+						Part: registry.Program([]byte(identify.MachinePart(p.taskName(i)))),
+					})
+				}
+			}
 		}
 		if w.Space != 0 {
 			r.Namespaces = append(r.Namespaces, account.Namespace{ID: w.Space, Workload: id, Bytes: w.NetBytes})
 		}
 		registry.SetAllowed(id, w.Allowed.String())
+		if w.Limit > 0 {
+			registry.SetFact(id, account.FactCPULimit, strconv.FormatFloat(w.Limit, 'g', 6, 64))
+		}
 	}
 	for _, p := range h.kthreads {
 		r.Processes = append(r.Processes, reading(p, account.Unrecognised, registry))
@@ -74,7 +90,7 @@ func (h *Host) identity(w *Workload, registry *identify.Registry) account.Worklo
 		if w.Path != "" {
 			id = registry.Begins(w.Path)
 		} else {
-			id = registry.Loose(h.Users[w.Owner])
+			id = registry.Loose(h.Users[w.Owner], w.Processes[0].Program)
 		}
 		h.ids[w] = id
 	}
@@ -84,7 +100,7 @@ func (h *Host) identity(w *Workload, registry *identify.Registry) account.Worklo
 func reading(p *Process, w account.WorkloadID, registry *identify.Registry) account.Process {
 	a := account.Process{
 		PID: p.PID, Start: p.Start, Workload: w, LastCPU: p.LastCPU, Threads: p.Threads, Kernel: p.Kernel,
-		CPUMicros: ticks(p.CPUMicros), AnonBytes: p.AnonBytes, DiskBytes: p.DiskBytes,
+		UID: p.UID, Parent: max(p.Parent, 1), Within: account.Unrecognised, Runnable: p.Runnable, CPUMicros: ticks(p.CPUMicros), AnonBytes: p.AnonBytes, DiskBytes: p.DiskBytes,
 	}
 	if !p.Kernel {
 		a.Program = registry.Program([]byte(p.Program))

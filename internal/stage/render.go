@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"vinescale/core/amount"
 )
 
 // Tree is a directory in which a staged host shows its kernel's files.
@@ -149,18 +151,31 @@ func (h *Host) renderProcess(w *writer, t Tree, x *Workload, p *Process) {
 	if p.Kernel {
 		flags = 0x00200000 | 69238848
 	}
-	if len(comm) > 15 {
-		comm = comm[:15]
+	stat := func(id int32, comm string, running bool, micros int64) string {
+		state := 'S'
+		if running {
+			state = 'R'
+		}
+		if len(comm) > 15 {
+			comm = comm[:15] // as the kernel keeps it
+		}
+		return fmt.Sprintf("%d (%s) %c %d 1 1 0 -1 %d 0 0 0 0 %d 0 0 0 20 0 %d 0 %d 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 %d 0 0 0 0 0\n",
+			id, comm, state, max(p.Parent, 1), flags, micros/tick, p.Threads, p.Start, p.LastCPU)
 	}
-	w.file(filepath.Join(dir, "stat"), fmt.Sprintf("%d (%s) S 1 1 1 0 -1 %d 0 0 0 0 %d 0 0 0 20 0 %d 0 %d 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 %d 0 0 0 0 0\n",
-		p.PID, comm, flags, p.CPUMicros/tick, p.Threads, p.Start, p.LastCPU))
+	w.file(filepath.Join(dir, "stat"), stat(p.PID, comm, p.Runnable > 0, p.CPUMicros))
+	if p.Threads > 1 {
+		for i := range int(p.Threads) {
+			tid := p.PID + int32(i)
+			w.file(filepath.Join(dir, "task", fmt.Sprint(tid), "stat"), stat(tid, p.taskName(i), i < int(p.Runnable), p.taskMicros(i)))
+		}
+	}
 	w.file(filepath.Join(dir, "io"), fmt.Sprintf("rchar: 0\nwchar: 0\nsyscr: 0\nsyscw: 0\nread_bytes: %d\nwrite_bytes: %d\ncancelled_write_bytes: 0\n",
 		p.DiskBytes/3, p.DiskBytes-p.DiskBytes/3))
 	if p.Kernel {
 		return
 	}
 	w.file(filepath.Join(dir, "statm"), fmt.Sprintf("%d %d 0 0 0 0 0\n", p.AnonBytes/pageSize*2, p.AnonBytes/pageSize))
-	w.file(filepath.Join(dir, "status"), fmt.Sprintf("Name:\t%s\nUid:\t%d\t%d\t%d\t%d\nCpus_allowed_list:\t%s\n", comm, p.UID, p.UID, p.UID, p.UID, x.Allowed))
+	w.file(filepath.Join(dir, "status"), fmt.Sprintf("Name:\t%.15s\nUid:\t%d\t%d\t%d\t%d\nCpus_allowed_list:\t%s\n", comm, p.UID, p.UID, p.UID, p.UID, x.Allowed))
 	path := x.Path
 	if path == "" {
 		path = "/"
@@ -171,12 +186,24 @@ func (h *Host) renderProcess(w *writer, t Tree, x *Workload, p *Process) {
 		w.file(filepath.Join(dir, "cgroup"), "0::"+path+"\n")
 	}
 	w.link("/usr/bin/"+p.Program, filepath.Join(dir, "exe"))
+	if environ := x.environ(); environ != "" {
+		w.file(filepath.Join(dir, "environ"), environ)
+	}
 	if x.Space == 0 {
 		w.link(hostNamespace, filepath.Join(dir, "ns/net"))
 		return
 	}
 	w.link(fmt.Sprintf("net:[%d]", x.Space), filepath.Join(dir, "ns/net"))
 	w.file(filepath.Join(dir, "net/dev"), netDev(x.NetBytes/2, x.NetBytes-x.NetBytes/2))
+}
+
+// environ is the environment a scheduler gives the processes of a job.
+func (x *Workload) environ() string {
+	if x.Kind != amount.Job {
+		return ""
+	}
+	return fmt.Sprintf("HOME=/\x00SLURM_JOB_ID=%s\x00SLURM_JOB_ACCOUNT=%s\x00SLURM_JOB_PARTITION=day\x00SLURM_JOB_NAME=%s\x00SLURM_CPUS_ON_NODE=%d\x00",
+		strings.TrimPrefix(x.Name, "job "), x.Account, x.Processes[0].Program, x.Asked)
 }
 
 func (h *Host) renderGroup(w *writer, t Tree, x *Workload) {
@@ -190,6 +217,9 @@ func (h *Host) renderGroup(w *writer, t Tree, x *Workload) {
 		w.file(filepath.Join(dir, "memory.stat"), fmt.Sprintf("anon %d\nfile %d\nkernel %d\n", x.MemoryBytes-x.fileBytes()-x.kernelBytes(), x.fileBytes(), x.kernelBytes()))
 		w.file(filepath.Join(dir, "io.stat"), fmt.Sprintf("259:0 rbytes=%d wbytes=%d rios=1 wios=1 dbytes=0 dios=0\n7:0 rbytes=99 wbytes=99 rios=1 wios=1 dbytes=0 dios=0\n",
 			x.DiskBytes/3, x.DiskBytes-x.DiskBytes/3))
+		if x.Limit > 0 {
+			w.file(filepath.Join(dir, "cpu.max"), fmt.Sprintf("%d 100000\n", int(x.Limit*100_000)))
+		}
 		return
 	}
 	var percpu strings.Builder

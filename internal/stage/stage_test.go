@@ -28,7 +28,7 @@ type set struct {
 func open(t *testing.T, h *stage.Host) *set {
 	s := &set{host: h, tree: stage.Tree{Dir: t.TempDir()}}
 	require.NoError(t, h.Render(s.tree))
-	s.registry = identify.NewRegistry(identify.Roots{Etc: s.tree.Etc(), Run: s.tree.Run(), Proc: s.tree.Proc()})
+	s.registry = identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: s.tree.Etc(), Run: s.tree.Run(), Proc: s.tree.Proc()}})
 	reader, err := kernel.Open(s.registry, kernel.Options{
 		Roots:     kernel.Roots{Proc: s.tree.Proc(), Sys: s.tree.Sys(), Cgroup: s.tree.Cgroup()},
 		DiskRates: map[string]int64{stage.DiskName: h.DiskRate},

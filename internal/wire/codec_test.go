@@ -20,7 +20,7 @@ func batch(t testing.TB) *wire.Batch {
 	h := stage.Cooperative(time.Date(2026, 10, 11, 9, 0, 0, 0, time.UTC))[0]
 	tree := stage.Tree{Dir: t.TempDir()}
 	require.NoError(t, h.Render(tree))
-	registry := identify.NewRegistry(identify.Roots{Etc: tree.Etc(), Run: tree.Run(), Proc: tree.Proc()})
+	registry := identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: tree.Etc(), Run: tree.Run(), Proc: tree.Proc()}})
 	var tracker account.Tracker
 	tracker.Step(h.Reading(registry))
 	h.Advance(time.Minute)

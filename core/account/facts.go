@@ -1,0 +1,38 @@
+package account
+
+// Names of the facts a workload may have beside its identity, as recognisers find them. Values are text; the unit of a
+// number is in its name. Absent is not known.
+const (
+	FactImage     = "image"     // what a container was made from
+	FactNamespace = "namespace" // of a pod, or of an engine's containers
+	FactPod       = "pod"       // name of the pod a container is in, or of the pod itself
+	FactAccount   = "account"   // of a batch job
+	FactPartition = "partition" // of a batch job: the queue it was put in
+	FactUnit      = "unit"      // of a service, with its suffix
+	FactTemplate  = "template"  // of a service that is an instance: the unit it was made from
+	FactInstance  = "instance"  // of a service: what stands between @ and the suffix
+	FactProgram   = "program"   // what its first process runs
+	FactGroups    = "groups"    // of the owner, separated by commas
+	FactState     = "state"     // as the outside system tells it: running, starting, failed …
+	FactExit      = "exit"      // how it ended, where known
+	FactWhy       = "evidence"  // what it was recognised by
+	FactUnnamed   = "names_unavailable"
+	FactOrder     = "command"  // the command line it was begun with
+	FactUser      = "run_as"   // the user inside a container
+	FactRestarts  = "restarts" // times it was begun anew
+	FactUUID      = "uuid"
+	FactTerminal  = "terminal"     // of a sign-in
+	FactOrigin    = "origin"       // address a sign-in came from
+	FactArray     = "array_task"   // ARRAY_TASK of a batch job
+	FactJobName   = "job_name"     // the name its submitter gave a job
+	FactVCPUPins  = "vcpu_pins"    // CPUs each vCPU may run on
+	FactDisks     = "disks"        // files or devices behind a machine's disks
+	FactTaps      = "taps"         // host interfaces of a machine
+	FactGPUs      = "gpus"         // the host's numbers of the GPUs allotted
+	FactRunFor    = "time_limit_s" // seconds a job may run
+
+	FactCPULimit    = "cpu_limit_cores" // CPU time it may use per second of time
+	FactCPUAsked    = "cpus_asked"      // CPUs a job asked for, or virtual CPUs of a machine
+	FactMemoryLimit = "memory_limit_bytes"
+	FactMemoryAsked = "memory_asked_bytes"
+)

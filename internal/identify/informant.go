@@ -1,0 +1,210 @@
+package identify
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"sync"
+	"time"
+
+	"vinescale/core/account"
+)
+
+// Informant is another system that knows what the kernel's files do not tell of some workloads: names, labels, owners,
+// limits, how they ended. It is asked only when something new appears that it may know, or when that ended.
+type Informant interface {
+	// Name says who is asked, with its address, for messages.
+	Name() string
+	// Knows tells whether it may know a workload. It does not ask.
+	Knows(w account.Workload) bool
+	// Ask returns, by key, what it knows of workloads: fields that are set, and a UID of 0 or more, replace what was
+	// known; labels and facts are added. A workload it does not know is left out.
+	Ask(ctx context.Context, about []account.Workload) (map[string]account.Workload, error)
+}
+
+const (
+	askFor     = 2 * time.Second  // the longest one question may take
+	askAgain   = 5 * time.Second  // when it did not know a workload: the engine may tell of it a moment later
+	tries      = 3                // how often it is asked about one workload
+	firstPause = 15 * time.Second // after it could not be asked; doubled each time
+	longPause  = 5 * time.Minute
+)
+
+// asking is what is to be asked of informants.
+type asking struct {
+	informants []*informing
+	busy       sync.Mutex // one asks at a time
+}
+
+type informing struct {
+	Informant
+	mu      sync.Mutex
+	waiting map[account.WorkloadID]question
+	resting time.Time // not asked before
+	pause   time.Duration
+}
+
+type question struct {
+	at    time.Time // not before
+	tries int
+}
+
+func newAsking(informants []Informant) *asking {
+	a := &asking{}
+	for _, x := range informants {
+		a.informants = append(a.informants, &informing{Informant: x, waiting: map[account.WorkloadID]question{}, pause: firstPause})
+	}
+	return a
+}
+
+func (a *asking) add(id account.WorkloadID, w account.Workload) {
+	for _, x := range a.informants {
+		if x.Knows(w) {
+			x.mu.Lock()
+			x.waiting[id] = question{}
+			x.mu.Unlock()
+		}
+	}
+}
+
+// Ended asks once more about workloads that are no more: how they ended.
+func (r *Registry) Ended(ids []account.WorkloadID) {
+	for _, id := range ids {
+		r.asking.add(id, r.Workload(id))
+	}
+}
+
+// ToAsk tells whether there is something to ask now.
+func (r *Registry) ToAsk() bool {
+	now := time.Now()
+	for _, x := range r.asking.informants {
+		if len(x.due(now)) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// Ask asks the informants what they know of workloads that appeared or ended, for a few seconds at most. One that does
+// not answer is left alone for a while, and what it could not tell says so. It returns the workloads that changed.
+func (r *Registry) Ask(ctx context.Context) []account.WorkloadID {
+	r.asking.busy.Lock()
+	defer r.asking.busy.Unlock()
+	changed := map[account.WorkloadID]bool{}
+	for _, x := range r.asking.informants {
+		ids := x.due(time.Now())
+		if len(ids) == 0 {
+			continue
+		}
+		about := make([]account.Workload, len(ids))
+		for i, id := range ids {
+			about[i] = r.Workload(id)
+		}
+		limited, cancel := context.WithTimeout(ctx, askFor)
+		answer, err := x.askSafely(limited, about)
+		cancel()
+		for _, id := range r.note(x, ids, about, answer, err) {
+			changed[id] = true
+		}
+	}
+	var out []account.WorkloadID
+	for id := range changed {
+		out = append(out, id)
+	}
+	return out
+}
+
+// askSafely asks, and comes back at the end of its time even when the informant does not.
+func (x *informing) askSafely(ctx context.Context, about []account.Workload) (map[string]account.Workload, error) {
+	type reply struct {
+		answer map[string]account.Workload
+		err    error
+	}
+	done := make(chan reply, 1)
+	go func() {
+		answer, err := x.Ask(ctx, about)
+		done <- reply{answer, err}
+	}()
+	select {
+	case r := <-done:
+		return r.answer, r.err
+	case <-ctx.Done():
+		return nil, fmt.Errorf("no answer within %s", askFor)
+	}
+}
+
+func (x *informing) due(now time.Time) []account.WorkloadID {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if now.Before(x.resting) {
+		return nil
+	}
+	var ids []account.WorkloadID
+	for id, q := range x.waiting {
+		if !now.Before(q.at) {
+			ids = append(ids, id)
+		}
+	}
+	return ids
+}
+
+// note takes in an answer and returns the workloads it changed.
+func (r *Registry) note(x *informing, ids []account.WorkloadID, about []account.Workload, answer map[string]account.Workload, err error) []account.WorkloadID {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	now := time.Now()
+	if err != nil {
+		x.resting = now.Add(x.pause)
+		x.pause = min(2*x.pause, longPause)
+		for _, id := range ids {
+			r.SetFact(id, account.FactUnnamed, fmt.Sprintf("%s: %v", x.Name(), err))
+		}
+		return ids
+	}
+	x.pause = firstPause
+	var changed []account.WorkloadID
+	for i, id := range ids {
+		a, ok := answer[about[i].Key]
+		q := x.waiting[id]
+		if q.tries++; ok || q.tries >= tries {
+			delete(x.waiting, id)
+		} else {
+			q.at = now.Add(askAgain)
+			x.waiting[id] = q
+		}
+		if ok && r.learn(id, a) {
+			changed = append(changed, id)
+		}
+	}
+	return changed
+}
+
+// learn adds what an informant said of a workload.
+func (r *Registry) learn(id account.WorkloadID, a account.Workload) bool {
+	a = soundWorkload(a)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	w := &r.workloads[id]
+	before := *w
+	w.Name, w.Owner, w.Outer = or(a.Name, w.Name), or(a.Owner, w.Owner), or(a.Outer, w.Outer)
+	if a.UID >= 0 {
+		w.UID = a.UID
+	}
+	if a.Owner != "" && a.UID < 0 {
+		if uid, ok := r.users.UID(a.Owner); ok {
+			w.UID = uid
+		}
+	}
+	if a.Owner == "" && a.UID >= 0 {
+		w.Owner = r.users.Name(a.UID)
+	}
+	if len(a.Labels) > 0 {
+		w.Labels = maps.Clone(w.Labels)
+		maps.Copy(w.Labels, a.Labels)
+	}
+	w.Facts = maps.Clone(w.Facts)
+	maps.Copy(w.Facts, a.Facts)
+	delete(w.Facts, account.FactUnnamed)
+	return before.Name != w.Name || before.Owner != w.Owner || before.UID != w.UID || before.Outer != w.Outer ||
+		!maps.Equal(before.Labels, w.Labels) || !maps.Equal(before.Facts, w.Facts)
+}

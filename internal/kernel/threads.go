@@ -1,0 +1,67 @@
+package kernel
+
+import (
+	"slices"
+
+	"vinescale/core/account"
+	"vinescale/internal/identify"
+)
+
+// threadsPerReading bounds how many threads are looked at in one reading: each costs an open, read and close, so a host
+// of a thousand busy threads takes some milliseconds more. What is beyond it keeps the count of its last sample.
+const threadsPerReading = 1024
+
+// sample counts a process's threads that run or wait for a CPU, and reads the CPU time of each where they are told apart.
+// Only a process that used CPU time since its last reading is looked into: what sleeps has nothing runnable.
+func (r *Reader) sample(dst *account.Reading, pid int32, p *process, s *stat) {
+	if p.part >= 0 && p.workload != account.Unrecognised {
+		dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: pid, Start: s.start, Workload: p.workload, Part: p.part, CPUMicros: s.micros})
+	}
+	first := p.since == r.count
+	if s.threads == 1 && !p.machine {
+		p.runnable = runs(s.state)
+		return
+	}
+	if !p.machine && !first && s.micros == p.micros {
+		p.runnable = 0
+		return
+	}
+	if int(s.threads) > r.threadsLeft && !p.machine {
+		return
+	}
+	r.threadsLeft -= int(s.threads)
+	p.runnable = 0
+	r.tids = r.tids[:0]
+	if err := r.proc.list(r.proc.atPID(pid, "task"), r.taskListing, func(e entry) {
+		if n, ok := number(e.name); ok && n < 1<<31 {
+			r.tids = append(r.tids, int32(n))
+		}
+	}); err != nil {
+		return
+	}
+	slices.Sort(r.tids)
+	for _, tid := range r.tids {
+		path := appendInt(r.proc.atPID(pid, "task/"), int64(tid))
+		b, err := r.proc.read(append(path, "/stat"...))
+		if err != nil {
+			continue
+		}
+		t, ok := parseStat(b)
+		if !ok {
+			continue
+		}
+		p.runnable += runs(t.state)
+		if p.machine && p.workload != account.Unrecognised {
+			part := r.registry.Program([]byte(identify.MachinePart(string(t.comm))))
+			dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: tid, Start: t.start, Workload: p.workload, Part: part, CPUMicros: t.micros})
+		}
+	}
+}
+
+// runs is 1 for the state of a task that is running or waiting for a CPU (proc_pid_stat(5), field 3).
+func runs(state byte) int32 {
+	if state == 'R' {
+		return 1
+	}
+	return 0
+}
