@@ -1,7 +1,8 @@
-// Package tenancy decides to which tenant a workload's usage is accounted: by ordered rules, first match wins.
+// Package tenancy decides to which tenant a workload's usage is accounted: by ordered rules, first match wins; and
+// suggests rules for what is accounted to none.
 //
-// Rules are CEL expressions (the Common Expression Language) over a workload's attributes. The package is pure; it
-// imports core/account and the CEL library only. Start with Compile.
+// Rules are CEL expressions (the Common Expression Language) over a workload's attributes; listings are filtered by the
+// same language. The package is pure; it imports core/account and the CEL library only. Start with Compile.
 package tenancy
 
 import (
@@ -16,7 +17,15 @@ import (
 )
 
 // Attributes names what a rule may ask about a workload, with its CEL type.
-const Attributes = `kind, name, owner, host, path: string; uid: int (-1 when not known); labels: map of string to string`
+const Attributes = `kind, name, owner, host, path, image, pod, pod_namespace, account, partition, unit, program: string; ` +
+	`uid: int (-1 when not known); groups (of the owner), pools (of the host): list of string; labels: map of string to string`
+
+// Subject is a workload with the host it is on: what a rule judges.
+type Subject struct {
+	Host     string
+	Pools    []string
+	Workload account.Workload
+}
 
 // Rule is one compiled rule.
 type Rule struct {
@@ -25,11 +34,27 @@ type Rule struct {
 	program      cel.Program
 }
 
-var environment, environmentErr = cel.NewEnv(
-	cel.Variable("kind", cel.StringType), cel.Variable("name", cel.StringType), cel.Variable("owner", cel.StringType),
-	cel.Variable("uid", cel.IntType), cel.Variable("host", cel.StringType), cel.Variable("path", cel.StringType),
-	cel.Variable("labels", cel.MapType(cel.StringType, cel.StringType)),
-)
+// factAttributes are the attributes that are facts. The bare word namespace is reserved in CEL.
+var factAttributes = map[string]string{
+	"image": account.FactImage, "pod": account.FactPod, "pod_namespace": account.FactNamespace, "account": account.FactAccount,
+	"partition": account.FactPartition, "unit": account.FactUnit, "program": account.FactProgram,
+}
+
+var environment, environmentErr = newEnvironment()
+
+func newEnvironment() (*cel.Env, error) {
+	options := []cel.EnvOption{
+		cel.Variable("uid", cel.IntType), cel.Variable("labels", cel.MapType(cel.StringType, cel.StringType)),
+		cel.Variable("groups", cel.ListType(cel.StringType)), cel.Variable("pools", cel.ListType(cel.StringType)),
+	}
+	for _, name := range []string{"kind", "name", "owner", "host", "path"} {
+		options = append(options, cel.Variable(name, cel.StringType))
+	}
+	for name := range factAttributes {
+		options = append(options, cel.Variable(name, cel.StringType))
+	}
+	return cel.NewEnv(options...)
+}
 
 // MaxExpression bounds a rule's length in bytes.
 const MaxExpression = 4096
@@ -74,28 +99,44 @@ func where(expression string, issues *cel.Issues) string {
 
 // Matches tells whether a workload meets the rule. A rule that fails on a workload, as by asking for a label that it
 // has not, does not match it.
-func (r Rule) Matches(host string, w *account.Workload) bool {
-	labels := w.Labels
+func (r Rule) Matches(s Subject) bool {
+	out, _, err := r.program.Eval(s.attributes())
+	return err == nil && out == types.True
+}
+
+func (s *Subject) attributes() map[string]any {
+	w := &s.Workload
+	labels, groups, pools := w.Labels, []string{}, s.Pools
 	if labels == nil {
 		labels = map[string]string{}
 	}
-	out, _, err := r.program.Eval(map[string]any{
-		"kind": w.Kind.String(), "name": w.Name, "owner": w.Owner, "uid": w.UID, "host": host, "path": w.Path, "labels": labels,
-	})
-	return err == nil && out == types.True
+	if g := w.Facts[account.FactGroups]; g != "" {
+		groups = strings.Split(g, ",")
+	}
+	if pools == nil {
+		pools = []string{}
+	}
+	a := map[string]any{
+		"kind": w.Kind.String(), "name": w.Name, "owner": w.Owner, "uid": w.UID, "host": s.Host, "path": w.Path,
+		"labels": labels, "groups": groups, "pools": pools,
+	}
+	for name, fact := range factAttributes {
+		a[name] = w.Facts[fact]
+	}
+	return a
 }
 
 // Book is an ordered list of rules.
 type Book []Rule
 
-// Assign returns the tenant and rule of the first match; zeros when nothing matches.
-func (b Book) Assign(host string, w account.Workload) (tenantID, ruleID int32) {
+// Assign returns the first rule that matches; its zero value, of no tenant, when none does.
+func (b Book) Assign(s Subject) Rule {
 	for i := range b {
-		if b[i].Matches(host, &w) {
-			return b[i].TenantID, b[i].ID
+		if b[i].Matches(s) {
+			return b[i]
 		}
 	}
-	return 0, 0
+	return Rule{}
 }
 
 // With is the list with one more rule at a position from 1, or last for 0. The list itself is not changed.

@@ -35,8 +35,8 @@ func TestBook_TheFirstMatchWinsAndNothingIsUnassigned(t *testing.T) {
 		{"press-1", account.Workload{Kind: amount.Session, UID: 2003, Path: "/user.slice/user-2003.slice/session-1.scope"}, 4, 13},
 		{"cellar-1", account.Workload{Kind: amount.Service}, 0, 0},
 	} {
-		tenant, by := book.Assign(c.host, c.w)
-		assert.Equal(t, []int32{c.tenant, c.by}, []int32{tenant, by}, "%+v", c.w)
+		rule := book.Assign(tenancy.Subject{Host: c.host, Workload: c.w})
+		assert.Equal(t, []int32{c.tenant, c.by}, []int32{rule.TenantID, rule.ID}, "%+v", c.w)
 	}
 }
 
@@ -55,4 +55,59 @@ func TestCompile_SaysWhereAndWhatIsWrong(t *testing.T) {
 		_, err := tenancy.Compile(0, 0, expression)
 		assert.ErrorContains(t, err, want, "%.20q", expression)
 	}
+}
+
+func TestRule_MayAskAboutEverythingThatIsKnown(t *testing.T) {
+	s := tenancy.Subject{Host: "press-1", Pools: []string{"presses", "north"}, Workload: account.Workload{
+		Kind: amount.Container, Name: "must", Owner: "svc-cellar", UID: 801, Path: "/pods/x", Labels: map[string]string{"site": "north"},
+		Facts: map[string]string{
+			account.FactImage: "coop/intake:2026.4", account.FactNamespace: "cellar", account.FactPod: "must", account.FactAccount: "a",
+			account.FactPartition: "day", account.FactUnit: "u.service", account.FactProgram: "intake", account.FactGroups: "cellar,staff",
+		},
+	}}
+	for _, expression := range []string{
+		`image.startsWith('coop/intake')`, `pod_namespace == 'cellar' && pod == 'must'`, `account == 'a' && partition == 'day'`, `unit == 'u.service'`,
+		`program == 'intake'`, `'staff' in groups`, `'presses' in pools`, `pools.exists(p, p.startsWith('n'))`, `'site' in labels && labels.site == 'north'`,
+		`uid in [801]`, `host == 'press-1'`, `path.matches('^/pods/')`,
+	} {
+		rule, err := tenancy.Compile(1, 1, expression)
+		require.NoError(t, err)
+		assert.True(t, rule.Matches(s), expression)
+		assert.False(t, rule.Matches(tenancy.Subject{}), "%s: of a workload of which nothing is known", expression)
+	}
+}
+
+func TestSuggest_PutsAlikeTogetherAndItsRuleMatchesAllOfThem(t *testing.T) {
+	of := func(used float64, w account.Workload) tenancy.Weighed {
+		return tenancy.Weighed{Subject: tenancy.Subject{Host: "h", Workload: w}, Used: used}
+	}
+	unassigned := []tenancy.Weighed{
+		of(5, account.Workload{Kind: amount.Job, Name: "job 1", Owner: "m.abt", Facts: map[string]string{account.FactAccount: "frost"}}),
+		of(9, account.Workload{Kind: amount.Job, Name: "job 2", Owner: "t.fink", Facts: map[string]string{account.FactAccount: "frost"}}),
+		of(7, account.Workload{Kind: amount.Container, Name: "a", Labels: map[string]string{"coop.project": "it's \\ \u202e"}}),
+		of(1, account.Workload{Kind: amount.Service, Name: "getty@tty1", Owner: "root", Facts: map[string]string{account.FactTemplate: "getty@.service", account.FactUnit: "getty@tty1.service"}}),
+		of(1, account.Workload{Kind: amount.Service, Name: "getty@tty2", Owner: "root", Facts: map[string]string{account.FactTemplate: "getty@.service", account.FactUnit: "getty@tty2.service"}}),
+		of(3, account.Workload{Kind: amount.Service, Name: "journal", Owner: "root", Facts: map[string]string{account.FactUnit: "journal.service"}}),
+		of(2, account.Workload{Kind: amount.Loose, Name: "x of p.kern", Owner: "p.kern"}),
+		of(0, account.Workload{Kind: amount.VM, Name: "plc"}),
+	}
+	clusters := tenancy.Suggest(unassigned)
+	var used []float64
+	members := 0
+	for _, c := range clusters {
+		used = append(used, c.Used)
+		members += len(c.Members)
+		rule, err := tenancy.Compile(0, 0, c.Expression)
+		require.NoError(t, err, c.Expression)
+		mine := map[string]bool{}
+		for _, m := range c.Members {
+			mine[m.Workload.Name] = true
+		}
+		for _, w := range unassigned {
+			assert.Equal(t, mine[w.Workload.Name], rule.Matches(w.Subject), "%s and %s", c.Expression, w.Workload.Name)
+		}
+	}
+	assert.Equal(t, []float64{14, 7, 3, 2, 2, 0}, used, "most used first")
+	assert.Equal(t, len(unassigned), members, "each in one cluster")
+	assert.Equal(t, "job 2", clusters[0].Members[0].Workload.Name)
 }

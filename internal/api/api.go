@@ -63,7 +63,7 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 	api.UseMiddleware(s.authenticate(api))
 	for _, routes := range []func(huma.API, *service){
 		signInRoutes, hostRoutes, ledgerRoutes, balanceRoutes, timelineRoutes, tenantRoutes, ruleRoutes, quotaRoutes, pinRoutes, tokenRoutes,
-		intervalRoutes, eventRoutes,
+		intervalRoutes, noticeRoutes, eventRoutes, tenancyRoutes, workloadRoutes, aboutRoutes, auditRoutes,
 	} {
 		routes(api, s)
 	}
@@ -106,7 +106,8 @@ func (s *service) authenticate(api huma.API) func(huma.Context, func(huma.Contex
 		}
 		for _, role := range allowed {
 			if t.Role == role {
-				next(huma.WithValue(ctx, roleKey{}, t))
+				signed := huma.WithValue(ctx, roleKey{}, t)
+				next(huma.WithContext(signed, hub.As(signed.Context(), t.Name)))
 				return
 			}
 		}

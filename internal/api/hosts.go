@@ -8,6 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"vinescale/internal/sheet"
 	"vinescale/internal/store"
 )
 
@@ -20,10 +21,18 @@ type Host struct {
 	EnrolledAt  time.Time  `json:"enrolled_at"`
 	LastAt      *time.Time `json:"last_at" doc:"End of its newest interval; null before the first."`
 	State       string     `json:"state" enum:"reporting,silent,awaited" doc:"silent: nothing for three minutes; awaited: nothing ever."`
+	Pools       []string   `json:"pools" doc:"That rules and questions may name."`
+	Warming     string     `json:"warming,omitempty" doc:"Where its collector has been heard of and its first figures are due: when."`
 }
 
-func hostOf(h *store.Host, now time.Time) Host {
-	x := Host{Name: h.Name, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, CgroupMode: h.CgroupMode, EnrolledAt: h.EnrolledAt.UTC(), State: "awaited"}
+func hostOf(h *store.Host, pools []string, due *time.Time, now time.Time) Host {
+	x := Host{Pools: pools, Name: h.Name, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, CgroupMode: h.CgroupMode, EnrolledAt: h.EnrolledAt.UTC(), State: "awaited"}
+	if x.Pools == nil {
+		x.Pools = []string{}
+	}
+	if h.LastAt == nil && due != nil {
+		x.Warming = sheet.FirstReading(due.Sub(now))
+	}
 	if h.LastAt != nil {
 		at := h.LastAt.UTC()
 		x.LastAt, x.State = &at, "reporting"
@@ -32,6 +41,13 @@ func hostOf(h *store.Host, now time.Time) Host {
 		}
 	}
 	return x
+}
+
+type poolsInput struct {
+	Name string `path:"name"`
+	Body struct {
+		Pools []string `json:"pools" maxItems:"50"`
+	}
 }
 
 type hostsOutput struct{ Body []Host }
@@ -69,8 +85,12 @@ func hostRoutes(api huma.API, s *service) {
 	}, func(ctx context.Context, _ *struct{}) (*hostsOutput, error) {
 		hosts, err := s.hub.Hosts(ctx)
 		out := &hostsOutput{Body: []Host{}}
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		pools, due, err := s.hub.AboutHosts(ctx)
 		for i := range hosts {
-			out.Body = append(out.Body, hostOf(&hosts[i], time.Now()))
+			out.Body = append(out.Body, hostOf(&hosts[i], pools[hosts[i].Name], due[hosts[i].Name], time.Now()))
 		}
 		return out, asProblem(err)
 	})
@@ -92,11 +112,21 @@ func hostRoutes(api huma.API, s *service) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		out := &detailOutput{HostDetail{Host: hostOf(&h, time.Now())}}
+		pools, due, err := s.hub.AboutHosts(ctx)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		out := &detailOutput{HostDetail{Host: hostOf(&h, pools[h.Name], due[h.Name], time.Now())}}
 		detail, err := s.hub.Detail(ctx, h.ID, span)
 		if detail != nil {
 			out.Body.Detail = detail
 		}
 		return out, asProblem(err)
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "set-pools", Method: http.MethodPut, Path: Prefix + "/hosts/{name}/pools", Summary: "Put a host into pools, in place of those it was in", Metadata: administrators(),
+	}, func(ctx context.Context, in *poolsInput) (*movedOutput, error) {
+		moved, err := s.hub.SetPools(ctx, in.Name, in.Body.Pools)
+		return &movedOutput{Moved{moved}}, asProblem(err)
 	})
 }

@@ -49,6 +49,28 @@ func intervalRoutes(api huma.API, s *service) {
 	})
 }
 
+type noticeInput struct {
+	RawBody []byte `contentType:"application/x-protobuf"`
+}
+
+func noticeRoutes(api huma.API, s *service) {
+	huma.Register(api, huma.Operation{
+		OperationID: "send-notices", Method: http.MethodPost, Path: Prefix + "/notices", Summary: "Send news of one host's workloads: that they came, changed names, or ended",
+		Description: "Protobuf by the message Notices of internal/wire/interval.proto. It holds no figures, and what it says is in the next interval too: one that is lost is only late.",
+		Metadata:    collectors(), MaxBodyBytes: maxBatch, SkipValidateBody: true, DefaultStatus: 204,
+	}, func(ctx context.Context, in *noticeInput) (*struct{}, error) {
+		n, err := wire.DecodeNotices(in.RawBody)
+		if err != nil {
+			return nil, asProblem(&hub.Problem{Class: hub.Invalid, Detail: "the notices were not taken: " + err.Error()})
+		}
+		host, err := s.hub.HostByID(ctx, *tokenOf(ctx).HostID)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		return nil, asProblem(s.hub.Notice(ctx, host, n))
+	})
+}
+
 // eventRoutes streams commits, so that a view knows when to ask again.
 func eventRoutes(api huma.API, s *service) {
 	sse.Register(api, huma.Operation{

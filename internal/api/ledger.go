@@ -47,9 +47,11 @@ func (p *SpanParams) ask(s *service, of string) (store.Span, amount.Resource, er
 type ledgerInput struct {
 	SpanParams
 	Of     string `query:"of" default:"cpu" enum:"cpu,memory,disk,network"`
-	By     string `query:"by" default:"workload" enum:"tenant,user,workload,kind,host,program"`
+	By     string `query:"by" default:"workload" doc:"tenant, user, workload, kind, host, program, family, pod, pod_namespace, image, account, partition, or label:KEY."`
 	Host   string `query:"host" doc:"One host; all when left out."`
 	Tenant string `query:"tenant" doc:"Only this tenant's shares; the balance's lines are then null."`
+	Where  string `query:"where" doc:"Only workloads that this expression matches: CEL, as rules are; the residual is then null." example:"kind == 'job'"`
+	Sort   string `query:"sort" doc:"amount (most first), name, kind, owner, tenant, host, peak, source or parts; a dash before it turns it round."`
 	First  int    `query:"first" minimum:"0" doc:"How many shares to list; all when 0."`
 }
 
@@ -64,7 +66,7 @@ func ledgerRoutes(api huma.API, s *service) {
 		if err != nil {
 			return nil, err
 		}
-		l, err := s.hub.Ledger(ctx, hub.Question{Span: span, Resource: r, By: in.By, Host: in.Host, Tenant: in.Tenant, First: in.First})
+		l, err := s.hub.Ledger(ctx, hub.Question{Span: span, Resource: r, By: in.By, Host: in.Host, Tenant: in.Tenant, Where: in.Where, Sort: in.Sort, First: in.First})
 		if err != nil {
 			return nil, asProblem(err)
 		}

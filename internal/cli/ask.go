@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"cmp"
+	"fmt"
 	"net/url"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -83,7 +86,7 @@ func parseTime(s string) (time.Time, error) {
 func newHosts() *cobra.Command {
 	cmd := &cobra.Command{Use: "hosts", Short: "All hosts: size, cgroup layout, and whether they report", Args: cobra.NoArgs}
 	clientFlags(cmd)
-	as := asFlag(cmd)
+	as := listFlags(cmd, 0)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		to, err := dial(cmd)
 		if err != nil {
@@ -93,13 +96,14 @@ func newHosts() *cobra.Command {
 		if err := to.Get(cmd.Context(), api.Prefix+"/hosts", nil, &hosts); err != nil {
 			return err
 		}
-		return list(cmd.OutOrStdout(), as.value, []column[api.Host]{
+		return list(cmd, as, []column[api.Host]{
 			{name: "name", head: "host", value: func(h api.Host) any { return h.Name }},
-			{name: "state", head: "state", value: func(h api.Host) any { return h.State }},
+			{name: "state", head: "state", value: func(h api.Host) any { return h.State }, text: func(h api.Host) string { return cmp.Or(h.Warming, h.State) }},
 			{name: "cpus", head: "CPUs", right: true, value: func(h api.Host) any { return h.CPUs }},
 			{name: "memory_bytes", head: "memory GiB", right: true, value: func(h api.Host) any { return h.MemoryBytes },
 				text: func(h api.Host) string { return strconv.FormatFloat(float64(h.MemoryBytes)/(1<<30), 'f', 1, 64) }},
 			{name: "cgroup_mode", head: "cgroups", value: func(h api.Host) any { return h.CgroupMode }},
+			{name: "pools", head: "pools", value: func(h api.Host) any { return strings.Join(h.Pools, ", ") }},
 			{name: "last_at", head: "figures until", value: func(h api.Host) any {
 				if h.LastAt == nil {
 					return nil
@@ -113,7 +117,7 @@ func newHosts() *cobra.Command {
 			}},
 		}, hosts)
 	}
-	cmd.AddCommand(newEnrol())
+	cmd.AddCommand(newEnrol(), newPool())
 	return cmd
 }
 
@@ -138,6 +142,26 @@ func newEnrol() *cobra.Command {
 	return cmd
 }
 
+func newPool() *cobra.Command {
+	cmd := acting("pool HOST [POOL...]", "Put a host into pools that rules may ask about, in place of those it was in", 0, nil)
+	cmd.Args = cobra.MinimumNArgs(1)
+	cmd.Example = `  vinescale hosts pool press-1 presses north`
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		var m api.Moved
+		pools := append([]string{}, args[1:]...)
+		if err := send(cmd, "PUT", "/hosts/"+url.PathEscape(args[0])+"/pools", map[string]any{"pools": pools}, &m); err != nil {
+			return err
+		}
+		in := "in no pool"
+		if len(pools) > 0 {
+			in = "in " + strings.Join(pools, ", ")
+		}
+		cmd.Printf("%s is %s; %d workloads moved by rules that ask\n", visible(args[0]), in, m.Workloads)
+		return nil
+	}
+	return cmd
+}
+
 func newShare() *cobra.Command {
 	return newLedgerCommand("share", "Who used a resource, over all hosts or one, by tenant, user, workload, kind, host or program",
 		`  vinescale share --of cpu --by tenant
@@ -152,16 +176,20 @@ func newLedger() *cobra.Command {
 
 func newLedgerCommand(use, short, example, defaultBy string, needsHost bool) *cobra.Command {
 	var span spanFlags
-	var host, tenant string
+	var host, tenant, where, order string
+	var columns []string
 	var first int
 	of := &choice{"cpu", amount.ResourceNames()}
-	by := &choice{defaultBy, store.Dimensions}
+	by := &dimension{defaultBy}
 	cmd := &cobra.Command{Use: use, Short: short, Example: example, Args: cobra.NoArgs}
 	flags := cmd.Flags()
 	flags.Var(of, "of", "which resource")
 	flags.Var(by, "by", "what to group the shares by")
 	flags.StringVar(&host, "host", "", "one host (default: all)")
 	flags.IntVar(&first, "first", 20, "how many shares a table shows; 0 for all")
+	flags.StringVar(&where, "which", "", "only workloads that this expression matches (CEL, as rules are), such as \"kind == 'job'\"")
+	flags.StringVar(&order, "sort", "", "sort by "+strings.Join(sheet.Orders, ", ")+"; with a dash before it the other way round (default amount)")
+	flags.StringSliceVar(&columns, "columns", nil, "print a plain listing of these columns: "+strings.Join(columnNames(shareColumns), ", "))
 	if !needsHost {
 		flags.StringVar(&tenant, "tenant", "", "only this tenant's shares")
 	}
@@ -176,7 +204,7 @@ func newLedgerCommand(use, short, example, defaultBy string, needsHost bool) *co
 			return usagef("--first %d: give the number of shares to show, or 0 for all", first)
 		}
 		q := url.Values{"of": {of.value}, "by": {by.value}}
-		for name, v := range map[string]string{"host": host, "tenant": tenant} {
+		for name, v := range map[string]string{"host": host, "tenant": tenant, "where": where, "sort": order} {
 			if v != "" {
 				q.Set(name, v)
 			}
@@ -192,7 +220,48 @@ func newLedgerCommand(use, short, example, defaultBy string, needsHost bool) *co
 		if err := to.Get(cmd.Context(), api.Prefix+"/ledger", q, &l); err != nil {
 			return err
 		}
+		if len(columns) > 0 {
+			return list(cmd, &listing{as: as, columns: columns, first: first}, shareColumns, l.Shares)
+		}
 		return printLedgers(cmd.OutOrStdout(), as.value, by.value, first, []sheet.Ledger{l})
 	}
 	return cmd
+}
+
+// dimension is a flag that takes a word to group by, or label:KEY.
+type dimension struct{ value string }
+
+func (d *dimension) String() string { return d.value }
+func (d *dimension) Type() string   { return strings.Join(store.Dimensions, "|") + "|label:KEY" }
+func (d *dimension) Set(s string) error {
+	if !store.IsDimension(s) {
+		return fmt.Errorf("choose one of %s, or label:KEY", strings.Join(store.Dimensions, ", "))
+	}
+	d.value = s
+	return nil
+}
+
+// shareColumns are the columns of shares as a plain listing.
+var shareColumns = []column[sheet.Share]{
+	{name: "name", head: "name", value: func(s sheet.Share) any { return s.Name }},
+	{name: "kind", head: "kind", value: func(s sheet.Share) any { return s.Kind }},
+	{name: "owner", head: "owner", value: func(s sheet.Share) any { return s.Owner }},
+	{name: "tenant", head: "tenant", value: func(s sheet.Share) any { return s.Tenant }},
+	{name: "host", head: "host", value: func(s sheet.Share) any { return s.Host }},
+	{name: "workload", head: "workload", value: func(s sheet.Share) any { return s.Workload }},
+	{name: "amount", head: "amount", right: true, value: func(s sheet.Share) any { return s.Amount }, text: func(s sheet.Share) string { return figure(s.Amount) }},
+	{name: "mean", head: "mean", right: true, value: func(s sheet.Share) any { return s.Mean }, text: func(s sheet.Share) string { return figure(s.Mean) }},
+	{name: "peak", head: "peak", right: true, value: func(s sheet.Share) any { return s.Peak }, text: func(s sheet.Share) string { return figure(s.Peak) }},
+	{name: "source", head: "source", value: func(s sheet.Share) any { return s.Source }},
+	{name: "parts", head: "parts", right: true, value: func(s sheet.Share) any { return s.Parts }},
+	{name: "missing", head: "missing", right: true, value: func(s sheet.Share) any { return s.Missing }},
+	{name: "reason", head: "reason", value: func(s sheet.Share) any { return s.Reason }},
+}
+
+// figure writes a number in the units of programs, to three decimals; a dash for none.
+func figure(v *float64) string {
+	if v == nil {
+		return "–"
+	}
+	return strconv.FormatFloat(*v, 'f', 3, 64)
 }

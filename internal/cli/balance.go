@@ -91,7 +91,7 @@ func printBalance(w io.Writer, as, of string, b *hub.Balance) error {
 				}
 			}
 		}
-		return list(w, as, []column[balanceRow]{
+		return write(w, as, []column[balanceRow]{
 			{name: "tenant", value: func(r balanceRow) any { return r.Tenant }}, {name: "workloads", value: func(r balanceRow) any { return r.Workloads }},
 			{name: "resource", value: func(r balanceRow) any { return r.Resource }}, {name: "unit", value: func(r balanceRow) any { return r.Unit }},
 			{name: "used_mean", value: func(r balanceRow) any { return r.Used }}, {name: "peak_minute_mean", value: func(r balanceRow) any { return r.Peak }},

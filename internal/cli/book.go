@@ -13,7 +13,7 @@ import (
 // writeBook prints a ledger as a page of the account book: a head, the shares, the lines that balance them, the sum
 // under a rule.
 func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
-	l.Sort(first)
+	l.Keep(first)
 	u := unitFor(l)
 	whole, scale := l.Capacity, "the capacity"
 	if whole == nil {
@@ -81,6 +81,18 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 	}
 	if l.LeftOut > 0 {
 		line(fmt.Sprintf("  %d more", l.LeftOut), blank, &l.LeftOutBy, "", "")
+	}
+	for _, x := range l.Warming {
+		if by == "workload" {
+			mid := []cell{{x.Kind, false}, {x.Owner, false}}
+			if withTenant {
+				mid = append(mid, cell{x.Tenant, false})
+			}
+			t.row(append(append([]cell{{x.Name, false}}, mid...), cell{"–", true}, cell{"", true}, cell{sheet.FirstReading(time.Duration(x.DueInSeconds * float64(time.Second))), false})...)
+		}
+	}
+	if n := len(l.Warming); n > 0 && by != "workload" {
+		notes = append(notes, fmt.Sprintf("%d workloads were just seen: %s.\n", n, sheet.FirstReading(time.Duration(l.Warming[0].DueInSeconds*float64(time.Second)))))
 	}
 	line("kernel", blank, l.Kernel, "", l.Notes["kernel"])
 	if l.Resource == "cpu" && l.Steal != nil && *l.Steal > 0 {

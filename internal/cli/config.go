@@ -152,7 +152,7 @@ VINESCALE_CONFIG, or ` + defaultConfigFile + `), and defaults.`,
 		keys[i] = s.key
 	}
 	configFlags(cmd, keys...)
-	as := asFlag(cmd)
+	as := listFlags(cmd, 0)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		c, err := loadConfig(cmd)
 		if err != nil {
@@ -169,7 +169,7 @@ VINESCALE_CONFIG, or ` + defaultConfigFile + `), and defaults.`,
 			}
 			rows[i] = shown{s.key, v, c.from[s.key], s.help}
 		}
-		return list(cmd.OutOrStdout(), as.value, []column[shown]{
+		return list(cmd, as, []column[shown]{
 			{name: "key", head: "setting", value: func(s shown) any { return s.Key }},
 			{name: "value", head: "value", value: func(s shown) any { return s.Value }},
 			{name: "from", head: "from", value: func(s shown) any { return s.From }},

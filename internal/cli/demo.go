@@ -247,7 +247,12 @@ func (d *demo) playHost(ctx context.Context, h *stage.Host, until, known time.Ti
 			continue
 		}
 		if open.From.After(known) {
-			batch.Intervals = append(batch.Intervals, wire.FromInterval(open, uint64(open.To.UnixMicro()), mode, registry))
+			m := wire.FromInterval(open, uint64(open.To.UnixMicro()), mode, registry)
+			if until.Sub(open.To) < 2*time.Minute {
+				processes, over := tracker.Running()
+				m.AddProcesses(open, processes, over, registry)
+			}
+			batch.Intervals = append(batch.Intervals, m)
 		}
 		open = nil
 		if len(batch.Intervals) == 120 {

@@ -16,13 +16,13 @@ func newTenant() *cobra.Command {
 	cmd := &cobra.Command{Use: "tenant", Short: "Whom usage is accounted to: list, add, remove"}
 	listing := &cobra.Command{Use: "list", Short: "List tenants", Args: cobra.NoArgs}
 	clientFlags(listing)
-	as := asFlag(listing)
+	as := listFlags(listing, 0)
 	listing.RunE = func(cmd *cobra.Command, _ []string) error {
 		var tenants []api.Tenant
 		if err := get(cmd, "/tenants", nil, &tenants); err != nil {
 			return err
 		}
-		return list(cmd.OutOrStdout(), as.value, []column[api.Tenant]{
+		return list(cmd, as, []column[api.Tenant]{
 			{name: "name", head: "tenant", value: func(t api.Tenant) any { return t.Name }},
 			{name: "colour", head: "colour", right: true, value: func(t api.Tenant) any { return t.Colour }},
 		}, tenants)
@@ -50,13 +50,13 @@ func newQuota() *cobra.Command {
 	cmd := &cobra.Command{Use: "quota", Short: "What a tenant may use at most: one ceiling a resource"}
 	listing := &cobra.Command{Use: "list", Short: "List quotas", Args: cobra.NoArgs}
 	clientFlags(listing)
-	as := asFlag(listing)
+	as := listFlags(listing, 0)
 	listing.RunE = func(cmd *cobra.Command, _ []string) error {
 		var quotas []api.Quota
 		if err := get(cmd, "/quotas", nil, &quotas); err != nil {
 			return err
 		}
-		return list(cmd.OutOrStdout(), as.value, []column[api.Quota]{
+		return list(cmd, as, []column[api.Quota]{
 			{name: "tenant", head: "tenant", value: func(q api.Quota) any { return q.Tenant }},
 			{name: "resource", head: "resource", value: func(q api.Quota) any { return q.Resource }},
 			{name: "ceiling", head: "ceiling", right: true, value: func(q api.Quota) any { return q.Ceiling },

@@ -69,7 +69,7 @@ func printPins(w io.Writer, as string, pins []hub.PinnedCPU) error {
 		return err
 	}
 	if as == "csv" {
-		return list(w, as, []column[hub.PinnedCPU]{
+		return listCSV(w, []column[hub.PinnedCPU]{
 			{name: "host", value: func(p hub.PinnedCPU) any { return p.Host }},
 			{name: "cpu", value: func(p hub.PinnedCPU) any { return p.CPU }},
 			{name: "tenant", value: func(p hub.PinnedCPU) any { return p.Tenant }},

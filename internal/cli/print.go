@@ -46,30 +46,7 @@ type column[T any] struct {
 	right bool
 	value func(T) any
 	text  func(T) string
-}
-
-// list prints rows as a table, as CSV, as one JSON array or as a JSON object a line.
-func list[T any](w io.Writer, as string, columns []column[T], rows []T) error {
-	switch as {
-	case "csv":
-		return listCSV(w, columns, rows)
-	case "json", "jsonl":
-		return writeJSON(w, as, rows)
-	}
-	table := newTable(w)
-	heads := make([]cell, len(columns))
-	for i, c := range columns {
-		heads[i] = cell{c.head, c.right}
-	}
-	table.row(heads...)
-	for _, r := range rows {
-		cells := make([]cell, len(columns))
-		for i, c := range columns {
-			cells[i] = cell{c.show(r), c.right}
-		}
-		table.row(cells...)
-	}
-	return table.flush()
+	extra bool // shown only where --columns names it
 }
 
 func (c column[T]) show(r T) string {

@@ -14,13 +14,13 @@ func newRule() *cobra.Command {
 	cmd := &cobra.Command{Use: "rule", Short: "Which workloads are whose: ordered rules, the first match wins"}
 	listing := &cobra.Command{Use: "list", Short: "List rules in the order they are tried", Args: cobra.NoArgs}
 	clientFlags(listing)
-	as := asFlag(listing)
+	as := listFlags(listing, 0)
 	listing.RunE = func(cmd *cobra.Command, _ []string) error {
 		var rules []api.Rule
 		if err := get(cmd, "/rules", nil, &rules); err != nil {
 			return err
 		}
-		return list(cmd.OutOrStdout(), as.value, []column[api.Rule]{
+		return list(cmd, as, []column[api.Rule]{
 			{name: "position", head: "#", right: true, value: func(r api.Rule) any { return r.Position }},
 			{name: "tenant", head: "tenant", value: func(r api.Rule) any { return r.Tenant }},
 			{name: "expression", head: "when", value: func(r api.Rule) any { return r.Expression }},
@@ -36,8 +36,10 @@ func newRule() *cobra.Command {
 		cmd.Printf("rule %d added; %d workloads moved by it, from now on\n", r.Position, r.Workloads)
 		return nil
 	})
-	add.Long = `An expression is CEL (the Common Expression Language) over a workload's kind,
-name, owner, uid, host, path (cgroup) and labels.`
+	add.Long = `An expression is CEL (the Common Expression Language). It may ask about a workload's
+kind, name, owner, uid, groups (of the owner), path (cgroup), labels, image, pod,
+pod_namespace, account, partition, unit and program, and about its host and the
+host's pools.`
 	add.Example = `  vinescale rule add "Frost Watch" "kind == 'job' && owner.startsWith('frost-')"
   vinescale rule add "Cellar Intake" "labels['org.coop.project'] == 'cellar'" --position 1`
 	add.Flags().IntVar(&position, "position", 0, "where, from 1 (default: last)")
@@ -52,14 +54,14 @@ name, owner, uid, host, path (cgroup) and labels.`
 		cmd.Printf("rule %s removed; %d workloads moved\n", args[0], m.Workloads)
 		return nil
 	})
-	cmd.AddCommand(listing, newTryRule(), add, remove)
+	cmd.AddCommand(listing, newTryRule(), add, newMoveRule(), remove, newSuggest(), newReapply(), newExport(), newImport())
 	return cmd
 }
 
 // newTryRule shows what a rule would do before it is added.
 func newTryRule() *cobra.Command {
 	var span spanFlags
-	var position, first int
+	var position int
 	cmd := &cobra.Command{
 		Use: "try TENANT EXPRESSION", Short: "Show what a rule would move, were it added; nothing is changed", Args: cobra.ExactArgs(2),
 		Long: `Try tells which workloads of a span would change tenant by a rule, from whom to
@@ -67,10 +69,9 @@ whom, and what they used in the span.`,
 		Example: `  vinescale rule try "Cellar Intake" "kind == 'service' && name == 'journal'"`,
 	}
 	cmd.Flags().IntVar(&position, "position", 0, "where it would be, from 1 (default: last)")
-	cmd.Flags().IntVar(&first, "first", 20, "how many workloads a table shows; 0 for all")
 	span.add(cmd)
 	clientFlags(cmd)
-	as := asFlag(cmd)
+	as := listFlags(cmd, 20)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		q, err := span.hostQuery("")
 		if err != nil {
@@ -81,26 +82,14 @@ whom, and what they used in the span.`,
 		if err := send(cmd, "POST", "/rules/try?"+q.Encode(), body, &trial); err != nil {
 			return err
 		}
-		if as.value == "json" {
+		if as.as.value == "json" && !cmd.Flags().Changed("columns") {
 			return writeIndented(cmd.OutOrStdout(), trial)
 		}
-		rows := trial.Moves
-		if as.value == "table" && first > 0 && len(rows) > first {
-			rows = rows[:first]
-		}
-		if err := list(cmd.OutOrStdout(), as.value, trialColumns, rows); err != nil || as.value != "table" {
+		if err := list(cmd, as, trialColumns, trial.Moves); err != nil || as.as.value != "table" {
 			return err
 		}
-		cpu := 0.0
-		for _, m := range trial.Moves {
-			cpu += m.CPUSeconds
-		}
-		left := ""
-		if n := len(trial.Moves) - len(rows); n > 0 {
-			left = fmt.Sprintf(" (%d not shown)", n)
-		}
-		cmd.Printf("\nIt matches %d of %d workloads of the span and would move %d%s, with %.0f CPU seconds. Nothing was changed.\n",
-			trial.Matched, trial.Seen, len(trial.Moves), left, cpu)
+		cmd.Printf("\nIt matches %d of %d workloads of the span and would move %d, with %.0f CPU seconds. Nothing was changed.\n",
+			trial.Matched, trial.Seen, len(trial.Moves), cpuOf(trial.Moves))
 		return nil
 	}
 	return cmd

@@ -14,13 +14,13 @@ func newToken() *cobra.Command {
 	cmd := &cobra.Command{Use: "token", Short: "Who may call the service: list, add, remove"}
 	listing := &cobra.Command{Use: "list", Short: "List tokens by name and role", Args: cobra.NoArgs}
 	clientFlags(listing)
-	as := asFlag(listing)
+	as := listFlags(listing, 0)
 	listing.RunE = func(cmd *cobra.Command, _ []string) error {
 		var tokens []api.Token
 		if err := get(cmd, "/tokens", nil, &tokens); err != nil {
 			return err
 		}
-		return list(cmd.OutOrStdout(), as.value, []column[api.Token]{
+		return list(cmd, as, []column[api.Token]{
 			{name: "name", head: "token", value: func(t api.Token) any { return t.Name }},
 			{name: "role", head: "role", value: func(t api.Token) any { return t.Role }},
 			{name: "created_at", head: "made", value: func(t api.Token) any { return t.CreatedAt.Format(time.RFC3339) },

@@ -86,6 +86,11 @@ func (c *Client) SendBatch(ctx context.Context, encoded []byte, out any) error {
 	return c.do(ctx, http.MethodPost, "/api/v1/intervals", wire.TypeProtobuf, "zstd", encoded, out)
 }
 
+// SendNotices sends news of a host's workloads, as protobuf.
+func (c *Client) SendNotices(ctx context.Context, encoded []byte) error {
+	return c.do(ctx, http.MethodPost, "/api/v1/notices", wire.TypeProtobuf, "", encoded, nil)
+}
+
 func (c *Client) do(ctx context.Context, method, path, contentType, encoding string, body []byte, out any) error {
 	req, err := http.NewRequestWithContext(ctx, method, strings.TrimRight(c.base.String(), "/")+path, bytes.NewReader(body))
 	if err != nil {

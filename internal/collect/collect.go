@@ -46,6 +46,9 @@ type Collector struct {
 	sequence uint64
 	unkept   []kept // closed intervals the spool could not take yet
 	wake     chan struct{}
+	registry Registry // nil where names come from elsewhere
+	follower follower
+	news     chan news
 }
 
 type kept struct {
@@ -64,7 +67,9 @@ func New(o Options) *Collector {
 	if o.Log == nil {
 		o.Log = slog.Default()
 	}
-	return &Collector{Options: o, wake: make(chan struct{}, 1)}
+	c := &Collector{Options: o, wake: make(chan struct{}, 1), news: make(chan news, mostNews)}
+	c.registry, _ = o.Names.(Registry)
+	return c
 }
 
 // Run collects and sends until the context ends; then it closes the open interval,
@@ -77,6 +82,9 @@ func (c *Collector) Run(ctx context.Context) error {
 	}
 	var sender sync.WaitGroup
 	sender.Go(func() { c.send(ctx) })
+	if c.registry != nil {
+		sender.Go(func() { c.tellAll(ctx) })
+	}
 	defer sender.Wait()
 	for {
 		now := time.Now()
@@ -109,6 +117,9 @@ func (c *Collector) tick(now time.Time) error {
 	}
 	c.turn = (c.turn + 1) % len(c.readings)
 	iv, err := c.tracker.Step(r)
+	if c.registry != nil {
+		c.tell(c.follower.follow(r))
+	}
 	switch {
 	case errors.Is(err, account.ErrFirstReading), errors.Is(err, account.ErrNoTime):
 		return nil
@@ -133,10 +144,10 @@ func (c *Collector) tick(now time.Time) error {
 func (c *Collector) close() {
 	if c.open != nil {
 		c.sequence = max(c.sequence+1, uint64(c.open.To.UnixMicro()))
-		batch, err := wire.Encode(&wire.Batch{
-			Version: wire.Version, Host: c.Host,
-			Intervals: []*wire.Interval{wire.FromInterval(c.open, c.sequence, c.Source.Mode(), c.Names)},
-		})
+		m := wire.FromInterval(c.open, c.sequence, c.Source.Mode(), c.Names)
+		processes, over := c.tracker.Running()
+		m.AddProcesses(c.open, processes, over, c.Names)
+		batch, err := wire.Encode(&wire.Batch{Version: wire.Version, Host: c.Host, Intervals: []*wire.Interval{m}})
 		if err != nil {
 			c.Log.Error("could not encode an interval; it is lost", "host", c.Host, "error", err)
 		} else {
@@ -242,6 +253,9 @@ func (c *Collector) sendSome(ctx context.Context) (done bool, err error) {
 	}
 	if len(sent) == 0 {
 		return false, nil
+	}
+	for _, iv := range all.Intervals[:len(all.Intervals)-1] {
+		iv.Processes = nil // only the newest are kept
 	}
 	if err := c.post(ctx, all, sent); err != nil {
 		return false, err

@@ -16,7 +16,7 @@ type Balance struct {
 	Host      string            `json:"host"`
 	Hosts     int               `json:"hosts" doc:"Hosts with records in the span."`
 	Workloads int               `json:"workloads"`
-	Tenants   []TenantBalance   `json:"tenants" doc:"By name; unassigned use last."`
+	Tenants   []TenantBalance   `json:"tenants" doc:"Unassigned use first, then by name."`
 	Resources []ResourceBalance `json:"resources"`
 }
 
@@ -102,10 +102,10 @@ func (h *Hub) Balance(ctx context.Context, span store.Span, hostName string) (*B
 		elapsed = t.ElapsedMillis
 		b.Resources = append(b.Resources, resourceBalance(t, shares[r]))
 	}
+	b.Tenants = append(b.Tenants, tenantBalance(Unassigned, 0, 0, byTenant[0], nil, elapsed))
 	for _, t := range tenants {
 		b.Tenants = append(b.Tenants, tenantBalance(t.Name, int(t.Colour), t.ID, byTenant[t.ID], quotas, elapsed))
 	}
-	b.Tenants = append(b.Tenants, tenantBalance(Unassigned, 0, 0, byTenant[0], nil, elapsed))
 	return b, nil
 }
 

@@ -52,7 +52,8 @@ type Hub struct {
 
 	mu      sync.Mutex
 	book    tenancy.Book
-	version int64 // of book
+	pools   map[string][]string // by host
+	version int64               // of book and pools
 	watch   map[chan Committed]struct{}
 }
 
@@ -117,7 +118,7 @@ func (h *Hub) Ingest(ctx context.Context, host store.Host, b *wire.Batch) (store
 		if err != nil {
 			return store.Taken{}, err
 		}
-		taken, err := h.store.Ingest(ctx, host, b, version, book.Assign)
+		taken, err := h.store.Ingest(ctx, host, b, version, book.assign)
 		if errors.Is(err, store.ErrRulesChanged) {
 			h.forgetRules()
 			continue
@@ -130,18 +131,59 @@ func (h *Hub) Ingest(ctx context.Context, host store.Host, b *wire.Batch) (store
 	return store.Taken{}, errors.New("the rules keep changing; send the batch again")
 }
 
+// Notice takes in news of a host's workloads: they are known at once, and faces say when their first usage is due.
+func (h *Hub) Notice(ctx context.Context, host store.Host, n *wire.Notices) error {
+	if n.Host != host.Name {
+		return problem(Denied, "these notices are of host %q, and the credential is for %q: give each collector its own host's credential", n.Host, host.Name)
+	}
+	book, version, err := h.rules(ctx)
+	if err != nil {
+		return err
+	}
+	if due := time.UnixMicro(n.DueUnixMicros); due.After(h.options.Now().Add(time.Hour)) {
+		return problem(Invalid, "usage due at %s, more than an hour ahead of this service's clock: set the host's clock", due.UTC().Format(time.RFC3339))
+	}
+	if err := h.store.Notice(ctx, host, n, version, book.assign); err != nil {
+		return err
+	}
+	h.tell(Committed{host.Name, time.UnixMicro(n.AtUnixMicros).UTC()})
+	return nil
+}
+
+// judge is a list of rules with what they may ask about hosts.
+type judge struct {
+	tenancy.Book
+	pools map[string][]string
+}
+
+func (j *judge) subject(host string, w account.Workload) tenancy.Subject {
+	return tenancy.Subject{Host: host, Pools: j.pools[host], Workload: w}
+}
+
+func (j *judge) assign(host string, w account.Workload) tenancy.Rule {
+	return j.Assign(j.subject(host, w))
+}
+
+// with is the same judge by another list of rules.
+func (j *judge) with(book tenancy.Book) *judge { return &judge{book, j.pools} }
+
 // rules returns the compiled rules and their version.
-func (h *Hub) rules(ctx context.Context) (tenancy.Book, int64, error) {
+func (h *Hub) rules(ctx context.Context) (*judge, int64, error) {
 	h.mu.Lock()
-	book, version := h.book, h.version
+	known, version := &judge{h.book, h.pools}, h.version
 	h.mu.Unlock()
 	if version != 0 {
-		return book, version, nil
+		return known, version, nil
 	}
 	records, version, err := h.store.Rules(ctx)
 	if err != nil {
 		return nil, 0, err
 	}
+	pools, err := h.store.Pools(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	var book tenancy.Book
 	for _, r := range records {
 		rule, err := tenancy.Compile(r.ID, r.TenantID, r.Expression)
 		if err != nil {
@@ -150,14 +192,14 @@ func (h *Hub) rules(ctx context.Context) (tenancy.Book, int64, error) {
 		book = append(book, rule)
 	}
 	h.mu.Lock()
-	h.book, h.version = book, version
+	h.book, h.pools, h.version = book, pools, version
 	h.mu.Unlock()
-	return book, version, nil
+	return &judge{book, pools}, version, nil
 }
 
 func (h *Hub) forgetRules() {
 	h.mu.Lock()
-	h.book, h.version = nil, 0
+	h.book, h.pools, h.version = nil, nil, 0
 	h.mu.Unlock()
 }
 
@@ -176,20 +218,15 @@ func (h *Hub) reassign(ctx context.Context) (int, error) {
 	moved := 0
 	for i := range workloads {
 		w := &workloads[i]
-		tenantID, ruleID := book.Assign(w.Host.Name, coreWorkload(w))
-		if tenantID != w.TenantID {
+		rule := book.assign(w.Host.Name, w.Core())
+		if rule.TenantID != w.TenantID {
 			moved++
 		}
-		if tenantID != w.TenantID || ruleID != w.RuleID {
-			moves = append(moves, store.Move{WorkloadID: w.ID, TenantID: tenantID, RuleID: ruleID})
+		if rule.TenantID != w.TenantID || rule.ID != w.RuleID {
+			moves = append(moves, store.Move{WorkloadID: w.ID, TenantID: rule.TenantID, RuleID: rule.ID, Rule: rule.Expression})
 		}
 	}
-	return moved, h.store.Assign(ctx, moves)
-}
-
-func coreWorkload(w *store.Workload) account.Workload {
-	kind, _ := parseKind(w.Kind)
-	return account.Workload{Key: w.Key, Kind: kind, Name: w.Name, Owner: w.Owner, UID: w.UID, Path: w.Path, Labels: w.Labels, Allowed: w.Allowed}
+	return moved, h.store.Assign(ctx, moves, h.options.Now().UTC())
 }
 
 // Watch returns a channel of commits until the context ends. A watcher that is slow misses some: each says all that

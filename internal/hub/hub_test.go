@@ -26,9 +26,10 @@ var (
 	noon = time.Date(2026, 10, 11, 12, 0, 0, 0, time.UTC)
 )
 
-// fixture is a hub whose clock stands at one o'clock, with one host that sends.
+// fixture is a hub whose clock stands at one o'clock unless moved, with one host that sends.
 type fixture struct {
 	*hub.Hub
+	now      time.Time
 	t        *testing.T
 	host     store.Host
 	sequence uint64
@@ -38,7 +39,8 @@ func newFixture(t *testing.T) *fixture {
 	s, err := store.Open(ctx, testdb.New(t))
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
-	f := &fixture{Hub: hub.New(s, hub.Options{Now: func() time.Time { return noon.Add(time.Hour) }}), t: t}
+	f := &fixture{t: t, now: noon.Add(time.Hour)}
+	f.Hub = hub.New(s, hub.Options{Now: func() time.Time { return f.now }})
 	_, err = f.Enrol(ctx, "terrace-1")
 	require.NoError(t, err)
 	f.host, err = f.Host(ctx, "terrace-1")
@@ -111,12 +113,14 @@ func TestRules_AccountUsageFromTheirMakingAndNeverRewriteHistory(t *testing.T) {
 	require.NoError(t, f.send(0, job("a", "m.abt"), job("b", "t.fink")))
 	assert.Equal(t, map[string]float64{"unassigned": 120}, f.byTenant())
 
+	f.now = noon.Add(time.Minute)
 	f.tenant("Frost Watch", "owner == 'm.abt'")
 	assert.Equal(t, map[string]float64{"unassigned": 120}, f.byTenant(), "what was is as it was")
 	require.NoError(t, f.send(1, job("a", "m.abt"), job("b", "t.fink")))
 	assert.Equal(t, map[string]float64{"unassigned": 180, "Frost Watch": 60}, f.byTenant())
 
 	// A rule put before takes over, from now on; the total stays what was used.
+	f.now = noon.Add(2 * time.Minute)
 	_, err := f.AddTenant(ctx, "Leaf Vision")
 	require.NoError(t, err)
 	_, moved, err := f.AddRule(ctx, 1, "Leaf Vision", "kind == 'job'")
@@ -128,7 +132,7 @@ func TestRules_AccountUsageFromTheirMakingAndNeverRewriteHistory(t *testing.T) {
 	moved, err = f.RemoveRule(ctx, 1)
 	require.NoError(t, err)
 	assert.Equal(t, 2, moved)
-	rules, err := f.Rules(ctx)
+	rules, _, err := f.Rules(ctx)
 	require.NoError(t, err)
 	require.Len(t, rules, 1)
 	assert.Equal(t, 1, rules[0].Position, "numbers close up")
@@ -149,7 +153,7 @@ func TestTryRule_TellsWhatWouldMoveAndChangesNothing(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []int{3, 3, 2}, []int{last.Seen, last.Matched, len(last.Moves)}, "a is Frost Watch's by a rule before")
 	assert.Equal(t, hub.TrialMove{Workload: "b", Kind: "job", Owner: "t.fink", Host: "terrace-1", From: "unassigned", To: "Leaf Vision",
-		CPUSeconds: 60, MemoryBytes: 1 << 30, DiskBytes: 1e6}, last.Moves[0])
+		Use: hub.Use{CPUSeconds: 60, MemoryBytes: 1 << 30, DiskBytes: 1e6}}, last.Moves[0])
 	first, err := f.TryRule(ctx, f.span(), 1, "Leaf Vision", "kind == 'job'")
 	require.NoError(t, err)
 	assert.Len(t, first.Moves, 3)
@@ -157,7 +161,7 @@ func TestTryRule_TellsWhatWouldMoveAndChangesNothing(t *testing.T) {
 
 	_, err = f.TryRule(ctx, f.span(), 1, "Leaf Vision", "kid == 'job'")
 	requireProblem(t, err, hub.Invalid, "does not compile")
-	rules, err := f.Rules(ctx)
+	rules, _, err := f.Rules(ctx)
 	require.NoError(t, err)
 	assert.Len(t, rules, 1)
 	_, moved, err := f.AddRule(ctx, 1, "Leaf Vision", "kind == 'job'")
@@ -171,7 +175,7 @@ func TestRules_ChangedByAnotherInstanceAreSeen(t *testing.T) {
 		s, err := store.Open(ctx, database)
 		require.NoError(t, err)
 		t.Cleanup(func() { s.Close() })
-		return &fixture{Hub: hub.New(s, hub.Options{Now: func() time.Time { return noon.Add(time.Hour) }}), t: t}
+		return &fixture{Hub: hub.New(s, hub.Options{Now: func() time.Time { return noon.Add(time.Minute) }}), t: t}
 	}
 	one, other := open(), open()
 	_, err := one.Enrol(ctx, "terrace-1")

@@ -2,11 +2,12 @@ package hub
 
 import (
 	"context"
-	"slices"
 	"strings"
+	"time"
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/core/tenancy"
 	"vinescale/internal/sheet"
 	"vinescale/internal/store"
 )
@@ -18,6 +19,8 @@ type Question struct {
 	By       string
 	Host     string // "" for all
 	Tenant   string // "" for all
+	Where    string // only workloads that this expression matches; "" for all
+	Sort     string // one of sheet.Orders; "" for largest first
 	First    int    // shares listed; 0 for all
 }
 
@@ -32,8 +35,11 @@ func (h *Hub) Ledger(ctx context.Context, q Question) (*sheet.Ledger, error) {
 		}
 		ask.HostID, l.Host = host.ID, host.Name
 	}
-	if !slices.Contains(store.Dimensions, q.By) {
-		return nil, problem(Invalid, "cannot group by %q: choose one of %s", q.By, strings.Join(store.Dimensions, ", "))
+	if !store.IsDimension(q.By) {
+		return nil, problem(Invalid, "cannot group by %q: choose one of %s, or label:KEY", q.By, strings.Join(store.Dimensions, ", "))
+	}
+	if err := sheet.CheckOrder(q.Sort); err != nil {
+		return nil, problem(Invalid, "%v", err)
 	}
 	if q.Tenant != "" {
 		id := int32(0)
@@ -45,6 +51,22 @@ func (h *Hub) Ledger(ctx context.Context, q Question) (*sheet.Ledger, error) {
 			id = t.ID
 		}
 		ask.TenantID = &id
+	}
+	matches, err := h.filter(ctx, q.Where)
+	if err != nil {
+		return nil, err
+	}
+	if matches != nil {
+		uses, err := h.store.WorkloadUses(ctx, store.UseQuestion{Span: q.Span, HostID: ask.HostID})
+		if err != nil {
+			return nil, err
+		}
+		ask.Only = []int64{}
+		for i := range uses {
+			if matches(uses[i].HostName, &uses[i].Workload) {
+				ask.Only = append(ask.Only, uses[i].ID)
+			}
+		}
 	}
 	totals, err := h.store.Totals(ctx, ask.HostID, q.Span, q.Resource)
 	if err != nil {
@@ -61,24 +83,75 @@ func (h *Hub) Ledger(ctx context.Context, q Question) (*sheet.Ledger, error) {
 		l.Shares = append(l.Shares, shareOf(&rows[i], q.By, q.Resource, totals.ElapsedMillis))
 	}
 	l.Fill(totals, sum)
-	if q.Tenant != "" {
+	if q.Tenant != "" || q.Where != "" {
 		l.Residual = nil
-		l.Notes["residual"] = "only one tenant's shares are listed; ask without the tenant for the balance"
+		l.Notes["residual"] = "only some shares were asked for; ask for all for the balance"
 	}
-	l.Sort(q.First)
+	if l.Warming, err = h.warming(ctx, ask.HostID, q.Span, matches, ask.TenantID); err != nil {
+		return nil, err
+	}
+	l.Sort(q.Sort)
+	l.Keep(q.First)
 	return l, nil
+}
+
+// filter compiles an expression that chooses workloads; nil for "".
+func (h *Hub) filter(ctx context.Context, where string) (func(host string, w *store.Workload) bool, error) {
+	if where == "" {
+		return nil, nil
+	}
+	rule, err := tenancy.Compile(0, 0, where)
+	if err != nil {
+		return nil, problem(Invalid, "%v", strings.ReplaceAll(err.Error(), "the rule", "the filter"))
+	}
+	book, _, err := h.rules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return func(host string, w *store.Workload) bool { return rule.Matches(book.subject(host, w.Core())) }, nil
+}
+
+// warming lists the workloads that were seen in a span that reaches until now and have no usage yet.
+func (h *Hub) warming(ctx context.Context, hostID int32, span store.Span, matches func(string, *store.Workload) bool, tenantID *int32) ([]sheet.Warming, error) {
+	now := h.options.Now()
+	if span.To.Before(now.Add(-time.Minute)) {
+		return nil, nil
+	}
+	// One that is late by more than a minute has ended before its first usage, or its collector has.
+	waiting, err := h.store.Warming(ctx, hostID, now.Add(-time.Minute))
+	if err != nil {
+		return nil, err
+	}
+	names, err := h.tenantNames(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []sheet.Warming
+	for i := range waiting {
+		w := &waiting[i]
+		if matches != nil && !matches(w.Host.Name, w) || tenantID != nil && *tenantID != w.TenantID {
+			continue
+		}
+		out = append(out, sheet.Warming{
+			WorkloadID: w.ID, Name: w.Name, Kind: w.Kind, Owner: w.Owner, Tenant: named(names, w.TenantID), Host: w.Host.Name,
+			DueAt: w.DueAt.UTC(), DueInSeconds: max(w.DueAt.Sub(now).Seconds(), 0),
+		})
+	}
+	return out, nil
 }
 
 func shareOf(row *store.ShareRow, by string, r amount.Resource, elapsed int64) sheet.Share {
 	s := sheet.Share{
 		Name: row.Name, Kind: row.Kind, Owner: row.Owner, Tenant: row.Tenant, Host: row.Host, Parts: row.Parts, Missing: row.Missing,
-		Source: amount.Source(row.Source).String(),
+		Source: amount.Source(row.Source).String(), WorkloadID: row.WorkloadID, Workload: row.Workload,
 	}
 	switch {
 	case by == "tenant" && row.TenantID == 0:
-		s.Name = Unassigned
-	case by == "program" && row.Name == "":
+		s.Name, s.First = Unassigned, true
+	case (by == "program" || by == "family") && row.Name == "":
 		s.Name = account.NoProgramName
+	case row.Name == "" && by != "user":
+		s.Name = "(none)"
 	case by == "user" && row.Name == "":
 		s.Name = "(owner not known)"
 	}

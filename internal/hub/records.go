@@ -11,11 +11,8 @@ import (
 
 	"vinescale/core/amount"
 	"vinescale/core/cpuset"
-	"vinescale/core/tenancy"
 	"vinescale/internal/store"
 )
-
-func parseKind(s string) (amount.Kind, error) { return amount.ParseKind(s) }
 
 // NewToken is 256 random bits with a prefix that makes a leaked one easy to find.
 func NewToken() string {
@@ -155,11 +152,8 @@ func (h *Hub) Tenant(ctx context.Context, name string) (store.Tenant, error) {
 // AddTenant makes a tenant.
 func (h *Hub) AddTenant(ctx context.Context, name string) (store.Tenant, error) {
 	clean := strings.TrimSpace(name)
-	if clean == "" || len(clean) > 100 || strings.ContainsFunc(clean, func(r rune) bool { return r < ' ' || r == 0x7f || r == '/' }) {
-		return store.Tenant{}, problem(Invalid, "tenant name %q: give 1 to 100 characters, no slash and no control characters", name)
-	}
-	if strings.EqualFold(clean, Unassigned) {
-		return store.Tenant{}, problem(Invalid, "%q is the word for usage of no tenant: choose another name", Unassigned)
+	if err := soundTenant(clean); err != nil {
+		return store.Tenant{}, err
 	}
 	t, err := h.store.AddTenant(ctx, clean)
 	if errors.Is(err, store.ErrExists) {
@@ -175,45 +169,6 @@ func (h *Hub) RemoveTenant(ctx context.Context, name string) (moved int, err err
 		return 0, err
 	}
 	if err := h.store.RemoveTenant(ctx, name); err != nil {
-		return 0, err
-	}
-	return h.reassign(ctx)
-}
-
-// Rules lists the rules in the order they are tried.
-func (h *Hub) Rules(ctx context.Context) ([]store.Rule, error) {
-	rules, _, err := h.store.Rules(ctx)
-	return rules, err
-}
-
-// AddRule puts a rule at a position (last for 0) and returns it with how many workloads moved by it, from now on.
-func (h *Hub) AddRule(ctx context.Context, position int, tenant, expression string) (store.Rule, int, error) {
-	t, err := h.Tenant(ctx, tenant)
-	if err != nil {
-		return store.Rule{}, 0, err
-	}
-	if position < 0 {
-		return store.Rule{}, 0, problem(Invalid, "position %d: count from 1, or leave it out for last", position)
-	}
-	if _, err := tenancy.Compile(0, t.ID, expression); err != nil {
-		return store.Rule{}, 0, problem(Invalid, "%v", err)
-	}
-	r, err := h.store.AddRule(ctx, position, t.ID, expression)
-	if err != nil {
-		return r, 0, err
-	}
-	r.Tenant = t
-	moved, err := h.reassign(ctx)
-	return r, moved, err
-}
-
-// RemoveRule removes the rule at a position and returns how many workloads moved.
-func (h *Hub) RemoveRule(ctx context.Context, position int) (moved int, err error) {
-	err = h.store.RemoveRule(ctx, position)
-	if errors.Is(err, store.ErrNotFound) {
-		return 0, problem(NotFound, "there is no rule %d: vinescale rule list numbers them", position)
-	}
-	if err != nil {
 		return 0, err
 	}
 	return h.reassign(ctx)

@@ -1,7 +1,9 @@
 package hub
 
 import (
+	"cmp"
 	"context"
+	"slices"
 
 	"vinescale/core/amount"
 	"vinescale/core/tenancy"
@@ -17,15 +19,34 @@ type Trial struct {
 
 // TrialMove is one workload that would change tenant, with its use over the span.
 type TrialMove struct {
-	Workload    string  `json:"workload"`
-	Kind        string  `json:"kind"`
-	Owner       string  `json:"owner"`
-	Host        string  `json:"host"`
-	From        string  `json:"from"`
-	To          string  `json:"to"`
-	CPUSeconds  float64 `json:"cpu_seconds"`
-	MemoryBytes float64 `json:"memory_bytes_mean"`
-	DiskBytes   float64 `json:"disk_bytes"`
+	Workload string `json:"workload"`
+	Kind     string `json:"kind"`
+	Owner    string `json:"owner"`
+	Host     string `json:"host"`
+	From     string `json:"from"`
+	To       string `json:"to"`
+	Use
+}
+
+// Use is what moved, over a span.
+type Use struct {
+	CPUSeconds   float64 `json:"cpu_seconds"`
+	MemoryBytes  float64 `json:"memory_bytes_mean"`
+	DiskBytes    float64 `json:"disk_bytes"`
+	NetworkBytes float64 `json:"network_bytes"`
+}
+
+func useOf(u *store.WorkloadUse, elapsed int64) Use {
+	return Use{
+		CPUSeconds: amount.CPU.Amount(u.CPU, elapsed), MemoryBytes: amount.Memory.Mean(u.Memory, elapsed),
+		DiskBytes: amount.Disk.Amount(u.Disk, elapsed), NetworkBytes: amount.Network.Amount(u.Network, elapsed),
+	}
+}
+
+// elapsed is the time that a span's records cover, in milliseconds.
+func (h *Hub) elapsed(ctx context.Context, span store.Span) (int64, error) {
+	t, err := h.store.Totals(ctx, 0, span, amount.Memory)
+	return t.ElapsedMillis, err
 }
 
 // TryRule tells, for the workloads of a span, which would move were a rule added at a position (last for 0), and how
@@ -50,31 +71,43 @@ func (h *Hub) TryRule(ctx context.Context, span store.Span, position int, tenant
 	if err != nil {
 		return nil, err
 	}
-	uses, err := h.store.WorkloadUses(ctx, span)
+	return h.compare(ctx, span, book.With(position, rule), names, &rule)
+}
+
+// compare tells what another list of rules would do with the workloads of a span. One, if given, is counted by.
+func (h *Hub) compare(ctx context.Context, span store.Span, tried tenancy.Book, names map[int32]string, one *tenancy.Rule) (*Trial, error) {
+	book, _, err := h.rules(ctx)
 	if err != nil {
 		return nil, err
 	}
-	totals, err := h.store.Totals(ctx, 0, span, amount.Memory)
+	uses, err := h.store.WorkloadUses(ctx, store.UseQuestion{Span: span})
 	if err != nil {
 		return nil, err
 	}
-	tried := book.With(position, rule)
+	elapsed, err := h.elapsed(ctx, span)
+	if err != nil {
+		return nil, err
+	}
+	by := book.with(tried)
 	trial := &Trial{Moves: []TrialMove{}, Seen: len(uses)}
 	for i := range uses {
 		u := &uses[i]
-		w := coreWorkload(&u.Workload)
-		if rule.Matches(u.HostName, &w) {
+		s := by.subject(u.HostName, u.Core())
+		if one != nil && one.Matches(s) {
 			trial.Matched++
 		}
-		to, _ := tried.Assign(u.HostName, w)
-		if to == u.TenantID {
-			continue
+		if to := by.Assign(s).TenantID; to != u.TenantID {
+			trial.Moves = append(trial.Moves, TrialMove{
+				Workload: u.Name, Kind: u.Kind, Owner: u.Owner, Host: u.HostName, From: named(names, u.TenantID), To: named(names, to), Use: useOf(u, elapsed),
+			})
 		}
-		trial.Moves = append(trial.Moves, TrialMove{
-			Workload: u.Name, Kind: u.Kind, Owner: u.Owner, Host: u.HostName, From: named(names, u.TenantID), To: named(names, to),
-			CPUSeconds: amount.CPU.Amount(u.CPU, totals.ElapsedMillis), MemoryBytes: amount.Memory.Mean(u.Memory, totals.ElapsedMillis),
-			DiskBytes: amount.Disk.Amount(u.Disk, totals.ElapsedMillis),
-		})
 	}
+	sortMoves(trial.Moves)
 	return trial, nil
+}
+
+func sortMoves(moves []TrialMove) {
+	slices.SortStableFunc(moves, func(a, b TrialMove) int {
+		return cmp.Or(cmp.Compare(b.CPUSeconds, a.CPUSeconds), cmp.Compare(a.Workload, b.Workload), cmp.Compare(a.Host, b.Host))
+	})
 }

@@ -115,7 +115,7 @@ func (r *Registry) Begins(path string) account.WorkloadID {
 					w.Owner, w.UID = r.users.Name(uid), uid
 				}
 			}
-			return r.intern(w, "cgroup "+path)
+			return r.intern(w, "the name of its cgroup")
 		}
 	}
 	return account.Unrecognised
@@ -170,8 +170,6 @@ func (r *Registry) intern(w account.Workload, evidence string) account.WorkloadI
 	}
 	if w.Facts[account.FactWhy] == "" {
 		w.Facts[account.FactWhy] = sound(evidence)
-	} else {
-		w.Facts[account.FactWhy] += ", " + sound(evidence)
 	}
 	if w.UID >= 0 {
 		w.Facts[account.FactGroups] = strings.Join(r.users.Groups(w.UID), ",")

@@ -53,7 +53,7 @@ func FromInterval(host string, iv *account.Interval, r amount.Resource, by strin
 	for _, key := range order {
 		l.Shares = append(l.Shares, sums[key].close(r, iv.ElapsedMillis))
 	}
-	l.Sort(0)
+	l.Sort("")
 	return l
 }
 

@@ -1,6 +1,17 @@
 package sheet
 
-import "vinescale/core/amount"
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"vinescale/core/amount"
+)
+
+// FirstReading says of a workload that was just seen for the first time when its usage will be known.
+func FirstReading(in time.Duration) string {
+	return fmt.Sprintf("first reading, usage in %d s", int(math.Ceil(max(in.Seconds(), 0))))
+}
 
 // Reason says why a workload's usage of a resource is unavailable.
 func Reason(r amount.Resource) string {
@@ -10,6 +21,6 @@ func Reason(r amount.Resource) string {
 	case amount.Disk:
 		return "the counters of its processes may not be read: run the collector with more rights"
 	default:
-		return "neither its cgroup nor its processes could be read"
+		return "first reading: there is no usage before a second one"
 	}
 }

@@ -6,7 +6,9 @@ package sheet
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"vinescale/core/account"
@@ -37,16 +39,33 @@ type Ledger struct {
 	Shares      []Share           `json:"shares"`
 	LeftOut     int               `json:"left_out" doc:"Shares that the limit left out of the list; they are in LeftOutAmount."`
 	LeftOutBy   float64           `json:"left_out_amount"`
+	Warming     []Warming         `json:"warming,omitempty" doc:"Workloads seen for the first time: they have no usage yet."`
 	Notes       map[string]string `json:"notes,omitempty" doc:"Why a field is null, by field name."`
+}
+
+// Warming is a workload that was seen for the first time: its first usage is due.
+type Warming struct {
+	WorkloadID   int64     `json:"workload_id"`
+	Name         string    `json:"name"`
+	Kind         string    `json:"kind"`
+	Owner        string    `json:"owner"`
+	Tenant       string    `json:"tenant"`
+	Host         string    `json:"host"`
+	DueAt        time.Time `json:"due_at"`
+	DueInSeconds float64   `json:"due_in_seconds"`
 }
 
 // Share is the part one workload, user, program, kind, tenant or host had.
 type Share struct {
-	Name    string   `json:"name"`
-	Kind    string   `json:"kind" doc:"Of a workload; empty for a group of several kinds."`
-	Owner   string   `json:"owner" doc:"Of a workload or user; empty when not known, or of several."`
-	Tenant  string   `json:"tenant,omitempty"`
-	Host    string   `json:"host,omitempty"`
+	Name   string `json:"name"`
+	Kind   string `json:"kind" doc:"Of a workload; empty for a group of several kinds."`
+	Owner  string `json:"owner" doc:"Of a workload or user; empty when not known, or of several."`
+	Tenant string `json:"tenant,omitempty"`
+	Host   string `json:"host,omitempty"`
+
+	WorkloadID int64  `json:"workload_id,omitempty" doc:"Of a workload, to ask about it."`
+	Workload   string `json:"workload,omitempty" doc:"That a family is of."`
+
 	Amount  *float64 `json:"amount"`
 	Mean    *float64 `json:"mean"`
 	Peak    *float64 `json:"peak,omitempty" doc:"Highest mean of one tick for a workload, of one minute for a group."`
@@ -54,6 +73,8 @@ type Share struct {
 	Parts   int      `json:"parts" doc:"Workloads (processes, for a program) in this share."`
 	Missing int      `json:"missing" doc:"Of these, how many have no figure: the amount lacks theirs."`
 	Reason  string   `json:"reason,omitempty" doc:"Why the amount is null, or lacks some."`
+
+	First bool `json:"-"` // comes before all others when sorted by amount: what is unassigned
 }
 
 // Line is one host-wide line in account units, or the reason why it cannot be had.
@@ -115,11 +136,53 @@ func (l *Ledger) Mean(amount float64) float64 {
 	return amount / l.ElapsedS
 }
 
-// Sort orders shares largest first, unavailable last, equal ones by name, and keeps the first n (all when n is 0).
-func (l *Ledger) Sort(n int) {
+// Orders are what shares can be sorted by; a dash before one turns it round. The first is the default.
+var Orders = []string{"amount", "name", "kind", "owner", "tenant", "host", "peak", "source", "parts"}
+
+// CheckOrder says what is wrong with a word for Sort; "" is the default.
+func CheckOrder(by string) error {
+	if by != "" && !slices.Contains(Orders, strings.TrimPrefix(by, "-")) {
+		return fmt.Errorf("cannot sort by %q: choose one of %s, with a dash before it for the other way round", by, strings.Join(Orders, ", "))
+	}
+	return nil
+}
+
+// Sort orders shares. Amounts and peaks go largest first, unavailable last, words
+// by the alphabet; unassigned use comes first where shares are tenants' and sorted by amount.
+func (l *Ledger) Sort(by string) {
+	word, turned := strings.CutPrefix(by, "-")
+	compare := func(a, b Share) int {
+		switch word {
+		case "name":
+			return cmp.Compare(a.Name, b.Name)
+		case "kind":
+			return cmp.Compare(a.Kind, b.Kind)
+		case "owner":
+			return cmp.Compare(a.Owner, b.Owner)
+		case "tenant":
+			return cmp.Compare(a.Tenant, b.Tenant)
+		case "host":
+			return cmp.Compare(a.Host, b.Host)
+		case "source":
+			return cmp.Compare(a.Source, b.Source)
+		case "parts":
+			return cmp.Compare(b.Parts, a.Parts)
+		case "peak":
+			return cmp.Compare(orLess(b.Peak), orLess(a.Peak))
+		}
+		return cmp.Or(cmp.Compare(first(a), first(b)), cmp.Compare(orLess(b.Amount), orLess(a.Amount)))
+	}
 	slices.SortStableFunc(l.Shares, func(a, b Share) int {
-		return cmp.Or(cmp.Compare(value(b), value(a)), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Host, b.Host))
+		c := compare(a, b)
+		if turned {
+			c = -c
+		}
+		return cmp.Or(c, cmp.Compare(orLess(b.Amount), orLess(a.Amount)), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Host, b.Host), cmp.Compare(a.WorkloadID, b.WorkloadID))
 	})
+}
+
+// Keep keeps the first n shares (all when n is 0) and adds up what it leaves out.
+func (l *Ledger) Keep(n int) {
 	if n <= 0 || len(l.Shares) <= n {
 		return
 	}
@@ -132,9 +195,18 @@ func (l *Ledger) Sort(n int) {
 	l.Shares = l.Shares[:n]
 }
 
-func value(s Share) float64 {
-	if s.Amount == nil {
+// first puts a share that comes before all others there.
+func first(s Share) int {
+	if s.First {
+		return 0
+	}
+	return 1
+}
+
+// orLess is a figure, or less than any.
+func orLess(v *float64) float64 {
+	if v == nil {
 		return -1
 	}
-	return *s.Amount
+	return *v
 }

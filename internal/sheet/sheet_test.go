@@ -1,6 +1,7 @@
 package sheet_test
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -114,10 +115,31 @@ func TestFromInterval_TheKernelKeepsNoNetworkCountersByProgram(t *testing.T) {
 
 func TestLedger_SortPutsTheLargestFirstAndSaysWhatItLeftOut(t *testing.T) {
 	l := sheet.FromInterval("cellar-1", interval(), amount.CPU, "workload", names)
-	l.Sort(1)
+	l.Sort("")
+	l.Keep(1)
 	require.Len(t, l.Shares, 1)
 	assert.Equal(t, 2, l.LeftOut)
 	assert.InDelta(t, 6, l.LeftOutBy, 1e-9)
+}
+
+func TestLedger_SortsByAnyColumnBothWays(t *testing.T) {
+	v := func(x float64) *float64 { return &x }
+	l := sheet.Ledger{Shares: []sheet.Share{
+		{Name: "b", Owner: "x", Amount: v(3), Peak: v(1)}, {Name: "a", Owner: "y", Amount: v(5), Peak: v(9)}, {Name: "none", Owner: "w"},
+		{Name: "unassigned", Owner: "z", Amount: v(1), First: true},
+	}}
+	for by, want := range map[string]string{
+		"": "unassigned a b none", "-amount": "none b a unassigned", "name": "a b none unassigned", "-name": "unassigned none b a", "owner": "none b a unassigned", "peak": "a b unassigned none",
+	} {
+		require.NoError(t, sheet.CheckOrder(by))
+		l.Sort(by)
+		var got []string
+		for _, s := range l.Shares {
+			got = append(got, s.Name)
+		}
+		assert.Equal(t, want, strings.Join(got, " "), by)
+	}
+	assert.ErrorContains(t, sheet.CheckOrder("size"), "choose one of amount, name")
 }
 
 func TestParseSpan(t *testing.T) {

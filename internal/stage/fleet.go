@@ -174,7 +174,8 @@ func cellar1(at time.Time) *Host {
 	h := newHost("cellar-1", true, 16, 64*gib, 900*mb, 10_000, at, 41)
 	h.everyday("0-11") // keeps off the bottling line's
 	vm := use{cores: 3.6, memory: 10 * gib, disk: 22 * mb, net: 9 * mb, shape: daily(0.25, 11, 3.5), program: "qemu-system-x86_64", threads: 6, cpus: "12-15"}
-	h.add(amount.VM, "bottling-plc", "svc-bottle", "Bottling Line", "/machine.slice/machine-qemu\\x2d3\\x2dbottling-plc.scope", vm)
+	plc := h.add(amount.VM, "bottling-plc", "svc-bottle", "Bottling Line", "/machine.slice/machine-qemu\\x2d3\\x2dbottling-plc.scope", vm)
+	plc.Processes[0].Names = []string{"qemu-system-x86", "CPU 0/KVM", "CPU 1/KVM", "CPU 2/KVM", "CPU 3/KVM", "IO iothread0"}
 	for i, name := range []string{"must-intake-1", "must-intake-2", "must-intake-3", "barrel-sense", "cave-climate", "sulphite-watch"} {
 		h.container(name, "svc-cellar", "Cellar Intake", use{
 			cores: 0.7, memory: (1 + int64(i%3)) * gib, disk: 28 * mb, net: 26 * mb, shape: daily(0.45, 9+float64(i), 5), program: "intake", threads: 4, procs: 3, cpus: "0-11",

@@ -179,7 +179,7 @@ func TestTenants_RulesAssignEveryWorkloadAsTheCooperativeMeans(t *testing.T) {
 		s := open(t, h)
 		for _, u := range s.over(t, time.Second, 1).Usages {
 			w := s.registry.Workload(u.Workload)
-			tenant, _ := book.Assign(h.Name, w)
+			tenant := book.Assign(tenancy.Subject{Host: h.Name, Workload: w}).TenantID
 			want := ""
 			for _, x := range h.Workloads {
 				if x.Name == w.Name {

@@ -7,15 +7,33 @@ import (
 	"strings"
 	"time"
 
+	"vinescale/core/account"
 	"vinescale/core/amount"
 )
 
 // Dimensions are what shares can be grouped by.
-var Dimensions = []string{"tenant", "user", "workload", "kind", "host", "program"}
+var Dimensions = []string{
+	"tenant", "user", "workload", "kind", "host", "program", "family", "pod", "pod_namespace", "image", "account", "partition",
+}
+
+// LabelPrefix begins a dimension that groups by the value of a label: "label:KEY".
+const LabelPrefix = "label:"
+
+// IsDimension tells whether shares can be grouped by a word.
+func IsDimension(by string) bool {
+	return slices.Contains(Dimensions, by) || strings.HasPrefix(by, LabelPrefix) && len(by) > len(LabelPrefix)
+}
+
+// factDimensions are the dimensions that are facts of a workload.
+var factDimensions = map[string]string{
+	"pod": account.FactPod, "pod_namespace": account.FactNamespace, "image": account.FactImage, "account": account.FactAccount, "partition": account.FactPartition,
+}
 
 // ShareRow is one group's use of one resource over a span, in account units.
 type ShareRow struct {
 	Name, Kind, Owner, Tenant, Host string
+	Workload                        string // of a family
+	WorkloadID                      int64
 	TenantID                        int32
 	Units                           float64
 	Peak                            int64 // of the highest tick, for a workload
@@ -28,14 +46,15 @@ type ShareRow struct {
 type ShareQuestion struct {
 	Span     Span
 	Resource amount.Resource
-	By       string // one of Dimensions
-	HostID   int32  // 0 for all
-	TenantID *int32 // nil for all
+	By       string  // one of Dimensions, or a label
+	HostID   int32   // 0 for all
+	TenantID *int32  // nil for all
+	Only     []int64 // workloads; nil for all
 }
 
 // Shares adds up usage by a dimension. Every dimension adds the same rows, so their sums agree.
 func (s *Store) Shares(ctx context.Context, q ShareQuestion) ([]ShareRow, error) {
-	if !slices.Contains(Dimensions, q.By) {
+	if !IsDimension(q.By) {
 		return nil, fmt.Errorf("cannot group by %q: choose one of %s", q.By, strings.Join(Dimensions, ", "))
 	}
 	tenant := int32(-1)
@@ -44,16 +63,22 @@ func (s *Store) Shares(ctx context.Context, q ShareQuestion) ([]ShareRow, error)
 	}
 	r := q.Resource.String()
 	unavailable := int16(amount.Unavailable)
-	const where = `u.start >= $1 AND u.start < $2 AND ($3 = 0 OR u.host_id = $3)`
+	const where = `u.start >= $1 AND u.start < $2 AND ($3 = 0 OR u.host_id = $3) AND ($6::bigint[] IS NULL OR u.workload_id = ANY($6))`
 	var query string
 	switch q.By {
-	case "program":
-		// Parts are the processes at the end: of the newest interval each workload had.
-		query = fmt.Sprintf(`SELECT coalesce(p.name, '') AS name, sum(u.%[1]s)::float8 AS units,
-				CASE WHEN u.program_id = 0 THEN 0 WHEN $4 = 3 THEN %[2]d ELSE 1 END AS source, max(u.processes) AS parts
-			FROM program_minute u LEFT JOIN programs p ON p.id = u.program_id WHERE %[3]s
-				AND ($5 < 0 OR EXISTS (SELECT 1 FROM workloads w WHERE w.id = u.workload_id AND w.tenant_id = $5))
-			GROUP BY p.name, u.program_id`, r, unavailable, where)
+	case "program", "family":
+		// Parts are processes: for each workload the most at the end of one interval.
+		name, family, id := "coalesce(p.name, '')", "'' AS workload, '' AS owner, '' AS host, '' AS kind", "program_id"
+		if q.By == "family" {
+			name, family, id = "coalesce(p.name, '')", "w.name AS workload, w.owner AS owner, h.name AS host, w.kind AS kind", "family_id"
+		}
+		query = fmt.Sprintf(`SELECT name, workload, owner, host, kind, sum(units)::float8 AS units, max(source) AS source, sum(parts) AS parts FROM (
+			SELECT %[1]s AS name, %[2]s, sum(u.%[3]s) AS units,
+				CASE WHEN u.program_id = 0 THEN 0 WHEN $4 = 3 THEN %[4]d ELSE 1 END AS source, max(u.processes) AS parts
+			FROM program_minute u LEFT JOIN programs p ON p.id = u.%[5]s JOIN workloads w ON w.id = u.workload_id JOIN hosts h ON h.id = u.host_id
+			WHERE %[6]s AND ($5 < 0 OR w.tenant_id = $5) AND $7::text IS NOT NULL
+			GROUP BY u.workload_id, u.%[5]s, u.program_id, 1, 2, 3, 4, 5) AS by_workload
+			GROUP BY 1, 2, 3, 4, 5`, name, family, r, unavailable, id, where)
 	default:
 		group := map[string]string{
 			"tenant":   "coalesce(t.name, '') AS name, coalesce(t.id, 0) AS tenant_id",
@@ -62,6 +87,11 @@ func (s *Store) Shares(ctx context.Context, q ShareQuestion) ([]ShareRow, error)
 			"host":     "h.name AS name, h.name AS host",
 			"workload": "w.name AS name, w.kind AS kind, w.owner AS owner, h.name AS host, coalesce(t.name, '') AS tenant, coalesce(t.id, 0) AS tenant_id, w.id AS workload_id",
 		}[q.By]
+		if _, ok := factDimensions[q.By]; ok {
+			group = "coalesce(w.facts->>$7, '') AS name"
+		} else if group == "" {
+			group = "coalesce(w.labels->>$7, '') AS name"
+		}
 		columns := strings.Count(group, " AS ")
 		ordinals := make([]string, columns)
 		for i := range ordinals {
@@ -71,11 +101,15 @@ func (s *Store) Shares(ctx context.Context, q ShareQuestion) ([]ShareRow, error)
 				coalesce(max(u.%[2]s_source) FILTER (WHERE u.%[2]s_source < %[3]d), %[3]d) AS source, count(DISTINCT u.workload_id) AS parts,
 				count(DISTINCT u.workload_id) FILTER (WHERE u.%[2]s_source = %[3]d) AS missing
 			FROM usage_minute u JOIN workloads w ON w.id = u.workload_id JOIN hosts h ON h.id = u.host_id LEFT JOIN tenants t ON t.id = u.tenant_id
-			WHERE %[4]s AND ($5 < 0 OR coalesce(t.id, 0) = $5) AND $4 >= 0
+			WHERE %[4]s AND ($5 < 0 OR coalesce(t.id, 0) = $5) AND $4 >= 0 AND $7::text IS NOT NULL
 			GROUP BY %[5]s`, group, r, unavailable, where, strings.Join(ordinals, ", "))
 	}
+	label := strings.TrimPrefix(q.By, LabelPrefix)
+	if fact, ok := factDimensions[q.By]; ok {
+		label = fact
+	}
 	var rows []ShareRow
-	err := s.db.WithContext(ctx).Raw(query, q.Span.From, q.Span.To, q.HostID, int(q.Resource), tenant).Scan(&rows).Error
+	err := s.db.WithContext(ctx).Raw(query, q.Span.From, q.Span.To, q.HostID, int(q.Resource), tenant, q.Only, label).Scan(&rows).Error
 	if err != nil {
 		return nil, fmt.Errorf("shares by %s: %w", q.By, err)
 	}
@@ -141,16 +175,37 @@ func (s *Store) RunningWorkloads(ctx context.Context, hostID int32, span Span) (
 // WorkloadUse is a workload with what it used of every resource over a span, in account units.
 type WorkloadUse struct {
 	Workload
-	HostName                   string
-	CPU, Memory, Disk, Network float64
+	HostName                                           string
+	CPU, Memory, Disk, Network                         float64
+	CPUPeak, MemoryPeak, DiskPeak, NetworkPeak         int64 // of the highest tick
+	CPUSource, MemorySource, DiskSource, NetworkSource int16
+	Threads, Processes                                 int64   // at the end of its newest interval
+	RunnableMillis                                     float64 `gorm:"column:runnable_ms"`
+	RunnablePeak                                       int64
+	ElapsedMillis                                      int64 `gorm:"column:elapsed_ms"`
+	UsedFrom, UsedTo                                   time.Time
 }
 
-// WorkloadUses lists every workload that ran in a span, with its use.
-func (s *Store) WorkloadUses(ctx context.Context, span Span) ([]WorkloadUse, error) {
-	const query = `SELECT w.*, h.name AS host_name, u.cpu, u.memory, u.disk, u.network
-		FROM (SELECT workload_id, sum(cpu)::float8 AS cpu, sum(memory)::float8 AS memory, sum(disk)::float8 AS disk, sum(network)::float8 AS network
-			FROM usage_minute WHERE start >= $1 AND start < $2 GROUP BY 1) AS u
+// UseQuestion chooses workloads: those that ran in a span.
+type UseQuestion struct {
+	Span   Span
+	HostID int32   // 0 for all
+	Only   []int64 // nil for all
+}
+
+// WorkloadUses lists the workloads that ran in a span with their use, most CPU time first.
+func (s *Store) WorkloadUses(ctx context.Context, q UseQuestion) ([]WorkloadUse, error) {
+	var sums strings.Builder
+	for _, r := range amount.Resources() {
+		fmt.Fprintf(&sums, ", sum(%[1]s)::float8 AS %[1]s, max(%[1]s_peak) AS %[1]s_peak, coalesce(max(%[1]s_source) FILTER (WHERE %[1]s_source < %[2]d), %[2]d) AS %[1]s_source", r, amount.Unavailable)
+	}
+	query := `SELECT w.*, h.name AS host_name, u.* FROM (
+			SELECT workload_id` + sums.String() + `, coalesce((array_agg(threads ORDER BY start DESC))[1], 0) AS threads,
+				coalesce((array_agg(processes ORDER BY start DESC))[1], 0) AS processes, coalesce(sum(runnable_ms), 0)::float8 AS runnable_ms,
+				coalesce(max(runnable_peak), 0) AS runnable_peak, sum(elapsed_ms)::bigint AS elapsed_ms, min(start) AS used_from,
+				max(start + elapsed_ms * interval '1 millisecond') AS used_to
+			FROM usage_minute WHERE start >= $1 AND start < $2 AND ($3 = 0 OR host_id = $3) AND ($4::bigint[] IS NULL OR workload_id = ANY($4)) GROUP BY 1) AS u
 		JOIN workloads w ON w.id = u.workload_id JOIN hosts h ON h.id = w.host_id ORDER BY u.cpu DESC, w.id`
 	var uses []WorkloadUse
-	return uses, s.db.WithContext(ctx).Raw(query, span.From, span.To).Scan(&uses).Error
+	return uses, s.db.WithContext(ctx).Raw(query, q.Span.From, q.Span.To, q.HostID, q.Only).Scan(&uses).Error
 }

@@ -15,11 +15,12 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/core/tenancy"
 	"vinescale/internal/wire"
 )
 
-// Assigner says which tenant a workload is of, and by which rule; zero for none.
-type Assigner func(host string, w account.Workload) (tenantID, ruleID int32)
+// Assigner says by which rule, and so to which tenant, a workload of a host is accounted; the zero rule for none.
+type Assigner func(host string, w account.Workload) tenancy.Rule
 
 // ErrRulesChanged asks the caller to come again with an Assigner of the rules now in force.
 var ErrRulesChanged = errors.New("the rules changed")
@@ -41,6 +42,7 @@ type workloadKey struct {
 type known struct {
 	id       int64
 	tenantID int32
+	since    time.Time // from when on it is accounted to that tenant
 	facts    string
 }
 
@@ -64,6 +66,10 @@ func (s *Store) Ingest(ctx context.Context, host Host, b *wire.Batch, rulesVersi
 	in := &ingestion{Store: s, host: host, assign: assign, learned: map[workloadKey]known{}, newPrograms: map[string]int32{}, tenants: map[tenantKey]*tenantRow{}}
 	err := s.db.WithContext(ctx).Connection(func(conn *gorm.DB) error {
 		return conn.Transaction(func(tx *gorm.DB) error {
+			// Shared with other intake, not with a re-attribution of history: that sees whole intervals only.
+			if err := tx.Exec("SELECT pg_advisory_xact_lock_shared($1)", lockBooks).Error; err != nil {
+				return err
+			}
 			var version int64
 			if err := tx.Raw("SELECT rules_version FROM vinescale_book").Row().Scan(&version); err != nil {
 				return err
@@ -123,6 +129,7 @@ type ingestion struct {
 	usage       [][]any
 	programRows [][]any
 	cpuRows     [][]any
+	partRows    [][]any
 	tenants     map[tenantKey]*tenantRow
 }
 
@@ -170,6 +177,9 @@ func (in *ingestion) rowsOf(tx *gorm.DB, b *wire.Batch) error {
 	if err != nil {
 		return fmt.Errorf("update host: %w", err)
 	}
+	if err := in.putRunning(tx, newest); err != nil {
+		return fmt.Errorf("running processes: %w", err)
+	}
 	return in.addTenants(tx)
 }
 
@@ -201,6 +211,7 @@ func (in *ingestion) addInterval(tx *gorm.DB, iv *wire.Interval, start time.Time
 				t.missing[r]++
 			}
 		}
+		row = append(row, levels(iv.GetWorkloads(), i)...)
 		in.usage = append(in.usage, row)
 	}
 	p := iv.GetPrograms()
@@ -209,10 +220,63 @@ func (in *ingestion) addInterval(tx *gorm.DB, iv *wire.Interval, start time.Time
 		if p.Program[i] >= 0 {
 			program = programs[p.Program[i]]
 		}
-		in.programRows = append(in.programRows, []any{in.host.ID, ids[w].id, program, start, p.Processes[i], p.Cpu[i], p.Memory[i], p.Disk[i], p.Network[i]})
+		family := int32(0)
+		if len(p.Family) > 0 && p.Family[i] >= 0 {
+			family = programs[p.Family[i]]
+		}
+		in.programRows = append(in.programRows, []any{in.host.ID, ids[w].id, program, family, start, p.Processes[i], p.Cpu[i], p.Memory[i], p.Disk[i], p.Network[i]})
 	}
 	in.addCPUs(iv, ids, start)
+	in.addParts(iv, ids, start)
 	return nil
+}
+
+// levels are a workload's threads, processes and runnable threads; NULL where the sender leaves them out.
+func levels(t *wire.Workloads, i int) []any {
+	row := []any{t.Threads[i], t.Processes[i], nil, nil}
+	if len(t.RunnableMillis) > 0 && len(t.RunnablePeak) > 0 {
+		row[2], row[3] = t.RunnableMillis[i], t.RunnablePeak[i]
+	}
+	return row
+}
+
+func (in *ingestion) addParts(iv *wire.Interval, ids []known, start time.Time) {
+	p := iv.GetParts()
+	for i := 0; i < len(p.GetWorkload()); {
+		w, names, micros := p.Workload[i], []string{}, []int64{}
+		for ; i < len(p.Workload) && p.Workload[i] == w; i++ {
+			names, micros = append(names, p.Name[i]), append(micros, p.Micros[i])
+		}
+		in.partRows = append(in.partRows, []any{in.host.ID, ids[w].id, start, names, micros})
+	}
+}
+
+// putRunning keeps the processes of the newest interval, if it is newer than those kept.
+func (in *ingestion) putRunning(tx *gorm.DB, iv *wire.Interval) error {
+	p := iv.GetProcesses()
+	if p == nil {
+		return nil
+	}
+	keys := iv.GetWorkloads().GetKey()
+	workloads, programs := make([]int64, len(p.Workload)), make([]string, len(p.Workload))
+	for i, w := range p.Workload {
+		programs[i] = p.Names[p.Program[i]]
+		k := workloadKey{in.host.ID, keys[w]}
+		if v, ok := in.learned[k]; ok {
+			workloads[i] = v.id
+		} else {
+			in.mu.Lock()
+			workloads[i] = in.workloads[k].id
+			in.mu.Unlock()
+		}
+	}
+	return tx.Exec(`INSERT INTO running (host_id, at, over_ms, workloads, pids, parents, programs, uids, threads, runnable, last_cpus, cpu, memory, disk)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)
+		ON CONFLICT (host_id) DO UPDATE SET at = excluded.at, over_ms = excluded.over_ms, workloads = excluded.workloads, pids = excluded.pids,
+			parents = excluded.parents, programs = excluded.programs, uids = excluded.uids, threads = excluded.threads, runnable = excluded.runnable,
+			last_cpus = excluded.last_cpus, cpu = excluded.cpu, memory = excluded.memory, disk = excluded.disk WHERE running.at < excluded.at`,
+		in.host.ID, time.UnixMicro(iv.ToUnixMicros).UTC(), p.OverMillis, workloads, p.Pid, p.Parent, programs, p.Uid, p.Threads, p.Runnable,
+		p.LastCpu, p.CpuMicros, p.MemoryBytes, p.DiskBytes).Error
 }
 
 func (in *ingestion) addCPUs(iv *wire.Interval, ids []known, start time.Time) {
@@ -259,7 +323,7 @@ func (in *ingestion) addHost(iv *wire.Interval, start time.Time) error {
 	return nil
 }
 
-// workloadsOf returns the stored id of each workload of an interval, storing those that are new or changed.
+// workloadsOf returns the stored id and tenant of each workload of an interval, storing those that are new or changed.
 func (in *ingestion) workloadsOf(tx *gorm.DB, iv *wire.Interval, start time.Time) ([]known, error) {
 	t := iv.GetWorkloads()
 	ids := make([]known, len(t.GetKey()))
@@ -273,33 +337,68 @@ func (in *ingestion) workloadsOf(tx *gorm.DB, iv *wire.Interval, start time.Time
 		ids[i] = v
 	}
 	in.mu.Unlock()
-	for i, key := range t.GetKey() {
-		w := account.Workload{
-			Key: key, Name: t.Name[i], Owner: t.Owner[i], UID: t.Uid[i], Path: t.Path[i], Labels: t.Labels[i].GetValues(), Allowed: t.Allowed[i],
-		}
-		w.Kind, _ = amount.ParseKind(t.Kind[i]) // checked when the batch was decoded
-		labels, err := json.Marshal(orEmpty(w.Labels))
+	seen := make([]int64, len(ids))
+	for i := range ids {
+		v, err := in.keep(tx, ids[i], t.At(i), start)
 		if err != nil {
-			return nil, err
+			return nil, fmt.Errorf("store %q: %w", t.Key[i], err)
 		}
-		facts := fmt.Sprintf("%d|%s|%s|%d|%s|%s|%s", w.Kind, w.Name, w.Owner, w.UID, w.Path, w.Allowed, labels)
-		if ids[i].id != 0 && ids[i].facts == facts {
-			continue
-		}
-		tenantID, ruleID := in.assign(in.host.Name, w)
-		v := known{tenantID: tenantID, facts: facts}
-		err = tx.Raw(`INSERT INTO workloads (host_id, key, kind, name, owner, uid, path, allowed, labels, tenant_id, rule_id, first_at)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
-			ON CONFLICT (host_id, key) DO UPDATE SET kind = $3, name = $4, owner = $5, uid = $6, path = $7, allowed = $8, labels = $9, tenant_id = $10, rule_id = $11
-			RETURNING id`,
-			in.host.ID, w.Key, w.Kind.String(), w.Name, w.Owner, w.UID, w.Path, w.Allowed, labels, tenantID, ruleID, start).Row().Scan(&v.id)
-		if err != nil {
-			return nil, fmt.Errorf("store %q: %w", key, err)
+		seen[i] = v.id
+		if start.Before(v.since) { // an interval from before the rules that are in force now: whose it was then
+			if v.tenantID, err = tenantAt(tx, v.id, start); err != nil {
+				return nil, err
+			}
 		}
 		ids[i] = v
-		in.learned[workloadKey{in.host.ID, key}] = v
 	}
-	return ids, nil
+	end := time.UnixMicro(iv.ToUnixMicros).UTC()
+	return ids, tx.Exec(`UPDATE workloads SET last_at = $1, due_at = NULL, ended_at = NULL WHERE id = ANY($2) AND (last_at IS NULL OR last_at < $1)`, end, seen).Error
+}
+
+// keep stores a workload if it is new or what is known of it changed, and returns it as it is known now.
+func (in *ingestion) keep(tx *gorm.DB, v known, w account.Workload, at time.Time) (known, error) {
+	labels, err := json.Marshal(orEmpty(w.Labels))
+	if err != nil {
+		return v, err
+	}
+	facts, err := json.Marshal(orEmpty(w.Facts))
+	if err != nil {
+		return v, err
+	}
+	mark := fmt.Sprintf("%d|%s|%s|%d|%s|%s|%s|%s|%s|%s", w.Kind, w.Name, w.Owner, w.UID, w.Path, w.Allowed, w.Outer, w.Recogniser, labels, facts)
+	if v.id != 0 && v.facts == mark {
+		return v, nil
+	}
+	rule := in.assign(in.host.Name, w)
+	now := known{tenantID: rule.TenantID, facts: mark}
+	err = tx.Raw(`INSERT INTO workloads (host_id, key, kind, name, owner, uid, path, allowed, labels, tenant_id, rule_id, first_at, outer_key, recogniser, facts)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)
+		ON CONFLICT (host_id, key) DO UPDATE SET kind = $3, name = $4, owner = $5, uid = $6, path = $7, allowed = $8, labels = $9, tenant_id = $10, rule_id = $11,
+			first_at = least(workloads.first_at, $12), outer_key = $13, recogniser = $14, facts = $15
+		RETURNING id`,
+		in.host.ID, w.Key, w.Kind.String(), w.Name, w.Owner, w.UID, w.Path, w.Allowed, labels, rule.TenantID, rule.ID, at, w.Outer, w.Recogniser, facts).Row().Scan(&now.id)
+	if err != nil {
+		return v, err
+	}
+	// A new tenant or rule holds from now on; the same one from when it began.
+	err = tx.Raw(`WITH last AS (SELECT * FROM assignments WHERE workload_id = $1 ORDER BY from_at DESC LIMIT 1),
+		put AS (INSERT INTO assignments (workload_id, from_at, tenant_id, rule_id, rule)
+			SELECT $1, $2, $3, $4, $5 WHERE NOT EXISTS (SELECT 1 FROM last WHERE tenant_id = $3 AND rule_id = $4)
+			ON CONFLICT (workload_id, from_at) DO UPDATE SET tenant_id = $3, rule_id = $4, rule = $5 RETURNING from_at)
+		SELECT coalesce((SELECT from_at FROM put), (SELECT from_at FROM last), $2)`,
+		now.id, at, rule.TenantID, rule.ID, rule.Expression).Row().Scan(&now.since)
+	if err != nil {
+		return v, fmt.Errorf("assign: %w", err)
+	}
+	in.learned[workloadKey{in.host.ID, w.Key}] = now
+	return now, nil
+}
+
+// tenantAt is the tenant a workload was accounted to at a time; before its first assignment, that one's.
+func tenantAt(tx *gorm.DB, workloadID int64, at time.Time) (tenantID int32, err error) {
+	err = tx.Raw(`SELECT tenant_id FROM assignments WHERE workload_id = $1 ORDER BY from_at <= $2 DESC, CASE WHEN from_at <= $2 THEN $2 - from_at ELSE from_at - $2 END LIMIT 1`,
+		workloadID, at).Row().Scan(&tenantID)
+	return tenantID, err
 }
 
 func orEmpty(m map[string]string) map[string]string {
@@ -391,7 +490,7 @@ func copyInto(ctx context.Context, conn, _ *gorm.DB, in *ingestion) error {
 			rows    [][]any
 		}{
 			{"host_minute", hostColumns, in.hostRows}, {"usage_minute", usageColumns, in.usage},
-			{"program_minute", programColumns, in.programRows}, {"cpu_minute", cpuColumns, in.cpuRows},
+			{"program_minute", programColumns, in.programRows}, {"cpu_minute", cpuColumns, in.cpuRows}, {"part_minute", partColumns, in.partRows},
 		} {
 			if _, err := c.CopyFrom(ctx, pgx.Identifier{t.table}, t.columns, pgx.CopyFromRows(t.rows)); err != nil {
 				return fmt.Errorf("copy %d rows into %s: %w", len(t.rows), t.table, err)
@@ -404,8 +503,10 @@ func copyInto(ctx context.Context, conn, _ *gorm.DB, in *ingestion) error {
 var (
 	hostColumns = append(append([]string{"host_id", "start", "elapsed_ms", "cpus"}, perResource("capacity", "used", "idle", "kernel", "steal")...),
 		"notes", "detail")
-	usageColumns   = append([]string{"host_id", "workload_id", "tenant_id", "start", "elapsed_ms"}, perResource("", "peak", "source")...)
-	programColumns = append([]string{"host_id", "workload_id", "program_id", "start", "processes"}, perResource("")...)
+	usageColumns = append(append([]string{"host_id", "workload_id", "tenant_id", "start", "elapsed_ms"}, perResource("", "peak", "source")...),
+		"threads", "processes", "runnable_ms", "runnable_peak")
+	programColumns = append([]string{"host_id", "workload_id", "program_id", "family_id", "start", "processes"}, perResource("")...)
+	partColumns    = []string{"host_id", "workload_id", "start", "names", "micros"}
 	cpuColumns     = []string{"host_id", "workload_id", "tenant_id", "start", "source", "cpus", "micros"}
 )
 

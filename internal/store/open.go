@@ -136,7 +136,7 @@ func Redact(databaseURL string) string {
 }
 
 // partition tables get one partition a day.
-var partitioned = []string{"host_minute", "usage_minute", "program_minute", "cpu_minute", "tenant_minute"}
+var partitioned = []string{"host_minute", "usage_minute", "program_minute", "cpu_minute", "part_minute", "tenant_minute"}
 
 // EnsureDay makes the partitions that hold a day's rows.
 func (s *Store) EnsureDay(ctx context.Context, t time.Time) error {
@@ -184,6 +184,7 @@ const (
 	lockPartitions = 0x56530001
 	lockRetention  = 0x56530002
 	lockRules      = 0x56530003
+	lockBooks      = 0x56530004 // shared by intake, alone to what rewrites usage
 )
 
 // DropBefore drops whole days of minutes that ended before t, and forgets their intake. It runs on one instance at a

@@ -10,6 +10,9 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
 )
 
 // Errors callers decide on.
@@ -93,6 +96,22 @@ type Workload struct {
 	TenantID int32
 	RuleID   int32
 	FirstAt  time.Time
+
+	OuterKey   string
+	Recogniser string
+	Facts      map[string]string `gorm:"serializer:json"`
+	DueAt      *time.Time        // when its first usage is due; nil once there is some
+	LastAt     *time.Time        // end of the newest interval it was in
+	EndedAt    *time.Time        // when its collector saw that it was gone
+}
+
+// Core is the workload as the rules judge it.
+func (w *Workload) Core() account.Workload {
+	kind, _ := amount.ParseKind(w.Kind) // checked when it was taken in
+	return account.Workload{
+		Key: w.Key, Kind: kind, Name: w.Name, Owner: w.Owner, UID: w.UID, Path: w.Path, Labels: w.Labels, Allowed: w.Allowed,
+		Outer: w.OuterKey, Recogniser: w.Recogniser, Facts: w.Facts,
+	}
 }
 
 func explain(err error) error {
@@ -186,15 +205,24 @@ func (s *Store) TenantByName(ctx context.Context, name string) (Tenant, error) {
 // AddTenant makes a tenant; ErrExists when the name is taken.
 func (s *Store) AddTenant(ctx context.Context, name string) (Tenant, error) {
 	t := Tenant{Name: name}
-	err := s.changeRules(ctx, func(tx *gorm.DB) error {
-		// The colour used least, lowest first, so that the first tenants get different ones.
-		const free = `SELECT c FROM generate_series(1, 8) c LEFT JOIN tenants ON colour = c GROUP BY c ORDER BY count(tenants.id), c LIMIT 1`
-		if err := tx.Raw(free).Row().Scan(&t.Colour); err != nil {
-			return err
-		}
-		return tx.Create(&t).Error
-	})
+	err := s.changeRules(ctx, func(tx *gorm.DB) error { return addTenant(tx, &t) })
 	return t, explain(err)
+}
+
+func addTenant(tx *gorm.DB, t *Tenant) error {
+	var n int64
+	if err := tx.Model(&Tenant{}).Where("name = ?", t.Name).Count(&n).Error; err != nil {
+		return err
+	}
+	if n > 0 {
+		return ErrExists
+	}
+	// The colour used least, lowest first, so that the first tenants get different ones.
+	const free = `SELECT c FROM generate_series(1, 8) c LEFT JOIN tenants ON colour = c GROUP BY c ORDER BY count(tenants.id), c LIMIT 1`
+	if err := tx.Raw(free).Row().Scan(&t.Colour); err != nil {
+		return err
+	}
+	return tx.Create(t).Error
 }
 
 // RemoveTenant removes a tenant with its rules, quotas and pins. Usage accounted to it stays in the books under its
@@ -262,6 +290,66 @@ func (s *Store) RemoveRule(ctx context.Context, position int) error {
 	})
 }
 
+// MoveRule gives the rule at a position another; those between move by one. It does nothing to a list that is no longer
+// of the version the caller saw, and tells by ErrRulesChanged.
+func (s *Store) MoveRule(ctx context.Context, from, to int, version int64) error {
+	return s.changeRules(ctx, func(tx *gorm.DB) error {
+		var now, n int64
+		if err := tx.Raw("SELECT rules_version, (SELECT count(*) FROM rules) FROM vinescale_book").Row().Scan(&now, &n); err != nil {
+			return err
+		}
+		if version != 0 && now != version {
+			return ErrRulesChanged
+		}
+		if from < 1 || int64(from) > n {
+			return ErrNotFound
+		}
+		to = min(max(to, 1), int(n))
+		return tx.Exec(`UPDATE rules SET position = CASE WHEN position = $1 THEN $2
+			WHEN $1 < $2 AND position > $1 AND position <= $2 THEN position - 1
+			WHEN $2 < $1 AND position >= $2 AND position < $1 THEN position + 1 ELSE position END`, from, to).Error
+	})
+}
+
+// ReplaceRules makes the list of rules anew, in order, after adding the tenants named that are not there. Tenants that
+// remove names are removed with all that is theirs.
+func (s *Store) ReplaceRules(ctx context.Context, tenants []string, rules []NewRule, remove []string) error {
+	return s.changeRules(ctx, func(tx *gorm.DB) error {
+		for _, name := range remove {
+			if err := tx.Where("name = ?", name).Delete(&Tenant{}).Error; err != nil {
+				return err
+			}
+		}
+		for _, name := range tenants {
+			if err := addTenant(tx, &Tenant{Name: name}); err != nil && !errors.Is(explain(err), ErrExists) {
+				return err
+			}
+		}
+		// Rules that stay keep their number: what was accounted by them still says so.
+		if err := tx.Exec("UPDATE rules SET position = -position").Error; err != nil {
+			return err
+		}
+		for i, r := range rules {
+			res := tx.Exec(`UPDATE rules SET position = $1 WHERE id = (SELECT r.id FROM rules r JOIN tenants t ON t.id = r.tenant_id
+				WHERE t.name = $2 AND r.expression = $3 AND r.position < 0 ORDER BY r.position DESC LIMIT 1)`, i+1, r.Tenant, r.Expression)
+			if res.Error != nil {
+				return res.Error
+			}
+			if res.RowsAffected > 0 {
+				continue
+			}
+			err := tx.Exec("INSERT INTO rules (position, tenant_id, expression) SELECT $1, id, $3 FROM tenants WHERE name = $2", i+1, r.Tenant, r.Expression).Error
+			if err != nil {
+				return err
+			}
+		}
+		return tx.Exec("DELETE FROM rules WHERE position < 0").Error
+	})
+}
+
+// NewRule is a rule that is to be, by its tenant's name.
+type NewRule struct{ Tenant, Expression string }
+
 // renumber closes the gaps that removed rules leave.
 func renumber(tx *gorm.DB) error {
 	return tx.Exec(`UPDATE rules SET position = n FROM (SELECT id, row_number() OVER (ORDER BY position) AS n FROM rules) AS ordered
@@ -317,19 +405,23 @@ func (s *Store) Workloads(ctx context.Context) ([]Workload, error) {
 	return w, s.db.WithContext(ctx).Preload("Host").Order("id").Find(&w).Error
 }
 
-// Assign moves workloads to tenants from now on.
-func (s *Store) Assign(ctx context.Context, moves []Move) error {
+// Assign moves workloads to tenants from a time on.
+func (s *Store) Assign(ctx context.Context, moves []Move, from time.Time) error {
 	if len(moves) == 0 {
 		return nil
 	}
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		for _, m := range moves {
-			err := tx.Exec("UPDATE workloads SET tenant_id = $1, rule_id = $2 WHERE id = $3", m.TenantID, m.RuleID, m.WorkloadID).Error
-			if err != nil {
-				return fmt.Errorf("assign workload %d: %w", m.WorkloadID, err)
-			}
+		ids, tenants, rules, texts := make([]int64, len(moves)), make([]int32, len(moves)), make([]int32, len(moves)), make([]string, len(moves))
+		for i, m := range moves {
+			ids[i], tenants[i], rules[i], texts[i] = m.WorkloadID, m.TenantID, m.RuleID, m.Rule
 		}
-		return nil
+		const moved = "unnest($1::bigint[], $2::int[], $3::int[], $4::text[]) AS m(id, tenant, rule, text)"
+		if err := tx.Exec("UPDATE workloads SET tenant_id = tenant, rule_id = rule FROM "+moved+" WHERE workloads.id = m.id", ids, tenants, rules, texts).Error; err != nil {
+			return fmt.Errorf("assign %d workloads: %w", len(moves), err)
+		}
+		return tx.Exec(`INSERT INTO assignments (workload_id, from_at, tenant_id, rule_id, rule) SELECT id, $5, tenant, rule, text FROM `+moved+`
+			ON CONFLICT (workload_id, from_at) DO UPDATE SET tenant_id = excluded.tenant_id, rule_id = excluded.rule_id, rule = excluded.rule`,
+			ids, tenants, rules, texts, from).Error
 	})
 	s.mu.Lock()
 	s.forgetAll()
@@ -341,6 +433,7 @@ func (s *Store) Assign(ctx context.Context, moves []Move) error {
 type Move struct {
 	WorkloadID       int64
 	TenantID, RuleID int32
+	Rule             string // its expression
 }
 
 // TableName is quotas; the library takes the word for a plural already.

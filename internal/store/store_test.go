@@ -14,6 +14,7 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/core/tenancy"
 	"vinescale/internal/store"
 	"vinescale/internal/testdb"
 	"vinescale/internal/wire"
@@ -77,7 +78,7 @@ func minute(host string, start time.Time, sequence uint64, seconds map[string]fl
 	return &wire.Batch{Version: 1, Host: host, Intervals: []*wire.Interval{iv}}
 }
 
-func nobody(string, account.Workload) (int32, int32) { return 0, 0 }
+func nobody(string, account.Workload) tenancy.Rule { return tenancy.Rule{} }
 
 func version(t testing.TB, s *store.Store) int64 {
 	_, v, err := s.Rules(ctx)
@@ -185,7 +186,7 @@ func TestTenantUses_ThePeakIsOfAllItsWorkloadsTogether(t *testing.T) {
 	s, h := open(t)
 	tenant, err := s.AddTenant(ctx, "Cellar Intake")
 	require.NoError(t, err)
-	all := func(string, account.Workload) (int32, int32) { return tenant.ID, 0 }
+	all := func(string, account.Workload) tenancy.Rule { return tenancy.Rule{TenantID: tenant.ID} }
 	for n, use := range []map[string]float64{{"must": 30, "barrel": 0}, {"must": 20, "barrel": 20}, {"must": 0, "barrel": 30}} {
 		_, err := s.Ingest(ctx, h, minute(h.Name, noon.Add(time.Duration(n)*time.Minute), uint64(n+1), use), version(t, s), all)
 		require.NoError(t, err)
@@ -206,7 +207,7 @@ func TestDropBefore_DropsWholeDaysOnly(t *testing.T) {
 	}
 	dropped, err := s.DropBefore(ctx, noon.AddDate(0, 0, 1))
 	require.NoError(t, err)
-	assert.Equal(t, 5, dropped, "one day of five tables")
+	assert.Equal(t, 6, dropped, "one day of six tables")
 	ingest(t, s, h, minute(h.Name, noon.AddDate(0, 0, 2).Add(time.Minute), 9, map[string]float64{"must": 1}))
 	totals, err := s.Totals(ctx, h.ID, store.Span{From: noon.AddDate(0, 0, -1), To: noon.AddDate(0, 0, 5)}, amount.CPU)
 	require.NoError(t, err)

@@ -140,7 +140,26 @@ func (iv *Interval) check() error {
 			}
 		}
 	}
+	if err := maybeSameLength("workloads", n, len(w.GetOuter()), len(w.GetRecogniser()), len(w.GetFacts()), len(w.GetRunnableMillis()), len(w.GetRunnablePeak())); err != nil {
+		return err
+	}
+	for i := range w.GetRunnableMillis() {
+		if w.RunnableMillis[i] < 0 {
+			return fmt.Errorf("workload %d: negative runnable_millis", i)
+		}
+	}
 	p := iv.GetPrograms()
+	if err := maybeSameLength("programs", len(p.GetWorkload()), len(p.GetFamily())); err != nil {
+		return err
+	}
+	for i, f := range p.GetFamily() {
+		if f < -1 || int(f) >= len(p.Names) {
+			return fmt.Errorf("programs row %d names a family that is not in the batch", i)
+		}
+	}
+	if err := iv.checkParts(n); err != nil {
+		return err
+	}
 	if err := sameLength("programs", len(p.GetWorkload()), len(p.GetProgram()), len(p.GetProcesses()), len(p.GetCpu()), len(p.GetMemory()),
 		len(p.GetDisk()), len(p.GetNetwork())); err != nil {
 		return err
@@ -165,6 +184,41 @@ func (iv *Interval) check() error {
 	return nil
 }
 
+// checkParts checks the tables that may be left out: parts and processes.
+func (iv *Interval) checkParts(workloads int) error {
+	t := iv.GetParts()
+	if err := sameLength("parts", len(t.GetWorkload()), len(t.GetName()), len(t.GetMicros())); err != nil {
+		return err
+	}
+	for i, x := range t.GetWorkload() {
+		if int(x) >= workloads || t.Micros[i] < 0 {
+			return fmt.Errorf("parts row %d is negative, or names a workload that is not there", i)
+		}
+	}
+	p := iv.GetProcesses()
+	n := len(p.GetPid())
+	if err := sameLength("processes", n, len(p.GetWorkload()), len(p.GetParent()), len(p.GetProgram()), len(p.GetUid()), len(p.GetThreads()),
+		len(p.GetRunnable()), len(p.GetLastCpu()), len(p.GetCpuMicros()), len(p.GetMemoryBytes()), len(p.GetDiskBytes())); err != nil {
+		return err
+	}
+	for i := range n {
+		if int(p.Workload[i]) >= workloads || int(p.Program[i]) >= len(p.Names) {
+			return fmt.Errorf("processes row %d names a workload or program that is not there", i)
+		}
+	}
+	return nil
+}
+
+// maybeSameLength is sameLength for columns that an older sender leaves out.
+func maybeSameLength(what string, n int, lengths ...int) error {
+	for _, l := range lengths {
+		if l != 0 && l != n {
+			return fmt.Errorf("%s: a column has %d elements, another %d", what, l, n)
+		}
+	}
+	return nil
+}
+
 func sameLength(what string, n int, lengths ...int) error {
 	for _, l := range lengths {
 		if l != n {
@@ -185,7 +239,7 @@ func FromInterval(iv *account.Interval, sequence uint64, mode string, d Describe
 	m := &Interval{
 		Boot: iv.Boot, Sequence: sequence, FromUnixMicros: iv.From.UnixMicro(), ToUnixMicros: max(iv.To.UnixMicro(), iv.From.UnixMicro()),
 		ElapsedMillis: iv.ElapsedMillis, Ticks: uint32(iv.Ticks), Cpus: uint32(iv.CPUCount), CgroupMode: mode,
-		Workloads: &Workloads{}, Programs: &Programs{}, CpuUse: &CpuUse{}, Detail: fromDetail(&iv.Detail),
+		Workloads: &Workloads{}, Programs: &Programs{}, CpuUse: &CpuUse{}, Parts: &Parts{}, Detail: fromDetail(&iv.Detail),
 	}
 	for r := range amount.NumResources {
 		l := &iv.Ledgers[r]
@@ -206,6 +260,18 @@ func FromInterval(iv *account.Interval, sequence uint64, mode string, d Describe
 				m.Programs.Names = append(m.Programs.Names, d.ProgramName(p.Program))
 			}
 			m.addProgram(i, k, p)
+			f, ok := programs[p.Family]
+			if !ok {
+				f = int32(len(m.Programs.Names))
+				programs[p.Family] = f
+				m.Programs.Names = append(m.Programs.Names, d.ProgramName(p.Family))
+			}
+			m.Programs.Family = append(m.Programs.Family, f)
+		}
+		for _, p := range u.Parts {
+			m.Parts.Workload = append(m.Parts.Workload, uint32(i))
+			m.Parts.Name = append(m.Parts.Name, d.ProgramName(p.Part))
+			m.Parts.Micros = append(m.Parts.Micros, p.Micros)
 		}
 		for _, c := range u.CPUs {
 			m.CpuUse.Workload = append(m.CpuUse.Workload, uint32(i))
@@ -229,6 +295,20 @@ func (l *Line) ToLine() account.Line {
 
 func (m *Interval) addWorkload(w account.Workload, u *account.Usage) {
 	t := m.Workloads
+	t.add(&w)
+	t.Threads = append(t.Threads, u.Threads)
+	t.Processes = append(t.Processes, u.Procs)
+	t.RunnableMillis = append(t.RunnableMillis, u.RunnableMillis)
+	t.RunnablePeak = append(t.RunnablePeak, u.RunnablePeak)
+	for r := range m.Usages {
+		c := m.Usages[r]
+		c.Units = append(c.Units, u.Units[r])
+		c.Peak = append(c.Peak, u.Peak[r])
+		c.Source = append(c.Source, uint32(u.Source[r]))
+	}
+}
+
+func (t *Workloads) add(w *account.Workload) {
 	t.Key = append(t.Key, w.Key)
 	t.Kind = append(t.Kind, w.Kind.String())
 	t.Name = append(t.Name, w.Name)
@@ -237,13 +317,61 @@ func (m *Interval) addWorkload(w account.Workload, u *account.Usage) {
 	t.Path = append(t.Path, w.Path)
 	t.Allowed = append(t.Allowed, w.Allowed)
 	t.Labels = append(t.Labels, &Labels{Values: w.Labels})
-	t.Threads = append(t.Threads, u.Threads)
-	t.Processes = append(t.Processes, u.Procs)
-	for r := range m.Usages {
-		c := m.Usages[r]
-		c.Units = append(c.Units, u.Units[r])
-		c.Peak = append(c.Peak, u.Peak[r])
-		c.Source = append(c.Source, uint32(u.Source[r]))
+	t.Outer = append(t.Outer, w.Outer)
+	t.Recogniser = append(t.Recogniser, w.Recogniser)
+	t.Facts = append(t.Facts, &Labels{Values: w.Facts})
+}
+
+// At is the identity of the i-th workload of the table. Its kind was checked when the batch was decoded.
+func (t *Workloads) At(i int) account.Workload {
+	w := account.Workload{
+		Key: t.Key[i], Name: t.Name[i], Owner: t.Owner[i], UID: t.Uid[i], Path: t.Path[i], Labels: t.Labels[i].GetValues(), Allowed: t.Allowed[i],
+	}
+	w.Kind, _ = amount.ParseKind(t.Kind[i])
+	if len(t.Outer) > 0 {
+		w.Outer = t.Outer[i]
+	}
+	if len(t.Recogniser) > 0 {
+		w.Recogniser = t.Recogniser[i]
+	}
+	if len(t.Facts) > 0 {
+		w.Facts = t.Facts[i].GetValues()
+	}
+	return w
+}
+
+// AddProcesses puts into the message the processes that run at its end. Those of workloads that are not in it are left out.
+func (m *Interval) AddProcesses(iv *account.Interval, processes []account.ProcessUse, over time.Duration, d Describer) {
+	t := &Processes{OverMillis: over.Milliseconds()}
+	m.Processes = t
+	index := make(map[account.WorkloadID]uint32, len(iv.Usages))
+	for i := range iv.Usages {
+		index[iv.Usages[i].Workload] = uint32(i)
+	}
+	programs := map[int32]uint32{}
+	for i := range processes {
+		p := &processes[i]
+		w, ok := index[p.Workload]
+		if !ok {
+			continue
+		}
+		k, ok := programs[p.Program]
+		if !ok {
+			k = uint32(len(t.Names))
+			programs[p.Program] = k
+			t.Names = append(t.Names, d.ProgramName(p.Program))
+		}
+		t.Workload = append(t.Workload, w)
+		t.Pid = append(t.Pid, p.PID)
+		t.Parent = append(t.Parent, p.Parent)
+		t.Program = append(t.Program, k)
+		t.Uid = append(t.Uid, p.UID)
+		t.Threads = append(t.Threads, p.Threads)
+		t.Runnable = append(t.Runnable, p.Runnable)
+		t.LastCpu = append(t.LastCpu, p.LastCPU)
+		t.CpuMicros = append(t.CpuMicros, p.Micros)
+		t.MemoryBytes = append(t.MemoryBytes, p.AnonBytes)
+		t.DiskBytes = append(t.DiskBytes, p.Bytes)
 	}
 }
 

@@ -99,6 +99,8 @@ type Interval struct {
 	CpuUse         *CpuUse                `protobuf:"bytes,12,opt,name=cpu_use,json=cpuUse,proto3" json:"cpu_use,omitempty"`
 	Detail         *Detail                `protobuf:"bytes,13,opt,name=detail,proto3" json:"detail,omitempty"`
 	CgroupMode     string                 `protobuf:"bytes,14,opt,name=cgroup_mode,json=cgroupMode,proto3" json:"cgroup_mode,omitempty"` // v1, hybrid or v2
+	Parts          *Parts                 `protobuf:"bytes,15,opt,name=parts,proto3" json:"parts,omitempty"`
+	Processes      *Processes             `protobuf:"bytes,16,opt,name=processes,proto3" json:"processes,omitempty"`
 	unknownFields  protoimpl.UnknownFields
 	sizeCache      protoimpl.SizeCache
 }
@@ -231,6 +233,114 @@ func (x *Interval) GetCgroupMode() string {
 	return ""
 }
 
+func (x *Interval) GetParts() *Parts {
+	if x != nil {
+		return x.Parts
+	}
+	return nil
+}
+
+func (x *Interval) GetProcesses() *Processes {
+	if x != nil {
+		return x.Processes
+	}
+	return nil
+}
+
+// Notices carry news of workloads between intervals: that they appeared, changed their names, or ended. They hold no
+// figures; what they say is in the next interval too, so one that is lost is only late.
+type Notices struct {
+	state         protoimpl.MessageState `protogen:"open.v1"`
+	Version       uint32                 `protobuf:"varint,1,opt,name=version,proto3" json:"version,omitempty"` // 1
+	Host          string                 `protobuf:"bytes,2,opt,name=host,proto3" json:"host,omitempty"`
+	Boot          string                 `protobuf:"bytes,3,opt,name=boot,proto3" json:"boot,omitempty"`
+	AtUnixMicros  int64                  `protobuf:"varint,4,opt,name=at_unix_micros,json=atUnixMicros,proto3" json:"at_unix_micros,omitempty"`
+	DueUnixMicros int64                  `protobuf:"varint,5,opt,name=due_unix_micros,json=dueUnixMicros,proto3" json:"due_unix_micros,omitempty"` // when the interval that will hold their first usage closes
+	Workloads     *Workloads             `protobuf:"bytes,6,opt,name=workloads,proto3" json:"workloads,omitempty"`                                 // usage columns are left out
+	EndedMicros   []int64                `protobuf:"varint,7,rep,packed,name=ended_micros,json=endedMicros,proto3" json:"ended_micros,omitempty"`  // by workload: when it was last seen; 0 where it still runs
+	unknownFields protoimpl.UnknownFields
+	sizeCache     protoimpl.SizeCache
+}
+
+func (x *Notices) Reset() {
+	*x = Notices{}
+	mi := &file_internal_wire_interval_proto_msgTypes[2]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *Notices) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*Notices) ProtoMessage() {}
+
+func (x *Notices) ProtoReflect() protoreflect.Message {
+	mi := &file_internal_wire_interval_proto_msgTypes[2]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use Notices.ProtoReflect.Descriptor instead.
+func (*Notices) Descriptor() ([]byte, []int) {
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{2}
+}
+
+func (x *Notices) GetVersion() uint32 {
+	if x != nil {
+		return x.Version
+	}
+	return 0
+}
+
+func (x *Notices) GetHost() string {
+	if x != nil {
+		return x.Host
+	}
+	return ""
+}
+
+func (x *Notices) GetBoot() string {
+	if x != nil {
+		return x.Boot
+	}
+	return ""
+}
+
+func (x *Notices) GetAtUnixMicros() int64 {
+	if x != nil {
+		return x.AtUnixMicros
+	}
+	return 0
+}
+
+func (x *Notices) GetDueUnixMicros() int64 {
+	if x != nil {
+		return x.DueUnixMicros
+	}
+	return 0
+}
+
+func (x *Notices) GetWorkloads() *Workloads {
+	if x != nil {
+		return x.Workloads
+	}
+	return nil
+}
+
+func (x *Notices) GetEndedMicros() []int64 {
+	if x != nil {
+		return x.EndedMicros
+	}
+	return nil
+}
+
 // Ledger holds one resource's host-wide lines in account units: CPU microseconds, byte-milliseconds, bytes, bytes.
 type Ledger struct {
 	state         protoimpl.MessageState `protogen:"open.v1"`
@@ -245,7 +355,7 @@ type Ledger struct {
 
 func (x *Ledger) Reset() {
 	*x = Ledger{}
-	mi := &file_internal_wire_interval_proto_msgTypes[2]
+	mi := &file_internal_wire_interval_proto_msgTypes[3]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -257,7 +367,7 @@ func (x *Ledger) String() string {
 func (*Ledger) ProtoMessage() {}
 
 func (x *Ledger) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[2]
+	mi := &file_internal_wire_interval_proto_msgTypes[3]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -270,7 +380,7 @@ func (x *Ledger) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Ledger.ProtoReflect.Descriptor instead.
 func (*Ledger) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{2}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{3}
 }
 
 func (x *Ledger) GetCapacity() *Line {
@@ -318,7 +428,7 @@ type Line struct {
 
 func (x *Line) Reset() {
 	*x = Line{}
-	mi := &file_internal_wire_interval_proto_msgTypes[3]
+	mi := &file_internal_wire_interval_proto_msgTypes[4]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -330,7 +440,7 @@ func (x *Line) String() string {
 func (*Line) ProtoMessage() {}
 
 func (x *Line) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[3]
+	mi := &file_internal_wire_interval_proto_msgTypes[4]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -343,7 +453,7 @@ func (x *Line) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Line.ProtoReflect.Descriptor instead.
 func (*Line) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{3}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{4}
 }
 
 func (x *Line) GetUnits() int64 {
@@ -362,24 +472,30 @@ func (x *Line) GetUnavailable() string {
 
 // Workloads is a table: element i of each column belongs to the i-th workload of this interval.
 type Workloads struct {
-	state         protoimpl.MessageState `protogen:"open.v1"`
-	Key           []string               `protobuf:"bytes,1,rep,name=key,proto3" json:"key,omitempty"`
-	Kind          []string               `protobuf:"bytes,2,rep,name=kind,proto3" json:"kind,omitempty"`
-	Name          []string               `protobuf:"bytes,3,rep,name=name,proto3" json:"name,omitempty"`
-	Owner         []string               `protobuf:"bytes,4,rep,name=owner,proto3" json:"owner,omitempty"`
-	Uid           []int64                `protobuf:"zigzag64,5,rep,packed,name=uid,proto3" json:"uid,omitempty"` // -1 when not known
-	Path          []string               `protobuf:"bytes,6,rep,name=path,proto3" json:"path,omitempty"`
-	Allowed       []string               `protobuf:"bytes,7,rep,name=allowed,proto3" json:"allowed,omitempty"` // CPUs its processes may run on, kernel list format
-	Labels        []*Labels              `protobuf:"bytes,8,rep,name=labels,proto3" json:"labels,omitempty"`
-	Threads       []int32                `protobuf:"varint,9,rep,packed,name=threads,proto3" json:"threads,omitempty"`
-	Processes     []int32                `protobuf:"varint,10,rep,packed,name=processes,proto3" json:"processes,omitempty"`
-	unknownFields protoimpl.UnknownFields
-	sizeCache     protoimpl.SizeCache
+	state     protoimpl.MessageState `protogen:"open.v1"`
+	Key       []string               `protobuf:"bytes,1,rep,name=key,proto3" json:"key,omitempty"`
+	Kind      []string               `protobuf:"bytes,2,rep,name=kind,proto3" json:"kind,omitempty"`
+	Name      []string               `protobuf:"bytes,3,rep,name=name,proto3" json:"name,omitempty"`
+	Owner     []string               `protobuf:"bytes,4,rep,name=owner,proto3" json:"owner,omitempty"`
+	Uid       []int64                `protobuf:"zigzag64,5,rep,packed,name=uid,proto3" json:"uid,omitempty"` // -1 when not known
+	Path      []string               `protobuf:"bytes,6,rep,name=path,proto3" json:"path,omitempty"`
+	Allowed   []string               `protobuf:"bytes,7,rep,name=allowed,proto3" json:"allowed,omitempty"` // CPUs its processes may run on, kernel list format
+	Labels    []*Labels              `protobuf:"bytes,8,rep,name=labels,proto3" json:"labels,omitempty"`
+	Threads   []int32                `protobuf:"varint,9,rep,packed,name=threads,proto3" json:"threads,omitempty"`
+	Processes []int32                `protobuf:"varint,10,rep,packed,name=processes,proto3" json:"processes,omitempty"`
+	// Columns from here on may be left out whole.
+	Outer          []string  `protobuf:"bytes,11,rep,name=outer,proto3" json:"outer,omitempty"`                                                 // key of the workload around it
+	Recogniser     []string  `protobuf:"bytes,12,rep,name=recogniser,proto3" json:"recogniser,omitempty"`                                       // which recogniser claimed it
+	Facts          []*Labels `protobuf:"bytes,13,rep,name=facts,proto3" json:"facts,omitempty"`                                                 // what else is known of it, by name
+	RunnableMillis []int64   `protobuf:"varint,14,rep,packed,name=runnable_millis,json=runnableMillis,proto3" json:"runnable_millis,omitempty"` // threads running or waiting for a CPU: thread milliseconds
+	RunnablePeak   []int32   `protobuf:"varint,15,rep,packed,name=runnable_peak,json=runnablePeak,proto3" json:"runnable_peak,omitempty"`       // most at one reading
+	unknownFields  protoimpl.UnknownFields
+	sizeCache      protoimpl.SizeCache
 }
 
 func (x *Workloads) Reset() {
 	*x = Workloads{}
-	mi := &file_internal_wire_interval_proto_msgTypes[4]
+	mi := &file_internal_wire_interval_proto_msgTypes[5]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -391,7 +507,7 @@ func (x *Workloads) String() string {
 func (*Workloads) ProtoMessage() {}
 
 func (x *Workloads) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[4]
+	mi := &file_internal_wire_interval_proto_msgTypes[5]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -404,7 +520,7 @@ func (x *Workloads) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Workloads.ProtoReflect.Descriptor instead.
 func (*Workloads) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{4}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{5}
 }
 
 func (x *Workloads) GetKey() []string {
@@ -477,6 +593,41 @@ func (x *Workloads) GetProcesses() []int32 {
 	return nil
 }
 
+func (x *Workloads) GetOuter() []string {
+	if x != nil {
+		return x.Outer
+	}
+	return nil
+}
+
+func (x *Workloads) GetRecogniser() []string {
+	if x != nil {
+		return x.Recogniser
+	}
+	return nil
+}
+
+func (x *Workloads) GetFacts() []*Labels {
+	if x != nil {
+		return x.Facts
+	}
+	return nil
+}
+
+func (x *Workloads) GetRunnableMillis() []int64 {
+	if x != nil {
+		return x.RunnableMillis
+	}
+	return nil
+}
+
+func (x *Workloads) GetRunnablePeak() []int32 {
+	if x != nil {
+		return x.RunnablePeak
+	}
+	return nil
+}
+
 type Labels struct {
 	state         protoimpl.MessageState `protogen:"open.v1"`
 	Values        map[string]string      `protobuf:"bytes,1,rep,name=values,proto3" json:"values,omitempty" protobuf_key:"bytes,1,opt,name=key" protobuf_val:"bytes,2,opt,name=value"`
@@ -486,7 +637,7 @@ type Labels struct {
 
 func (x *Labels) Reset() {
 	*x = Labels{}
-	mi := &file_internal_wire_interval_proto_msgTypes[5]
+	mi := &file_internal_wire_interval_proto_msgTypes[6]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -498,7 +649,7 @@ func (x *Labels) String() string {
 func (*Labels) ProtoMessage() {}
 
 func (x *Labels) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[5]
+	mi := &file_internal_wire_interval_proto_msgTypes[6]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -511,7 +662,7 @@ func (x *Labels) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Labels.ProtoReflect.Descriptor instead.
 func (*Labels) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{5}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{6}
 }
 
 func (x *Labels) GetValues() map[string]string {
@@ -533,7 +684,7 @@ type Usage struct {
 
 func (x *Usage) Reset() {
 	*x = Usage{}
-	mi := &file_internal_wire_interval_proto_msgTypes[6]
+	mi := &file_internal_wire_interval_proto_msgTypes[7]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -545,7 +696,7 @@ func (x *Usage) String() string {
 func (*Usage) ProtoMessage() {}
 
 func (x *Usage) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[6]
+	mi := &file_internal_wire_interval_proto_msgTypes[7]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -558,7 +709,7 @@ func (x *Usage) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Usage.ProtoReflect.Descriptor instead.
 func (*Usage) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{6}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{7}
 }
 
 func (x *Usage) GetUnits() []int64 {
@@ -593,13 +744,14 @@ type Programs struct {
 	Memory        []int64                `protobuf:"varint,6,rep,packed,name=memory,proto3" json:"memory,omitempty"`
 	Disk          []int64                `protobuf:"varint,7,rep,packed,name=disk,proto3" json:"disk,omitempty"`
 	Network       []int64                `protobuf:"varint,8,rep,packed,name=network,proto3" json:"network,omitempty"`
+	Family        []int32                `protobuf:"zigzag32,9,rep,packed,name=family,proto3" json:"family,omitempty"` // program at the head of the family, as index into names; -1 for none. May be left out whole
 	unknownFields protoimpl.UnknownFields
 	sizeCache     protoimpl.SizeCache
 }
 
 func (x *Programs) Reset() {
 	*x = Programs{}
-	mi := &file_internal_wire_interval_proto_msgTypes[7]
+	mi := &file_internal_wire_interval_proto_msgTypes[8]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -611,7 +763,7 @@ func (x *Programs) String() string {
 func (*Programs) ProtoMessage() {}
 
 func (x *Programs) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[7]
+	mi := &file_internal_wire_interval_proto_msgTypes[8]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -624,7 +776,7 @@ func (x *Programs) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Programs.ProtoReflect.Descriptor instead.
 func (*Programs) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{7}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{8}
 }
 
 func (x *Programs) GetNames() []string {
@@ -683,6 +835,215 @@ func (x *Programs) GetNetwork() []int64 {
 	return nil
 }
 
+func (x *Programs) GetFamily() []int32 {
+	if x != nil {
+		return x.Family
+	}
+	return nil
+}
+
+// Parts divide the CPU time of workloads whose threads or steps are told apart; a row has the workload's index.
+type Parts struct {
+	state         protoimpl.MessageState `protogen:"open.v1"`
+	Workload      []uint32               `protobuf:"varint,1,rep,packed,name=workload,proto3" json:"workload,omitempty"`
+	Name          []string               `protobuf:"bytes,2,rep,name=name,proto3" json:"name,omitempty"`
+	Micros        []int64                `protobuf:"varint,3,rep,packed,name=micros,proto3" json:"micros,omitempty"`
+	unknownFields protoimpl.UnknownFields
+	sizeCache     protoimpl.SizeCache
+}
+
+func (x *Parts) Reset() {
+	*x = Parts{}
+	mi := &file_internal_wire_interval_proto_msgTypes[9]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *Parts) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*Parts) ProtoMessage() {}
+
+func (x *Parts) ProtoReflect() protoreflect.Message {
+	mi := &file_internal_wire_interval_proto_msgTypes[9]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use Parts.ProtoReflect.Descriptor instead.
+func (*Parts) Descriptor() ([]byte, []int) {
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{9}
+}
+
+func (x *Parts) GetWorkload() []uint32 {
+	if x != nil {
+		return x.Workload
+	}
+	return nil
+}
+
+func (x *Parts) GetName() []string {
+	if x != nil {
+		return x.Name
+	}
+	return nil
+}
+
+func (x *Parts) GetMicros() []int64 {
+	if x != nil {
+		return x.Micros
+	}
+	return nil
+}
+
+// Processes are those that run at the interval's end, with what each used over its last reading.
+type Processes struct {
+	state         protoimpl.MessageState `protogen:"open.v1"`
+	OverMillis    int64                  `protobuf:"varint,1,opt,name=over_millis,json=overMillis,proto3" json:"over_millis,omitempty"`
+	Names         []string               `protobuf:"bytes,2,rep,name=names,proto3" json:"names,omitempty"` // the name of a program index
+	Workload      []uint32               `protobuf:"varint,3,rep,packed,name=workload,proto3" json:"workload,omitempty"`
+	Pid           []int32                `protobuf:"varint,4,rep,packed,name=pid,proto3" json:"pid,omitempty"`
+	Parent        []int32                `protobuf:"varint,5,rep,packed,name=parent,proto3" json:"parent,omitempty"`
+	Program       []uint32               `protobuf:"varint,6,rep,packed,name=program,proto3" json:"program,omitempty"`
+	Uid           []int64                `protobuf:"varint,7,rep,packed,name=uid,proto3" json:"uid,omitempty"`
+	Threads       []int32                `protobuf:"varint,8,rep,packed,name=threads,proto3" json:"threads,omitempty"`
+	Runnable      []int32                `protobuf:"varint,9,rep,packed,name=runnable,proto3" json:"runnable,omitempty"`
+	LastCpu       []int32                `protobuf:"varint,10,rep,packed,name=last_cpu,json=lastCpu,proto3" json:"last_cpu,omitempty"`
+	CpuMicros     []int64                `protobuf:"varint,11,rep,packed,name=cpu_micros,json=cpuMicros,proto3" json:"cpu_micros,omitempty"`
+	MemoryBytes   []int64                `protobuf:"varint,12,rep,packed,name=memory_bytes,json=memoryBytes,proto3" json:"memory_bytes,omitempty"` // anonymous
+	DiskBytes     []int64                `protobuf:"varint,13,rep,packed,name=disk_bytes,json=diskBytes,proto3" json:"disk_bytes,omitempty"`       // -1 when not known
+	unknownFields protoimpl.UnknownFields
+	sizeCache     protoimpl.SizeCache
+}
+
+func (x *Processes) Reset() {
+	*x = Processes{}
+	mi := &file_internal_wire_interval_proto_msgTypes[10]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *Processes) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*Processes) ProtoMessage() {}
+
+func (x *Processes) ProtoReflect() protoreflect.Message {
+	mi := &file_internal_wire_interval_proto_msgTypes[10]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use Processes.ProtoReflect.Descriptor instead.
+func (*Processes) Descriptor() ([]byte, []int) {
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{10}
+}
+
+func (x *Processes) GetOverMillis() int64 {
+	if x != nil {
+		return x.OverMillis
+	}
+	return 0
+}
+
+func (x *Processes) GetNames() []string {
+	if x != nil {
+		return x.Names
+	}
+	return nil
+}
+
+func (x *Processes) GetWorkload() []uint32 {
+	if x != nil {
+		return x.Workload
+	}
+	return nil
+}
+
+func (x *Processes) GetPid() []int32 {
+	if x != nil {
+		return x.Pid
+	}
+	return nil
+}
+
+func (x *Processes) GetParent() []int32 {
+	if x != nil {
+		return x.Parent
+	}
+	return nil
+}
+
+func (x *Processes) GetProgram() []uint32 {
+	if x != nil {
+		return x.Program
+	}
+	return nil
+}
+
+func (x *Processes) GetUid() []int64 {
+	if x != nil {
+		return x.Uid
+	}
+	return nil
+}
+
+func (x *Processes) GetThreads() []int32 {
+	if x != nil {
+		return x.Threads
+	}
+	return nil
+}
+
+func (x *Processes) GetRunnable() []int32 {
+	if x != nil {
+		return x.Runnable
+	}
+	return nil
+}
+
+func (x *Processes) GetLastCpu() []int32 {
+	if x != nil {
+		return x.LastCpu
+	}
+	return nil
+}
+
+func (x *Processes) GetCpuMicros() []int64 {
+	if x != nil {
+		return x.CpuMicros
+	}
+	return nil
+}
+
+func (x *Processes) GetMemoryBytes() []int64 {
+	if x != nil {
+		return x.MemoryBytes
+	}
+	return nil
+}
+
+func (x *Processes) GetDiskBytes() []int64 {
+	if x != nil {
+		return x.DiskBytes
+	}
+	return nil
+}
+
 // CpuUse says on which CPUs workloads' time was spent; a row has the workload's index.
 type CpuUse struct {
 	state         protoimpl.MessageState `protogen:"open.v1"`
@@ -696,7 +1057,7 @@ type CpuUse struct {
 
 func (x *CpuUse) Reset() {
 	*x = CpuUse{}
-	mi := &file_internal_wire_interval_proto_msgTypes[8]
+	mi := &file_internal_wire_interval_proto_msgTypes[11]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -708,7 +1069,7 @@ func (x *CpuUse) String() string {
 func (*CpuUse) ProtoMessage() {}
 
 func (x *CpuUse) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[8]
+	mi := &file_internal_wire_interval_proto_msgTypes[11]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -721,7 +1082,7 @@ func (x *CpuUse) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use CpuUse.ProtoReflect.Descriptor instead.
 func (*CpuUse) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{8}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{11}
 }
 
 func (x *CpuUse) GetWorkload() []uint32 {
@@ -777,7 +1138,7 @@ type Detail struct {
 
 func (x *Detail) Reset() {
 	*x = Detail{}
-	mi := &file_internal_wire_interval_proto_msgTypes[9]
+	mi := &file_internal_wire_interval_proto_msgTypes[12]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -789,7 +1150,7 @@ func (x *Detail) String() string {
 func (*Detail) ProtoMessage() {}
 
 func (x *Detail) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[9]
+	mi := &file_internal_wire_interval_proto_msgTypes[12]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -802,7 +1163,7 @@ func (x *Detail) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Detail.ProtoReflect.Descriptor instead.
 func (*Detail) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{9}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{12}
 }
 
 func (x *Detail) GetCpu() []uint32 {
@@ -925,7 +1286,7 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\x05Batch\x12\x18\n" +
 	"\aversion\x18\x01 \x01(\rR\aversion\x12\x12\n" +
 	"\x04host\x18\x02 \x01(\tR\x04host\x129\n" +
-	"\tintervals\x18\x03 \x03(\v2\x1b.vinescale.wire.v1.IntervalR\tintervals\"\xbf\x04\n" +
+	"\tintervals\x18\x03 \x03(\v2\x1b.vinescale.wire.v1.IntervalR\tintervals\"\xab\x05\n" +
 	"\bInterval\x12\x12\n" +
 	"\x04boot\x18\x01 \x01(\tR\x04boot\x12\x1a\n" +
 	"\bsequence\x18\x02 \x01(\x04R\bsequence\x12(\n" +
@@ -942,7 +1303,17 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\acpu_use\x18\f \x01(\v2\x19.vinescale.wire.v1.CpuUseR\x06cpuUse\x121\n" +
 	"\x06detail\x18\r \x01(\v2\x19.vinescale.wire.v1.DetailR\x06detail\x12\x1f\n" +
 	"\vcgroup_mode\x18\x0e \x01(\tR\n" +
-	"cgroupMode\"\xf7\x01\n" +
+	"cgroupMode\x12.\n" +
+	"\x05parts\x18\x0f \x01(\v2\x18.vinescale.wire.v1.PartsR\x05parts\x12:\n" +
+	"\tprocesses\x18\x10 \x01(\v2\x1c.vinescale.wire.v1.ProcessesR\tprocesses\"\xf8\x01\n" +
+	"\aNotices\x12\x18\n" +
+	"\aversion\x18\x01 \x01(\rR\aversion\x12\x12\n" +
+	"\x04host\x18\x02 \x01(\tR\x04host\x12\x12\n" +
+	"\x04boot\x18\x03 \x01(\tR\x04boot\x12$\n" +
+	"\x0eat_unix_micros\x18\x04 \x01(\x03R\fatUnixMicros\x12&\n" +
+	"\x0fdue_unix_micros\x18\x05 \x01(\x03R\rdueUnixMicros\x12:\n" +
+	"\tworkloads\x18\x06 \x01(\v2\x1c.vinescale.wire.v1.WorkloadsR\tworkloads\x12!\n" +
+	"\fended_micros\x18\a \x03(\x03R\vendedMicros\"\xf7\x01\n" +
 	"\x06Ledger\x123\n" +
 	"\bcapacity\x18\x01 \x01(\v2\x17.vinescale.wire.v1.LineR\bcapacity\x12+\n" +
 	"\x04used\x18\x02 \x01(\v2\x17.vinescale.wire.v1.LineR\x04used\x12+\n" +
@@ -951,7 +1322,7 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\x05steal\x18\x05 \x01(\v2\x17.vinescale.wire.v1.LineR\x05steal\">\n" +
 	"\x04Line\x12\x14\n" +
 	"\x05units\x18\x01 \x01(\x03R\x05units\x12 \n" +
-	"\vunavailable\x18\x02 \x01(\tR\vunavailable\"\x86\x02\n" +
+	"\vunavailable\x18\x02 \x01(\tR\vunavailable\"\xbb\x03\n" +
 	"\tWorkloads\x12\x10\n" +
 	"\x03key\x18\x01 \x03(\tR\x03key\x12\x12\n" +
 	"\x04kind\x18\x02 \x03(\tR\x04kind\x12\x12\n" +
@@ -963,7 +1334,14 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\x06labels\x18\b \x03(\v2\x19.vinescale.wire.v1.LabelsR\x06labels\x12\x18\n" +
 	"\athreads\x18\t \x03(\x05R\athreads\x12\x1c\n" +
 	"\tprocesses\x18\n" +
-	" \x03(\x05R\tprocesses\"\x82\x01\n" +
+	" \x03(\x05R\tprocesses\x12\x14\n" +
+	"\x05outer\x18\v \x03(\tR\x05outer\x12\x1e\n" +
+	"\n" +
+	"recogniser\x18\f \x03(\tR\n" +
+	"recogniser\x12/\n" +
+	"\x05facts\x18\r \x03(\v2\x19.vinescale.wire.v1.LabelsR\x05facts\x12'\n" +
+	"\x0frunnable_millis\x18\x0e \x03(\x03R\x0erunnableMillis\x12#\n" +
+	"\rrunnable_peak\x18\x0f \x03(\x05R\frunnablePeak\"\x82\x01\n" +
 	"\x06Labels\x12=\n" +
 	"\x06values\x18\x01 \x03(\v2%.vinescale.wire.v1.Labels.ValuesEntryR\x06values\x1a9\n" +
 	"\vValuesEntry\x12\x10\n" +
@@ -972,7 +1350,7 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\x05Usage\x12\x14\n" +
 	"\x05units\x18\x01 \x03(\x03R\x05units\x12\x12\n" +
 	"\x04peak\x18\x02 \x03(\x03R\x04peak\x12\x16\n" +
-	"\x06source\x18\x03 \x03(\rR\x06source\"\xcc\x01\n" +
+	"\x06source\x18\x03 \x03(\rR\x06source\"\xe4\x01\n" +
 	"\bPrograms\x12\x14\n" +
 	"\x05names\x18\x01 \x03(\tR\x05names\x12\x1a\n" +
 	"\bworkload\x18\x02 \x03(\rR\bworkload\x12\x18\n" +
@@ -981,7 +1359,30 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\x03cpu\x18\x05 \x03(\x03R\x03cpu\x12\x16\n" +
 	"\x06memory\x18\x06 \x03(\x03R\x06memory\x12\x12\n" +
 	"\x04disk\x18\a \x03(\x03R\x04disk\x12\x18\n" +
-	"\anetwork\x18\b \x03(\x03R\anetwork\"f\n" +
+	"\anetwork\x18\b \x03(\x03R\anetwork\x12\x16\n" +
+	"\x06family\x18\t \x03(\x11R\x06family\"O\n" +
+	"\x05Parts\x12\x1a\n" +
+	"\bworkload\x18\x01 \x03(\rR\bworkload\x12\x12\n" +
+	"\x04name\x18\x02 \x03(\tR\x04name\x12\x16\n" +
+	"\x06micros\x18\x03 \x03(\x03R\x06micros\"\xe6\x02\n" +
+	"\tProcesses\x12\x1f\n" +
+	"\vover_millis\x18\x01 \x01(\x03R\n" +
+	"overMillis\x12\x14\n" +
+	"\x05names\x18\x02 \x03(\tR\x05names\x12\x1a\n" +
+	"\bworkload\x18\x03 \x03(\rR\bworkload\x12\x10\n" +
+	"\x03pid\x18\x04 \x03(\x05R\x03pid\x12\x16\n" +
+	"\x06parent\x18\x05 \x03(\x05R\x06parent\x12\x18\n" +
+	"\aprogram\x18\x06 \x03(\rR\aprogram\x12\x10\n" +
+	"\x03uid\x18\a \x03(\x03R\x03uid\x12\x18\n" +
+	"\athreads\x18\b \x03(\x05R\athreads\x12\x1a\n" +
+	"\brunnable\x18\t \x03(\x05R\brunnable\x12\x19\n" +
+	"\blast_cpu\x18\n" +
+	" \x03(\x05R\alastCpu\x12\x1d\n" +
+	"\n" +
+	"cpu_micros\x18\v \x03(\x03R\tcpuMicros\x12!\n" +
+	"\fmemory_bytes\x18\f \x03(\x03R\vmemoryBytes\x12\x1d\n" +
+	"\n" +
+	"disk_bytes\x18\r \x03(\x03R\tdiskBytes\"f\n" +
 	"\x06CpuUse\x12\x1a\n" +
 	"\bworkload\x18\x01 \x03(\rR\bworkload\x12\x10\n" +
 	"\x03cpu\x18\x02 \x03(\rR\x03cpu\x12\x16\n" +
@@ -1018,40 +1419,47 @@ func file_internal_wire_interval_proto_rawDescGZIP() []byte {
 	return file_internal_wire_interval_proto_rawDescData
 }
 
-var file_internal_wire_interval_proto_msgTypes = make([]protoimpl.MessageInfo, 11)
+var file_internal_wire_interval_proto_msgTypes = make([]protoimpl.MessageInfo, 14)
 var file_internal_wire_interval_proto_goTypes = []any{
 	(*Batch)(nil),     // 0: vinescale.wire.v1.Batch
 	(*Interval)(nil),  // 1: vinescale.wire.v1.Interval
-	(*Ledger)(nil),    // 2: vinescale.wire.v1.Ledger
-	(*Line)(nil),      // 3: vinescale.wire.v1.Line
-	(*Workloads)(nil), // 4: vinescale.wire.v1.Workloads
-	(*Labels)(nil),    // 5: vinescale.wire.v1.Labels
-	(*Usage)(nil),     // 6: vinescale.wire.v1.Usage
-	(*Programs)(nil),  // 7: vinescale.wire.v1.Programs
-	(*CpuUse)(nil),    // 8: vinescale.wire.v1.CpuUse
-	(*Detail)(nil),    // 9: vinescale.wire.v1.Detail
-	nil,               // 10: vinescale.wire.v1.Labels.ValuesEntry
+	(*Notices)(nil),   // 2: vinescale.wire.v1.Notices
+	(*Ledger)(nil),    // 3: vinescale.wire.v1.Ledger
+	(*Line)(nil),      // 4: vinescale.wire.v1.Line
+	(*Workloads)(nil), // 5: vinescale.wire.v1.Workloads
+	(*Labels)(nil),    // 6: vinescale.wire.v1.Labels
+	(*Usage)(nil),     // 7: vinescale.wire.v1.Usage
+	(*Programs)(nil),  // 8: vinescale.wire.v1.Programs
+	(*Parts)(nil),     // 9: vinescale.wire.v1.Parts
+	(*Processes)(nil), // 10: vinescale.wire.v1.Processes
+	(*CpuUse)(nil),    // 11: vinescale.wire.v1.CpuUse
+	(*Detail)(nil),    // 12: vinescale.wire.v1.Detail
+	nil,               // 13: vinescale.wire.v1.Labels.ValuesEntry
 }
 var file_internal_wire_interval_proto_depIdxs = []int32{
 	1,  // 0: vinescale.wire.v1.Batch.intervals:type_name -> vinescale.wire.v1.Interval
-	2,  // 1: vinescale.wire.v1.Interval.ledgers:type_name -> vinescale.wire.v1.Ledger
-	4,  // 2: vinescale.wire.v1.Interval.workloads:type_name -> vinescale.wire.v1.Workloads
-	6,  // 3: vinescale.wire.v1.Interval.usages:type_name -> vinescale.wire.v1.Usage
-	7,  // 4: vinescale.wire.v1.Interval.programs:type_name -> vinescale.wire.v1.Programs
-	8,  // 5: vinescale.wire.v1.Interval.cpu_use:type_name -> vinescale.wire.v1.CpuUse
-	9,  // 6: vinescale.wire.v1.Interval.detail:type_name -> vinescale.wire.v1.Detail
-	3,  // 7: vinescale.wire.v1.Ledger.capacity:type_name -> vinescale.wire.v1.Line
-	3,  // 8: vinescale.wire.v1.Ledger.used:type_name -> vinescale.wire.v1.Line
-	3,  // 9: vinescale.wire.v1.Ledger.idle:type_name -> vinescale.wire.v1.Line
-	3,  // 10: vinescale.wire.v1.Ledger.kernel:type_name -> vinescale.wire.v1.Line
-	3,  // 11: vinescale.wire.v1.Ledger.steal:type_name -> vinescale.wire.v1.Line
-	5,  // 12: vinescale.wire.v1.Workloads.labels:type_name -> vinescale.wire.v1.Labels
-	10, // 13: vinescale.wire.v1.Labels.values:type_name -> vinescale.wire.v1.Labels.ValuesEntry
-	14, // [14:14] is the sub-list for method output_type
-	14, // [14:14] is the sub-list for method input_type
-	14, // [14:14] is the sub-list for extension type_name
-	14, // [14:14] is the sub-list for extension extendee
-	0,  // [0:14] is the sub-list for field type_name
+	3,  // 1: vinescale.wire.v1.Interval.ledgers:type_name -> vinescale.wire.v1.Ledger
+	5,  // 2: vinescale.wire.v1.Interval.workloads:type_name -> vinescale.wire.v1.Workloads
+	7,  // 3: vinescale.wire.v1.Interval.usages:type_name -> vinescale.wire.v1.Usage
+	8,  // 4: vinescale.wire.v1.Interval.programs:type_name -> vinescale.wire.v1.Programs
+	11, // 5: vinescale.wire.v1.Interval.cpu_use:type_name -> vinescale.wire.v1.CpuUse
+	12, // 6: vinescale.wire.v1.Interval.detail:type_name -> vinescale.wire.v1.Detail
+	9,  // 7: vinescale.wire.v1.Interval.parts:type_name -> vinescale.wire.v1.Parts
+	10, // 8: vinescale.wire.v1.Interval.processes:type_name -> vinescale.wire.v1.Processes
+	5,  // 9: vinescale.wire.v1.Notices.workloads:type_name -> vinescale.wire.v1.Workloads
+	4,  // 10: vinescale.wire.v1.Ledger.capacity:type_name -> vinescale.wire.v1.Line
+	4,  // 11: vinescale.wire.v1.Ledger.used:type_name -> vinescale.wire.v1.Line
+	4,  // 12: vinescale.wire.v1.Ledger.idle:type_name -> vinescale.wire.v1.Line
+	4,  // 13: vinescale.wire.v1.Ledger.kernel:type_name -> vinescale.wire.v1.Line
+	4,  // 14: vinescale.wire.v1.Ledger.steal:type_name -> vinescale.wire.v1.Line
+	6,  // 15: vinescale.wire.v1.Workloads.labels:type_name -> vinescale.wire.v1.Labels
+	6,  // 16: vinescale.wire.v1.Workloads.facts:type_name -> vinescale.wire.v1.Labels
+	13, // 17: vinescale.wire.v1.Labels.values:type_name -> vinescale.wire.v1.Labels.ValuesEntry
+	18, // [18:18] is the sub-list for method output_type
+	18, // [18:18] is the sub-list for method input_type
+	18, // [18:18] is the sub-list for extension type_name
+	18, // [18:18] is the sub-list for extension extendee
+	0,  // [0:18] is the sub-list for field type_name
 }
 
 func init() { file_internal_wire_interval_proto_init() }
@@ -1065,7 +1473,7 @@ func file_internal_wire_interval_proto_init() {
 			GoPackagePath: reflect.TypeOf(x{}).PkgPath(),
 			RawDescriptor: unsafe.Slice(unsafe.StringData(file_internal_wire_interval_proto_rawDesc), len(file_internal_wire_interval_proto_rawDesc)),
 			NumEnums:      0,
-			NumMessages:   11,
+			NumMessages:   14,
 			NumExtensions: 0,
 			NumServices:   0,
 		},

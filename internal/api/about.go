@@ -1,0 +1,59 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"vinescale/internal/hub"
+)
+
+type workloadInput struct {
+	ID int64 `path:"id"`
+	SpanParams
+}
+
+type workloadOutput struct{ Body *hub.AboutWorkload }
+
+type groupInput struct {
+	What string `path:"what" enum:"host,user,tenant"`
+	Name string `path:"name"`
+	SpanParams
+}
+
+type groupOutput struct{ Body *hub.AboutGroup }
+
+func aboutRoutes(api huma.API, s *service) {
+	huma.Register(api, huma.Operation{
+		OperationID: "get-workload", Method: http.MethodGet, Path: Prefix + "/workloads/{id}", Summary: "Everything about one workload", Metadata: readers(),
+	}, func(ctx context.Context, in *workloadInput) (*workloadOutput, error) {
+		span, err := in.span(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		w, err := s.hub.AboutWorkload(ctx, in.ID, span)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		return &workloadOutput{w}, nil
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "get-about", Method: http.MethodGet, Path: Prefix + "/about/{what}/{name}", Summary: "Everything about a host, a user or a tenant", Metadata: readers(),
+	}, func(ctx context.Context, in *groupInput) (*groupOutput, error) {
+		span, err := in.span(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		ask := map[string]func() (*hub.AboutGroup, error){
+			"host":   func() (*hub.AboutGroup, error) { return s.hub.AboutHost(ctx, in.Name, span) },
+			"user":   func() (*hub.AboutGroup, error) { return s.hub.AboutUser(ctx, in.Name, span) },
+			"tenant": func() (*hub.AboutGroup, error) { return s.hub.AboutTenant(ctx, in.Name, span) },
+		}
+		g, err := ask[in.What]()
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		return &groupOutput{g}, nil
+	})
+}

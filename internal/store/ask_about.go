@@ -1,0 +1,116 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// WorkloadByID finds a workload with its host; ErrNotFound.
+func (s *Store) WorkloadByID(ctx context.Context, id int64) (Workload, error) {
+	var w Workload
+	return w, explain(s.db.WithContext(ctx).Preload("Host").Where("id = ?", id).Take(&w).Error)
+}
+
+// Around lists the workloads of a host that are inside one, by its key.
+func (s *Store) Around(ctx context.Context, hostID int32, key string) ([]Workload, error) {
+	var w []Workload
+	return w, s.db.WithContext(ctx).Preload("Host").Where("host_id = ? AND outer_key = ?", hostID, key).Order("id").Find(&w).Error
+}
+
+// WorkloadByKey finds a host's workload by its key; ErrNotFound.
+func (s *Store) WorkloadByKey(ctx context.Context, hostID int32, key string) (Workload, error) {
+	var w Workload
+	return w, explain(s.db.WithContext(ctx).Preload("Host").Where("host_id = ? AND key = ?", hostID, key).Take(&w).Error)
+}
+
+// FindWorkloads lists workloads in whose name, key, owner, labels or facts all words are found, newest first, up to most.
+// Words are taken literally, in any case.
+func (s *Store) FindWorkloads(ctx context.Context, words []string, hostID int32, most int) ([]Workload, error) {
+	q := s.db.WithContext(ctx).Preload("Host")
+	if hostID != 0 {
+		q = q.Where("host_id = ?", hostID)
+	}
+	for _, word := range words {
+		// Labels and facts are searched by their values and as key=value.
+		q = q.Where(`(strpos(lower(name), lower(?)) > 0 OR strpos(lower(key), lower(?)) > 0 OR strpos(lower(owner), lower(?)) > 0
+			OR EXISTS (SELECT 1 FROM jsonb_each_text(labels) l WHERE strpos(lower(l.key || '=' || l.value), lower(?)) > 0)
+			OR EXISTS (SELECT 1 FROM jsonb_each_text(facts) f WHERE f.key NOT IN ('evidence', 'command', 'groups', 'names_unavailable') AND strpos(lower(f.value), lower(?)) > 0))`,
+			word, word, word, word, word)
+	}
+	var w []Workload
+	return w, q.Order("coalesce(last_at, first_at) DESC, id DESC").Limit(most).Find(&w).Error
+}
+
+// Owners lists the owners of workloads whose name holds a text, with how many workloads each has.
+func (s *Store) Owners(ctx context.Context, part string) (owners []OwnerCount, err error) {
+	return owners, s.db.WithContext(ctx).Raw(`SELECT owner, count(*) AS workloads FROM workloads WHERE owner <> '' AND strpos(lower(owner), lower($1)) > 0
+		GROUP BY 1 ORDER BY 1`, part).Scan(&owners).Error
+}
+
+// OwnerCount is an owner with how many workloads are theirs.
+type OwnerCount struct {
+	Owner     string
+	Workloads int
+}
+
+// OwnedBy lists the ids of an owner's workloads.
+func (s *Store) OwnedBy(ctx context.Context, owner string) ([]int64, error) {
+	ids := []int64{}
+	return ids, s.db.WithContext(ctx).Raw("SELECT id FROM workloads WHERE owner = $1", owner).Scan(&ids).Error
+}
+
+// RunningProcess is one process of a host's newest interval.
+type RunningProcess struct {
+	WorkloadID        int64
+	PID               int32 `gorm:"column:pid"`
+	Parent            int32
+	Program           string
+	UID               int64 `gorm:"column:uid"`
+	Threads, Runnable int32
+	LastCPU           int32 `gorm:"column:last_cpu"`
+	CPU, Memory, Disk int64 // microseconds and bytes over the last reading; bytes
+}
+
+// Running lists a host's processes at its newest interval's end, with when that was and over how long they were read.
+// It is empty where the collector sends none.
+func (s *Store) Running(ctx context.Context, hostID int32) (p []RunningProcess, at time.Time, over time.Duration, err error) {
+	var head []struct {
+		At     time.Time
+		OverMs int64
+	}
+	if err := s.db.WithContext(ctx).Raw("SELECT at, over_ms FROM running WHERE host_id = $1", hostID).Scan(&head).Error; err != nil || len(head) == 0 {
+		return nil, at, 0, err
+	}
+	err = s.db.WithContext(ctx).Raw(`SELECT x.* FROM running, unnest(workloads, pids, parents, programs, uids, threads, runnable, last_cpus, cpu, memory, disk)
+		AS x(workload_id, pid, parent, program, uid, threads, runnable, last_cpu, cpu, memory, disk) WHERE host_id = $1 AND at = $2`, hostID, head[0].At).Scan(&p).Error
+	return p, head[0].At.UTC(), time.Duration(head[0].OverMs) * time.Millisecond, err
+}
+
+// PartUse is CPU time of one part of a workload.
+type PartUse struct {
+	Name   string
+	Micros int64
+}
+
+// Parts adds up the parts of a workload over a span, by name.
+func (s *Store) Parts(ctx context.Context, hostID int32, workloadID int64, span Span) ([]PartUse, error) {
+	var p []PartUse
+	return p, s.db.WithContext(ctx).Raw(`SELECT name, sum(spent)::bigint AS micros FROM part_minute, unnest(names, micros) AS x(name, spent)
+		WHERE host_id = $1 AND workload_id = $2 AND start >= $3 AND start < $4 GROUP BY 1 ORDER BY 1`, hostID, workloadID, span.From, span.To).Scan(&p).Error
+}
+
+// ProgramUse is what one program of a workload used over a span, in account units.
+type ProgramUse struct {
+	Family, Program            string
+	CPU, Memory, Disk, Network float64
+	Processes                  int
+}
+
+// Programs adds up the programs of workloads over a span.
+func (s *Store) Programs(ctx context.Context, workloads []int64, span Span) ([]ProgramUse, error) {
+	var p []ProgramUse
+	return p, s.db.WithContext(ctx).Raw(`SELECT coalesce(f.name, '') AS family, coalesce(p.name, '') AS program, sum(cpu)::float8 AS cpu, sum(memory)::float8 AS memory,
+			sum(disk)::float8 AS disk, sum(network)::float8 AS network, max(processes) AS processes
+		FROM program_minute u LEFT JOIN programs p ON p.id = u.program_id LEFT JOIN programs f ON f.id = u.family_id
+		WHERE workload_id = ANY($1) AND start >= $2 AND start < $3 GROUP BY 1, 2 ORDER BY 3 DESC, 2`, workloads, span.From, span.To).Scan(&p).Error
+}

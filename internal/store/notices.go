@@ -1,0 +1,51 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+
+	"vinescale/internal/wire"
+)
+
+// Notice takes in news of a host's workloads: those that are new get a row that says when their first usage is due.
+func (s *Store) Notice(ctx context.Context, host Host, n *wire.Notices, rulesVersion int64, assign Assigner) error {
+	s.useRules(rulesVersion)
+	in := &ingestion{Store: s, host: host, assign: assign, learned: map[workloadKey]known{}}
+	at, due := time.UnixMicro(n.AtUnixMicros).UTC(), time.UnixMicro(n.DueUnixMicros).UTC()
+	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		for i := range n.GetWorkloads().GetKey() {
+			s.mu.Lock()
+			was := s.workloads[workloadKey{host.ID, n.Workloads.Key[i]}]
+			s.mu.Unlock()
+			v, err := in.keep(tx, was, n.Workloads.At(i), at)
+			if err != nil {
+				return fmt.Errorf("store %q: %w", n.Workloads.Key[i], err)
+			}
+			var ended *time.Time
+			if n.EndedMicros[i] != 0 {
+				t := time.UnixMicro(n.EndedMicros[i]).UTC()
+				ended = &t
+			}
+			err = tx.Exec(`UPDATE workloads SET due_at = CASE WHEN last_at IS NULL AND $2::timestamptz IS NULL THEN $3::timestamptz END,
+				ended_at = coalesce($2::timestamptz, ended_at) WHERE id = $1`, v.id, ended, due).Error
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err == nil {
+		s.learn(in, rulesVersion)
+	}
+	return err
+}
+
+// Warming lists the workloads that have no usage yet, and when their first is due: those due after since.
+func (s *Store) Warming(ctx context.Context, hostID int32, since time.Time) ([]Workload, error) {
+	var w []Workload
+	return w, s.db.WithContext(ctx).Preload("Host").
+		Where("due_at > ? AND last_at IS NULL AND (? = 0 OR host_id = ?)", since, hostID, hostID).Order("due_at, id").Find(&w).Error
+}
