@@ -96,7 +96,7 @@ func reassign(tx *gorm.DB, span Span, ids []int64, tenants, rules []int32, texts
 		return err
 	}
 	return tx.Exec(`INSERT INTO assignments (workload_id, from_at, tenant_id, rule_id, rule)
-		SELECT m.id, greatest($5, least(w.first_at, $6 - interval '1 microsecond')), tenant, rule, text FROM unnest($1::bigint[], $2::int[], $3::int[], $4::text[]) AS m(id, tenant, rule, text)
+		SELECT m.id, greatest($5::timestamptz, least(w.first_at, $6::timestamptz - interval '1 microsecond')), tenant, rule, text FROM unnest($1::bigint[], $2::int[], $3::int[], $4::text[]) AS m(id, tenant, rule, text)
 		JOIN workloads w ON w.id = m.id
 		ON CONFLICT (workload_id, from_at) DO UPDATE SET tenant_id = excluded.tenant_id, rule_id = excluded.rule_id, rule = excluded.rule`,
 		ids, tenants, rules, texts, span.From, span.To).Error
