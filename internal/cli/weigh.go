@@ -15,6 +15,7 @@ import (
 	"vinescale/core/account"
 	"vinescale/core/amount"
 	"vinescale/internal/identify"
+	"vinescale/internal/informants"
 	"vinescale/internal/kernel"
 	"vinescale/internal/sheet"
 )
@@ -75,6 +76,8 @@ type hostRoots struct {
 	root      string
 	name      string
 	diskRates []string
+	asked     []string
+	sites     []string
 }
 
 func (h *hostRoots) flags(cmd *cobra.Command) {
@@ -84,6 +87,8 @@ func (h *hostRoots) flags(cmd *cobra.Command) {
 	f.StringVar(&h.kernel.Proc, "proc-root", "", "root of the process tree (default: proc below --root)")
 	f.StringVar(&h.kernel.Sys, "sys-root", "", "root of the device tree (default: sys below --root)")
 	f.StringVar(&h.kernel.Cgroup, "cgroup-root", "", "root of the cgroup trees (default: sys/fs/cgroup below --root)")
+	f.StringArrayVar(&h.asked, "ask", nil, "another system to ask for names, labels and limits, read-only: "+informants.Help)
+	f.StringArrayVar(&h.sites, "jobs-by", nil, "how this site's batch jobs are known: NAME:env:job=VARIABLE[,user=VARIABLE][,account=VARIABLE] or NAME:path:PATTERN")
 	f.StringArrayVar(&h.diskRates, "disk-rate", nil, "what a disk can carry, as NAME=BYTES_PER_SECOND (the kernel does not say)")
 }
 
@@ -101,10 +106,24 @@ func (h *hostRoots) open() (*kernel.Reader, error) {
 	at(&h.kernel.Proc, "proc")
 	at(&h.kernel.Sys, "sys")
 	at(&h.kernel.Cgroup, "sys/fs/cgroup")
+	o := identify.Options{Roots: identify.Roots{Etc: filepath.Join(h.root, "etc"), Run: filepath.Join(h.root, "run"), Proc: h.kernel.Proc}}
+	for _, s := range h.asked {
+		x, err := informants.Parse(s)
+		if err != nil {
+			return nil, usagef("--ask %w", err)
+		}
+		o.Informants = append(o.Informants, x)
+	}
+	for _, s := range h.sites {
+		x, err := identify.ParseSite(s)
+		if err != nil {
+			return nil, usagef("--jobs-by %w", err)
+		}
+		o.Sites = append(o.Sites, x)
+	}
 	boot, _ := os.ReadFile(filepath.Join(h.kernel.Proc, "sys/kernel/random/boot_id")) // Open says if it cannot be read
-	registry := identify.NewRegistry(identify.Options{
-		Roots: identify.Roots{Etc: filepath.Join(h.root, "etc"), Run: filepath.Join(h.root, "run"), Proc: h.kernel.Proc}, Boot: string(boot),
-	})
+	o.Boot = string(boot)
+	registry := identify.NewRegistry(o)
 	return kernel.Open(registry, kernel.Options{Roots: h.kernel, DiskRates: rates})
 }
 
@@ -136,12 +155,21 @@ func weigh(ctx context.Context, roots *hostRoots, over time.Duration) (*weighing
 	defer reader.Close()
 	var before, after account.Reading
 	var tracker account.Tracker
-	if err := reader.Read(&before); err != nil {
-		return nil, err
+	// Twice: the first one takes long, since it looks at everything for the first time, and so is of no one moment.
+	for range 2 {
+		if err := reader.Read(&before); err != nil {
+			return nil, err
+		}
 	}
 	if _, err := tracker.Step(&before); err != account.ErrFirstReading {
 		return nil, err
 	}
+	asked := make(chan struct{})
+	go func() {
+		defer close(asked)
+		reader.Registry().Ask(ctx)
+	}()
+	defer func() { <-asked }()
 	select {
 	case <-time.After(over):
 	case <-ctx.Done():
@@ -150,6 +178,7 @@ func weigh(ctx context.Context, roots *hostRoots, over time.Duration) (*weighing
 	if err := reader.Read(&after); err != nil {
 		return nil, err
 	}
+	<-asked
 	iv, err := tracker.Step(&after)
 	if err != nil {
 		return nil, err

@@ -86,6 +86,11 @@ func (c *Collector) Run(ctx context.Context) error {
 		sender.Go(func() { c.tellAll(ctx) })
 	}
 	defer sender.Wait()
+	// A reader's first reading takes long, since it looks at everything for the first time: counters read late in it would
+	// be of another moment than it says. So it is not the one that the next is compared with.
+	if err := c.readOnce(time.Now()); err != nil {
+		c.Log.Error("could not read this host; trying again at the next tick", "host", c.Host, "error", err)
+	}
 	for {
 		now := time.Now()
 		// A little after the full tick, so that the reading that ends a minute is past its end by the wall clock too.
@@ -102,6 +107,16 @@ func (c *Collector) Run(ctx context.Context) error {
 		case <-time.After(time.Until(next)):
 		}
 	}
+}
+
+// readOnce takes a reading that nothing is compared with.
+func (c *Collector) readOnce(now time.Time) error {
+	if c.BeforeTick != nil {
+		if err := c.BeforeTick(now); err != nil {
+			return err
+		}
+	}
+	return c.Source.Read(&c.readings[0])
 }
 
 // tick takes one reading, adds it up, and closes the interval at the minute's end.

@@ -183,7 +183,9 @@ func TestImport_TheSameAgainChangesNothing(t *testing.T) {
 
 func TestSuggest_ItsRuleLeavesNothingOfTheGroupUnassigned(t *testing.T) {
 	f := newFixture(t)
-	frost := func(name, owner string) account.Workload { return of(job(name, owner), map[string]string{account.FactAccount: "frost"}) }
+	frost := func(name, owner string) account.Workload {
+		return of(job(name, owner), map[string]string{account.FactAccount: "frost"})
+	}
 	require.NoError(t, f.send(0, frost("a", "m.abt"), frost("b", "t.fink"), job("c", "l.roth")))
 	all, err := f.Suggest(ctx, f.span())
 	require.NoError(t, err)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"strings"
 	"sync"
 	"time"
 
@@ -22,12 +23,16 @@ type Informant interface {
 	Ask(ctx context.Context, about []account.Workload) (map[string]account.Workload, error)
 }
 
+// Untrue is the value by which an informant takes a fact back that a process had claimed.
+const Untrue = "\x00"
+
 const (
-	askFor     = 2 * time.Second  // the longest one question may take
-	askAgain   = 5 * time.Second  // when it did not know a workload: the engine may tell of it a moment later
-	tries      = 3                // how often it is asked about one workload
-	firstPause = 15 * time.Second // after it could not be asked; doubled each time
-	longPause  = 5 * time.Minute
+	askFor      = 2 * time.Second  // the longest one question may take
+	askAgain    = 5 * time.Second  // when it did not know a workload: the engine may tell of it a moment later
+	askStarting = 30 * time.Second // while a service is starting
+	tries       = 3                // how often it is asked about one workload
+	firstPause  = 15 * time.Second // after it could not be asked; doubled each time
+	longPause   = 5 * time.Minute
 )
 
 // asking is what is to be asked of informants.
@@ -166,7 +171,10 @@ func (r *Registry) note(x *informing, ids []account.WorkloadID, about []account.
 	for i, id := range ids {
 		a, ok := answer[about[i].Key]
 		q := x.waiting[id]
-		if q.tries++; ok || q.tries >= tries {
+		starting := ok && strings.HasPrefix(a.Facts[account.FactState], "starting")
+		if q.tries++; starting {
+			x.waiting[id] = question{at: now.Add(askStarting)} // until it has started, or failed to
+		} else if ok || q.tries >= tries {
 			delete(x.waiting, id)
 		} else {
 			q.at = now.Add(askAgain)
@@ -181,6 +189,12 @@ func (r *Registry) note(x *informing, ids []account.WorkloadID, about []account.
 
 // learn adds what an informant said of a workload.
 func (r *Registry) learn(id account.WorkloadID, a account.Workload) bool {
+	var untrue []string
+	for name, value := range a.Facts {
+		if value == Untrue {
+			untrue = append(untrue, name)
+		}
+	}
 	a = soundWorkload(a)
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -204,7 +218,9 @@ func (r *Registry) learn(id account.WorkloadID, a account.Workload) bool {
 	}
 	w.Facts = maps.Clone(w.Facts)
 	maps.Copy(w.Facts, a.Facts)
-	delete(w.Facts, account.FactUnnamed)
+	for _, name := range append(untrue, account.FactUnnamed) {
+		delete(w.Facts, name)
+	}
 	return before.Name != w.Name || before.Owner != w.Owner || before.UID != w.UID || before.Outer != w.Outer ||
 		!maps.Equal(before.Labels, w.Labels) || !maps.Equal(before.Facts, w.Facts)
 }

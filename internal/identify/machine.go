@@ -24,12 +24,15 @@ type machines struct {
 // vmDir matches what libvirt makes under both cgroup drivers: machine-qemu-N-NAME.scope, and qemu-N-NAME.libvirt-qemu.
 var vmDir = regexp.MustCompile(`^(?:machine-)?qemu-(\d+)-(.+?)(?:\.scope|\.libvirt-qemu)$`)
 
+// FactMachine is a machine's number at its manager.
+const FactMachine = "machine_number"
+
 func (m machines) byPath(p string) (account.Workload, bool) {
 	found := vmDir.FindStringSubmatch(unescapeUnit(path.Base(p)))
 	if found == nil {
 		return account.Workload{}, false
 	}
-	w := account.Workload{Key: "vm:" + m.boot + ":" + found[1] + "-" + found[2], Kind: amount.VM, Name: found[2], UID: -1}
+	w := account.Workload{Key: "vm:" + m.boot + ":" + found[1] + "-" + found[2], Kind: amount.VM, Name: found[2], UID: -1, Facts: map[string]string{FactMachine: found[1]}}
 	// The manager's number begins anew with the manager; the emulator's start tells machines of one number apart.
 	if b, err := os.ReadFile(filepath.Join(m.run, "libvirt/qemu", found[2]+".pid")); err == nil {
 		if pid, err := strconv.Atoi(strings.TrimSpace(string(b))); err == nil {
@@ -162,9 +165,11 @@ func WorksFor(comm string) (pid int32, ok bool) {
 }
 
 // MachinePart is the part that a thread of an emulator plays, by the name the emulator gives it where it was begun with
-// debug-threads=on: a virtual CPU ("CPU 0/KVM"), an I/O thread ("IO iothread1"), or the emulator itself.
+// debug-threads=on: a virtual CPU ("CPU 0/KVM"; "ALL CPUs/TCG" where one thread emulates all), an I/O thread ("IO iothread1"), or the emulator itself.
 func MachinePart(comm string) string {
 	switch {
+	case strings.HasPrefix(comm, "ALL CPUs/"):
+		return "all vCPUs"
 	case strings.HasPrefix(comm, "CPU "):
 		number, _, _ := strings.Cut(comm[4:], "/")
 		return "vCPU " + number

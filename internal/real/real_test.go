@@ -31,6 +31,8 @@ type scene struct {
 	dir     string
 	program string
 	burners []*burner
+	labels  map[string]string // of containers
+	limit   int64             // microseconds of CPU in each 100 ms; 0 for none
 }
 
 type burner struct {
@@ -99,6 +101,12 @@ func (s *scene) container(t *testing.T, b *burner, seconds int) {
 		"mounts":      []map[string]any{{"destination": "/proc", "type": "proc", "source": "proc"}},
 		"annotations": map[string]string{"org.vinescale.owner": "root"},
 		"linux":       map[string]any{"namespaces": namespaces, "cgroupsPath": "/" + b.name},
+	}
+	if s.labels != nil {
+		config["annotations"] = s.labels
+	}
+	if s.limit > 0 {
+		config["linux"].(map[string]any)["resources"] = map[string]any{"cpu": map[string]int64{"quota": s.limit, "period": 100_000}}
 	}
 	raw, err := json.Marshal(config)
 	require.NoError(t, err)
@@ -194,36 +202,62 @@ func TestWeigh_AgreesWithEveryBurnersOwnClock(t *testing.T) {
 
 func TestShare_ThroughCollectorAndServiceAgreesToo(t *testing.T) {
 	s := stage(t, 90)
-	data := filepath.Join(s.dir, "data")
-	service := exec.Command(s.program, "serve", "--data", data, "--listen", "127.0.0.1:17470")
-	var log bytes.Buffer
-	service.Stderr = &log
-	require.NoError(t, service.Start())
-	t.Cleanup(func() { service.Process.Signal(syscall.SIGINT); service.Wait() })
-	var token []byte
-	require.Eventually(t, func() bool {
-		token, _ = os.ReadFile(filepath.Join(data, "administrator-token"))
-		return len(token) > 0
-	}, 30*time.Second, 100*time.Millisecond, "the service is up")
-	environment := append(os.Environ(), "VINESCALE_SERVICE=http://127.0.0.1:17470", "VINESCALE_TOKEN="+strings.TrimSpace(string(token)))
-	run := func(args ...string) []byte {
-		cmd := exec.Command(s.program, args...)
-		cmd.Env = environment
-		var stderr bytes.Buffer
-		cmd.Stderr = &stderr
-		out, err := cmd.Output()
-		require.NoError(t, err, "%v: %s", args, stderr.String())
-		return out
-	}
+	service := startService(t, s.dir, "127.0.0.1:17470")
 	time.Sleep(time.Second) // for the service to settle
-	credential := strings.TrimSpace(string(run("hosts", "enrol", "here")))
+	credential := strings.TrimSpace(string(service.run(t, "hosts", "enrol", "here")))
 	collector := exec.Command(s.program, "collect", "--host", "here", "--spool", filepath.Join(s.dir, "spool"), "--tick", "2s")
-	collector.Env = append(environment, "VINESCALE_CREDENTIAL="+credential)
+	collector.Env = append(service.environment, "VINESCALE_CREDENTIAL="+credential)
 	require.NoError(t, collector.Start())
 	time.Sleep(20 * time.Second)
 	require.NoError(t, collector.Process.Signal(syscall.SIGINT))
 	require.NoError(t, collector.Wait())
 	var l sheet.Ledger
-	require.NoError(t, json.Unmarshal(run("share", "--by", "workload", "--host", "here", "--span", "10m", "--as", "json"), &l))
+	require.NoError(t, json.Unmarshal(service.run(t, "share", "--by", "workload", "--host", "here", "--span", "10m", "--as", "json"), &l))
 	s.requireTrue(t, &l)
+}
+
+// served is a service that runs with its own books.
+type served struct {
+	program     string
+	environment []string
+}
+
+func startService(t *testing.T, dir, listen string) *served {
+	s := &served{program: built(t, "vinescale")}
+	data := filepath.Join(dir, "data")
+	cmd := exec.Command(s.program, "serve", "--data", data, "--listen", listen)
+	var log bytes.Buffer
+	cmd.Stderr = &log
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() {
+		cmd.Process.Signal(syscall.SIGINT)
+		cmd.Wait()
+		if t.Failed() {
+			t.Logf("serve:\n%s", log.String())
+		}
+	})
+	var token []byte
+	require.Eventually(t, func() bool {
+		token, _ = os.ReadFile(filepath.Join(data, "administrator-token"))
+		return len(token) > 0
+	}, 30*time.Second, 100*time.Millisecond, "the service is up")
+	s.environment = append(os.Environ(), "VINESCALE_SERVICE=http://"+listen, "VINESCALE_TOKEN="+strings.TrimSpace(string(token)))
+	require.Eventually(t, func() bool {
+		ready := exec.Command(s.program, "hosts")
+		ready.Env = s.environment
+		return ready.Run() == nil
+	}, 10*time.Second, 100*time.Millisecond, "the service answers")
+	return s
+}
+
+// run calls the service by its client.
+func (s *served) run(t *testing.T, args ...string) []byte {
+	t.Helper()
+	cmd := exec.Command(s.program, args...)
+	cmd.Env = s.environment
+	var stderr bytes.Buffer
+	cmd.Stderr = &stderr
+	out, err := cmd.Output()
+	require.NoError(t, err, "%v: %s", args, stderr.String())
+	return out
 }

@@ -1,0 +1,178 @@
+package informants
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os/exec"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/internal/identify"
+)
+
+// slurm asks the batch scheduler by its own command, squeue --json, which tells all jobs that wait, run, or ended a
+// short while ago.
+type slurm struct{ command string }
+
+func (s *slurm) Name() string { return "the batch scheduler (" + s.command + ")" }
+
+func (s *slurm) Knows(w account.Workload) bool {
+	return w.Kind == amount.Job && jobID(w.Key) != ""
+}
+
+var jobKey = regexp.MustCompile(`^job:(\d+)(?::uid\d+)?$`)
+
+func jobID(key string) string {
+	if m := jobKey.FindStringSubmatch(key); m != nil {
+		return m[1]
+	}
+	return ""
+}
+
+func (s *slurm) Ask(ctx context.Context, about []account.Workload) (map[string]account.Workload, error) {
+	cmd := exec.CommandContext(ctx, s.command, "--json")
+	cmd.WaitDelay = 100_000_000 // what the command left behind holds nothing up
+	out, err := cmd.Output()
+	if err != nil {
+		if failed, ok := err.(*exec.ExitError); ok && len(failed.Stderr) > 0 {
+			first, _, _ := strings.Cut(strings.TrimSpace(string(failed.Stderr)), "\n")
+			return nil, fmt.Errorf("%s", first)
+		}
+		return nil, err
+	}
+	jobs, err := parseJobs(out)
+	if err != nil {
+		return nil, err
+	}
+	found := map[string]account.Workload{}
+	for _, w := range about {
+		j, ok := jobs[jobID(w.Key)]
+		if !ok {
+			continue
+		}
+		if j.UID >= 0 && w.UID >= 0 && j.UID != w.UID {
+			// Claimed in an environment, of a job that is another's: what was claimed is not so.
+			found[w.Key] = account.Workload{UID: -1, Name: w.Name + " (not the submitter's)", Facts: map[string]string{
+				account.FactAccount: identify.Untrue, account.FactPartition: identify.Untrue, account.FactJobName: identify.Untrue, account.FactGPUs: identify.Untrue,
+			}}
+			continue
+		}
+		found[w.Key] = j
+	}
+	return found, nil
+}
+
+// number is a JSON number, which later versions of the scheduler put into {"set": true, "number": N}.
+type number struct {
+	known bool
+	n     int64
+}
+
+// UnmarshalJSON reads both forms; anything else is not known.
+func (x *number) UnmarshalJSON(b []byte) error {
+	var wrapped struct {
+		Set      bool  `json:"set"`
+		Infinite bool  `json:"infinite"`
+		Number   int64 `json:"number"`
+	}
+	if n, err := strconv.ParseInt(string(b), 10, 64); err == nil {
+		*x = number{true, n}
+	} else if json.Unmarshal(b, &wrapped) == nil && wrapped.Set && !wrapped.Infinite {
+		*x = number{true, wrapped.Number}
+	}
+	return nil
+}
+
+// words is a JSON string, or the list of strings that later versions use.
+type words []string
+
+// UnmarshalJSON reads both forms.
+func (x *words) UnmarshalJSON(b []byte) error {
+	var one string
+	if json.Unmarshal(b, &one) == nil {
+		*x = words{one}
+		return nil
+	}
+	var many []string
+	_ = json.Unmarshal(b, &many) // anything else is not known
+	*x = many
+	return nil
+}
+
+// slurmJob is what is used of one job.
+type slurmJob struct {
+	ID          int64    `json:"job_id"`
+	Name        string   `json:"name"`
+	Account     string   `json:"account"`
+	Partition   string   `json:"partition"`
+	UserID      number   `json:"user_id"`
+	UserName    string   `json:"user_name"`
+	ArrayJob    number   `json:"array_job_id"`
+	ArrayTask   number   `json:"array_task_id"`
+	TimeLimit   number   `json:"time_limit"` // minutes
+	CPUs        number   `json:"cpus"`
+	Memory      number   `json:"memory_per_node"` // MiB
+	State       words    `json:"job_state"`
+	GresDetail  []string `json:"gres_detail"`
+	ExitCode    number   `json:"exit_code"` // as wait(2) has it
+}
+
+func parseJobs(out []byte) (map[string]account.Workload, error) {
+	var answer struct {
+		Jobs []slurmJob `json:"jobs"`
+	}
+	if err := json.Unmarshal(out, &answer); err != nil {
+		return nil, fmt.Errorf("its answer is not the JSON that is expected: %w", err)
+	}
+	jobs := map[string]account.Workload{}
+	for i := range answer.Jobs {
+		j := &answer.Jobs[i]
+		jobs[strconv.FormatInt(j.ID, 10)] = j.workload()
+	}
+	return jobs, nil
+}
+
+var gresIndex = regexp.MustCompile(`gpu[^(]*\(IDX:([^)]*)\)`)
+
+func (j *slurmJob) workload() account.Workload {
+	facts := map[string]string{account.FactJobName: j.Name, account.FactAccount: j.Account, account.FactPartition: j.Partition}
+	put := func(name string, x number, per int64) {
+		if x.known && x.n > 0 {
+			facts[name] = strconv.FormatInt(x.n*per, 10)
+		}
+	}
+	put(account.FactCPUAsked, j.CPUs, 1)
+	put(account.FactMemoryAsked, j.Memory, 1<<20)
+	put(account.FactRunFor, j.TimeLimit, 60)
+	if j.ArrayJob.known && j.ArrayJob.n > 0 && j.ArrayTask.known {
+		facts[account.FactArray] = fmt.Sprintf("%d_%d", j.ArrayJob.n, j.ArrayTask.n)
+	}
+	// The host's own numbers: inside the job every GPU looks like number 0.
+	var gpus []string
+	for _, g := range j.GresDetail {
+		if m := gresIndex.FindStringSubmatch(g); m != nil {
+			gpus = append(gpus, m[1])
+		}
+	}
+	facts[account.FactGPUs] = strings.Join(gpus, ",")
+	if len(j.State) > 0 {
+		facts[account.FactState] = strings.ToLower(j.State[0])
+		switch j.State[0] {
+		case "COMPLETED", "FAILED", "CANCELLED", "TIMEOUT", "OUT_OF_MEMORY", "NODE_FAIL":
+			code := j.ExitCode.n
+			if code > 255 {
+				code >>= 8 // the exit status is in the high byte
+			}
+			facts[account.FactExit] = ending(int(code), strings.ToLower(j.State[0]))
+		}
+	}
+	w := account.Workload{UID: -1, Owner: j.UserName, Facts: facts}
+	if j.UserID.known {
+		w.UID = j.UserID.n
+	}
+	return w
+}

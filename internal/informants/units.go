@@ -1,0 +1,110 @@
+package informants
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/godbus/dbus/v5"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+)
+
+// units asks the init system over D-Bus how its units are (org.freedesktop.systemd1, "The D-Bus API of systemd").
+type units struct{ address string }
+
+func (u *units) Name() string { return "the init system at " + u.address }
+
+func (u *units) Knows(w account.Workload) bool {
+	return w.Kind == amount.Service && w.Facts[account.FactUnit] != ""
+}
+
+// unitStatus is an element of the answer of ListUnitsByNames.
+type unitStatus struct {
+	Name, Description, Load, Active, Sub, Following string
+	Path                                            dbus.ObjectPath
+	Job                                             uint32
+	JobType                                         string
+	JobPath                                         dbus.ObjectPath
+}
+
+const (
+	initSystem = "org.freedesktop.systemd1"
+	ofUnit     = initSystem + ".Unit"
+	ofService  = initSystem + ".Service"
+)
+
+func (u *units) Ask(ctx context.Context, about []account.Workload) (map[string]account.Workload, error) {
+	conn, err := dbus.Dial(u.address, dbus.WithContext(ctx))
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	if err := conn.Auth(nil); err != nil {
+		return nil, fmt.Errorf("sign in: %w", err)
+	}
+	if err := conn.Hello(); err != nil {
+		return nil, fmt.Errorf("sign in: %w", err)
+	}
+	names := make([]string, len(about))
+	for i, w := range about {
+		names[i] = w.Facts[account.FactUnit]
+	}
+	var list []unitStatus
+	manager := conn.Object(initSystem, "/org/freedesktop/systemd1")
+	if err := manager.CallWithContext(ctx, initSystem+".Manager.ListUnitsByNames", 0, names).Store(&list); err != nil {
+		return nil, fmt.Errorf("list units: %w", err)
+	}
+	found := map[string]account.Workload{}
+	for _, w := range about {
+		for _, st := range list {
+			if st.Name == w.Facts[account.FactUnit] && st.Load == "loaded" {
+				found[w.Key] = account.Workload{UID: -1, Facts: unitFacts(conn.Object(initSystem, st.Path), st)}
+			}
+		}
+	}
+	return found, nil
+}
+
+func unitFacts(unit dbus.BusObject, st unitStatus) map[string]string {
+	facts := map[string]string{"description": st.Description, account.FactState: stateWord(st)}
+	if st.Active == "activating" {
+		// identify asks again about what is starting, until it is not.
+		if micros, ok := property[uint64](unit, ofUnit+".StateChangeTimestamp"); ok && micros > 0 {
+			facts[account.FactState] = "starting since " + time.UnixMicro(int64(micros)).UTC().Format(time.RFC3339)
+		}
+	}
+	if restarts, ok := property[uint32](unit, ofService+".NRestarts"); ok && restarts > 0 {
+		facts[account.FactRestarts] = fmt.Sprint(restarts)
+	}
+	if st.Active == "failed" || st.Active == "inactive" {
+		result, _ := property[string](unit, ofService+".Result")
+		if code, ok := property[int32](unit, ofService+".ExecMainStatus"); ok {
+			facts[account.FactExit] = ending(int(code), result)
+		}
+	}
+	return facts
+}
+
+// stateWord is our word for a unit's active state and, where it says more, the finer state of its kind.
+func stateWord(st unitStatus) string {
+	word := map[string]string{"active": "running", "activating": "starting", "deactivating": "stopping", "inactive": "stopped"}[st.Active]
+	if word == "" {
+		word = st.Active
+	}
+	if st.Sub != "" && st.Sub != word && st.Sub != "dead" {
+		word += " (" + st.Sub + ")"
+	}
+	return word
+}
+
+func property[T any](o dbus.BusObject, name string) (T, bool) {
+	v, err := o.GetProperty(name)
+	if err != nil {
+		var none T
+		return none, false
+	}
+	t, ok := v.Value().(T)
+	return t, ok
+}
