@@ -276,3 +276,98 @@ func TestSpool_AFileIsThereWholeOrNotAtAll(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []uint64{7}, kept)
 }
+
+// registry is names that learn: of the workloads of readings, and of one that an outside system tells more of later.
+type registry struct {
+	names
+	mu     sync.Mutex
+	toAsk  bool
+	ended  []account.WorkloadID
+	exited bool
+}
+
+func (r *registry) Workload(id account.WorkloadID) account.Workload {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	w := account.Workload{Key: fmt.Sprintf("service:%d", id), Kind: amount.Service, Name: fmt.Sprintf("must-%d", id)}
+	if r.exited {
+		w.Facts = map[string]string{account.FactExit: "exit code 3"}
+	}
+	return w
+}
+func (r *registry) ToAsk() bool { r.mu.Lock(); defer r.mu.Unlock(); return r.toAsk }
+func (r *registry) Ask(context.Context) []account.WorkloadID {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.toAsk, r.exited = false, len(r.ended) > 0
+	return []account.WorkloadID{0}
+}
+func (r *registry) Ended(ids []account.WorkloadID) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.ended = append(r.ended, ids...)
+	r.toAsk = r.toAsk || len(ids) > 0
+}
+
+// passing is a host on which a second workload runs from ten seconds on and is gone after thirty.
+type passing struct{ source }
+
+func (s *passing) Read(r *account.Reading) error {
+	if err := s.source.Read(r); err != nil {
+		return err
+	}
+	if since := time.Since(s.begin); since > 10*time.Second && since < 30*time.Second {
+		r.Groups = append(r.Groups, account.Group{ID: 2, Workload: 1, Outer: -1, Has: account.HasCPU, CPUMicros: since.Microseconds()})
+	}
+	return nil
+}
+
+func TestCollector_TellsOfWorkloadsThatComeAndGoAtOnceAndHowTheyEnded(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var mu sync.Mutex
+		var told []string
+		to, err := client.New("http://books.example", "credential")
+		require.NoError(t, err)
+		begin := time.Now()
+		to.Transport(roundTrip(func(r *http.Request) (*http.Response, error) {
+			body, err := io.ReadAll(r.Body)
+			if err != nil {
+				return nil, err
+			}
+			answer := httptest.NewRecorder()
+			if r.URL.Path == "/api/v1/notices" {
+				n, err := wire.DecodeNotices(body)
+				if err != nil {
+					return nil, err
+				}
+				mu.Lock()
+				for i, key := range n.Workloads.Key {
+					told = append(told, fmt.Sprintf("%.0fs %s ended=%t exit=%q due in %.0fs", time.Since(begin).Seconds(), key, n.EndedMicros[i] != 0,
+						n.Workloads.At(i).Facts[account.FactExit], time.UnixMicro(n.DueUnixMicros).Sub(time.UnixMicro(n.AtUnixMicros)).Seconds()))
+				}
+				mu.Unlock()
+			}
+			return answer.Result(), nil
+		}))
+		spool, err := collect.OpenSpool(t.TempDir())
+		require.NoError(t, err)
+		defer spool.Close()
+		ctx, cancel := context.WithCancel(t.Context())
+		s := &passing{source{boot: "b", wall: time.Now, begin: begin}}
+		c := collect.New(collect.Options{Host: "cellar-1", Source: s, Names: &registry{}, Client: to, Spool: spool, Log: slog.New(slog.DiscardHandler)})
+		done := make(chan error)
+		go func() { done <- c.Run(ctx) }()
+		time.Sleep(50 * time.Second)
+		cancel()
+		require.NoError(t, <-done)
+		require.Len(t, told, 4, "%q", told)
+		assert.Regexp(t, `^0s service:0 ended=false exit="" due in \d+s$`, told[0])
+		assert.Regexp(t, `^10s service:1 ended=false exit="" due in`, told[1])
+		assert.Regexp(t, `^30s service:1 ended=true exit="exit code 3"`, told[2])
+		assert.Regexp(t, `^30s service:0 ended=false`, told[3], "what was learned of another meanwhile is told too")
+	})
+}
+
+type roundTrip func(*http.Request) (*http.Response, error)
+
+func (f roundTrip) RoundTrip(r *http.Request) (*http.Response, error) { return f(r) }

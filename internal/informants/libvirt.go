@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	rpc "github.com/digitalocean/go-libvirt"
+	"github.com/digitalocean/go-libvirt/socket/dialers"
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
@@ -30,12 +31,9 @@ func (l *libvirt) Ask(ctx context.Context, about []account.Workload) (map[string
 		return nil, err
 	}
 	defer conn.Close()
-	if deadline, ok := ctx.Deadline(); ok {
-		if err := conn.SetDeadline(deadline); err != nil {
-			return nil, err
-		}
-	}
-	manager := rpc.New(conn) //nolint:staticcheck // a connection of our own can be given a deadline
+	// The library goes on reading after a deadline of the connection, but not after its end.
+	defer context.AfterFunc(ctx, func() { conn.Close() })()
+	manager := rpc.NewWithDialer(dialers.NewAlreadyConnected(conn))
 	if err := manager.ConnectToURI("qemu:///system"); err != nil {
 		return nil, fmt.Errorf("open qemu:///system: %w", err)
 	}

@@ -105,20 +105,20 @@ func (x *words) UnmarshalJSON(b []byte) error {
 
 // slurmJob is what is used of one job.
 type slurmJob struct {
-	ID          int64    `json:"job_id"`
-	Name        string   `json:"name"`
-	Account     string   `json:"account"`
-	Partition   string   `json:"partition"`
-	UserID      number   `json:"user_id"`
-	UserName    string   `json:"user_name"`
-	ArrayJob    number   `json:"array_job_id"`
-	ArrayTask   number   `json:"array_task_id"`
-	TimeLimit   number   `json:"time_limit"` // minutes
-	CPUs        number   `json:"cpus"`
-	Memory      number   `json:"memory_per_node"` // MiB
-	State       words    `json:"job_state"`
-	GresDetail  []string `json:"gres_detail"`
-	ExitCode    number   `json:"exit_code"` // as wait(2) has it
+	ID         int64    `json:"job_id"`
+	Name       string   `json:"name"`
+	Account    string   `json:"account"`
+	Partition  string   `json:"partition"`
+	UserID     number   `json:"user_id"`
+	UserName   string   `json:"user_name"`
+	ArrayJob   number   `json:"array_job_id"`
+	ArrayTask  number   `json:"array_task_id"`
+	TimeLimit  number   `json:"time_limit"` // minutes
+	CPUs       number   `json:"cpus"`
+	Memory     number   `json:"memory_per_node"` // MiB
+	State      words    `json:"job_state"`
+	GresDetail []string `json:"gres_detail"`
+	ExitCode   number   `json:"exit_code"` // as wait(2) has it
 }
 
 func parseJobs(out []byte) (map[string]account.Workload, error) {

@@ -69,6 +69,54 @@ func BenchmarkRead(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
+// BenchmarkRecognise measures what recognition adds to a tick with 1,000 workloads and 5,000 processes that are known:
+// looking again, once a minute, whose each process is and what each cgroup may use. Its floor, in turn with it, is the
+// same reading without. What recognising all of them from nothing costs, once, is reported beside it.
+func BenchmarkRecognise(b *testing.B) {
+	const processes, cgroups, never = 5000, 1000, 1 << 40
+	dir := b.TempDir()
+	if info, err := os.Stat("/dev/shm"); err == nil && info.IsDir() {
+		dir, err = os.MkdirTemp("/dev/shm", "vinescale-bench-")
+		require.NoError(b, err)
+		b.Cleanup(func() { os.RemoveAll(dir) })
+	}
+	layOut(b, dir, processes, cgroups)
+	var spent [2]time.Duration // with looking again, and without
+	var readers [2]*kernel.Reader
+	var readings [2]account.Reading
+	var once time.Duration
+	for i, every := range []int64{0, never} {
+		registry := identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: filepath.Join(dir, "etc"), Run: filepath.Join(dir, "run"), Proc: filepath.Join(dir, "proc")}})
+		r, err := kernel.Open(registry, kernel.Options{
+			Roots: kernel.Roots{Proc: filepath.Join(dir, "proc"), Sys: filepath.Join(dir, "sys"), Cgroup: filepath.Join(dir, "cgroup")}, RecheckEvery: every,
+		})
+		require.NoError(b, err)
+		defer r.Close()
+		readers[i] = r
+		for n := range 4 {
+			start := cpuTime()
+			require.NoError(b, r.Read(&readings[i]))
+			if n == 0 {
+				once = cpuTime() - start
+			}
+		}
+		require.Equal(b, cgroups, registry.Count())
+	}
+	for b.Loop() {
+		for range 12 { // a whole minute
+			for i, r := range readers {
+				start := cpuTime()
+				require.NoError(b, r.Read(&readings[i]))
+				spent[i] += cpuTime() - start
+			}
+		}
+	}
+	tick := spent[1] / time.Duration(12*b.N)
+	b.ReportMetric(100*(float64(spent[0])/float64(spent[1])-1), "%-added-to-a-tick")
+	b.ReportMetric(float64(once-tick)/float64(tick), "ticks-once")
+	b.ReportMetric(0, "ns/op")
+}
+
 // layOut writes the kernel files of sleeping processes and returns those that a steady reading reads.
 func layOut(b *testing.B, dir string, processes, cgroups int) (read [][]byte) {
 	write := func(name, content string) []byte {

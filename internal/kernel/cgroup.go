@@ -43,7 +43,7 @@ func (r *Reader) readGroups(dst *account.Reading) {
 	for _, h := range r.cgroups {
 		h.gen++
 		h.walk(r, dst, h.queue[:0], 0, -1)
-		if h.gen%recheckEvery == 0 {
+		if h.gen%r.options.RecheckEvery == 0 {
 			for inode, g := range h.known {
 				if g.gen < h.gen {
 					delete(h.known, inode)
@@ -131,7 +131,7 @@ func (r *Reader) visit(h *hierarchy, dst *account.Reading, path []byte, e entry,
 	case h.name == "memory":
 		r.readV1Memory(h, path, a)
 	}
-	if g.held++; g.held%recheckEvery == 1 {
+	if g.held++; int64(g.held)%r.options.RecheckEvery == 1 {
 		r.readHeld(h, path, a.Workload)
 	}
 	return int32(n)

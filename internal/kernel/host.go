@@ -16,7 +16,7 @@ type iface struct {
 
 // readHost reads the host's own totals, and the clocks beside the CPU counters.
 func (r *Reader) readHost(dst *account.Reading) error {
-	if r.count%recheckEvery == 1 {
+	if r.count%r.options.RecheckEvery == 1 {
 		clear(r.disks)
 		clear(r.ifaces)
 	}

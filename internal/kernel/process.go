@@ -93,7 +93,7 @@ func (r *Reader) readProcess(dst *account.Reading, pid int32) {
 		decided = r.look(pid, p, true) // it runs another program now
 	case r.count-p.since < 2:
 		decided = r.look(pid, p, true) // a new process is often moved to its cgroup just after it began
-	case (r.count+int64(pid))%recheckEvery == 0:
+	case (r.count+int64(pid))%r.options.RecheckEvery == 0:
 		decided = r.look(pid, p, false)
 	}
 	if decided {
@@ -105,6 +105,9 @@ func (r *Reader) readProcess(dst *account.Reading, pid int32) {
 		LastCPU: s.cpu, Threads: s.threads, Kernel: p.kernel && !p.helper, CPUMicros: s.micros, DiskBytes: -1,
 	}
 	a.Within, a.Inside = p.inside, p.inside != account.Unrecognised
+	if p.part >= 0 && p.workload != account.Unrecognised {
+		dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: pid, Start: s.start, Workload: p.workload, Part: p.part, CPUMicros: s.micros})
+	}
 	if !p.kernel {
 		if b, err := r.proc.read(r.proc.atPID(pid, "statm")); err == nil {
 			a.AnonBytes, _ = parseStatm(b)

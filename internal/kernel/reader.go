@@ -26,11 +26,10 @@ type Options struct {
 	DiskRates map[string]int64 // declared bytes per second by disk name
 	// Clock returns wall and monotonic time. Nil is the host's own; tests of a staged host give its clock.
 	Clock func() (time.Time, time.Duration)
+	// RecheckEvery is after how many readings a known process's cgroup, namespace and affinity, and a cgroup's limits, are
+	// read again. 12 when zero: at the usual pace of 5 s, within a minute.
+	RecheckEvery int64
 }
-
-// recheckEvery is after how many readings a known process's cgroup, namespace and affinity are read again: at the
-// usual pace of 5 s, within a minute.
-const recheckEvery = 12
 
 // Reader reads one host. It is not safe for use from several goroutines.
 type Reader struct {
@@ -79,6 +78,9 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 	if o.Clock == nil {
 		start := time.Now()
 		o.Clock = func() (time.Time, time.Duration) { now := time.Now(); return now.UTC(), now.Sub(start) }
+	}
+	if o.RecheckEvery == 0 {
+		o.RecheckEvery = 12
 	}
 	r := &Reader{
 		registry: registry, options: o,
@@ -162,7 +164,7 @@ func (r *Reader) Read(dst *account.Reading) error {
 	}
 	r.readNamespaces(dst)
 	r.uptime = dst.Uptime
-	if r.count%recheckEvery == 0 || r.count == 2 {
+	if r.count%r.options.RecheckEvery == 0 || r.count == 2 {
 		r.refreshAllowed()
 	}
 	return nil

@@ -14,9 +14,6 @@ const threadsPerReading = 1024
 // sample counts a process's threads that run or wait for a CPU, and reads the CPU time of each where they are told apart.
 // Only a process that used CPU time since its last reading is looked into: what sleeps has nothing runnable.
 func (r *Reader) sample(dst *account.Reading, pid int32, p *process, s *stat) {
-	if p.part >= 0 && p.workload != account.Unrecognised {
-		dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: pid, Start: s.start, Workload: p.workload, Part: p.part, CPUMicros: s.micros})
-	}
 	first := p.since == r.count
 	if s.threads == 1 && !p.machine {
 		p.runnable = runs(s.state)

@@ -1,0 +1,123 @@
+package kernel_test
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+)
+
+// child lays out a process with a parent and a number of threads, of which the first some are running.
+func (f *following) child(pid, parent, threads, running int, micros int, program, cgroup string) {
+	f.process(pid, 100, program, cgroup)
+	stat := func(id int, state byte) string {
+		return fmt.Sprintf("%d (%s) %c %d 1 1 0 -1 4194560 0 0 0 0 %d 0 0 0 20 0 %d 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 0 0 0\n", id, program, state, parent, micros, threads)
+	}
+	for i := range threads {
+		state := byte('S')
+		if i < running {
+			state = 'R'
+		}
+		if i == 0 {
+			f.write(fmt.Sprintf("proc/%d/stat", pid), stat(pid, state))
+		}
+		f.write(fmt.Sprintf("proc/%d/task/%d/stat", pid, pid+i), stat(pid+i, state))
+	}
+}
+
+func TestFollow_LooseProcessesAreOfTheProgramAtTheHeadOfTheirFamily(t *testing.T) {
+	f := follow(t)
+	f.child(9001, 1, 1, 0, 1, "make", "/")
+	f.child(9002, 9001, 1, 0, 1, "cc", "/")
+	f.child(9003, 9002, 1, 0, 1, "as", "/")
+	f.child(9010, 1, 1, 0, 1, "cc", "/")
+	for range 3 {
+		for pid, want := range map[int32]string{9001: "make of i.sauer", 9002: "make of i.sauer", 9003: "make of i.sauer", 9010: "cc of i.sauer"} {
+			p, w, _ := f.read(pid)
+			assert.Equal(t, want, w.Name, "%d", pid)
+			if pid == 9003 {
+				assert.Equal(t, []string{"as", "make"}, []string{f.Registry().ProgramName(p.Program), f.Registry().ProgramName(p.Family)})
+			}
+		}
+	}
+	f.child(9003, 1, 1, 0, 1, "as", "/") // its parent ended, and the first process adopted it
+	for range 14 {
+		_, w, _ := f.read(9003)
+		assert.Equal(t, "make of i.sauer", w.Name, "it stays where it came from")
+	}
+}
+
+func TestFollow_JobsByEnvironmentAndMachinesByHandAreRecognisedInsideASignIn(t *testing.T) {
+	f := follow(t)
+	const session = "/user.slice/user-2004.slice/session-3.scope"
+	f.write("sys/fs/cgroup"+session+"/cpu.stat", "usage_usec 5\n")
+	f.process(9001, 100, "bash", session)
+	f.process(9002, 100, "frost-ens", session)
+	f.write("proc/9002/environ", "A=b\x00SLURM_JOB_ID=88\x00SLURM_JOB_ACCOUNT=frost\x00")
+	f.child(9003, 9001, 3, 2, 5, "qemu-system-x86", session)
+	f.write("proc/9003/cmdline", "/usr/bin/qemu-system-x86_64\x00-name\x00guest=plc\x00-smp\x002\x00")
+	f.write("proc/9003/task/9004/stat", "9004 (CPU 0/KVM) R 1 1 1 0 -1 4194560 0 0 0 0 70 0 0 0 20 0 3 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 0 0 0\n")
+	// A kernel thread that works for the machine.
+	f.write("proc/9009/stat", "9009 (vhost-9003) S 2 1 1 0 -1 2097216 0 0 0 0 7 0 0 0 20 0 1 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 0 0 0\n")
+	var r account.Reading
+	require.NoError(t, f.Read(&r))
+	require.NoError(t, f.Read(&r))
+	byPID := map[int32]account.Process{}
+	for _, p := range r.Processes {
+		byPID[p.PID] = p
+	}
+	workload := func(pid int32) account.Workload { return f.Registry().Workload(byPID[pid].Workload) }
+	assert.Equal(t, amount.Session, workload(9001).Kind)
+	assert.False(t, byPID[9001].Inside)
+	for pid, want := range map[int32]string{9002: "job 88", 9003: "plc"} {
+		assert.Equal(t, want, workload(pid).Name)
+		assert.True(t, byPID[pid].Inside, "the sign-in's group counts it too")
+		assert.Equal(t, byPID[9001].Workload, byPID[pid].Within)
+		assert.Equal(t, workload(9001).Key, workload(pid).Outer)
+	}
+	assert.Equal(t, "frost", workload(9002).Facts[account.FactAccount])
+	assert.Equal(t, "plc", workload(9009).Name)
+	assert.False(t, byPID[9009].Kernel, "its use is the machine's")
+	parts := map[string]int64{}
+	for _, th := range r.Threads {
+		if th.Workload == byPID[9003].Workload {
+			parts[f.Registry().ProgramName(th.Part)] += th.CPUMicros
+		}
+	}
+	assert.Equal(t, map[string]int64{"vCPU 0": 700_000, "emulator": 100_000, "vhost": 70_000}, parts)
+	assert.Equal(t, int32(2), byPID[9003].Runnable)
+}
+
+func TestFollow_RunnableThreadsAreCountedOnlyWhereSomethingRan(t *testing.T) {
+	f := follow(t)
+	f.child(9001, 1, 6, 4, 10, "solver", "/")
+	p, _, _ := f.read(9001)
+	assert.Equal(t, int32(4), p.Runnable)
+	f.child(9001, 1, 6, 5, 20, "solver", "/")
+	p, _, _ = f.read(9001)
+	assert.Equal(t, int32(5), p.Runnable)
+	p, _, _ = f.read(9001) // it used nothing since: whatever its files say, nothing of it can be running
+	assert.Equal(t, int32(0), p.Runnable)
+}
+
+func TestFollow_LimitsOfACgroupAreHeldByItsWorkloadAndALimitAsLargeAsTheHostIsNone(t *testing.T) {
+	f := follow(t)
+	group := "sys/fs/cgroup/system.slice/press.service/"
+	f.write(group+"cpu.stat", "usage_usec 5\n")
+	f.write(group+"cpu.max", "150000 100000\n")
+	f.write(group+"memory.current", "5\n")
+	f.write(group+"memory.max", "1048576\n")
+	f.process(9001, 100, "press", "/system.slice/press.service")
+	_, w, _ := f.read(9001)
+	assert.Equal(t, []string{"1.5", "1048576"}, []string{w.Facts[account.FactCPULimit], w.Facts[account.FactMemoryLimit]})
+	f.write(group+"cpu.max", "max 100000\n")
+	f.write(group+"memory.max", "99999999999999999\n")
+	for range 12 {
+		_, w, _ = f.read(9001)
+	}
+	assert.Empty(t, w.Facts[account.FactCPULimit]+w.Facts[account.FactMemoryLimit])
+}
