@@ -379,10 +379,12 @@ func writeGroup(w io.Writer, g *hub.AboutGroup) error {
 			rows = append(rows, [2]string{x.name, countsText(x.counts)})
 		}
 	}
-	held := fmt.Sprintf("%.4g CPUs and %s of memory by limits and allotments", g.Held.CPUs, human("memory", g.Held.MemoryBytes))
-	if g.Held.Unlimited > 0 {
-		held += fmt.Sprintf("; %d of %d running workloads have no limit of CPUs, %d none of memory", g.Held.Unlimited, g.Held.RunningWorkloads, g.Held.UnlimitedMemory)
+	held := fmt.Sprintf("%.4g CPUs", g.Held.CPUs)
+	if g.Held.MemoryBytes > 0 {
+		held += " and " + human("memory", g.Held.MemoryBytes) + " of memory"
 	}
+	held += fmt.Sprintf(" by limits and allotments; of %d running workloads %d have no limit of CPUs, %d none of memory",
+		g.Held.RunningWorkloads, g.Held.Unlimited, g.Held.UnlimitedMemory)
 	rows = append(rows, [2]string{"holds", held}, [2]string{"runs", fmt.Sprintf("%d processes, %d threads", g.Processes, g.Threads)})
 	if err := pairs(w, rows); err != nil {
 		return err

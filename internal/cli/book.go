@@ -28,10 +28,13 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 	t := newTable(w)
 	head := []cell{{strings.ToUpper(l.Resource[:1]) + l.Resource[1:] + " by " + by, false}}
 	if l.Resource == "cpu" {
-		head[0].text = "CPU by " + by
+		head[0].text = "CPU by " + visible(by)
 	}
-	if by == "workload" {
+	switch by {
+	case "workload":
 		head = append(head, cell{"kind", false}, cell{"owner", false})
+	case "family":
+		head = append(head, cell{"of", false}, cell{"owner", false})
 	}
 	if withTenant {
 		head = append(head, cell{"tenant", false})
@@ -73,6 +76,8 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 		var mid []cell
 		if by == "workload" {
 			mid = append(mid, cell{s.Kind, false}, cell{s.Owner, false})
+		} else if by == "family" {
+			mid = append(mid, cell{s.Workload, false}, cell{s.Owner, false})
 		}
 		if withTenant {
 			mid = append(mid, cell{s.Tenant, false})

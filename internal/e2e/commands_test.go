@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/csv"
+	"fmt"
 	"math"
 	"os"
 	"path/filepath"
@@ -12,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vinescale/internal/api"
 	"vinescale/internal/hub"
 	"vinescale/internal/sheet"
 )
@@ -37,10 +39,11 @@ func requireBalance(t *testing.T, l sheet.Ledger) {
 }
 
 func TestShare_EveryGroupingOfEveryResourceBalances(t *testing.T) {
+	from, to := noonish(t), later(t) // asked once: the span of the demo moves on
 	for _, of := range []string{"cpu", "memory", "disk", "network"} {
 		var first float64
-		for i, by := range []string{"tenant", "user", "workload", "kind", "host", "program"} {
-			l := runJSON[sheet.Ledger](t, demo, "share", "--of", of, "--by", by, "--from", noonish(t), "--to", later(t))
+		for i, by := range []string{"tenant", "user", "workload", "kind", "host", "program", "family", "image", "account", "label:coop.project"} {
+			l := runJSON[sheet.Ledger](t, demo, "share", "--of", of, "--by", by, "--from", from, "--to", to)
 			requireBalance(t, l)
 			if i == 0 {
 				first = *l.Residual
@@ -63,7 +66,7 @@ func spanOfDemo(t *testing.T) [2]string {
 func TestBalance_ComparesTenantsWithTheirQuotas(t *testing.T) {
 	b := runJSON[hub.Balance](t, demo, "balance", "--span", "1h")
 	require.Len(t, b.Tenants, 8)
-	assert.Equal(t, "unassigned", b.Tenants[7].Tenant)
+	assert.Equal(t, "unassigned", b.Tenants[0].Tenant, "what nobody is charged with comes first")
 	over := map[string]bool{}
 	for _, x := range b.Tenants {
 		for _, u := range x.Uses {
@@ -101,6 +104,7 @@ func TestPins_TellWhoMayRunOnADeclaredCPUAndWhoDid(t *testing.T) {
 func TestCommands_PrintForPeopleAndForPrograms(t *testing.T) {
 	for _, args := range [][]string{
 		{"hosts"}, {"share", "--by", "user"}, {"ledger", "--host", "press-1", "--of", "memory"}, {"balance"}, {"pins"}, {"tenant", "list"}, {"rule", "list"}, {"quota", "list"}, {"token", "list"}, {"config"},
+		{"find", "must"}, {"workloads"}, {"threads"}, {"rule", "suggest"}, {"share", "--by", "family"}, {"share", "--by", "label:coop.project"},
 		{"weigh", "--over", "200ms", "--by", "user"},
 	} {
 		table := demo.run(args...)
@@ -117,12 +121,94 @@ func TestCommands_PrintForPeopleAndForPrograms(t *testing.T) {
 	}
 }
 
+func TestListing_SortsFiltersChoosesColumnsAndSaysWhatItLeftOut(t *testing.T) {
+	got := demo.run("workloads", "--host", "cellar-1", "--columns", "name,owner,memory_bytes_mean", "--sort", "memory_bytes_mean", "--where", "kind == 'container'", "--first", "2", "--as", "csv")
+	require.Zero(t, got.code, got.stderr)
+	rows, err := csv.NewReader(strings.NewReader(got.stdout)).ReadAll()
+	require.NoError(t, err)
+	require.Len(t, rows, 3)
+	assert.Equal(t, []string{"name", "owner", "memory_bytes_mean"}, rows[0])
+	assert.Equal(t, "curd-fermentlog", rows[1][0], "the largest first")
+	table := demo.run("workloads", "--host", "cellar-1", "--where", "kind == 'container'", "--first", "2")
+	assert.Regexp(t, `\n6 more not shown \(--first 2\); \d+ left out by --where\.\n$`, table.stdout)
+	one := demo.run("hosts", "--columns", "cpus,name", "--where", "cpus > 8", "--sort", "-cpus", "--first", "1", "--as", "jsonl")
+	assert.Equal(t, "{\"cpus\":16,\"name\":\"cellar-1\"}\n", one.stdout, "turned round: the smallest first, columns in the order asked for")
+}
+
+func TestAbout_TellsEverythingOfAWorkloadAHostAUserAndATenant(t *testing.T) {
+	w := runJSON[hub.AboutWorkload](t, demo, "about", "bottling-plc")
+	assert.Equal(t, []string{"vm", "svc-bottle", "Bottling Line", "cellar-1", "running"}, []string{w.Kind, w.Owner, w.Tenant, w.Host, w.State})
+	assert.Equal(t, []any{4.0, "cpuset"}, []any{w.Held.MayUseCPUs, w.Held.By})
+	sum := 0.0
+	for _, p := range w.Parts {
+		sum += p.CPUSeconds
+	}
+	assert.InEpsilon(t, *w.Uses[0].Amount, sum, 0.01, "its vCPUs, emulator and I/O threads add up")
+	require.Len(t, w.Families, 1)
+	assert.Equal(t, "curd-fermentlog", w.CPUMates[0].Name, "the intruder on its CPUs")
+
+	crowded := runJSON[[]hub.WorkloadLine](t, demo, "threads", "--first", "1")
+	assert.Equal(t, []any{"label-render", 2.0, "limit"}, []any{crowded[0].Name, crowded[0].MayUseCPUs, crowded[0].MayUseBy})
+	assert.Greater(t, *crowded[0].Crowding, 10.0, "40 threads on 2 CPUs are seen at once")
+
+	user := runJSON[hub.AboutGroup](t, demo, "about", "p.kern")
+	assert.Equal(t, "user", user.What)
+	assert.Len(t, user.Workloads, 3)
+	for _, args := range [][]string{{"about", "bottling-plc"}, {"about", "host/press-1"}, {"about", "user/m.abt"}, {"about", "tenant/Leaf Vision"}} {
+		got := demo.run(args...)
+		require.Zero(t, got.code, got.stderr)
+		assert.NotContains(t, got.stdout, "NaN")
+	}
+	pid := w.Families[0].Head.PID
+	found := runJSON[[]hub.Found](t, demo, "find", fmt.Sprint(pid), "--host", "cellar-1")
+	require.NotEmpty(t, found)
+	assert.Equal(t, "bottling-plc", found[0].Name)
+}
+
+func TestRules_ExportAndImportAgainChangesNothingAndReapplyIsAudited(t *testing.T) {
+	exported := demo.run("rule", "export")
+	require.Zero(t, exported.code, exported.stderr)
+	file := filepath.Join(t.TempDir(), "rules.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(exported.stdout), 0o600))
+	assert.Contains(t, demo.run("rule", "import", file).stdout, "nothing was changed")
+	more := strings.Replace(exported.stdout, "rules:", "rules:\n  - tenant: Agronomy Desk\n    when: unit == 'forecast-archive.service'", 1)
+	require.NoError(t, os.WriteFile(file, []byte(more), 0o600))
+	preview := demo.run("rule", "import", file, "--preview")
+	assert.Contains(t, preview.stdout, "rule added: Agronomy Desk when unit == 'forecast-archive.service'")
+	assert.Contains(t, preview.stdout, "It would move, from now on: 1 workloads")
+	require.Zero(t, demo.run("rule", "import", file).code)
+	before := runJSON[sheet.Ledger](t, demo, "share", "--by", "workload", "--span", "2h")
+	reapply := demo.run("rule", "reapply", "--from", noonish(t), "--to", later(t))
+	require.Zero(t, reapply.code, reapply.stderr)
+	assert.Contains(t, reapply.stdout, "totals are unchanged")
+	after := runJSON[sheet.Ledger](t, demo, "share", "--by", "workload", "--span", "2h", "--which", "unit == 'forecast-archive.service'")
+	require.Len(t, after.Shares, 2, "one part of its use is each tenant's")
+	sum, want := 0.0, 0.0
+	for _, s := range after.Shares {
+		sum += *s.Amount
+	}
+	for _, s := range before.Shares {
+		if s.Name == "forecast-archive" {
+			want += *s.Amount
+		}
+	}
+	assert.InDelta(t, want, sum, 2, "a minute may have been committed meanwhile")
+	acts := runJSON[[]api.Act](t, demo, "audit", "--first", "2")
+	assert.Equal(t, []string{"reapply rules", "import rules"}, []string{acts[0].Act, acts[1].Act})
+	assert.Equal(t, "administrator", acts[0].Who)
+	require.NoError(t, os.WriteFile(file, []byte(exported.stdout), 0o600))
+	require.Zero(t, demo.run("rule", "import", file).code)
+	require.Zero(t, demo.run("rule", "move", "1", "2").code)
+	require.Zero(t, demo.run("rule", "move", "2", "1").code)
+	assert.Equal(t, exported.stdout, demo.run("rule", "export").stdout)
+}
+
 func TestToken_AReaderReadsAndChangesNothing(t *testing.T) {
 	made := demo.run("token", "add", "winemaker-2")
 	require.Zero(t, made.code, made.stderr)
 	reader := &running{address: demo.address, token: strings.TrimSpace(made.stdout)}
 	assert.Zero(t, reader.run("share").code)
-	for _, args := range [][]string{{"tenant", "add", "X"}, {"rule", "remove", "1"}, {"quota", "set", "Frost Watch", "cpu", "1"}, {"hosts", "enrol", "x"}, {"token", "list"}, {"pins", "remove", "cellar-1", "Bottling Line"}} {
+	for _, args := range [][]string{{"tenant", "add", "X"}, {"rule", "remove", "1"}, {"quota", "set", "Frost Watch", "cpu", "1"}, {"hosts", "enrol", "x"}, {"hosts", "pool", "press-1", "x"}, {"rule", "move", "1", "2"}, {"rule", "reapply", "--from", "2026-11-22"}, {"token", "list"}, {"pins", "remove", "cellar-1", "Bottling Line"}} {
 		got := reader.run(args...)
 		assert.Equal(t, 1, got.code, "%v", args)
 		assert.Contains(t, got.stderr, "takes administrator", "%v", args)
@@ -162,6 +248,26 @@ func TestMistakes_SayWhatWhyAndWhatToDo(t *testing.T) {
 		{[]string{"rule", "add", "Nobody", "true"}, 1, []string{`no tenant "Nobody"`}},
 		{[]string{"rule", "remove", "99"}, 1, []string{"no rule 99"}},
 		{[]string{"rule", "remove", "first"}, 2, []string{"give its number"}},
+		{[]string{"rule", "move", "9", "1"}, 1, []string{"no rule 9"}},
+		{[]string{"rule", "move", "first", "1"}, 2, []string{"number from 1"}},
+		{[]string{"rule", "reapply"}, 2, []string{"--from TIME"}},
+		{[]string{"rule", "import", "/nowhere.yaml"}, 1, []string{"/nowhere.yaml"}},
+		{[]string{"rule", "import", filepath.Join(dir, "bad.yaml")}, 1, []string{"bad.yaml", "rule export"}},
+		{[]string{"hosts", "pool", "press-1", "a,b"}, 1, []string{"letters, digits"}},
+		{[]string{"hosts", "pool", "vineyard", "x"}, 1, []string{`no host "vineyard"`}},
+		{[]string{"find", " "}, 1, []string{"look for what"}},
+		{[]string{"about", "must"}, 2, []string{"names 3 things", "vinescale about workload/"}},
+		{[]string{"about", "grape-press-99"}, 1, []string{"nothing has grape-press-99"}},
+		{[]string{"about", "workload/99999"}, 1, []string{"no workload of the number 99999"}},
+		{[]string{"about", "user/nobody"}, 1, []string{`the user "nobody"`}},
+		{[]string{"share", "--which", "acount == 'x'"}, 1, []string{"the filter does not compile", "account"}},
+		{[]string{"share", "--sort", "size"}, 1, []string{"cannot sort by", "amount"}},
+		{[]string{"share", "--columns", "size"}, 2, []string{`no column "size"`, "amount"}},
+		{[]string{"hosts", "--sort", "size"}, 2, []string{"cannot sort by", "memory_bytes"}},
+		{[]string{"hosts", "--where", "size > 3"}, 2, []string{"--where does not compile", "memory_bytes"}},
+		{[]string{"hosts", "--where", "cpus"}, 2, []string{"not true or false"}},
+		{[]string{"weigh", "--ask", "oracle"}, 2, []string{"--ask", "cri=SOCKET"}},
+		{[]string{"weigh", "--jobs-by", "x"}, 2, []string{"--jobs-by", "NAME:env:job=VARIABLE"}},
 		{[]string{"quota", "set", "Frost Watch", "cpu", "-4"}, 2, []string{"below zero"}},
 		{[]string{"quota", "set", "Frost Watch", "cpu", "many"}, 2, []string{"give cores"}},
 		{[]string{"quota", "set", "Frost Watch", "memory", "12 barrels"}, 2, []string{"give bytes"}},

@@ -80,7 +80,9 @@ func TestConsole_FromSignInToAHostsLedger(t *testing.T) {
 	_, err = browser.Eval[bool](b, "([...document.querySelectorAll('header button')].find(x => x.innerText === 'dark').click(), true)")
 	require.NoError(t, err)
 	require.NoError(t, b.WaitFor("document.documentElement.dataset.theme === 'dark'"))
-	for path, text := range map[string]string{"/": "The hosts under it", "/hosts": "press-1", "/tenants/Cellar%20Intake": "must-intake-1"} {
+	for path, text := range map[string]string{
+		"/": "The hosts under it", "/hosts": "press-1", "/tenants/Cellar%20Intake": "must-intake-1", "/rules": "the unit journal.service", "/users/m.abt": "job 41200",
+	} {
 		require.NoError(t, b.Go(demo.address+path))
 		require.NoError(t, b.WaitText(text))
 		assert.Empty(t, violations(t, b), "%s in dark", path)
@@ -169,4 +171,59 @@ func TestConsole_ItsFilesAreServedWithAPolicyThatForbidsForeignCode(t *testing.T
 	assert.Contains(t, header.Get("Content-Security-Policy"), "default-src 'self'")
 	assert.NotContains(t, string(page), "http://")
 	assert.NotContains(t, string(page), "https://")
+}
+
+// typeInto fills a field as a person would: the page sees every change.
+func typeInto(t *testing.T, b *browser.Browser, selector, text string) {
+	ok, err := browser.Eval[bool](b, fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (!e) return false
+		e.focus(); Object.getOwnPropertyDescriptor(Object.getPrototypeOf(e), 'value').set.call(e, %q)
+		e.dispatchEvent(new Event(e.tagName === 'SELECT' ? 'change' : 'input', { bubbles: true })); return true })()`, selector, text))
+	require.NoError(t, err)
+	require.True(t, ok, selector)
+}
+
+func TestConsole_FindsAWorkloadByKeyboardAndTellsEverythingAboutIt(t *testing.T) {
+	b := openConsole(t)
+	require.NoError(t, b.SignIn(demo.address, demo.token))
+	require.NoError(t, b.WaitText("The hosts under it"))
+	require.NoError(t, b.Press("/")) // the key that goes to the box
+	require.NoError(t, b.WaitFor("document.activeElement.getAttribute('role') === 'combobox'"))
+	typeInto(t, b, "[role=combobox]", "label-render")
+	require.NoError(t, b.WaitFor("document.querySelectorAll('[role=option]').length > 0"))
+	assert.Empty(t, violations(t, b), "the list of what was found")
+	require.NoError(t, b.Press("\r"))
+	require.NoError(t, b.WaitText("Whose it is"))
+	assert.Regexp(t, "^/workloads/[0-9]+$", address(t, b))
+	for _, text := range []string{"owner == 'svc-label'", "OCI runtime", "2 CPUs, by its limit", "they wait for each other", "coop/label-render:2026.4", "On the same disks", "first seen"} {
+		require.NoError(t, b.WaitText(text), text)
+	}
+	assert.Empty(t, violations(t, b), "workload")
+	require.NoError(t, b.Click(`a[href^="/users/svc-label"]`))
+	require.NoError(t, b.WaitText("label-archive"))
+	typeInto(t, b, "[role=combobox]", "no such vineyard")
+	require.NoError(t, b.WaitText("Nothing has this"))
+}
+
+func TestConsole_ARuleIsTriedBeforeItIsAddedAndNothingChangesByTrying(t *testing.T) {
+	b := openConsole(t)
+	require.NoError(t, b.SignIn(demo.address, demo.token))
+	require.NoError(t, b.Go(demo.address+"/rules"))
+	require.NoError(t, b.WaitText("the unit journal.service"))
+	require.NoError(t, b.Click(`button[aria-label="Try the rule for the unit journal.service"]`))
+	typeInto(t, b, "form select", "Agronomy Desk")
+	require.NoError(t, b.Click("form button[type=submit]"))
+	require.NoError(t, b.WaitText("would move 4"))
+	require.NoError(t, b.WaitText("Nothing is changed yet"))
+	assert.Empty(t, violations(t, b), "a rule tried")
+	assert.NotContains(t, demo.run("rule", "list").stdout, "journal.service")
+	typeInto(t, b, "form textarea", "knd == 'job'")
+	require.NoError(t, b.Click("form button[type=submit]"))
+	require.NoError(t, b.WaitText("undeclared reference to 'knd'"))
+
+	// A list that changed since it was shown is left alone.
+	require.NoError(t, b.WaitText("Harvest Routing"))
+	require.Zero(t, demo.run("rule", "move", "1", "2").code)
+	require.NoError(t, b.Click(`button[aria-label="Move rule 5 up"]`))
+	require.NoError(t, b.WaitText("the rules changed since you saw them"))
+	require.Zero(t, demo.run("rule", "move", "2", "1").code)
 }

@@ -355,3 +355,25 @@ func TestLedger_GroupsByWhatIsKnownAndTakesOnlyWhatMatches(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []hub.Count{{Name: "job", Workloads: 2}}, host.Kinds)
 }
+
+func TestFind_TheSameNameOnTwoHostsIsTwoWorkloads(t *testing.T) {
+	f := newFixture(t)
+	require.NoError(t, f.send(0, job("a", "m.abt")))
+	_, err := f.Enrol(ctx, "terrace-2")
+	require.NoError(t, err)
+	f.host, err = f.Host(ctx, "terrace-2")
+	require.NoError(t, err)
+	require.NoError(t, f.send(0, job("a", "m.abt")))
+	found, err := f.Find(ctx, "a", "")
+	require.NoError(t, err)
+	var hosts []string
+	for _, x := range found {
+		if x.What == "workload" && x.Exact {
+			hosts = append(hosts, x.Host)
+		}
+	}
+	assert.ElementsMatch(t, []string{"terrace-1", "terrace-2"}, hosts)
+	one, err := f.Find(ctx, "a", "terrace-2")
+	require.NoError(t, err)
+	assert.Len(t, one, 1)
+}

@@ -305,6 +305,9 @@ func (h *Hub) group(ctx context.Context, what, name string, ask store.UseQuestio
 		if missing[r] > 0 {
 			u.Reason = "not every workload has a figure"
 		}
+		if known[r] == 0 && missing[r] > 0 {
+			u.Reason = "none of its workloads has a figure"
+		}
 		if known[r] > 0 && elapsed > 0 {
 			sum, mean := sums[r], sums[r]
 			if r != amount.Memory {

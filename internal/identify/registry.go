@@ -171,8 +171,8 @@ func (r *Registry) intern(w account.Workload, evidence string) account.WorkloadI
 	if w.Facts[account.FactWhy] == "" {
 		w.Facts[account.FactWhy] = sound(evidence)
 	}
-	if w.UID >= 0 {
-		w.Facts[account.FactGroups] = strings.Join(r.users.Groups(w.UID), ",")
+	if groups := r.users.Groups(w.UID); len(groups) > 0 {
+		w.Facts[account.FactGroups] = strings.Join(groups, ",")
 	}
 	id := account.WorkloadID(len(r.workloads))
 	r.workloads = append(r.workloads, w)

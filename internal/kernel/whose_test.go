@@ -2,7 +2,9 @@ package kernel_test
 
 import (
 	"fmt"
+	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -120,4 +122,24 @@ func TestFollow_LimitsOfACgroupAreHeldByItsWorkloadAndALimitAsLargeAsTheHostIsNo
 		_, w, _ = f.read(9001)
 	}
 	assert.Empty(t, w.Facts[account.FactCPULimit]+w.Facts[account.FactMemoryLimit])
+}
+
+func TestFollow_NamesOfGroupsMayHoldAnything(t *testing.T) {
+	f := follow(t)
+	for _, name := range []string{"two\nlines.service", "\x1b[31mred.service", "<b>bold.service", "\u202eturned.service", "no\xffutf8.service", "tab\there.service"} {
+		f.write("sys/fs/cgroup/system.slice/"+name+"/cpu.stat", "usage_usec 5\n")
+	}
+	var r account.Reading
+	require.NoError(t, f.Read(&r))
+	found := 0
+	for _, g := range r.Groups {
+		w := f.Registry().Workload(g.Workload)
+		assert.True(t, utf8.ValidString(w.Key+w.Name+w.Path), "%q", w.Name)
+		for _, part := range []string{"two\nlines", "red", "bold", "turned", "utf8", "tab"} {
+			if strings.Contains(w.Name, part) {
+				found++
+			}
+		}
+	}
+	assert.Equal(t, 6, found, "each is counted; the faces show what is not seen as its code")
 }

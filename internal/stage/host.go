@@ -93,14 +93,18 @@ type Process struct {
 	part      float64 // of its workload's living use
 }
 
-// taskMicros is what thread i of a process used: an even part, the first one what is left over too.
+// taskMicros is what thread i of a process used: the first one a tenth and what is left over, the others ever less.
 func (p *Process) taskMicros(i int) int64 {
 	n := int64(max(p.Threads, 1))
-	part := p.CPUMicros / n
-	if i == 0 {
-		part += p.CPUMicros % n
+	part := func(i int64) int64 { return p.CPUMicros / 10 * 18 * (n - i) / (n * (n - 1)) } // they add up to nine tenths
+	if i > 0 {
+		return part(int64(i))
 	}
-	return part
+	rest := p.CPUMicros
+	for j := int64(1); j < n; j++ {
+		rest -= part(j)
+	}
+	return rest
 }
 
 // taskName is the name of thread i.
@@ -207,7 +211,11 @@ func (h *Host) work(w *Workload, level float64, dt time.Duration, free []int64, 
 		p.CPUMicros += got
 		p.Runnable = 0
 		if got > 0 {
-			p.Runnable = min(max(p.eager, int32((got+dt.Microseconds()/2)/dt.Microseconds())), p.Threads)
+			p.Runnable = int32((got + dt.Microseconds()/2) / dt.Microseconds())
+			if got > dt.Microseconds()/4 {
+				p.Runnable = max(p.Runnable, p.eager)
+			}
+			p.Runnable = min(p.Runnable, p.Threads)
 		}
 	}
 	if w.swarm > 0 {

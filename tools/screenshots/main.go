@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 
 	"vinescale/internal/browser"
@@ -77,12 +78,19 @@ func pages(service, token, dir string, want func(string) bool) error {
 	if err := b.SignIn(service, token); err != nil {
 		return err
 	}
+	id, err := exec.Command("bin/vinescale", "find", "label-render", "--host", "press-1", "--columns", "id", "--first", "1", "--as", "csv").Output()
+	if err != nil {
+		return fmt.Errorf("find a workload: %w", err)
+	}
+	workload := strings.Fields(string(id))[1]
 	for _, p := range []struct{ name, path, text, theme string }{
 		{"balance", "/", "The hosts under it", "light"},
 		{"balance-dark", "/", "The hosts under it", "dark"},
 		{"hosts", "/hosts?span=24h", "cellar-1", "light"},
 		{"host", "/hosts/cellar-1", "curd-fermentlog", "light"},
 		{"tenant", "/tenants/Cellar%20Intake", "must-intake-1", "light"},
+		{"workload", "/workloads/" + workload, "Whose it is", "light"},
+		{"rules", "/rules", "the unit journal.service", "light"},
 	} {
 		if !want(p.name) {
 			continue
@@ -126,6 +134,7 @@ func terminals(dir string, want func(string) bool) error {
 		{"command-balance", []string{"vinescale balance --of cpu", "vinescale balance --of disk"}, 3},
 		{"command-share", []string{"vinescale share --of cpu --by tenant", "vinescale share --of memory --by program --first 8"}, 3},
 		{"command-ledger", []string{"vinescale ledger --host cellar-1 --of cpu"}, 3},
+		{"command-about", []string{"vinescale about bottling-plc", "vinescale threads --first 4"}, 3},
 		{"command-pins", []string{"vinescale pins --span 10m", "vinescale hosts", "vinescale rule list"}, 3},
 	} {
 		if !want(c.name) {

@@ -2,7 +2,10 @@ import { createRootRoute, createRoute, createRouter } from '@tanstack/react-rout
 import { BalancePage } from './pages/balance/BalancePage'
 import { HostPage } from './pages/host/HostPage'
 import { HostsPage } from './pages/hosts/HostsPage'
+import { RulesPage } from './pages/rules/RulesPage'
 import { TenantPage } from './pages/tenant/TenantPage'
+import { UserPage } from './pages/user/UserPage'
+import { WorkloadPage } from './pages/workload/WorkloadPage'
 import { Shell } from './shell/Shell'
 import { readTime } from './time/span'
 
@@ -17,6 +20,9 @@ const routes = [
   createRoute({ getParentRoute: () => root, path: '/hosts', component: HostsPage }),
   createRoute({ getParentRoute: () => root, path: '/hosts/$host', component: HostPage }),
   createRoute({ getParentRoute: () => root, path: '/tenants/$tenant', component: TenantPage }),
+  createRoute({ getParentRoute: () => root, path: '/workloads/$id', component: WorkloadPage }),
+  createRoute({ getParentRoute: () => root, path: '/users/$user', component: UserPage }),
+  createRoute({ getParentRoute: () => root, path: '/rules', component: RulesPage }),
 ] as const
 
 export const router = createRouter({ routeTree: root.addChildren(routes), defaultPreload: false })

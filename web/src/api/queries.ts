@@ -53,6 +53,57 @@ export function usePins(span: Span, host?: string) {
   })
 }
 
+export function useWorkload(span: Span, id: number) {
+  return useQuery({
+    queryKey: [figures, 'workload', queryOf(span), id],
+    queryFn: () => answer(api.GET('/api/v1/workloads/{id}', { params: { path: { id }, query: queryOf(span) } })),
+    placeholderData: keepPreviousData,
+  })
+}
+
+export function useUser(span: Span, name: string) {
+  return useQuery({
+    queryKey: [figures, 'user', queryOf(span), name],
+    queryFn: () =>
+      answer(
+        api.GET('/api/v1/about/{what}/{name}', { params: { path: { what: 'user', name }, query: queryOf(span) } }),
+      ),
+    placeholderData: keepPreviousData,
+  })
+}
+
+export function useFound(words: string) {
+  return useQuery({
+    queryKey: [figures, 'find', words],
+    queryFn: () => answer(api.GET('/api/v1/find', { params: { query: { words } } })),
+    enabled: words !== '',
+    placeholderData: keepPreviousData,
+  })
+}
+
+/** The rules with the version of their list, which a change of order must name. */
+export function useRules() {
+  return useQuery({
+    queryKey: ['rules'],
+    queryFn: async () => {
+      const call = await api.GET('/api/v1/rules')
+      return { rules: await answer(Promise.resolve(call)), version: call.response.headers.get('ETag') ?? '' }
+    },
+  })
+}
+
+export function useTenants() {
+  return useQuery({ queryKey: ['tenants'], queryFn: () => answer(api.GET('/api/v1/tenants')) })
+}
+
+export function useSuggestions(span: Span) {
+  return useQuery({
+    queryKey: [figures, 'suggestions', queryOf(span)],
+    queryFn: () => answer(api.GET('/api/v1/rules/suggestions', { params: { query: queryOf(span) } })),
+    placeholderData: keepPreviousData,
+  })
+}
+
 /** While live, asks for figures again soon after new ones are in the books. */
 export function useLiveRefresh(live: boolean) {
   const queries = useQueryClient()

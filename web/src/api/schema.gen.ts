@@ -4,6 +4,40 @@
  */
 
 export interface paths {
+    "/api/v1/about/{what}/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything about a host, a user or a tenant */
+        get: operations["get-about"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who changed what, newest first */
+        get: operations["list-audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/balance": {
         parameters: {
             query?: never;
@@ -30,6 +64,23 @@ export interface paths {
         };
         /** Server-sent events: figures of a host were committed */
         get: operations["watch"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Workloads, hosts, users and tenants by any of their names */
+        get: operations["find"];
         put?: never;
         post?: never;
         delete?: never;
@@ -69,6 +120,23 @@ export interface paths {
         /** One host */
         get: operations["get-host"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{name}/pools": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Put a host into pools, in place of those it was in */
+        put: operations["set-pools"];
         post?: never;
         delete?: never;
         options?: never;
@@ -127,6 +195,26 @@ export interface paths {
         get: operations["who-am-i"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send news of one host's workloads: that they came, changed names, or ended
+         * @description Protobuf by the message Notices of internal/wire/interval.proto. It holds no figures, and what it says is in the next interval too: one that is lost is only late.
+         */
+        post: operations["send-notices"];
         delete?: never;
         options?: never;
         head?: never;
@@ -221,6 +309,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rules/reapply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Account the usage of a span anew by the rules in force
+         * @description It changes whose usage is, never how much; it is written down in the audit trail.
+         */
+        post: operations["reapply-rules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/suggestions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is unassigned, alike together, with a rule for each group */
+        get: operations["suggest-rules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rules/try": {
         parameters: {
             query?: never;
@@ -250,6 +375,23 @@ export interface paths {
         post?: never;
         /** Remove a rule */
         delete: operations["remove-rule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{position}/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a rule another position */
+        post: operations["move-rule"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -289,6 +431,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenancy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All tenants and rules, to keep elsewhere */
+        get: operations["export-tenancy"];
+        /**
+         * Make the rules these, and add these tenants
+         * @description The same again changes nothing. Moves are told for the workloads of the span.
+         */
+        put: operations["import-tenancy"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants": {
         parameters: {
             query?: never;
@@ -319,6 +482,23 @@ export interface paths {
         post?: never;
         /** Remove a tenant with its rules, quotas and pins */
         delete: operations["remove-tenant"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/threads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Workloads by runnable threads for each CPU they may use, most crowded first */
+        get: operations["list-threads"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -376,10 +556,181 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/workloads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The workloads of a span with what they used, most CPU time first */
+        get: operations["list-workloads"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workloads/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything about one workload */
+        get: operations["get-workload"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AboutGroup: {
+            /** @description What else is known of it. */
+            facts: {
+                [key: string]: string;
+            };
+            /** Format: date-time */
+            from: string;
+            held: components["schemas"]["GroupHeld"];
+            hosts: components["schemas"]["Count"][];
+            kinds: components["schemas"]["Count"][];
+            name: string;
+            owners: components["schemas"]["Count"][];
+            /** Format: int64 */
+            processes: number;
+            tenants: components["schemas"]["Count"][];
+            /** Format: int64 */
+            threads: number;
+            /** Format: date-time */
+            to: string;
+            /** @description Sums over its workloads, one per resource. */
+            uses: components["schemas"]["GroupUse"][];
+            /** @enum {string} */
+            what: "user" | "tenant" | "host";
+            /** @description Most CPU time first. */
+            workloads: components["schemas"]["WorkloadLine"][];
+        };
+        AboutWorkload: {
+            /** @description The workload around it, such as a container's pod; null for none. */
+            around: components["schemas"]["WorkloadRef"];
+            /**
+             * Format: date-time
+             * @description When its first usage is due; null once there is some.
+             */
+            due_at: string | null;
+            /** Format: date-time */
+            ended_at: string | null;
+            /** @description Oldest first. */
+            events: components["schemas"]["Event"][];
+            /** @description What it was recognised by. */
+            evidence: string;
+            /** @description How it ended, where known. */
+            exit?: string;
+            /** @description What else is known of it; the unit of a number is in its name. */
+            facts: {
+                [key: string]: string;
+            };
+            /** @description Its processes at the newest interval's end: one entry a family, most CPU time first. */
+            families: components["schemas"]["Family"][];
+            /** Format: date-time */
+            first_at: string;
+            held: components["schemas"]["Held"];
+            /** @description To whom it was accounted, oldest first. */
+            history: components["schemas"]["HeldBy"][];
+            host: string;
+            /** Format: int64 */
+            id: number;
+            /** @description Workloads inside it: their use is not in its own. */
+            inside: components["schemas"]["WorkloadRef"][];
+            /** @description Tells it from others on its host, and from earlier ones of its name. */
+            key: string;
+            kind: string;
+            labels: {
+                [key: string]: string;
+            };
+            /**
+             * Format: date-time
+             * @description End of the newest interval it was in.
+             */
+            last_at: string | null;
+            /** @enum {string} */
+            may_use_by: "limit" | "cpuset" | "asked" | "host";
+            /** Format: double */
+            may_use_cpus: number;
+            name: string;
+            /** @description Why an outside system could not be asked about it. */
+            names_unavailable?: string;
+            owner: string;
+            /** @description CPU time of its virtual CPUs or steps, where they are told apart. */
+            parts: components["schemas"]["Part"][];
+            /** @description The cgroup it was recognised by; empty for none. */
+            path: string;
+            /** Format: int64 */
+            processes: number;
+            /**
+             * Format: date-time
+             * @description When these processes were read; null where the collector tells of none.
+             */
+            processes_at: string | null;
+            /**
+             * Format: double
+             * @description The time their use is over.
+             */
+            processes_over_seconds: number;
+            /** @description What its programs used over the span, most CPU time first. */
+            programs: components["schemas"]["ProgramLine"][];
+            /** @description What claimed it. */
+            recogniser: string;
+            /** @description The rule that gives it to its tenant; empty where none does. */
+            rule: string;
+            /**
+             * Format: double
+             * @description Runnable threads in the mean for each CPU it may use; null without figures.
+             */
+            runnable_per_cpu: number | null;
+            /**
+             * Format: double
+             * @description Threads running or waiting for a CPU, sampled at readings.
+             */
+            runnable_threads_mean: number;
+            /** Format: int64 */
+            runnable_threads_peak: number;
+            /** @description What ran on the same CPUs over the span, most CPU time there first. */
+            shares_cpus_with: components["schemas"]["Mate"][];
+            /** @description What else used the host's disks over the span, most bytes first. */
+            shares_disks_with: components["schemas"]["Mate"][];
+            /** @description running, ended, silent (its host does not report), or first reading: usage in N s. */
+            state: string;
+            tenant: string;
+            /** Format: int64 */
+            threads: number;
+            /**
+             * Format: int64
+             * @description Of the owner; null when not known.
+             */
+            uid: number | null;
+            /** @description One per resource, in the order of resources. */
+            uses: components["schemas"]["WorkloadUse"][];
+        };
+        Act: {
+            act: string;
+            /** Format: date-time */
+            at: string;
+            detail: unknown;
+            subject: string;
+            /** @description Name of the token. */
+            who: string;
+        };
         AddTenantInputBody: {
             name: string;
         };
@@ -392,7 +743,7 @@ export interface components {
             role: "administrator" | "reader";
         };
         AddedRule: {
-            /** @description CEL over kind, name, owner, uid, host, path and labels. */
+            /** @description CEL over what is known of a workload. */
             expression: string;
             /**
              * Format: int64
@@ -413,7 +764,7 @@ export interface components {
              */
             hosts: number;
             resources: components["schemas"]["ResourceBalance"][];
-            /** @description By name; unassigned use last. */
+            /** @description Unassigned use first, then by name. */
             tenants: components["schemas"]["TenantBalance"][];
             /** Format: date-time */
             to: string;
@@ -424,6 +775,11 @@ export interface components {
             host: string;
             /** Format: date-time */
             to: string;
+        };
+        Count: {
+            name: string;
+            /** Format: int64 */
+            workloads: number;
         };
         EnrolInputBody: {
             name: string;
@@ -474,6 +830,125 @@ export interface components {
              */
             type: string;
         };
+        Event: {
+            /** Format: date-time */
+            at: string;
+            what: string;
+        };
+        Family: {
+            /** Format: double */
+            cores: number;
+            /** @description CPUs they last ran on. */
+            cpus: string;
+            head: components["schemas"]["Process"];
+            /** @description Parents before children, the head first; at most 200. */
+            members: components["schemas"]["Process"][];
+            /** Format: double */
+            memory_bytes: number;
+            /** Format: int64 */
+            processes: number;
+            /** Format: int64 */
+            runnable_threads: number;
+            /** Format: int64 */
+            threads: number;
+        };
+        Found: {
+            /** @description What of it matches: its name, key, owner, a label, a fact, or a pid. */
+            by: string;
+            /** @description The name, the number or the pid is exactly what was asked for. */
+            exact: boolean;
+            host?: string;
+            /**
+             * Format: int64
+             * @description Of a workload.
+             */
+            id?: number;
+            kind?: string;
+            /** @description RFC 3339. */
+            last_seen?: string;
+            name: string;
+            owner?: string;
+            state?: string;
+            tenant?: string;
+            /** @enum {string} */
+            what: "workload" | "host" | "user" | "tenant";
+        };
+        GroupHeld: {
+            /**
+             * Format: double
+             * @description Sum of what those that have a limit, a cpuset or an allotment may use.
+             */
+            cpus: number;
+            /**
+             * Format: double
+             * @description Sum of memory limits, or else what was asked for.
+             */
+            memory_bytes: number;
+            /** Format: int64 */
+            running_workloads: number;
+            /** Format: int64 */
+            unlimited_memory_workloads: number;
+            /**
+             * Format: int64
+             * @description Running workloads that may use every CPU of their host.
+             */
+            unlimited_workloads: number;
+        };
+        GroupUse: {
+            /**
+             * Format: double
+             * @description Null when none of them has a figure.
+             */
+            amount: number | null;
+            /**
+             * Format: double
+             * @description Over the time the records cover.
+             */
+            mean: number | null;
+            mean_unit: string;
+            /**
+             * Format: int64
+             * @description Workloads without a figure: the sums lack theirs.
+             */
+            missing: number;
+            reason?: string;
+            resource: string;
+            unit: string;
+        };
+        Held: {
+            /** @description CPUs its processes may run on, kernel list format. */
+            allowed_cpus: string;
+            /** Format: double */
+            cpu_limit_cores: number | null;
+            /**
+             * Format: double
+             * @description By a job, or virtual CPUs of a machine.
+             */
+            cpus_asked: number | null;
+            /** @description The host's numbers of the GPUs allotted; empty for none. */
+            gpus: string;
+            /**
+             * @description Which of these it is; host where nothing limits it.
+             * @enum {string}
+             */
+            may_use_by: "limit" | "cpuset" | "asked" | "host";
+            /**
+             * Format: double
+             * @description CPUs it may use at once: the least of its limit, the CPUs it may run on, and what it asked for.
+             */
+            may_use_cpus: number;
+            /** Format: double */
+            memory_asked_bytes: number | null;
+            /** Format: double */
+            memory_limit_bytes: number | null;
+        };
+        HeldBy: {
+            /** Format: date-time */
+            from: string;
+            /** @description The rule then; empty for none. */
+            rule: string;
+            tenant: string;
+        };
         Host: {
             /** @description v1, hybrid or v2. */
             cgroup_mode: string;
@@ -492,11 +967,15 @@ export interface components {
             /** Format: int64 */
             memory_bytes: number;
             name: string;
+            /** @description That rules and questions may name. */
+            pools: string[];
             /**
              * @description silent: nothing for three minutes; awaited: nothing ever.
              * @enum {string}
              */
             state: "reporting" | "silent" | "awaited";
+            /** @description Where its collector has been heard of and its first figures are due: when. */
+            warming?: string;
         };
         HostDetail: {
             /** @description v1, hybrid or v2. */
@@ -518,16 +997,33 @@ export interface components {
             /** Format: int64 */
             memory_bytes: number;
             name: string;
+            /** @description That rules and questions may name. */
+            pools: string[];
             /**
              * @description silent: nothing for three minutes; awaited: nothing ever.
              * @enum {string}
              */
             state: "reporting" | "silent" | "awaited";
+            /** @description Where its collector has been heard of and its first figures are due: when. */
+            warming?: string;
         };
         Identity: {
             name: string;
             /** @enum {string} */
             role: "administrator" | "reader" | "collector";
+        };
+        Import: {
+            /** @description False where the file is what there is already. */
+            changed: boolean;
+            /** @description Workloads of the span that change tenant from now on, by CPU time, most first. */
+            moves: components["schemas"]["TrialMove"][];
+            rules_added: components["schemas"]["RuleText"][];
+            rules_removed: components["schemas"]["RuleText"][];
+            rules_reordered: boolean;
+            tenants_added: string[];
+            /** @description Not in the file, and kept: with no rule left, usage goes to others or to unassigned. */
+            tenants_kept: string[];
+            tenants_removed: string[];
         };
         Ledger: {
             /** Format: double */
@@ -595,6 +1091,28 @@ export interface components {
              * @description In use by the host's own count.
              */
             used: number | null;
+            /** @description Workloads seen for the first time: they have no usage yet. */
+            warming?: components["schemas"]["Warming"][];
+        };
+        Mate: {
+            /**
+             * Format: double
+             * @description CPU seconds on the same CPUs, or bytes.
+             */
+            amount: number;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            name: string;
+            source: string;
+            tenant: string;
+        };
+        MoveRuleInputBody: {
+            /**
+             * Format: int64
+             * @description The position it is to have; those between move by one.
+             */
+            to: number;
         };
         Moved: {
             /** Format: int64 */
@@ -603,6 +1121,11 @@ export interface components {
         NewToken: {
             name: string;
             token: string;
+        };
+        Part: {
+            /** Format: double */
+            cpu_seconds: number;
+            name: string;
         };
         Pin: {
             /** @description The kernel's list format, such as 0-3,8. */
@@ -639,6 +1162,53 @@ export interface components {
             /** Format: date-time */
             to: string;
         };
+        PoolsInputBody: {
+            pools: string[];
+        };
+        Process: {
+            /** Format: double */
+            cores: number;
+            /**
+             * Format: int32
+             * @description That it last ran on.
+             */
+            cpu: number;
+            /**
+             * Format: int64
+             * @description 0 for the head of a family.
+             */
+            depth: number;
+            /** Format: double */
+            disk_bytes_per_second: number | null;
+            /** Format: double */
+            memory_bytes: number;
+            /** Format: int32 */
+            parent: number;
+            /** Format: int32 */
+            pid: number;
+            program: string;
+            /** Format: int32 */
+            runnable_threads: number;
+            /** Format: int32 */
+            threads: number;
+            /** Format: int64 */
+            uid: number;
+        };
+        ProgramLine: {
+            /** Format: double */
+            cpu_seconds: number;
+            /** Format: double */
+            disk_bytes: number;
+            /** @description Program at the head of the family. */
+            family: string;
+            /** Format: double */
+            memory_bytes_mean: number;
+            /** Format: double */
+            network_bytes: number;
+            /** Format: int64 */
+            processes: number;
+            program: string;
+        };
         PutQuotaInputBody: {
             /**
              * Format: double
@@ -654,6 +1224,18 @@ export interface components {
             tenant: string;
             /** @description cores, bytes or bytes_per_second. */
             unit: string;
+        };
+        Reapplication: {
+            /** Format: date-time */
+            from: string;
+            /** @description Usage that changes tenant, by CPU time, most first: one line a workload and tenant it is taken from. */
+            moves: components["schemas"]["TrialMove"][];
+            /** @description True where nothing was changed. */
+            preview: boolean;
+            /** Format: date-time */
+            to: string;
+            /** Format: int64 */
+            workloads_seen: number;
         };
         Receipt: {
             /** Format: int64 */
@@ -722,7 +1304,7 @@ export interface components {
             used_mean: number | null;
         };
         Rule: {
-            /** @description CEL over kind, name, owner, uid, host, path and labels. */
+            /** @description CEL over what is known of a workload. */
             expression: string;
             /**
              * Format: int64
@@ -730,6 +1312,11 @@ export interface components {
              */
             position: number;
             tenant: string;
+        };
+        RuleText: {
+            tenant: string;
+            /** @description The rule's expression. */
+            when: string;
         };
         RuleToAdd: {
             expression: string;
@@ -771,9 +1358,35 @@ export interface components {
             /** @enum {string} */
             source: "counted" | "summed" | "split" | "reported" | "unavailable";
             tenant?: string;
+            /** @description That a family is of. */
+            workload?: string;
+            /**
+             * Format: int64
+             * @description Of a workload, to ask about it.
+             */
+            workload_id?: number;
         };
         SignInInputBody: {
             token: string;
+        };
+        Suggestion: {
+            /** @description What they have in common. */
+            about: string;
+            /** Format: double */
+            cpu_seconds: number;
+            /** Format: double */
+            disk_bytes: number;
+            /** @description The largest of them, up to five. */
+            examples: string[];
+            expression: string;
+            /** Format: double */
+            memory_bytes_mean: number;
+            /** Format: int64 */
+            workloads: number;
+        };
+        Tenancy: {
+            rules: components["schemas"]["RuleText"][];
+            tenants: string[];
         };
         Tenant: {
             /**
@@ -851,9 +1464,83 @@ export interface components {
             kind: string;
             /** Format: double */
             memory_bytes_mean: number;
+            /** Format: double */
+            network_bytes: number;
             owner: string;
             to: string;
             workload: string;
+        };
+        Warming: {
+            /** Format: date-time */
+            due_at: string;
+            /** Format: double */
+            due_in_seconds: number;
+            host: string;
+            kind: string;
+            name: string;
+            owner: string;
+            tenant: string;
+            /** Format: int64 */
+            workload_id: number;
+        };
+        WorkloadLine: {
+            host: string;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            /** @enum {string} */
+            may_use_by: "limit" | "cpuset" | "asked" | "host";
+            /** Format: double */
+            may_use_cpus: number;
+            name: string;
+            owner: string;
+            /** Format: int64 */
+            processes: number;
+            /**
+             * Format: double
+             * @description Runnable threads in the mean for each CPU it may use; null without figures.
+             */
+            runnable_per_cpu: number | null;
+            /**
+             * Format: double
+             * @description Threads running or waiting for a CPU, sampled at readings.
+             */
+            runnable_threads_mean: number;
+            /** Format: int64 */
+            runnable_threads_peak: number;
+            /** @description running, ended, silent (its host does not report), or first reading: usage in N s. */
+            state: string;
+            tenant: string;
+            /** Format: int64 */
+            threads: number;
+            /** @description One per resource, in the order of resources. */
+            uses: components["schemas"]["WorkloadUse"][];
+        };
+        WorkloadRef: {
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            name: string;
+        };
+        WorkloadUse: {
+            /** Format: double */
+            amount: number | null;
+            /**
+             * Format: double
+             * @description While it ran.
+             */
+            mean: number | null;
+            mean_unit: string;
+            /**
+             * Format: double
+             * @description Of the highest tick.
+             */
+            peak: number | null;
+            reason?: string;
+            resource: string;
+            source: string;
+            /** @description Of the amount. */
+            unit: string;
         };
     };
     responses: never;
@@ -864,6 +1551,76 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "get-about": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                span?: string;
+            };
+            header?: never;
+            path: {
+                what: "host" | "user" | "tenant";
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AboutGroup"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-audit": {
+        parameters: {
+            query?: {
+                first?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Act"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-balance": {
         parameters: {
             query?: {
@@ -929,6 +1686,40 @@ export interface operations {
                         /** @description The retry time in milliseconds. */
                         retry?: number;
                     }[];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    find: {
+        parameters: {
+            query?: {
+                /** @description A name, the beginning of an id, a pid, a user, or a label KEY=VALUE. */
+                words?: string;
+                /** @description Only on this host. */
+                host?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Found"][];
                 };
             };
             /** @description Error */
@@ -1042,6 +1833,41 @@ export interface operations {
             };
         };
     };
+    "set-pools": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PoolsInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Moved"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "send-intervals": {
         parameters: {
             query?: never;
@@ -1088,11 +1914,16 @@ export interface operations {
                 /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
                 span?: string;
                 of?: "cpu" | "memory" | "disk" | "network";
-                by?: "tenant" | "user" | "workload" | "kind" | "host" | "program";
+                /** @description tenant, user, workload, kind, host, program, family, pod, pod_namespace, image, account, partition, or label:KEY. */
+                by?: string;
                 /** @description One host; all when left out. */
                 host?: string;
                 /** @description Only this tenant's shares; the balance's lines are then null. */
                 tenant?: string;
+                /** @description Only workloads that this expression matches: CEL, as rules are; the residual is then null. */
+                where?: string;
+                /** @description amount (most first), name, kind, owner, tenant, host, peak, source or parts; a dash before it turns it round. */
+                sort?: string;
                 /** @description How many shares to list; all when 0. */
                 first?: number;
             };
@@ -1139,6 +1970,37 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Identity"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "send-notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/x-protobuf": string;
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -1359,6 +2221,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -1396,6 +2259,80 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AddedRule"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "reapply-rules": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                span?: string;
+                /** @description Only tell what would move. */
+                preview?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reapplication"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "suggest-rules": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                span?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suggestion"][];
                 };
             };
             /** @description Error */
@@ -1480,6 +2417,44 @@ export interface operations {
             };
         };
     };
+    "move-rule": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the list that was seen: a list that changed since is left alone. */
+                "If-Match"?: string;
+            };
+            path: {
+                position: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MoveRuleInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Moved"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "sign-in": {
         parameters: {
             query?: never;
@@ -1530,6 +2505,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-tenancy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tenancy"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "import-tenancy": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                span?: string;
+                /** @description Only tell what would change. */
+                preview?: boolean;
+                /** @description Remove tenants that are not named, with all that is theirs. */
+                prune?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Tenancy"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Import"];
+                };
             };
             /** @description Error */
             default: {
@@ -1622,6 +2670,46 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Moved"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-threads": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                span?: string;
+                /** @description One host; all when left out. */
+                host?: string;
+                /** @description Only workloads that this expression matches: CEL, as rules are. */
+                where?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkloadLine"][];
                 };
             };
             /** @description Error */
@@ -1753,6 +2841,84 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-workloads": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                span?: string;
+                /** @description One host; all when left out. */
+                host?: string;
+                /** @description Only workloads that this expression matches: CEL, as rules are. */
+                where?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkloadLine"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-workload": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                span?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AboutWorkload"];
+                };
             };
             /** @description Error */
             default: {

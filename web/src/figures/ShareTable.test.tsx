@@ -2,7 +2,7 @@ import { createMemoryHistory, createRootRoute, createRoute, createRouter, Router
 import { cleanup, render, screen } from '@testing-library/react'
 import { Tooltip } from 'radix-ui'
 import { afterEach, describe, expect, it } from 'vitest'
-import type { Ledger, Share } from '../api/client'
+import type { Ledger, Share, Warming } from '../api/client'
 import { ShareTable } from './ShareTable'
 
 afterEach(cleanup)
@@ -22,8 +22,15 @@ const share = (s: Partial<Share>): Share => ({
   ...s,
 })
 
-async function rows(withHost: boolean, shares: Share[]) {
-  const ledger = { resource: 'cpu', capacity: 57600, shares, left_out: 0, left_out_amount: 0 } as unknown as Ledger
+async function rows(withHost: boolean, shares: Share[], warming: Warming[] = []) {
+  const ledger = {
+    resource: 'cpu',
+    capacity: 57600,
+    shares,
+    warming,
+    left_out: 0,
+    left_out_amount: 0,
+  } as unknown as Ledger
   const root = createRootRoute()
   const page = createRoute({
     getParentRoute: () => root,
@@ -45,6 +52,23 @@ describe('the table of shares', () => {
     const [head, first] = await rows(false, [share({})])
     expect(head).toEqual(['Workload', 'Tenant', 'Owner', 'Mean cores', 'Highest tick', '% of the host', 'Source'])
     expect(first).toEqual(['must-intake-1 container', 'Cellar Intake', 'svc-cellar', '1.00', '2.0', '6.3 %', 'counted'])
+  })
+  it('says when the first usage of a workload that was just seen is due, and shows no zero', async () => {
+    const warming = [
+      {
+        workload_id: 9,
+        name: 'must-\u202e7',
+        kind: 'container',
+        owner: 'svc-cellar',
+        tenant: 'Cellar Intake',
+        host: 'cellar-1',
+        due_at: '2026-11-23T03:11:00Z',
+        due_in_seconds: 22.4,
+      },
+    ]
+    const [, , second] = await rows(false, [share({ workload_id: 8 })], warming)
+    expect(second).toEqual(['must-\\u202e7 container', 'Cellar Intake', 'svc-cellar', 'first reading, usage in 23 s'])
+    expect(screen.getByRole('link', { name: 'must-intake-1' }).getAttribute('href')).toBe('/workloads/8')
   })
   it('shows a dash and the word for what is unavailable, not a zero', async () => {
     const [, first] = await rows(false, [

@@ -3,15 +3,10 @@ import type { Ledger, Share } from '../api/client'
 import type { ResourceName } from '../api/queries'
 import { useTime } from '../time/useTime'
 import { Meaning } from './BalanceBar'
+import { shown } from './Name'
+import { WorkloadLink } from './WorkloadLink'
+import { sourceMeaning } from './sources'
 import { figure, tenantColour, unitOf } from './units'
-
-const sourceMeaning: Record<string, string> = {
-  counted: 'The kernel counts exactly this group.',
-  summed: 'Added over processes; what ended between two readings is missing.',
-  split: 'A shared amount, divided by a stated key.',
-  reported: 'Told by an outside system.',
-  unavailable: 'Not available.',
-}
 
 /** A ledger's shares as a table, largest first, each with its source. */
 export function ShareTable({
@@ -46,9 +41,10 @@ export function ShareTable({
       </thead>
       <tbody>
         {ledger.shares.map((s) => (
-          <tr key={`${s.host}/${s.kind}/${s.name}/${s.owner}`}>
+          <tr key={s.workload_id ?? `${s.host}/${s.kind}/${s.name}/${s.owner}`}>
             <th scope="row">
-              {s.name} <span className="text-[12.5px] text-ink-2">{s.kind}</span>
+              {s.workload_id ? <WorkloadLink id={s.workload_id} name={s.name} /> : shown(s.name)}{' '}
+              <span className="text-[12.5px] text-ink-2">{s.kind}</span>
             </th>
             <td>
               {withHost ? (
@@ -62,12 +58,40 @@ export function ShareTable({
                 </span>
               )}
             </td>
-            <td>{s.owner || 'not known'}</td>
+            <td>
+              <Owner name={s.owner} />
+            </td>
             <Figures share={s} ledger={ledger} />
+          </tr>
+        ))}
+        {ledger.warming?.map((w) => (
+          <tr key={w.workload_id}>
+            <th scope="row">
+              <WorkloadLink id={w.workload_id} name={w.name} />{' '}
+              <span className="text-[12.5px] text-ink-2">{w.kind}</span>
+            </th>
+            <td>{withHost ? w.host : w.tenant}</td>
+            <td>
+              <Owner name={w.owner} />
+            </td>
+            <td colSpan={4} className="text-ink-2">
+              first reading, usage in {Math.ceil(w.due_in_seconds)} s
+            </td>
           </tr>
         ))}
       </tbody>
     </table>
+  )
+}
+
+/** A user's name, and the way to all that is theirs. */
+export function Owner({ name }: { name: string }) {
+  const { search } = useTime()
+  if (!name) return <>not known</>
+  return (
+    <Link to="/users/$user" params={{ user: name }} search={search}>
+      {shown(name)}
+    </Link>
   )
 }
 

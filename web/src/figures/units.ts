@@ -67,3 +67,41 @@ export function roundScale(largest: number, unit: Unit): number {
 export function tenantColour(colour: number): string {
   return colour >= 1 && colour <= 8 ? `var(--t${colour})` : 'var(--kernel)'
 }
+
+/** A mean of a resource with the unit that suits it, such as "2.73 cores" or "368 MB/s". */
+export function meanText(resource: ResourceName, v: number): string {
+  if (resource === 'cpu') return `${v.toFixed(2)} cores`
+  if (resource === 'memory')
+    return scaled(v, [
+      ['B', 1],
+      ['KiB', 2 ** 10],
+      ['MiB', 2 ** 20],
+      ['GiB', gib],
+      ['TiB', 2 ** 40],
+    ])
+  return scaled(v, [
+    ['B/s', 1],
+    ['kB/s', 1e3],
+    ['MB/s', 1e6],
+    ['GB/s', 1e9],
+  ])
+}
+
+/** An amount over a span with the unit that suits it. */
+export function amountText(resource: ResourceName, v: number): string {
+  if (resource === 'cpu')
+    return `${v.toLocaleString('en', { maximumFractionDigits: 1, minimumFractionDigits: 1 })} CPU s`
+  if (resource === 'memory') return meanText(resource, v)
+  return scaled(v, [
+    ['B', 1],
+    ['kB', 1e3],
+    ['MB', 1e6],
+    ['GB', 1e9],
+    ['TB', 1e12],
+  ])
+}
+
+function scaled(v: number, units: [string, number][]): string {
+  const [name, per] = units.findLast(([, per]) => v >= per) ?? units[0]!
+  return `${(v / per).toLocaleString('en', { maximumSignificantDigits: 3 })} ${name}`
+}

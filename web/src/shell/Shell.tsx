@@ -5,6 +5,7 @@ import { answer, api } from '../api/client'
 import { useIdentity, useLiveRefresh } from '../api/queries'
 import type { TimeSearch } from '../time/span'
 import { useTime } from '../time/useTime'
+import { FindBox } from './FindBox'
 import { SignIn } from './SignIn'
 import { TimeRuler } from './TimeRuler'
 import { applyTheme, currentTheme } from './theme'
@@ -41,6 +42,7 @@ function Body() {
 const pages = [
   { to: '/', name: 'Balance' },
   { to: '/hosts', name: 'Hosts' },
+  { to: '/rules', name: 'Rules' },
 ] as const
 
 function Top() {
@@ -71,7 +73,8 @@ function Top() {
           </Link>
         ))}
       </nav>
-      <div className="ml-auto flex gap-4">
+      <div className="ml-auto flex flex-wrap items-baseline gap-4">
+        <FindBox />
         <button
           type="button"
           className="link"

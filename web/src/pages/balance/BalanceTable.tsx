@@ -65,10 +65,10 @@ export function BalanceTable({ balance }: { balance: Balance }) {
             </td>
           ))}
         </tr>
+        {rest && <RestRow rest={rest} columns={columns} />}
         {tenants.map((t) => (
           <TenantRow key={t.tenant} tenant={t} columns={columns} />
         ))}
-        {rest && <RestRow rest={rest} columns={columns} />}
         <Line
           name="Kernel"
           meaning="Interrupts, kernel threads, the kernel’s own memory and page cache that no workload is charged with."
@@ -198,6 +198,14 @@ function RestRow({ rest, columns }: { rest: TenantBalance; columns: Column[] }) 
           Unassigned
         </Link>{' '}
         {rest.workloads === 1 ? '1 workload' : `${rest.workloads} workloads`}
+        {rest.workloads > 0 && (
+          <>
+            {' · '}
+            <Link to="/rules" search={search} className="underline">
+              assign
+            </Link>
+          </>
+        )}
       </th>
       {columns.map((c) => {
         const use = rest.uses[c.index]!

@@ -75,6 +75,7 @@ describe('what needs you', () => {
       cpus: 8,
       memory_bytes: 1,
       cgroup_mode: 'v2',
+      pools: [],
       enrolled_at: '',
       last_at: '2026-10-11T12:04:00Z',
       state: 'silent',

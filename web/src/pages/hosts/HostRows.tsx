@@ -51,7 +51,7 @@ function HostRow({ host }: { host: Host }) {
           {host.name}
         </Link>
         <small className="block text-[12.5px] text-ink-2">
-          {host.state === 'awaited' ? 'nothing sent yet' : `${host.cpus} CPUs · ${host.state}`}
+          {host.warming ?? (host.state === 'awaited' ? 'nothing sent yet' : `${host.cpus} CPUs · ${host.state}`)}
         </small>
       </th>
       {resources.map((r, index) => {

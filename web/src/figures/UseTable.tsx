@@ -1,0 +1,54 @@
+import type { WorkloadUse } from '../api/client'
+import type { ResourceName } from '../api/queries'
+import { Meaning } from './BalanceBar'
+import { sourceMeaning } from './sources'
+import { amountText, meanText, resourceTitle } from './units'
+
+/** What was used of each resource: amount, mean, highest tick, and how it was got. */
+export function UseTable({ uses }: { uses: WorkloadUse[] }) {
+  return (
+    <table aria-label="Use">
+      <thead>
+        <tr>
+          <th scope="col">Used</th>
+          <th scope="col" className="num">
+            Amount
+          </th>
+          <th scope="col" className="num">
+            Mean
+          </th>
+          <th scope="col" className="num">
+            Highest tick
+          </th>
+          <th scope="col">Source</th>
+        </tr>
+      </thead>
+      <tbody>
+        {uses.map((u) => {
+          const r = u.resource as ResourceName
+          if (u.amount === null || u.mean === null)
+            return (
+              <tr key={r}>
+                <th scope="row">{resourceTitle[r]}</th>
+                <td colSpan={3} className="text-ink-2">
+                  {u.reason}
+                </td>
+                <td>{u.source}</td>
+              </tr>
+            )
+          return (
+            <tr key={r}>
+              <th scope="row">{resourceTitle[r]}</th>
+              <td className="num">{amountText(r, u.amount)}</td>
+              <td className="num">{meanText(r, u.mean)}</td>
+              <td className="num text-ink-2">{u.peak === null ? '–' : meanText(r, u.peak)}</td>
+              <td>
+                <Meaning meaning={sourceMeaning[u.source]}>{u.source}</Meaning>
+              </td>
+            </tr>
+          )
+        })}
+      </tbody>
+    </table>
+  )
+}

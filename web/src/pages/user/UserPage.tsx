@@ -1,0 +1,66 @@
+import { useParams } from '@tanstack/react-router'
+import { useUser } from '../../api/queries'
+import { shown } from '../../figures/Name'
+import { Waiting } from '../../figures/Trouble'
+import { amountText, meanText, resourceTitle } from '../../figures/units'
+import { useTime } from '../../time/useTime'
+import { WorkloadRows } from './WorkloadRows'
+
+const titles: Record<string, string> = resourceTitle
+
+/** One person: what they use and hold over all their jobs, sign-ins, containers and machines on all hosts. */
+export function UserPage() {
+  const { user } = useParams({ strict: false }) as { user: string }
+  const { span } = useTime()
+  const about = useUser(span, user)
+  if (!about.data) return <Waiting error={about.error} what="This user’s work" />
+  const g = about.data
+  const counts = (list: { name: string; workloads: number }[]) =>
+    list.map((c) => `${c.workloads} ${shown(c.name)}${c.workloads === 1 ? '' : 's'}`).join(', ')
+  return (
+    <>
+      <div className="mb-3 flex flex-wrap items-baseline gap-3.5">
+        <h1>{shown(g.name)}</h1>
+        <span className="text-ink-2">
+          {counts(g.kinds)} · on {g.hosts.map((h) => h.name).join(', ')}
+        </span>
+      </div>
+      <section className="sheet mb-4.5 grid grid-cols-4 max-lg:grid-cols-2" aria-label="Use of each resource">
+        {g.uses.map((u) => (
+          <div key={u.resource} className="border-r border-rule px-3.5 py-2.5 last:border-0">
+            <b className="font-semibold">{titles[u.resource]}</b>
+            {u.mean === null || u.amount === null ? (
+              <p className="text-ink-2">not available: {u.reason}</p>
+            ) : (
+              <p>
+                <b>{meanText(u.resource as 'cpu', u.mean)}</b>
+                {u.resource !== 'memory' && (
+                  <span className="text-ink-2"> · {amountText(u.resource as 'cpu', u.amount)}</span>
+                )}
+                {u.missing > 0 && <small className="block text-ink-2">without {u.missing} that have no figure</small>}
+              </p>
+            )}
+          </div>
+        ))}
+      </section>
+      <p className="mb-4">
+        Holds <b>{Number(g.held.cpus.toPrecision(4))} CPUs</b>
+        {g.held.memory_bytes > 0 && (
+          <>
+            {' '}
+            and <b>{meanText('memory', g.held.memory_bytes)}</b> of memory
+          </>
+        )}{' '}
+        by limits and allotments; of {g.held.running_workloads} running workloads {g.held.unlimited_workloads} have no
+        limit of CPUs, {g.held.unlimited_memory_workloads} none of memory. Runs <b>{g.processes}</b> processes with{' '}
+        <b>{g.threads}</b> threads. Accounted to {g.tenants.map((t) => shown(t.name)).join(', ')}.
+      </p>
+      <section className="sheet overflow-x-auto" aria-labelledby="workloads-title">
+        <div className="border-b border-rule-2 px-3.5 pt-2.5 pb-2">
+          <h2 id="workloads-title">Workloads</h2>
+        </div>
+        <WorkloadRows lines={g.workloads} />
+      </section>
+    </>
+  )
+}

@@ -1,0 +1,52 @@
+import { Link } from '@tanstack/react-router'
+import type { WorkloadLine } from '../../api/client'
+import { shown } from '../../figures/Name'
+import { meanText, resourceTitle } from '../../figures/units'
+import type { ResourceName } from '../../api/queries'
+import { useTime } from '../../time/useTime'
+import { WorkloadLink } from '../../figures/WorkloadLink'
+
+const resources = Object.keys(resourceTitle) as ResourceName[]
+
+/** Workloads of several hosts with their means; what was just seen says when its usage will be known. */
+export function WorkloadRows({ lines }: { lines: WorkloadLine[] }) {
+  const { search } = useTime()
+  return (
+    <table className="min-w-180">
+      <thead>
+        <tr>
+          <th scope="col">Workload</th>
+          <th scope="col">Tenant</th>
+          <th scope="col">Host</th>
+          {resources.map((r) => (
+            <th scope="col" className="num" key={r}>
+              {resourceTitle[r]}
+            </th>
+          ))}
+          <th scope="col">State</th>
+        </tr>
+      </thead>
+      <tbody>
+        {lines.map((w) => (
+          <tr key={w.id}>
+            <th scope="row">
+              <WorkloadLink id={w.id} name={w.name} /> <span className="text-[12.5px] text-ink-2">{w.kind}</span>
+            </th>
+            <td>{shown(w.tenant)}</td>
+            <td>
+              <Link to="/hosts/$host" params={{ host: w.host }} search={search}>
+                {w.host}
+              </Link>
+            </td>
+            {w.uses.map((u) => (
+              <td className="num" key={u.resource} title={u.reason}>
+                {u.mean === null ? '–' : meanText(u.resource as ResourceName, u.mean)}
+              </td>
+            ))}
+            <td>{w.state}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  )
+}

@@ -1,0 +1,94 @@
+import { useState } from 'react'
+import type { AboutWorkload, Family } from '../../api/client'
+import { shown } from '../../figures/Name'
+
+const most = 12
+
+/** The workload's processes at the newest reading: one block a family, parents above their children. */
+export function Families({ w }: { w: AboutWorkload }) {
+  const [all, setAll] = useState(false)
+  if (w.processes_at === null || w.families.length === 0) return null
+  const families = all ? w.families : w.families.slice(0, most)
+  return (
+    <section className="sheet overflow-x-auto" aria-labelledby="processes-title">
+      <div className="flex items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
+        <h2 id="processes-title">Processes</h2>
+        <span className="text-[12.5px] text-ink-2">
+          as families, at {new Date(w.processes_at).toLocaleTimeString('en-GB')}, over{' '}
+          {w.processes_over_seconds.toPrecision(2)} s
+        </span>
+      </div>
+      <table>
+        <thead>
+          <tr>
+            <th scope="col">Program</th>
+            <th scope="col" className="num">
+              pid
+            </th>
+            <th scope="col" className="num">
+              Threads
+            </th>
+            <th scope="col" className="num">
+              Runnable
+            </th>
+            <th scope="col" className="num">
+              Cores
+            </th>
+            <th scope="col" className="num">
+              Memory MiB
+            </th>
+            <th scope="col" className="num">
+              CPU
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {families.map((f) => (
+            <FamilyRows key={f.head.pid} family={f} />
+          ))}
+        </tbody>
+      </table>
+      {w.families.length > families.length && (
+        <p className="px-3.5 py-2">
+          <button type="button" className="link" onClick={() => setAll(true)}>
+            {w.families.length - families.length} more families
+          </button>
+        </p>
+      )}
+    </section>
+  )
+}
+
+function FamilyRows({ family: f }: { family: Family }) {
+  const several = f.processes > 1
+  return (
+    <>
+      {several && (
+        <tr>
+          <th scope="row" className="font-semibold!">
+            {shown(f.head.program)} and {f.processes - 1} below it
+          </th>
+          <td className="num">{f.head.pid}</td>
+          <td className="num">{f.threads}</td>
+          <td className="num">{f.runnable_threads}</td>
+          <td className="num">{f.cores.toFixed(2)}</td>
+          <td className="num">{(f.memory_bytes / 2 ** 20).toFixed(0)}</td>
+          <td className="num">{f.cpus}</td>
+        </tr>
+      )}
+      {f.members.map((p) => (
+        <tr key={p.pid} className={several ? 'soft' : ''}>
+          <th scope="row" style={{ paddingLeft: 14 + 16 * (p.depth + (several ? 1 : 0)) }}>
+            {shown(p.program)}
+          </th>
+          <td className="num">{p.pid}</td>
+          <td className="num">{p.threads}</td>
+          <td className="num">{p.runnable_threads}</td>
+          <td className="num">{p.cores.toFixed(2)}</td>
+          <td className="num">{(p.memory_bytes / 2 ** 20).toFixed(0)}</td>
+          <td className="num">{p.cpu}</td>
+        </tr>
+      ))}
+    </>
+  )
+}
