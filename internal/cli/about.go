@@ -221,7 +221,7 @@ func writeWorkload(w io.Writer, a *hub.AboutWorkload) error {
 		return err
 	}
 	if a.Threads > 0 || a.RunnablePeak > 0 {
-		fmt.Fprintf(w, "\n%d processes, %d threads; %.1f threads runnable in the mean, %d at most, on %.4g CPUs\n", a.Processes, a.Threads, a.RunnableMean, a.RunnablePeak, a.MayUseCPUs)
+		fmt.Fprintf(w, "\n%s, %s; %.1f threads runnable in the mean, %d at most, on %.4g CPUs\n", counted(a.Processes, "process", "processes"), counted(a.Threads, "thread", "threads"), a.RunnableMean, a.RunnablePeak, a.MayUseCPUs)
 	}
 	if len(a.Parts) > 0 {
 		fmt.Fprintln(w)
@@ -385,7 +385,7 @@ func writeGroup(w io.Writer, g *hub.AboutGroup) error {
 	}
 	held += fmt.Sprintf(" by limits and allotments; of %d running workloads %d have no limit of CPUs, %d none of memory",
 		g.Held.RunningWorkloads, g.Held.Unlimited, g.Held.UnlimitedMemory)
-	rows = append(rows, [2]string{"holds", held}, [2]string{"runs", fmt.Sprintf("%d processes, %d threads", g.Processes, g.Threads)})
+	rows = append(rows, [2]string{"holds", held}, [2]string{"runs", counted(g.Processes, "process", "processes") + ", " + counted(g.Threads, "thread", "threads")})
 	if err := pairs(w, rows); err != nil {
 		return err
 	}
@@ -414,6 +414,13 @@ func writeGroup(w io.Writer, g *hub.AboutGroup) error {
 		fmt.Fprintf(w, "%d more; --as json lists them\n", n)
 	}
 	return nil
+}
+
+func counted(n int64, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
 }
 
 func shownColumns[T any](columns []column[T]) []column[T] {

@@ -141,7 +141,7 @@ func writeBalance(w io.Writer, b *hub.Balance, i int) error {
 		part := cell{"", true}
 		bar := ""
 		if r.Capacity != nil && *r.Capacity > 0 {
-			part.text, bar = fmt.Sprintf("%.1f %%", 100**mean / *r.Capacity), barText(*mean / *r.Capacity)
+			part.text, bar = percentText(*mean / *r.Capacity), barText(*mean / *r.Capacity)
 		}
 		row := append([]cell{{name, false}, {u.text(*mean), true}}, more[:2]...)
 		row = append(append(row, part), more[2:]...)

@@ -63,7 +63,7 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 			percent, bar := "", ""
 			if whole != nil && *whole > 0 {
 				part := *amount / *whole
-				percent, bar = fmt.Sprintf("%.1f %%", 100*part), barText(part)
+				percent, bar = percentText(part), barText(part)
 			}
 			cells = append(cells, cell{u.text(m), true}, cell{percent, true}, cell{source, false}, cell{bar, false})
 		}
@@ -116,6 +116,9 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 	_, err := fmt.Fprintf(w, "\n%sA bar's full width, %d characters, is %s.\n", strings.Join(notes, ""), barWidth, scale)
 	return err
 }
+
+// percentText writes a part as a percentage; one that rounds to nothing has no sign.
+func percentText(part float64) string { return unit{"%", 0.01, 1}.text(part) + " %" }
 
 // untilText is a time of today, or a date and time.
 func untilText(t time.Time) string {

@@ -149,7 +149,7 @@ func TestAbout_TellsEverythingOfAWorkloadAHostAUserAndATenant(t *testing.T) {
 
 	crowded := runJSON[[]hub.WorkloadLine](t, demo, "threads", "--first", "1")
 	assert.Equal(t, []any{"label-render", 2.0, "limit"}, []any{crowded[0].Name, crowded[0].MayUseCPUs, crowded[0].MayUseBy})
-	assert.Greater(t, *crowded[0].Crowding, 10.0, "40 threads on 2 CPUs are seen at once")
+	assert.Greater(t, *crowded[0].Crowding, 10.0, "22 threads on 2 CPUs are seen at once")
 
 	user := runJSON[hub.AboutGroup](t, demo, "about", "p.kern")
 	assert.Equal(t, "user", user.What)

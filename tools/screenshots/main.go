@@ -134,7 +134,7 @@ func terminals(dir string, want func(string) bool) error {
 		{"command-balance", []string{"vinescale balance --of cpu", "vinescale balance --of disk"}, 3},
 		{"command-share", []string{"vinescale share --of cpu --by tenant", "vinescale share --of memory --by program --first 8"}, 3},
 		{"command-ledger", []string{"vinescale ledger --host cellar-1 --of cpu"}, 3},
-		{"command-about", []string{"vinescale about bottling-plc", "vinescale threads --first 4"}, 3},
+		{"command-about", []string{"vinescale find must", "vinescale about user/p.kern", "vinescale threads --first 6"}, 3},
 		{"command-pins", []string{"vinescale pins --span 10m", "vinescale hosts", "vinescale rule list"}, 3},
 	} {
 		if !want(c.name) {
