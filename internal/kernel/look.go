@@ -1,0 +1,127 @@
+package kernel
+
+import (
+	"bytes"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/internal/identify"
+)
+
+// look reads what seldom changes: whose a process is, what it runs, in which network, on which CPUs. Anew is set where
+// it may have become part of another workload; else only a change of its cgroup or user makes it so. It returns whether
+// its workload was decided anew.
+func (r *Reader) look(pid int32, p *process, anew bool) bool {
+	if p.kernel {
+		r.lookKernel(p)
+		return false
+	}
+	was := p.uid
+	if b, err := r.proc.read(r.proc.atPID(pid, "status")); err == nil {
+		if uid, allowed, ok := parseStatus(b); ok {
+			p.uid = uid
+			if p.allowed != string(allowed) {
+				p.allowed = string(allowed)
+			}
+		}
+	}
+	if r.hostNet != 0 {
+		p.netns = r.netns(pid)
+	}
+	b, err := r.proc.read(r.proc.atPID(pid, "cgroup"))
+	if err != nil {
+		b = nil
+	}
+	if !anew && p.cgroups == string(b) && p.uid == was && r.pathsAge <= p.looked {
+		return false
+	}
+	p.looked = r.count
+	if p.cgroups != string(b) {
+		p.cgroups = string(b)
+	}
+	if anew {
+		p.program = r.program(pid, p)
+	}
+	w, known := r.paths[p.cgroups]
+	if !known {
+		w = r.owns([]byte(p.cgroups)) // reading other files has overwritten b
+		r.paths[p.cgroups] = w
+	}
+	facts := identify.Process{
+		PID: pid, Parent: p.parent, Start: p.start, UID: p.uid, Comm: p.comm, Cgroups: p.cgroups,
+		LoginUID: r.loginFile(pid, "loginuid"), Session: r.loginFile(pid, "sessionid"),
+		Environ: func() []byte { return r.processFile(pid, "environ") }, Cmdline: func() []byte { return r.processFile(pid, "cmdline") },
+	}
+	p.own = r.registry.OfProcess(&facts, w)
+	p.inside = account.Unrecognised
+	switch {
+	case p.own != account.Unrecognised && p.own != w:
+		p.inside, w = w, p.own
+	case w == account.Unrecognised && p.own != account.Unrecognised:
+		w = p.own
+	}
+	p.workload = w
+	if w != account.Unrecognised {
+		r.registry.Adopt(w, &facts, p.program)
+		r.lookParts(p)
+	}
+	return true
+}
+
+// lookParts says whether a process's CPU time is told apart from that of others in its workload.
+func (r *Reader) lookParts(p *process) {
+	p.part, p.machine = -1, false
+	switch r.registry.Workload(p.workload).Kind {
+	case amount.Job:
+		if step := identify.JobStep(p.cgroups); step != "" {
+			p.part = r.registry.Program([]byte(step))
+		}
+	case amount.VM:
+		p.machine = true
+	}
+}
+
+// lookKernel finds the workload of a kernel thread that works for a process.
+func (r *Reader) lookKernel(p *process) {
+	pid, ok := identify.WorksFor(p.comm)
+	if !ok {
+		return
+	}
+	if master := r.procs[pid]; master != nil && !master.kernel && master.workload != account.Unrecognised {
+		p.workload, p.helper = master.workload, true
+		p.program = r.registry.Program([]byte("vhost"))
+		p.family, p.inside, p.part = master.family, master.inside, p.program
+	}
+}
+
+// loginFile reads a number that the audit system keeps of a process; NoUser where there is none, or it may not be read.
+func (r *Reader) loginFile(pid int32, name string) int64 {
+	b, err := r.proc.read(r.proc.atPID(pid, name))
+	if err != nil {
+		return identify.NoUser
+	}
+	n, ok := number(trimNewline(b))
+	if !ok || n == 1<<32-1 {
+		return identify.NoUser
+	}
+	return n
+}
+
+// processFile returns a copy of a file that a process can fill as it likes; nil when it may not be read.
+func (r *Reader) processFile(pid int32, name string) []byte {
+	b, err := r.proc.read(r.proc.atPID(pid, name))
+	if err != nil {
+		return nil
+	}
+	return bytes.Clone(b[:min(len(b), 256<<10)])
+}
+
+// program names what a process runs: its executable's base name, or its own name where the link may not be read.
+func (r *Reader) program(pid int32, p *process) int32 {
+	target, err := r.proc.readlink(r.proc.atPID(pid, "exe"))
+	if err != nil || len(target) == 0 {
+		return r.registry.Program([]byte(p.comm))
+	}
+	target = bytes.TrimSuffix(target, []byte(" (deleted)"))
+	return r.registry.Program(target[bytes.LastIndexByte(target, '/')+1:])
+}

@@ -1,0 +1,76 @@
+package kernel
+
+import (
+	"bytes"
+
+	"vinescale/core/account"
+)
+
+// namespace is what is remembered of one network namespace.
+type namespace struct {
+	seen  int64
+	index int // in the reading of that count
+	born  bool
+}
+
+// netns is the identity of a process's network namespace, 0 when it may not be known.
+func (r *Reader) netns(pid int32) uint64 {
+	target, err := r.proc.readlink(r.proc.atPID(pid, "ns/net"))
+	if err != nil {
+		return 0
+	}
+	digits := bytes.TrimSuffix(bytes.TrimPrefix(target, []byte("net:[")), []byte("]"))
+	n, ok := number(digits)
+	if !ok {
+		return 0
+	}
+	return uint64(n)
+}
+
+// readNamespaces reads the interfaces of each network namespace but the host's, through one process that is in it.
+func (r *Reader) readNamespaces(dst *account.Reading) {
+	dst.Namespaces = dst.Namespaces[:0]
+	if r.hostNet == 0 {
+		return
+	}
+	for i := range dst.Processes {
+		p := &dst.Processes[i]
+		ns := r.procs[p.PID].netns
+		if ns == 0 || ns == r.hostNet || p.Kernel {
+			continue
+		}
+		known := r.spaces[ns]
+		if known != nil && known.seen == r.count {
+			if a := &dst.Namespaces[known.index]; a.Workload != p.Workload {
+				a.Workload = account.Unrecognised
+			}
+			continue
+		}
+		b, err := r.proc.read(r.proc.atPID(p.PID, "net/dev"))
+		if err != nil {
+			continue
+		}
+		a := account.Namespace{ID: ns, Workload: p.Workload}
+		if !ifaceBytes(b, func(name []byte, received, sent int64) {
+			if string(name) != "lo" {
+				a.Bytes += received + sent
+			}
+		}) {
+			continue
+		}
+		if known == nil {
+			known = &namespace{born: r.count > 1 && p.StartUptime() >= r.uptime}
+			r.spaces[ns] = known
+		} else {
+			known.born = false
+		}
+		known.seen, known.index = r.count, len(dst.Namespaces)
+		a.Born = known.born
+		dst.Namespaces = append(dst.Namespaces, a)
+	}
+	for id, n := range r.spaces {
+		if n.seen < r.count {
+			delete(r.spaces, id)
+		}
+	}
+}
