@@ -34,7 +34,11 @@ export class ProblemError extends Error {
 }
 
 /** The service, by its own description. The header marks calls of this console; see the service's rule on cookies. */
-export const api = createClient<paths>({ headers: { 'X-Vinescale': 'console' } })
+export const api = createClient<paths>({
+  baseUrl: location.origin,
+  fetch: (request) => fetch(request), // looked up at each call, so that tests can stand in for it
+  headers: { 'X-Vinescale': 'console' },
+})
 
 /** Returns the answer, or throws what the service said instead. */
 export async function answer<T>(

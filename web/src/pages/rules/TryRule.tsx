@@ -1,5 +1,4 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { useEffect } from 'react'
 import { answer, api, type Trial } from '../../api/client'
 import { shown } from '../../figures/Name'
 import { amountText, meanText } from '../../figures/units'
@@ -20,20 +19,24 @@ export function TryRule({
 }) {
   const { span } = useTime()
   const queries = useQueryClient()
-  const body = { tenant: draft.tenant, expression: draft.expression, position: Number(draft.position) || undefined }
+  const bodyOf = (d: Draft) => ({
+    tenant: d.tenant,
+    expression: d.expression,
+    position: Number(d.position) || undefined,
+  })
   const trial = useMutation({
-    mutationFn: () => answer(api.POST('/api/v1/rules/try', { params: { query: queryOf(span) }, body })),
+    mutationFn: (d: Draft) =>
+      answer(api.POST('/api/v1/rules/try', { params: { query: queryOf(span) }, body: bodyOf(d) })),
   })
   const add = useMutation({
-    mutationFn: () => answer(api.POST('/api/v1/rules', { body })),
+    mutationFn: (d: Draft) => answer(api.POST('/api/v1/rules', { body: bodyOf(d) })),
     onSuccess: async () => {
       trial.reset()
       await queries.invalidateQueries()
     },
   })
   // What was tried is no longer what would be added once it is changed.
-  const { reset } = trial
-  useEffect(() => reset(), [draft, reset])
+  const tried = trial.variables === draft ? trial : { data: undefined, error: null }
   const change = (part: Partial<Draft>) => {
     add.reset()
     onChange(part)
@@ -48,7 +51,7 @@ export function TryRule({
         className="grid gap-2.5 p-3.5"
         onSubmit={(e) => {
           e.preventDefault()
-          trial.mutate()
+          trial.mutate(draft)
         }}
       >
         <label>
@@ -95,20 +98,20 @@ export function TryRule({
           >
             Show what it would move
           </button>
-          {trial.data && (
+          {tried.data && (
             <button
               type="button"
               className="rounded-xs bg-vine px-3 py-1 text-sheet"
               disabled={add.isPending}
-              onClick={() => add.mutate()}
+              onClick={() => add.mutate(draft)}
             >
               Add it
             </button>
           )}
         </div>
-        {(trial.error ?? add.error) && (
+        {(tried.error ?? add.error) && (
           <pre role="alert" className="overflow-x-auto font-mono text-[12.5px] text-wine">
-            {(trial.error ?? add.error)!.message}
+            {(tried.error ?? add.error)!.message}
           </pre>
         )}
         {add.data && (
@@ -118,7 +121,7 @@ export function TryRule({
           </p>
         )}
       </form>
-      {trial.data && <Moves trial={trial.data} />}
+      {tried.data && <Moves trial={tried.data} />}
     </section>
   )
 }
