@@ -4,7 +4,7 @@ SHELL := /bin/sh
 
 SERVICE_PACKAGES := postgresql
 TEST_PACKAGES    := $(SERVICE_PACKAGES) chromium runc busybox-static dbus
-PEER_PACKAGES    := containerd podman libvirt-daemon-system libvirt-daemon-system-sysv libvirt-clients qemu-system-x86 slurmctld slurmd slurm-client munge \
+PEER_PACKAGES    := crun containerd podman libvirt-daemon-system libvirt-daemon-system-sysv libvirt-clients qemu-system-x86 slurmctld slurmd slurm-client munge \
                     openssh-server openssh-client dbus
 PICTURE_PACKAGES := chromium xvfb xterm imagemagick fonts-dejavu-core
 

@@ -286,14 +286,18 @@ func heldText(h *hub.Held) string {
 
 func writeUses(w io.Writer, uses []hub.WorkloadUse) error {
 	t := newTable(w)
-	t.row(cell{"used", false}, cell{"amount", true}, cell{"mean", true}, cell{"peak", true}, cell{"source", false}, cell{"", false})
+	t.row(cell{"used", false}, cell{"amount", true}, cell{"mean", true}, cell{"peak", true}, cell{"last minute", true}, cell{"source", false}, cell{"", false})
 	for _, u := range uses {
 		if u.Amount == nil {
-			t.row(cell{u.Resource, false}, cell{"–", true}, cell{"–", true}, cell{"–", true}, cell{u.Source, false}, cell{u.Reason, false})
+			t.row(cell{u.Resource, false}, cell{"–", true}, cell{"–", true}, cell{"–", true}, cell{"–", true}, cell{u.Source, false}, cell{u.Reason, false})
 			continue
 		}
+		now := "–"
+		if u.Now != nil {
+			now = human(u.Resource, *u.Now)
+		}
 		t.row(cell{u.Resource, false}, cell{amountText(u.Resource, *u.Amount), true}, cell{human(u.Resource, *u.Mean), true}, cell{human(u.Resource, *u.Peak), true},
-			cell{u.Source, false}, cell{"", false})
+			cell{now, true}, cell{u.Source, false}, cell{"", false})
 	}
 	return t.flush()
 }

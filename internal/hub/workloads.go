@@ -40,6 +40,7 @@ type WorkloadUse struct {
 	Amount   *float64 `json:"amount"`
 	Mean     *float64 `json:"mean" doc:"While it ran."`
 	Peak     *float64 `json:"peak" doc:"Of the highest tick."`
+	Now      *float64 `json:"now" doc:"Mean of its newest interval in the span; null where it has ended."`
 	Source   string   `json:"source"`
 	Reason   string   `json:"reason,omitempty"`
 }
@@ -54,6 +55,7 @@ func (h *Hub) line(u *store.WorkloadUse, host *store.Host, names map[int32]strin
 	}
 	units := [amount.NumResources]float64{u.CPU, u.Memory, u.Disk, u.Network}
 	peaks := [amount.NumResources]int64{u.CPUPeak, u.MemoryPeak, u.DiskPeak, u.NetworkPeak}
+	newest := [amount.NumResources]int64{u.CPUNow, u.MemoryNow, u.DiskNow, u.NetworkNow}
 	sources := [amount.NumResources]int16{u.CPUSource, u.MemorySource, u.DiskSource, u.NetworkSource}
 	for _, r := range amount.Resources() {
 		use := WorkloadUse{Resource: r.String(), Unit: r.Unit(), MeanUnit: r.MeanUnit(), Source: amount.Source(sources[r]).String()}
@@ -62,6 +64,10 @@ func (h *Hub) line(u *store.WorkloadUse, host *store.Host, names map[int32]strin
 		} else {
 			a, m, p := r.Amount(units[r], u.ElapsedMillis), r.Mean(units[r], u.ElapsedMillis), sheet.PeakMean(r, peaks[r])
 			use.Amount, use.Mean, use.Peak = &a, &m, &p
+			if x.State == "running" && u.NowMillis > 0 {
+				n := r.Mean(float64(newest[r]), u.NowMillis)
+				use.Now = &n
+			}
 		}
 		x.Uses = append(x.Uses, use)
 	}

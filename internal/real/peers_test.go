@@ -35,7 +35,7 @@ const inside = "VINESCALE_PEERS_INSIDE"
 
 // peerPrograms are those of the systems that the test runs, with the package each is in.
 var peerPrograms = map[string]string{
-	"runc": "runc", "containerd": "containerd", "ctr": "containerd", "podman": "podman", "libvirtd": "libvirt-daemon-system", "virsh": "libvirt-clients",
+	"runc": "runc", "crun": "crun", "containerd": "containerd", "ctr": "containerd", "podman": "podman", "libvirtd": "libvirt-daemon-system", "virsh": "libvirt-clients",
 	"qemu-system-x86_64": "qemu-system-x86", "slurmctld": "slurmctld", "slurmd": "slurmd", "squeue": "slurm-client", "munged": "munge", "sshd": "openssh-server",
 	"ssh": "openssh-client", "dbus-daemon": "dbus",
 }
@@ -82,8 +82,8 @@ type peers struct {
 type peer struct {
 	name, kind, owner, tenant string
 	facts                     map[string]string
+	around, part              string                                         // the workload around it, and a part its CPU time is all in
 	used                      func(t *testing.T, from, to time.Time) float64 // by its own clock
-	state                     string
 }
 
 const peerSeconds = 300 // longer than the test takes: burners are ended with it
@@ -224,11 +224,14 @@ func (p *peers) expect(record string, x peer) {
 	p.want = append(p.want, x)
 }
 
-// containers starts two containers of the bare runtime.
+// containers starts containers of the bare runtimes: two of one, one of another, which is shown no version 2 tree beside
+// those of version 1, since it refuses such a host.
 func (p *peers) containers() {
-	for i, cores := range []float64{0.1, 0.15} {
+	other := []string{"unshare", "--mount", "sh", "-c", `umount /sys/fs/cgroup/unified 2>/dev/null; exec crun --cgroup-manager cgroupfs "$@"`, "sh"}
+	for i, runtime := range [][]string{nil, nil, other} {
+		cores := []float64{0.1, 0.15, 0.1}[i]
 		name := fmt.Sprintf("must-intake-%d", i+1)
-		s := &scene{dir: p.dir, program: built(p.t, "vinescale"), labels: map[string]string{
+		s := &scene{dir: p.dir, program: built(p.t, "vinescale"), runtime: runtime, labels: map[string]string{
 			"org.vinescale.name": name, "org.vinescale.owner": "svc-cellar", "coop.project": "cellar", "org.vinescale.image": "coop/intake:2026.4",
 		}, limit: 50_000}
 		b := &burner{name: fmt.Sprintf("vinescale-peer-%d-%d", os.Getpid(), i), cores: cores}
@@ -292,7 +295,7 @@ oom_score = 0
 	require.NoError(t, err)
 	p.expect(filepath.Join(out, "record"), peer{name: "scanner", kind: "container", owner: "svc-vision", tenant: "Leaf Vision", facts: map[string]string{
 		account.FactPod: "leafscan", account.FactNamespace: "leaf", account.FactImage: "docker.io/coop/leafscan:1", account.FactRestarts: "2",
-	}})
+	}, around: "pod leafscan"})
 }
 
 // image makes an image of the burner by hand, in the form engines export.
@@ -518,7 +521,7 @@ PartitionName=day Nodes=$H Default=YES MaxTime=60 State=UP OverSubscribe=YES
 		p.expect(record, peer{name: "job " + job, kind: "job", owner: "m.abt", tenant: "Frost Watch", facts: map[string]string{
 			account.FactAccount: "frost", account.FactPartition: "day", account.FactJobName: "frost-ens", account.FactArray: fmt.Sprintf("%s_%d", array, task),
 			account.FactGPUs: gpu, account.FactRunFor: "420", account.FactCPUAsked: "1",
-		}})
+		}, part: "step batch"})
 	}
 }
 
@@ -593,6 +596,13 @@ func (p *peers) compare() {
 		require.NoError(t, json.Unmarshal(service.run(t, "about", fmt.Sprint("workload/", share.WorkloadID), "--span", "10m", "--as", "json"), &about))
 		for name, want := range x.facts {
 			assert.Equal(t, want, about.Facts[name], "%s: %s %s", share.Name, name, about.Unnamed)
+		}
+		if x.around != "" && assert.NotNil(t, about.Around, share.Name) {
+			assert.Equal(t, x.around, about.Around.Name)
+		}
+		if x.part != "" && assert.Len(t, about.Parts, 1, share.Name) {
+			assert.Equal(t, x.part, about.Parts[0].Name)
+			assert.InDelta(t, own, about.Parts[0].CPUSeconds, allowed, "%s: %s", share.Name, x.part)
 		}
 		if x.kind == "vm" {
 			virtual, sum := 0.0, 0.0

@@ -33,6 +33,7 @@ type scene struct {
 	burners []*burner
 	labels  map[string]string // of containers
 	limit   int64             // microseconds of CPU in each 100 ms; 0 for none
+	runtime []string          // the command of the OCI runtime; runc when empty
 }
 
 type burner struct {
@@ -111,14 +112,21 @@ func (s *scene) container(t *testing.T, b *burner, seconds int) {
 	raw, err := json.Marshal(config)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(bundle, "config.json"), raw, 0o644))
-	cmd := exec.Command("runc", "run", "--detach", "--bundle", bundle, b.name)
+	runtime := s.runtime
+	if len(runtime) == 0 {
+		runtime = []string{"runc"}
+	}
+	call := func(args ...string) *exec.Cmd {
+		return exec.Command(runtime[0], append(runtime[1:len(runtime):len(runtime)], args...)...)
+	}
+	cmd := call("run", "--detach", "--bundle", bundle, b.name)
 	log, err := os.Create(filepath.Join(bundle, "log"))
 	require.NoError(t, err)
 	cmd.Stdout, cmd.Stderr = log, log
 	err = cmd.Run()
 	text, _ := os.ReadFile(log.Name())
-	require.NoError(t, err, "runc: %s", text)
-	t.Cleanup(func() { exec.Command("runc", "delete", "--force", b.name).Run() })
+	require.NoError(t, err, "%v: %s", runtime, text)
+	t.Cleanup(func() { call("delete", "--force", b.name).Run() })
 	s.burners = append(s.burners, b)
 }
 

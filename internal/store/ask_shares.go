@@ -183,6 +183,8 @@ type WorkloadUse struct {
 	RunnableMillis                                     float64 `gorm:"column:runnable_ms"`
 	RunnablePeak                                       int64
 	ElapsedMillis                                      int64 `gorm:"column:elapsed_ms"`
+	CPUNow, MemoryNow, DiskNow, NetworkNow             int64 // of its newest interval
+	NowMillis                                          int64 `gorm:"column:now_ms"`
 	UsedFrom, UsedTo                                   time.Time
 }
 
@@ -197,12 +199,12 @@ type UseQuestion struct {
 func (s *Store) WorkloadUses(ctx context.Context, q UseQuestion) ([]WorkloadUse, error) {
 	var sums strings.Builder
 	for _, r := range amount.Resources() {
-		fmt.Fprintf(&sums, ", sum(%[1]s)::float8 AS %[1]s, max(%[1]s_peak) AS %[1]s_peak, coalesce(max(%[1]s_source) FILTER (WHERE %[1]s_source < %[2]d), %[2]d) AS %[1]s_source", r, amount.Unavailable)
+		fmt.Fprintf(&sums, ", sum(%[1]s)::float8 AS %[1]s, max(%[1]s_peak) AS %[1]s_peak, coalesce(max(%[1]s_source) FILTER (WHERE %[1]s_source < %[2]d), %[2]d) AS %[1]s_source, (array_agg(%[1]s ORDER BY start DESC))[1] AS %[1]s_now", r, amount.Unavailable)
 	}
 	query := `SELECT w.*, h.name AS host_name, u.* FROM (
 			SELECT workload_id` + sums.String() + `, coalesce((array_agg(threads ORDER BY start DESC))[1], 0) AS threads,
 				coalesce((array_agg(processes ORDER BY start DESC))[1], 0) AS processes, coalesce(sum(runnable_ms), 0)::float8 AS runnable_ms,
-				coalesce(max(runnable_peak), 0) AS runnable_peak, sum(elapsed_ms)::bigint AS elapsed_ms, min(start) AS used_from,
+				coalesce(max(runnable_peak), 0) AS runnable_peak, sum(elapsed_ms)::bigint AS elapsed_ms, (array_agg(elapsed_ms ORDER BY start DESC))[1] AS now_ms, min(start) AS used_from,
 				max(start + elapsed_ms * interval '1 millisecond') AS used_to
 			FROM usage_minute WHERE start >= $1 AND start < $2 AND ($3 = 0 OR host_id = $3) AND ($4::bigint[] IS NULL OR workload_id = ANY($4)) GROUP BY 1) AS u
 		JOIN workloads w ON w.id = u.workload_id JOIN hosts h ON h.id = w.host_id ORDER BY u.cpu DESC, w.id`

@@ -1533,6 +1533,11 @@ export interface components {
             mean_unit: string;
             /**
              * Format: double
+             * @description Mean of its newest interval in the span; null where it has ended.
+             */
+            now: number | null;
+            /**
+             * Format: double
              * @description Of the highest tick.
              */
             peak: number | null;

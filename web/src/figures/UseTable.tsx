@@ -20,6 +20,9 @@ export function UseTable({ uses }: { uses: WorkloadUse[] }) {
           <th scope="col" className="num">
             Highest tick
           </th>
+          <th scope="col" className="num">
+            Last minute
+          </th>
           <th scope="col">Source</th>
         </tr>
       </thead>
@@ -30,7 +33,7 @@ export function UseTable({ uses }: { uses: WorkloadUse[] }) {
             return (
               <tr key={r}>
                 <th scope="row">{resourceTitle[r]}</th>
-                <td colSpan={3} className="text-ink-2">
+                <td colSpan={4} className="text-ink-2">
                   {u.reason}
                 </td>
                 <td>{u.source}</td>
@@ -42,6 +45,7 @@ export function UseTable({ uses }: { uses: WorkloadUse[] }) {
               <td className="num">{amountText(r, u.amount)}</td>
               <td className="num">{meanText(r, u.mean)}</td>
               <td className="num text-ink-2">{u.peak === null ? '–' : meanText(r, u.peak)}</td>
+              <td className="num">{u.now === null ? '–' : meanText(r, u.now)}</td>
               <td>
                 <Meaning meaning={sourceMeaning[u.source]}>{u.source}</Meaning>
               </td>
