@@ -131,8 +131,8 @@ func ending(code int, reason string) string {
 // short takes an error's own text out of the wrapping of calls.
 func short(err error) error {
 	text := err.Error()
-	if _, desc, ok := strings.Cut(text, "desc = "); ok {
-		text = strings.Trim(desc, `"`)
+	if i := strings.LastIndex(text, "desc = "); i >= 0 {
+		text = strings.Trim(text[i+len("desc = "):], `"`)
 	}
 	return fmt.Errorf("%s", text)
 }

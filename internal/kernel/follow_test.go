@@ -97,6 +97,12 @@ func TestFollow_AReusedPidAndAnotherProgramAreLookedAtAgain(t *testing.T) {
 	f.process(9001, 100, "sort", "/") // it runs another program now
 	q, _, _ := f.read(9001)
 	assert.Equal(t, []string{"intake", "sort"}, []string{f.Registry().ProgramName(p.Program), f.Registry().ProgramName(q.Program)})
+	exe := filepath.Join(f.tree.Dir, "proc/9001/exe")
+	f.process(9001, 100, "runc", "/")
+	require.NoError(t, os.Remove(exe))
+	require.NoError(t, os.Symlink("/memfd:runc_cloned:/proc/self/exe (deleted)", exe))
+	q, _, _ = f.read(9001)
+	assert.Equal(t, "runc", f.Registry().ProgramName(q.Program), "a copy in memory goes by the process's own name")
 	f.process(9001, 999, "bash", "/user.slice/user-2004.slice/session-3.scope")
 	f.write("sys/fs/cgroup/user.slice/user-2004.slice/session-3.scope/cpu.stat", "usage_usec 5\n")
 	_, w, _ := f.read(9001)

@@ -123,5 +123,8 @@ func (r *Reader) program(pid int32, p *process) int32 {
 		return r.registry.Program([]byte(p.comm))
 	}
 	target = bytes.TrimSuffix(target, []byte(" (deleted)"))
+	if bytes.HasPrefix(target, []byte("/memfd:")) { // a copy in memory, whose name says nothing (memfd_create(2))
+		return r.registry.Program([]byte(p.comm))
+	}
 	return r.registry.Program(target[bytes.LastIndexByte(target, '/')+1:])
 }
