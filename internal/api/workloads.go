@@ -17,6 +17,8 @@ type workloadsInput struct {
 
 type workloadsOutput struct{ Body []hub.WorkloadLine }
 
+type programsOutput struct{ Body []hub.ProgramTotal }
+
 type findInput struct {
 	Words string `query:"words" doc:"A name, the beginning of an id, a pid, a user, or a label KEY=VALUE."`
 	Host  string `query:"host" doc:"Only on this host."`
@@ -45,6 +47,16 @@ func workloadRoutes(api huma.API, s *service) {
 			return nil, err
 		}
 		return s.hub.Threads(ctx, span, in.Host, in.Where)
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "list-programs", Method: http.MethodGet, Path: Prefix + "/programs", Summary: "Every program with all its processes added, most CPU time first", Metadata: readers(),
+	}, func(ctx context.Context, in *workloadsInput) (*programsOutput, error) {
+		span, err := in.span(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		programs, err := s.hub.Programs(ctx, span, in.Host, in.Where)
+		return &programsOutput{programs}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "find", Method: http.MethodGet, Path: Prefix + "/find", Summary: "Workloads, hosts, users and tenants by any of their names", Metadata: readers(),

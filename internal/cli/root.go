@@ -88,7 +88,7 @@ Begin with "vinescale weigh": who uses this host, right now.`,
 	})
 	root.PersistentFlags().String("config", "", "configuration file (default: "+defaultConfigFile+" if it exists)")
 	root.AddCommand(newWeigh(), newDemo(), newServe(), newCollect(), newConfig(), newHosts(), newShare(), newLedger(), newBalance(),
-		newFind(), newAbout(), newWorkloads(), newThreads(), newTenant(), newRule(), newQuota(), newPins(), newToken(), newAudit(), newOpenAPI())
+		newFind(), newAbout(), newWorkloads(), newThreads(), newPrograms(), newTenant(), newRule(), newQuota(), newPins(), newToken(), newAudit(), newOpenAPI())
 	return root
 }
 

@@ -24,7 +24,14 @@ than CPUs wait for each other; many more CPUs than threads stand idle.`,
 		`  vinescale threads --first 10`, threadColumns)
 }
 
-func newWorkloadListing(use, path, short, long, example string, columns []column[hub.WorkloadLine]) *cobra.Command {
+func newPrograms() *cobra.Command {
+	return newWorkloadListing("programs", "/programs", "Every program with all its processes added: the many small ones that add up", `Programs adds up all processes of each executable, over all hosts or one. What began
+and ended between two readings is known to its workload only, and has a line of its own.`,
+		`  vinescale programs --first 10
+  vinescale programs --host cellar-1 --sort processes`, programColumns)
+}
+
+func newWorkloadListing[T any](use, path, short, long, example string, columns []column[T]) *cobra.Command {
 	var span spanFlags
 	var host, which string
 	cmd := &cobra.Command{Use: use, Short: short, Long: long, Example: example, Args: cobra.NoArgs}
@@ -41,7 +48,7 @@ func newWorkloadListing(use, path, short, long, example string, columns []column
 		if which != "" {
 			q.Set("where", which)
 		}
-		var lines []hub.WorkloadLine
+		var lines []T
 		if err := get(cmd, path, q, &lines); err != nil {
 			return err
 		}
@@ -103,4 +110,14 @@ var (
 			}},
 		mean(amount.CPU, "cpu_cores_mean", "cores used", per(1, 2)),
 	)
+	programColumns = []column[hub.ProgramTotal]{
+		{name: "program", head: "program", value: func(p hub.ProgramTotal) any { return p.Program }},
+		{name: "processes", head: "processes", right: true, value: func(p hub.ProgramTotal) any { return p.Processes }},
+		{name: "workloads", head: "workloads", right: true, value: func(p hub.ProgramTotal) any { return p.Workloads }},
+		{name: "cpu_cores_mean", head: "cores", right: true, value: func(p hub.ProgramTotal) any { return p.Cores }, text: func(p hub.ProgramTotal) string { return per(1, 2)(p.Cores) }},
+		{name: "cpu_seconds", head: "CPU s", right: true, value: func(p hub.ProgramTotal) any { return p.CPUSeconds }, text: func(p hub.ProgramTotal) string { return per(1, 1)(p.CPUSeconds) }},
+		{name: "memory_bytes_mean", head: "memory GiB", right: true, value: func(p hub.ProgramTotal) any { return p.MemoryBytes },
+			text: func(p hub.ProgramTotal) string { return per(1<<30, 2)(p.MemoryBytes) }},
+		{name: "disk_bytes", head: "disk GB", right: true, value: func(p hub.ProgramTotal) any { return p.DiskBytes }, text: func(p hub.ProgramTotal) string { return per(1e9, 2)(p.DiskBytes) }},
+	}
 )

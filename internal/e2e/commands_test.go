@@ -104,7 +104,7 @@ func TestPins_TellWhoMayRunOnADeclaredCPUAndWhoDid(t *testing.T) {
 func TestCommands_PrintForPeopleAndForPrograms(t *testing.T) {
 	for _, args := range [][]string{
 		{"hosts"}, {"share", "--by", "user"}, {"ledger", "--host", "press-1", "--of", "memory"}, {"balance"}, {"pins"}, {"tenant", "list"}, {"rule", "list"}, {"quota", "list"}, {"token", "list"}, {"config"},
-		{"find", "must"}, {"workloads"}, {"threads"}, {"rule", "suggest"}, {"share", "--by", "family"}, {"share", "--by", "label:coop.project"},
+		{"find", "must"}, {"workloads"}, {"threads"}, {"programs"}, {"rule", "suggest"}, {"share", "--by", "family"}, {"share", "--by", "label:coop.project"},
 		{"weigh", "--over", "200ms", "--by", "user"},
 	} {
 		table := demo.run(args...)

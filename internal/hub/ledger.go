@@ -56,17 +56,8 @@ func (h *Hub) Ledger(ctx context.Context, q Question) (*sheet.Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	if matches != nil {
-		uses, err := h.store.WorkloadUses(ctx, store.UseQuestion{Span: q.Span, HostID: ask.HostID})
-		if err != nil {
-			return nil, err
-		}
-		ask.Only = []int64{}
-		for i := range uses {
-			if matches(uses[i].HostName, &uses[i].Workload) {
-				ask.Only = append(ask.Only, uses[i].ID)
-			}
-		}
+	if ask.Only, err = h.matching(ctx, store.UseQuestion{Span: q.Span, HostID: ask.HostID}, q.Where); err != nil {
+		return nil, err
 	}
 	totals, err := h.store.Totals(ctx, ask.HostID, q.Span, q.Resource)
 	if err != nil {

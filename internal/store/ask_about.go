@@ -114,3 +114,22 @@ func (s *Store) Programs(ctx context.Context, workloads []int64, span Span) ([]P
 		FROM program_minute u LEFT JOIN programs p ON p.id = u.program_id LEFT JOIN programs f ON f.id = u.family_id
 		WHERE workload_id = ANY($1) AND start >= $2 AND start < $3 GROUP BY 1, 2 ORDER BY 3 DESC, 2`, workloads, span.From, span.To).Scan(&p).Error
 }
+
+// ProgramTotal is what all processes of one program used over a span, in account units.
+type ProgramTotal struct {
+	Program           string // "" for what no living process explains
+	Workloads         int
+	Processes         int // at the end of an interval, the most of each workload, added
+	CPU, Memory, Disk float64
+}
+
+// ProgramTotals adds up every program of a span, most CPU time first.
+func (s *Store) ProgramTotals(ctx context.Context, q UseQuestion) ([]ProgramTotal, error) {
+	var p []ProgramTotal
+	return p, s.db.WithContext(ctx).Raw(`SELECT coalesce(p.name, '') AS program, count(DISTINCT workload_id) AS workloads, sum(processes) AS processes,
+			sum(cpu)::float8 AS cpu, sum(memory)::float8 AS memory, sum(disk)::float8 AS disk
+		FROM (SELECT workload_id, program_id, max(processes) AS processes, sum(cpu) AS cpu, sum(memory) AS memory, sum(disk) AS disk
+			FROM program_minute WHERE start >= $1 AND start < $2 AND ($3 = 0 OR host_id = $3) AND ($4::bigint[] IS NULL OR workload_id = ANY($4))
+			GROUP BY workload_id, program_id, family_id) AS u
+		LEFT JOIN programs p ON p.id = u.program_id GROUP BY 1 ORDER BY 4 DESC, 1`, q.Span.From, q.Span.To, q.HostID, q.Only).Scan(&p).Error
+}

@@ -256,6 +256,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/programs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every program with all its processes added, most CPU time first */
+        get: operations["list-programs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/quotas": {
         parameters: {
             query?: never;
@@ -1209,6 +1226,28 @@ export interface components {
             processes: number;
             program: string;
         };
+        ProgramTotal: {
+            /** Format: double */
+            cpu_cores_mean: number;
+            /** Format: double */
+            cpu_seconds: number;
+            /** Format: double */
+            disk_bytes: number;
+            /**
+             * Format: double
+             * @description Anonymous memory.
+             */
+            memory_bytes_mean: number;
+            /**
+             * Format: int64
+             * @description The most at the end of an interval in each workload, added.
+             */
+            processes: number;
+            /** @description By its executable; what ended between readings has a line of its own. */
+            program: string;
+            /** Format: int64 */
+            workloads: number;
+        };
         PutQuotaInputBody: {
             /**
              * Format: double
@@ -2107,6 +2146,46 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-programs": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                span?: string;
+                /** @description One host; all when left out. */
+                host?: string;
+                /** @description Only workloads that this expression matches: CEL, as rules are. */
+                where?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProgramTotal"][];
+                };
             };
             /** @description Error */
             default: {
