@@ -161,7 +161,7 @@ func (h *Hub) AboutWorkload(ctx context.Context, id int64, span store.Span) (*Ab
 		WorkloadLine: h.line(&use, &w.Host, names, known),
 		Key:          w.Key, Path: w.Path, Recogniser: w.Recogniser, Evidence: w.Facts[account.FactWhy], Unnamed: w.Facts[account.FactUnnamed],
 		Labels: map[string]string{}, Facts: map[string]string{}, Inside: []WorkloadRef{}, History: []HeldBy{}, Held: heldBy(&w, w.Host.CPUs),
-		FirstAt: w.FirstAt.UTC(), LastAt: utc(w.LastAt), EndedAt: utc(w.EndedAt), Exit: w.Facts[account.FactExit], DueAt: utc(w.DueAt),
+		FirstAt: w.FirstAt.UTC(), LastAt: utc(w.SeenUntil(&w.Host)), EndedAt: utc(w.EndedAt), Exit: w.Facts[account.FactExit], DueAt: utc(w.DueAt),
 		Parts: []Part{}, Programs: []ProgramLine{}, Families: []Family{}, CPUMates: []Mate{}, DiskMates: []Mate{}, Events: []Event{},
 	}
 	if w.UID >= 0 {

@@ -139,8 +139,8 @@ func foundWorkload(w *store.Workload, host *store.Host, names map[int32]string, 
 			}
 		}
 	}
-	if w.LastAt != nil {
-		f.LastSeen = w.LastAt.UTC().Format(time.RFC3339)
+	if at := w.SeenUntil(host); at != nil {
+		f.LastSeen = at.UTC().Format(time.RFC3339)
 	}
 	return f
 }

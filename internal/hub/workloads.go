@@ -89,10 +89,10 @@ func stateOf(w *store.Workload, host *store.Host, now time.Time) string {
 		return sheet.FirstReading(w.DueAt.Sub(now))
 	case host.LastAt != nil && now.Sub(*host.LastAt) > 3*time.Minute:
 		return "silent"
-	case w.LastAt == nil || host.LastAt != nil && w.LastAt.Before(host.LastAt.Add(-30*time.Second)):
-		return "ended"
+	case w.Alive:
+		return "running"
 	}
-	return "running"
+	return "ended"
 }
 
 // Workloads lists the workloads of a span, on one host or on all (""), that an expression matches ("" for all), by CPU

@@ -38,7 +38,7 @@ func (s *Store) FindWorkloads(ctx context.Context, words []string, hostID int32,
 			word, word, word, word, word)
 	}
 	var w []Workload
-	return w, q.Order("coalesce(last_at, first_at) DESC, id DESC").Limit(most).Find(&w).Error
+	return w, q.Order("alive DESC, coalesce(last_at, first_at) DESC, id DESC").Limit(most).Find(&w).Error
 }
 
 // Owners lists the owners of workloads whose name holds a text, with how many workloads each has.

@@ -43,7 +43,7 @@ type known struct {
 	id       int64
 	tenantID int32
 	since    time.Time // from when on it is accounted to that tenant
-	facts    string
+	mark     [2]uint64 // of all that is known of it
 }
 
 func (s *Store) forgetAll() {
@@ -130,6 +130,7 @@ type ingestion struct {
 	programRows [][]any
 	cpuRows     [][]any
 	partRows    [][]any
+	presence    presence
 	tenants     map[tenantKey]*tenantRow
 }
 
@@ -176,6 +177,9 @@ func (in *ingestion) rowsOf(tx *gorm.DB, b *wire.Batch) error {
 		newest.Cpus, memory, newest.Boot, newest.CgroupMode, in.taken.NewestTo, in.host.ID).Error
 	if err != nil {
 		return fmt.Errorf("update host: %w", err)
+	}
+	if err := in.presence.store(tx, in.host); err != nil {
+		return fmt.Errorf("which workloads are there: %w", err)
 	}
 	if err := in.putRunning(tx, newest); err != nil {
 		return fmt.Errorf("running processes: %w", err)
@@ -351,12 +355,16 @@ func (in *ingestion) workloadsOf(tx *gorm.DB, iv *wire.Interval, start time.Time
 		}
 		ids[i] = v
 	}
-	end := time.UnixMicro(iv.ToUnixMicros).UTC()
-	return ids, tx.Exec(`UPDATE workloads SET last_at = $1, due_at = NULL, ended_at = NULL WHERE id = ANY($2) AND (last_at IS NULL OR last_at < $1)`, end, seen).Error
+	in.presence.note(seen, start, time.UnixMicro(iv.ToUnixMicros).UTC())
+	return ids, nil
 }
 
 // keep stores a workload if it is new or what is known of it changed, and returns it as it is known now.
 func (in *ingestion) keep(tx *gorm.DB, v known, w account.Workload, at time.Time) (known, error) {
+	mark := markOf(&w)
+	if v.id != 0 && v.mark == mark {
+		return v, nil
+	}
 	labels, err := json.Marshal(orEmpty(w.Labels))
 	if err != nil {
 		return v, err
@@ -365,12 +373,8 @@ func (in *ingestion) keep(tx *gorm.DB, v known, w account.Workload, at time.Time
 	if err != nil {
 		return v, err
 	}
-	mark := fmt.Sprintf("%d|%s|%s|%d|%s|%s|%s|%s|%s|%s", w.Kind, w.Name, w.Owner, w.UID, w.Path, w.Allowed, w.Outer, w.Recogniser, labels, facts)
-	if v.id != 0 && v.facts == mark {
-		return v, nil
-	}
 	rule := in.assign(in.host.Name, w)
-	now := known{tenantID: rule.TenantID, facts: mark}
+	now := known{tenantID: rule.TenantID, mark: mark}
 	err = tx.Raw(`INSERT INTO workloads (host_id, key, kind, name, owner, uid, path, allowed, labels, tenant_id, rule_id, first_at, outer_key, recogniser, facts)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)
 		ON CONFLICT (host_id, key) DO UPDATE SET kind = $3, name = $4, owner = $5, uid = $6, path = $7, allowed = $8, labels = $9, tenant_id = $10, rule_id = $11,

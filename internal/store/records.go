@@ -101,8 +101,17 @@ type Workload struct {
 	Recogniser string
 	Facts      map[string]string `gorm:"serializer:json"`
 	DueAt      *time.Time        // when its first usage is due; nil once there is some
-	LastAt     *time.Time        // end of the newest interval it was in
+	Alive      bool              // it is in its host's newest interval
+	LastAt     *time.Time        // while not alive: end of the last interval it was in
 	EndedAt    *time.Time        // when its collector saw that it was gone
+}
+
+// SeenUntil is the end of the newest interval a workload was in; nil before the first.
+func (w *Workload) SeenUntil(host *Host) *time.Time {
+	if w.Alive {
+		return host.LastAt
+	}
+	return w.LastAt
 }
 
 // Core is the workload as the rules judge it.

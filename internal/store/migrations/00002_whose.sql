@@ -4,8 +4,11 @@ ALTER TABLE workloads
     ADD recogniser text NOT NULL DEFAULT '',
     ADD facts      jsonb NOT NULL DEFAULT '{}',
     ADD due_at     timestamptz, -- when its first usage is due; NULL once there is some
-    ADD last_at    timestamptz, -- end of the newest interval it was in
+    ADD alive      boolean NOT NULL DEFAULT false, -- it is in its host's newest interval
+    ADD last_at    timestamptz, -- while not alive: end of the last interval it was in
     ADD ended_at   timestamptz; -- when its collector saw that it was gone
+
+CREATE INDEX ON workloads (host_id) WHERE alive;
 
 -- To whom a workload is accounted from a time on, until its next row: history is not rewritten by a change of rules.
 CREATE TABLE assignments (
@@ -66,4 +69,4 @@ CREATE INDEX ON audit (at);
 DROP TABLE audit, pools, running, part_minute, assignments;
 ALTER TABLE program_minute DROP family_id;
 ALTER TABLE usage_minute DROP threads, DROP processes, DROP runnable_ms, DROP runnable_peak;
-ALTER TABLE workloads DROP outer_key, DROP recogniser, DROP facts, DROP due_at, DROP last_at, DROP ended_at;
+ALTER TABLE workloads DROP outer_key, DROP recogniser, DROP facts, DROP due_at, DROP alive, DROP last_at, DROP ended_at;
