@@ -103,6 +103,8 @@ In another terminal:
   vinescale share --of cpu --by tenant
   vinescale ledger --host cellar-1 --of cpu
   vinescale pins
+  vinescale about bottling-plc
+  vinescale threads --first 5
 
 Ctrl-C ends it.
 `, len(d.hosts), s.url, s.token, s.url, s.token)

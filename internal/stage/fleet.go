@@ -203,7 +203,7 @@ func press1(at time.Time) *Host {
 	}
 	for i, name := range []string{"label-render", "label-queue", "label-proof", "label-archive"} {
 		h.container(name, "svc-label", "Label Press", use{
-			cores: []float64{1.9, 0.5, 0.5, 0.5}[i], memory: 2 * gib, disk: []float64{12, 4, 6, 60}[i] * mb, net: 8 * mb, shape: []shape{steady(0.98), waves(4*time.Hour, 0.55, 40*time.Minute), waves(4*time.Hour, 0.55, 80*time.Minute), waves(4*time.Hour, 0.55, 2*time.Hour)}[i],
+			cores: []float64{1.7, 0.5, 0.5, 0.5}[i], memory: 2 * gib, disk: []float64{12, 4, 6, 60}[i] * mb, net: 8 * mb, shape: []shape{steady(0.98), waves(4*time.Hour, 0.55, 40*time.Minute), waves(4*time.Hour, 0.55, 80*time.Minute), waves(4*time.Hour, 0.55, 2*time.Hour)}[i],
 			program: "label-" + []string{"render", "queue", "render", "archive"}[i], threads: []int32{24, 3, 3, 3}[i], eager: []int32{22, 0, 0, 0}[i], limit: []float64{2, 0, 0, 0}[i],
 		})
 	}

@@ -132,7 +132,7 @@ func terminals(dir string, want func(string) bool) error {
 	}{
 		{"weigh", []string{"vinescale weigh --over 10s --host cellar-1 --root $COOP/cellar-1", "vinescale weigh --over 10s --host press-1 --root $COOP/press-1 --of memory --by user"}, 23},
 		{"command-balance", []string{"vinescale balance --of cpu", "vinescale balance --of disk"}, 3},
-		{"command-share", []string{"vinescale share --of cpu --by tenant", "vinescale share --of memory --by program --first 8"}, 3},
+		{"command-share", []string{"vinescale share --of cpu --by tenant", "vinescale programs --first 8"}, 3},
 		{"command-ledger", []string{"vinescale ledger --host cellar-1 --of cpu"}, 3},
 		{"command-about", []string{"vinescale find must", "vinescale about user/p.kern", "vinescale threads --first 6"}, 3},
 		{"command-pins", []string{"vinescale pins --span 10m", "vinescale hosts", "vinescale rule list"}, 3},
