@@ -140,7 +140,13 @@ func (h *Hub) Notice(ctx context.Context, host store.Host, n *wire.Notices) erro
 	if err != nil {
 		return err
 	}
-	if due := time.UnixMicro(n.DueUnixMicros); due.After(h.options.Now().Add(time.Hour)) {
+	now := h.options.Now()
+	for _, micros := range append([]int64{n.AtUnixMicros}, n.EndedMicros...) {
+		if at := time.UnixMicro(micros); micros != 0 && (at.After(now.Add(24*time.Hour)) || at.Before(now.AddDate(0, 0, -h.options.KeepDays))) || n.AtUnixMicros == 0 {
+			return problem(Invalid, "news of %s is a day ahead of this service's clock, or older than the %d days that are kept: set the host's clock", at.UTC().Format(time.RFC3339), h.options.KeepDays)
+		}
+	}
+	if due := time.UnixMicro(n.DueUnixMicros); due.After(now.Add(time.Hour)) {
 		return problem(Invalid, "usage due at %s, more than an hour ahead of this service's clock: set the host's clock", due.UTC().Format(time.RFC3339))
 	}
 	if err := h.store.Notice(ctx, host, n, version, book.assign); err != nil {

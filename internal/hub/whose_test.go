@@ -252,6 +252,9 @@ func TestNotice_AWorkloadThatWasJustSeenSaysWhenItsUsageIsDue(t *testing.T) {
 	about, err := f.AboutWorkload(ctx, found[0].ID, f.span())
 	require.NoError(t, err)
 	assert.Equal(t, []any{noon.Add(65 * time.Second), "exit code 3"}, []any{*about.EndedAt, about.Exit}, "it stays in history with how it ended")
+	for _, at := range []time.Time{time.Unix(0, 0), noon.AddDate(-1, 0, 0), noon.AddDate(0, 0, 2)} {
+		requireProblem(t, f.Notice(ctx, f.host, wire.NewNotices("terrace-1", "b", at, f.now)), hub.Invalid, "set the host's clock")
+	}
 	n := wire.NewNotices("press-1", "b", f.now, f.now)
 	requireProblem(t, f.Notice(ctx, f.host, n), hub.Denied, "press-1")
 }

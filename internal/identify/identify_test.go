@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -348,6 +349,46 @@ func TestAsk_OnlyWhatIsNewIsAskedAboutAndADeadEndpointIsLeftAlone(t *testing.T) 
 		assert.False(t, r.ToAsk(), "one it never hears of is given up")
 		assert.Equal(t, strings.Repeat("0b", 6), r.Workload(unknown).Name)
 	})
+}
+
+// knowing is an informant that knows every workload it is asked about.
+type knowing struct{ told }
+
+func (k *knowing) Ask(_ context.Context, about []account.Workload) (map[string]account.Workload, error) {
+	answer := map[string]account.Workload{}
+	for _, w := range about {
+		answer[w.Key] = account.Workload{UID: -1, Facts: map[string]string{account.FactImage: "coop/intake"}}
+	}
+	return answer, nil
+}
+
+func TestAsk_WhileWorkloadsAppearNeitherHoldsUpTheOther(t *testing.T) {
+	const workloads = 3000
+	r := newPlace(t).with(identify.Options{Informants: []identify.Informant{&knowing{}}})
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		var appear sync.WaitGroup
+		for part := range 3 {
+			appear.Go(func() {
+				for i := range workloads / 3 {
+					r.Begins(fmt.Sprintf("/pods/%064x", part*workloads+i))
+				}
+			})
+		}
+		for r.Count() < workloads || r.ToAsk() {
+			r.Ask(t.Context())
+		}
+		appear.Wait()
+	}()
+	select {
+	case <-done:
+	case <-time.After(60 * time.Second):
+		t.Fatal("a workload that appears and an answer wait for each other")
+	}
+	for id := range workloads {
+		assert.Equal(t, "coop/intake", r.Workload(account.WorkloadID(id)).Facts[account.FactImage])
+	}
 }
 
 func TestAsk_AnEndpointThatHangsHoldsNothingUp(t *testing.T) {

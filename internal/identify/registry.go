@@ -163,10 +163,19 @@ func (r *Registry) Loose(uid int64, program string) account.WorkloadID {
 
 func (r *Registry) intern(w account.Workload, evidence string) account.WorkloadID {
 	w = soundWorkload(w)
+	id, isNew := r.number(&w, evidence)
+	if isNew {
+		// Not while the registry is locked: what is asked has a lock of its own, under which it is told of answers.
+		r.asking.add(id, w)
+	}
+	return id
+}
+
+func (r *Registry) number(w *account.Workload, evidence string) (id account.WorkloadID, isNew bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if id, ok := r.byKey[w.Key]; ok {
-		return id
+		return id, false
 	}
 	if w.Facts[account.FactWhy] == "" {
 		w.Facts[account.FactWhy] = sound(evidence)
@@ -174,11 +183,10 @@ func (r *Registry) intern(w account.Workload, evidence string) account.WorkloadI
 	if groups := r.users.Groups(w.UID); len(groups) > 0 {
 		w.Facts[account.FactGroups] = strings.Join(groups, ",")
 	}
-	id := account.WorkloadID(len(r.workloads))
-	r.workloads = append(r.workloads, w)
+	id = account.WorkloadID(len(r.workloads))
+	r.workloads = append(r.workloads, *w)
 	r.byKey[w.Key] = id
-	r.asking.add(id, w)
-	return id
+	return id, true
 }
 
 // trusted finds a job that was recognised by its cgroup, which only the scheduler could make.

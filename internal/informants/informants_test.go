@@ -209,7 +209,7 @@ func TestScheduler_BothFormsOfItsAnswerAndTheHostsOwnGPUNumbers(t *testing.T) {
 		x, err := Parse("slurm=" + script)
 		require.NoError(t, err)
 		found, err := within(t, x, account.Workload{Key: "job:7", Kind: amount.Job, UID: 2001}, account.Workload{Key: "job:8", Kind: amount.Job, UID: -1},
-			account.Workload{Key: "job:7:uid2003", Kind: amount.Job, UID: 2003, Name: "job 7"})
+			account.Workload{Key: "job:7:uid2003", Kind: amount.Job, UID: 2003, Name: "job 7 (not the submitter's)"})
 		require.NoError(t, err, name)
 		w := found["job:7"]
 		assert.Equal(t, []any{"m.abt", int64(2001)}, []any{w.Owner, w.UID}, name)
@@ -220,6 +220,7 @@ func TestScheduler_BothFormsOfItsAnswerAndTheHostsOwnGPUNumbers(t *testing.T) {
 			assert.Equal(t, want, w.Facts[fact], "%s: %s", name, fact)
 		}
 		assert.Equal(t, identify.Untrue, found["job:7:uid2003"].Facts[account.FactAccount], "who claims another's job loses what was claimed")
+		assert.Equal(t, "job 7 (not the submitter's)", found["job:7:uid2003"].Name, "marked once, however often it is asked about")
 		assert.NotContains(t, found, "job:8")
 	}
 	assert.False(t, (&slurm{}).Knows(account.Workload{Key: "job:grid:4", Kind: amount.Job}), "a site's own jobs are not its")

@@ -24,6 +24,9 @@ func (s *slurm) Knows(w account.Workload) bool {
 	return w.Kind == amount.Job && jobID(w.Key) != ""
 }
 
+// notTheirs marks the name of a job that is claimed by another user than its submitter.
+const notTheirs = " (not the submitter's)"
+
 var jobKey = regexp.MustCompile(`^job:(\d+)(?::uid\d+)?$`)
 
 func jobID(key string) string {
@@ -56,7 +59,7 @@ func (s *slurm) Ask(ctx context.Context, about []account.Workload) (map[string]a
 		}
 		if j.UID >= 0 && w.UID >= 0 && j.UID != w.UID {
 			// Claimed in an environment, of a job that is another's: what was claimed is not so.
-			found[w.Key] = account.Workload{UID: -1, Name: w.Name + " (not the submitter's)", Facts: map[string]string{
+			found[w.Key] = account.Workload{UID: -1, Name: strings.TrimSuffix(w.Name, notTheirs) + notTheirs, Facts: map[string]string{
 				account.FactAccount: identify.Untrue, account.FactPartition: identify.Untrue, account.FactJobName: identify.Untrue, account.FactGPUs: identify.Untrue,
 			}}
 			continue
