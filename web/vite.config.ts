@@ -6,5 +6,12 @@ export default defineConfig({
   plugins: [react(), tailwindcss()],
   build: { outDir: '../internal/console/dist', emptyOutDir: true, chunkSizeWarningLimit: 700 },
   server: { proxy: { '/api': 'http://127.0.0.1:7470' } },
-  test: { environment: 'jsdom', include: ['src/**/*.test.{ts,tsx}'] },
+  // A busy machine takes its time: no test is about how fast it ran.
+  test: {
+    environment: 'jsdom',
+    include: ['src/**/*.test.{ts,tsx}'],
+    setupFiles: ['src/patience.ts'],
+    testTimeout: 60_000,
+    maxWorkers: 2,
+  },
 })
