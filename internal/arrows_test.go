@@ -22,7 +22,7 @@ var floors = [][]string{
 	{"internal/hub"},
 	{"internal/store", "internal/collect", "internal/postgres", "internal/console"},
 	{"internal/client", "internal/kernel", "internal/stage"},
-	{"internal/wire", "internal/informants", "internal/sheet"},
+	{"internal/wire", "internal/informants", "internal/sheet", "internal/kernel/bpf"},
 	{"internal/identify"},
 	{"core/tenancy"},
 	{"core/account"},

@@ -48,6 +48,17 @@ type Usage struct {
 	CPUSource amount.Source
 	Programs  []ProgramUse // ascending by Family, then Program
 	Parts     []PartUse    // of a workload whose threads are told apart, ascending by Part
+	Figures   Figures
+	Devices   []DeviceUse // ascending by Device
+}
+
+// DeviceUse is what one workload moved on one block device, counted at every level: a partition's is its drive's too.
+type DeviceUse struct {
+	Device            int32 // major << 20 | minor
+	Read, Written     int64 // bytes
+	ReadOps, WriteOps int64
+	Micros            int64 // that the device took, summed over operations; 0 where not counted
+	Source            amount.Source
 }
 
 // PartUse is CPU time of the threads that play one part in a workload.
@@ -77,6 +88,15 @@ type Detail struct {
 	Load                [3]float64 // at the end
 	SwapTotal, SwapUsed int64      // bytes at the end
 	MemoryAvailable     int64      // bytes at the end
+
+	// Of the memory ledger's kernel line, in byte-milliseconds: the kernel's own structures, page cache that is charged to no
+	// workload, and what is set aside as huge pages.
+	MemoryOwn, MemoryCache, MemoryHuge int64
+
+	RanMicros  []int64     // by CPUs, how long tasks ran; empty where it is not counted
+	Disks      []Disk      // how each grew; InFlight and rate at the end
+	Interfaces []Interface // how each grew
+	Latencies  []Latency   // how each grew
 }
 
 // emit turns the tallies into the interval's usages.
@@ -108,6 +128,7 @@ func (s *scratch) emit(iv *Interval) {
 			u.CPUs, u.CPUSource = ran[start:len(ran):len(ran)], amount.Summed
 		}
 		u.Parts = partsOf(s.parts.of(w))
+		s.finish(&u, t)
 		iv.Usages = append(iv.Usages, u)
 	}
 }
@@ -264,6 +285,8 @@ func addUsage(a, b Usage) Usage {
 			x.Procs = y.Procs
 			return x
 		})
+	a.Figures.add(&b.Figures)
+	a.Devices = mergeSorted(a.Devices, b.Devices, func(d DeviceUse) int { return int(d.Device) }, DeviceUse.add)
 	a.Parts = mergeSorted(a.Parts, b.Parts, func(p PartUse) int { return int(p.Part) },
 		func(x, y PartUse) PartUse { x.Micros += y.Micros; return x })
 	return a
@@ -272,6 +295,18 @@ func addUsage(a, b Usage) Usage {
 func (d Detail) add(next Detail) Detail {
 	sum := next
 	sum.CPUs = mergeSorted(d.CPUs, next.CPUs, func(c CPUTimes) int { return c.CPU }, CPUTimes.add)
+	sum.MemoryOwn += d.MemoryOwn
+	sum.MemoryCache += d.MemoryCache
+	sum.MemoryHuge += d.MemoryHuge
+	sum.RanMicros = nil
+	if len(d.RanMicros) == len(next.RanMicros) && len(d.CPUs) == len(next.CPUs) {
+		for i, ran := range next.RanMicros {
+			sum.RanMicros = append(sum.RanMicros, ran+d.RanMicros[i])
+		}
+	}
+	sum.Disks = joined(d.Disks, next.Disks, func(x *Disk) string { return x.Name }, Disk.add)
+	sum.Interfaces = joined(d.Interfaces, next.Interfaces, func(x *Interface) string { return x.Name }, Interface.add)
+	sum.Latencies = joined(d.Latencies, next.Latencies, func(x *Latency) latencyKey { return x.key() }, func(x, y Latency) Latency { x.Count += y.Count; return x })
 	sum.Pressure = slices.Clone(next.Pressure)
 	for i := range sum.Pressure {
 		for _, p := range d.Pressure {

@@ -39,8 +39,12 @@ func (l Line) add(m Line) Line {
 //
 // Residual is signed: it is negative where shares were counted more finely than the host's own total. Idle is signed too:
 // the kernel counts it in ticks of 10 ms, and a declared rate can be exceeded. Neither is clamped, so that intervals add
-// up exactly however they are cut. On a virtual machine with a busy neighbour the CPU's residual can be negative by up to
-// the steal: the kernel counts time taken while a CPU is being woken both as idle and as steal.
+// up exactly however they are cut.
+//
+// The kernel counts some time twice: what is taken by the hypervisor while a CPU is being woken is both idle and steal, and
+// without precise interrupt accounting what an interrupt took is the interrupted task's too. Where the time that tasks ran
+// is counted CPU by CPU, that excess is known, and is taken off steal, then off interrupts. Where it is not, the residual
+// is negative by up to that much.
 type Ledger struct {
 	Capacity Line // what there was to use
 	Used     Line // in use by the host's own count, whoever used it
@@ -74,7 +78,7 @@ func (l *Ledger) close() {
 func (iv *Interval) balance(prev, now *Reading, s *scratch) {
 	iv.Detail = details(prev, now)
 	iv.Ledgers = [amount.NumResources]Ledger{
-		amount.CPU:     cpuLedger(iv, s),
+		amount.CPU:     cpuLedger(iv, s, s.twice(iv)),
 		amount.Memory:  memoryLedger(iv, now),
 		amount.Disk:    diskLedger(iv, prev, now, s),
 		amount.Network: networkLedger(iv, prev, now),
@@ -93,13 +97,40 @@ func (iv *Interval) balance(prev, now *Reading, s *scratch) {
 
 const noSteal = "only CPU time can be taken by a hypervisor"
 
-func cpuLedger(iv *Interval, s *scratch) Ledger {
+// mostCarried is how far the counted time may seem short of the CPU's without being so: both are read in steps of 10 ms.
+const mostCarried = 20_000
+
+// twice is how much time the kernel counted twice, in microseconds. What rounding made of one interval is made up for in the next.
+func (s *scratch) twice(iv *Interval) (sum int64) {
+	if len(iv.Detail.RanMicros) != len(iv.Detail.CPUs) {
+		return 0
+	}
+	if s.carried == nil {
+		s.carried = map[int]int64{}
+	}
+	for i, c := range iv.Detail.CPUs {
+		ran := iv.Detail.RanMicros[i]
+		if idle := c.Idle + c.IOWait; idle == 0 && ran == 0 {
+			continue // it was not online
+		}
+		excess := s.carried[c.CPU] + c.Idle + c.IOWait + c.IRQ + c.SoftIRQ + c.Steal + ran - iv.ElapsedMillis*1000
+		take := min(max(excess, 0), c.Steal+c.IRQ+c.SoftIRQ)
+		s.carried[c.CPU] = min(max(excess-take, -mostCarried), mostCarried)
+		sum += take
+	}
+	return sum
+}
+
+func cpuLedger(iv *Interval, s *scratch, twice int64) Ledger {
 	var idle, steal, interrupts int64
 	for _, c := range iv.Detail.CPUs {
 		idle += c.Idle + c.IOWait
 		steal += c.Steal
 		interrupts += c.IRQ + c.SoftIRQ
 	}
+	off := min(twice, steal)
+	steal -= off
+	interrupts -= twice - off
 	capacity := iv.ElapsedMillis * 1000 * int64(len(iv.Detail.CPUs))
 	return Ledger{
 		Capacity: Line{Units: capacity}, Idle: Line{Units: idle}, Used: Line{Units: capacity - idle},
@@ -111,17 +142,24 @@ func cpuLedger(iv *Interval, s *scratch) Ledger {
 func memoryLedger(iv *Interval, now *Reading) Ledger {
 	m, ms := &now.Memory, iv.ElapsedMillis
 	own := max((m.Slab+m.KernelStack+m.PageTable)*ms-iv.chargedKernel, 0)
-	cache := max((m.Buffers+m.Cached)*ms-iv.chargedFile, 0)
+	cache := max((m.Buffers+m.Cached+m.SwapCached)*ms-iv.chargedFile, 0)
+	huge := m.HugePages * ms
+	iv.Detail.MemoryOwn, iv.Detail.MemoryCache, iv.Detail.MemoryHuge = own, cache, huge
 	return Ledger{
 		Capacity: Line{Units: m.Total * ms}, Idle: Line{Units: m.Free * ms}, Used: Line{Units: (m.Total - m.Free) * ms},
-		Kernel: Line{Units: own + cache}, Steal: unavailable(noSteal),
+		Kernel: Line{Units: own + cache + huge}, Steal: unavailable(noSteal),
 	}
 }
 
 func diskLedger(iv *Interval, prev, now *Reading, s *scratch) Ledger {
 	var used, capacity int64
 	var undeclared []string
+	disks := 0
 	for _, d := range now.Disks {
+		if d.Inner {
+			continue
+		}
+		disks++
 		for _, p := range prev.Disks {
 			if p.Name == d.Name {
 				used += grown(p.ReadBytes, d.ReadBytes) + grown(p.WrittenBytes, d.WrittenBytes)
@@ -133,11 +171,11 @@ func diskLedger(iv *Interval, prev, now *Reading, s *scratch) Ledger {
 		capacity += d.RateBytesPerSecond * iv.ElapsedMillis / 1000
 	}
 	l := Ledger{Used: Line{Units: used}, Kernel: Line{Units: s.kernelIO}, Steal: unavailable(noSteal)}
-	if s.hiddenIO > 0 {
+	if s.hiddenIO > 0 && !now.SplitsDisk {
 		l.Kernel = unavailable("the storage counters of kernel threads may not be read without more rights")
 	}
 	switch {
-	case len(now.Disks) == 0:
+	case disks == 0:
 		l.Capacity, l.Used, l.Kernel = unavailable("this host has no disk"), unavailable("this host has no disk"), Line{}
 	case len(undeclared) > 0:
 		l.Capacity = unavailable("the kernel does not say what a disk can carry, and no rate is declared for %s", strings.Join(undeclared, ", "))
@@ -152,7 +190,12 @@ func diskLedger(iv *Interval, prev, now *Reading, s *scratch) Ledger {
 func networkLedger(iv *Interval, prev, now *Reading) Ledger {
 	var used, capacity int64
 	var unknown []string
+	interfaces := 0
 	for _, n := range now.Interfaces {
+		if n.Inner {
+			continue
+		}
+		interfaces++
 		for _, p := range prev.Interfaces {
 			if p.Name == n.Name {
 				used += grown(p.Received, n.Received) + grown(p.Sent, n.Sent)
@@ -165,7 +208,7 @@ func networkLedger(iv *Interval, prev, now *Reading) Ledger {
 	}
 	l := Ledger{Used: Line{Units: used}, Kernel: unavailable("the kernel's own traffic is not counted apart"), Steal: unavailable(noSteal)}
 	switch {
-	case len(now.Interfaces) == 0:
+	case interfaces == 0:
 		l.Capacity = unavailable("no interface leads off this host")
 		l.Used = l.Capacity
 	case len(unknown) > 0:
@@ -181,42 +224,6 @@ func networkLedger(iv *Interval, prev, now *Reading) Ledger {
 // setCapacity states a declared capacity. Where more moved than was declared, idle is negative and says by how much.
 func (l *Ledger) setCapacity(units int64) {
 	l.Capacity, l.Idle = Line{Units: units}, Line{Units: units - l.Used.Units}
-}
-
-func details(prev, now *Reading) Detail {
-	d := Detail{
-		Load: now.Load, SwapTotal: now.Memory.SwapTotal, SwapUsed: now.Memory.SwapTotal - now.Memory.SwapFree,
-		MemoryAvailable: now.Memory.Available,
-	}
-	for _, c := range now.CPUs {
-		for _, p := range prev.CPUs {
-			if p.CPU == c.CPU {
-				d.CPUs = append(d.CPUs, c.since(p))
-			}
-		}
-	}
-	for _, p := range now.Pressure {
-		for _, q := range prev.Pressure {
-			if q.Resource == p.Resource {
-				d.Pressure = append(d.Pressure, Pressure{p.Resource, grown(q.Some, p.Some), grown(q.Full, p.Full)})
-			}
-		}
-	}
-	return d
-}
-
-func (c CPUTimes) since(p CPUTimes) CPUTimes {
-	return CPUTimes{
-		c.CPU, grown(p.User, c.User), grown(p.Nice, c.Nice), grown(p.System, c.System), grown(p.Idle, c.Idle),
-		grown(p.IOWait, c.IOWait), grown(p.IRQ, c.IRQ), grown(p.SoftIRQ, c.SoftIRQ), grown(p.Steal, c.Steal),
-	}
-}
-
-func (c CPUTimes) add(d CPUTimes) CPUTimes {
-	return CPUTimes{
-		c.CPU, c.User + d.User, c.Nice + d.Nice, c.System + d.System, c.Idle + d.Idle,
-		c.IOWait + d.IOWait, c.IRQ + d.IRQ, c.SoftIRQ + d.SoftIRQ, c.Steal + d.Steal,
-	}
 }
 
 // mulDiv is a*b/c for non-negative numbers whose product may exceed 64 bits; the result fits because b <= c.

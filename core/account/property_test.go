@@ -78,7 +78,7 @@ func (h *history) step(t *rapid.T) {
 		p.LastCPU = int32(rapid.IntRange(0, len(h.idle)-1).Draw(t, "last"))
 	}
 	for i := range h.spaces {
-		h.spaces[i].Bytes += grow()
+		h.spaces[i].Received += grow()
 	}
 	for c := range h.idle {
 		h.idle[c] += grow()

@@ -43,9 +43,17 @@ type Reading struct {
 	Load       [3]float64 // runnable and blocked tasks, averaged over 1, 5 and 15 minutes
 
 	Groups     []Group     // only those that begin a workload
-	Processes  []Process   // ascending by PID
+	Processes  []Process   // ascending by PID, then Start
 	Threads    []Thread    // of those processes whose threads are told apart: virtual machines
 	Namespaces []Namespace // network namespaces other than the host's own
+
+	// RanMicros is how long tasks ran on each CPU of CPUs, counted by the scheduler's clock; empty where that is not counted.
+	RanMicros []int64
+	// NoGroup is what was issued to devices for no workload's group: by processes in none, and by the kernel writing back
+	// what others dirtied. Meaningful where SplitsDisk says that issued I/O is counted by group.
+	NoGroup    []DeviceIO
+	SplitsDisk bool
+	Latencies  []Latency // of the disks, where counted
 
 	// Unavailable holds, per resource, why its host totals could not be read; "" when they were.
 	Unavailable [amount.NumResources]string
@@ -63,24 +71,56 @@ type HostMemory struct {
 	Buffers, Cached, Shmem       int64
 	Slab, KernelStack, PageTable int64
 	SwapTotal, SwapFree          int64
+	HugePages, HugePagesFree     int64 // set aside in pools of huge pages, and of that not taken
+	SwapCached                   int64
 }
 
-// Disk is a whole block device with bytes moved since boot.
+// Disk is a block device with what it did since boot (the kernel's "I/O statistics fields").
 type Disk struct {
 	Name               string
 	Major, Minor       uint32
+	Inner              bool // a partition, a volume or a loop on another device: its bytes are the other's too, so they count there
 	ReadBytes          int64
 	WrittenBytes       int64
 	ReadOps, WriteOps  int64
-	BusyMillis         int64
+	ReadMerged         int64 // operations that were joined to another before the device saw them
+	WriteMerged        int64
+	ReadMillis         int64 // summed over operations: from being queued to done
+	WriteMillis        int64
+	BusyMillis         int64 // at least one operation in flight
+	QueueMillis        int64 // operations in flight, times milliseconds
+	InFlight           int64 // now
 	RateBytesPerSecond int64 // what the administrator declared it can carry; 0 when not declared
 }
 
-// Interface is a network interface that leads off the host, with bytes since it appeared, seen from the host.
+// DeviceIO is what was moved on one device since counting began, by device number.
+type DeviceIO struct {
+	Major, Minor          uint32
+	Read, Written         int64 // bytes
+	ReadOps, WriteOps     int64
+	ReadNanos, WriteNanos int64 // nanoseconds that the device took, summed over operations; 0 where not counted
+}
+
+// Latency is how many operations of a device took so long, since counting began.
+type Latency struct {
+	Major, Minor uint32
+	Written      bool
+	LowMicros    int64 // the bucket's bounds: from low up to, not with, high
+	HighMicros   int64
+	Count        int64
+}
+
+// Interface is a network interface in the host's own namespace, with counters since it appeared. Directions are seen from
+// the host: what a virtual machine sends comes in by its tap.
 type Interface struct {
-	Name              string
-	Received, Sent    int64 // bytes
-	SpeedBitPerSecond int64 // line rate per direction; 0 when the driver does not tell
+	Name                         string
+	Inner                        bool   // it does not lead off the host by itself: its bytes go on over another, or stay here
+	Kind                         string // physical, loopback, veth, tap, bridge, or what its driver calls it
+	Received, Sent               int64  // bytes
+	ReceivedPackets, SentPackets int64
+	ReceivedDropped, SentDropped int64 // packets
+	ReceivedErrors, SentErrors   int64
+	SpeedBitPerSecond            int64 // line rate per direction; 0 when the driver does not tell
 }
 
 // Pressure is the kernel's pressure stall information for one resource: microseconds since boot in which some, or all,
@@ -99,6 +139,7 @@ const (
 	HasMemory
 	HasDisk
 	HasPerCPU
+	HasNetwork
 )
 
 // Group is a cgroup directory at which a workload begins, with the kernel's counters for it and everything below.
@@ -114,7 +155,11 @@ type Group struct {
 	MemoryBytes int64
 	FileBytes   int64 // of MemoryBytes: page cache
 	KernelBytes int64 // of MemoryBytes: kernel memory
-	DiskBytes   int64 // read and written on the disks of Reading.Disks
+	DiskBytes   int64 // read and written on the disks of Reading.Disks that are not Inner
+
+	NetworkBytes int64      // received and sent, loopback left out
+	Devices      []DeviceIO // of DiskBytes and of Inner disks, device by device
+	Figures      Figures    // counters and levels beside these
 }
 
 // Process is one process (thread group). Its identity is PID and Start: pids are reused.
@@ -132,10 +177,17 @@ type Process struct {
 	Threads  int32
 	Runnable int32 // threads running or waiting for a CPU, sampled
 	Kernel   bool  // a kernel thread: its use is the kernel's, and Workload is Unrecognised
+	Ended    bool  // it ended since the previous reading; these are its last figures, and it stands at no height any more
 
-	CPUMicros int64
-	AnonBytes int64 // resident and not backed by a file
-	DiskBytes int64 // read from and written to storage; -1 when not permitted
+	CPUMicros    int64
+	UserMicros   int64 // of CPUMicros; 0 with SystemMicros 0 where it is not told apart
+	SystemMicros int64
+	WaitMicros   int64 // ready to run and waiting for a CPU; -1 when not known
+	AnonBytes    int64 // resident and not backed by a file
+	SwapBytes    int64 // -1 when not known
+	PSSBytes     int64 // resident, shared pages by the number of sharers; -1 when not known
+	DiskBytes    int64 // read from and written to storage, written when a page is dirtied; -1 when not permitted
+	ReadBytes    int64 // of DiskBytes
 }
 
 // StartUptime is when the process began, on the clock of Reading.Uptime. The kernel counts it in ticks of 10 ms (USER_HZ).
@@ -150,10 +202,11 @@ type Thread struct {
 	CPUMicros int64
 }
 
-// Namespace is a network namespace with the bytes of its interfaces, loopback left out, since it was made.
+// Namespace is a network namespace with the bytes of its interfaces, loopback left out, since it was made; or a tap of a
+// virtual machine, seen from the machine. Directions are the workload's: what it received and what it sent.
 type Namespace struct {
-	ID       uint64
-	Workload WorkloadID // whose it is; Unrecognised when several workloads share it
-	Born     bool       // it was made since the previous reading
-	Bytes    int64      // received and sent
+	ID             uint64
+	Workload       WorkloadID // whose it is; Unrecognised when several workloads share it
+	Born           bool       // it was made since the previous reading
+	Received, Sent int64      // bytes
 }

@@ -108,7 +108,7 @@ func (s *story) read(d *datadriven.TestData) string {
 			r.Threads = append(r.Threads, account.Thread{PID: int32(v.number("pid")), TID: int32(v.number("tid")), Workload: s.id(v.text("of")),
 				Start: int64(s.duration(v.text("start")) / (10 * time.Millisecond)), Part: int32(v.number("part")), CPUMicros: v.micros("cpu")})
 		case "namespace":
-			r.Namespaces = append(r.Namespaces, account.Namespace{ID: uint64(v.number("id")), Workload: s.id(v.text("of")), Bytes: v.number("bytes")})
+			r.Namespaces = append(r.Namespaces, account.Namespace{ID: uint64(v.number("id")), Workload: s.id(v.text("of")), Received: v.number("bytes")})
 		default:
 			s.t.Fatalf("%s: unknown line %q", d.Pos, line)
 		}

@@ -1,6 +1,7 @@
 package account
 
 import (
+	"cmp"
 	"errors"
 	"slices"
 	"time"
@@ -19,6 +20,7 @@ var (
 type Tracker struct {
 	prev    *Reading
 	scratch scratch
+	dirty   dirty
 }
 
 // Step gives the Tracker the next reading and returns the interval since the one before.
@@ -50,6 +52,7 @@ func (t *Tracker) Step(r *Reading) (*Interval, error) {
 	t.scratch.processes()
 	t.scratch.threads()
 	t.scratch.namespaces()
+	t.scratch.devices(&t.dirty)
 	t.scratch.emit(iv)
 	iv.balance(prev, r, &t.scratch)
 	return iv, nil
@@ -72,10 +75,10 @@ func (t *Tracker) Running() (processes []ProcessUse, over time.Duration) {
 	j := 0
 	for i := range now.Processes {
 		p := now.Processes[i]
-		for j < len(prev.Processes) && prev.Processes[j].PID < p.PID {
+		for j < len(prev.Processes) && byPID(prev.Processes[j], p) < 0 {
 			j++
 		}
-		if p.Workload == Unrecognised {
+		if p.Workload == Unrecognised || p.Ended {
 			continue
 		}
 		u := ProcessUse{Process: p, Bytes: -1}
@@ -92,7 +95,12 @@ func (t *Tracker) Running() (processes []ProcessUse, over time.Duration) {
 	return processes, now.Mono - prev.Mono
 }
 
-func byPID(a, b Process) int { return int(a.PID) - int(b.PID) }
+func byPID(a, b Process) int {
+	if a.PID != b.PID {
+		return int(a.PID) - int(b.PID)
+	}
+	return cmp.Compare(a.Start, b.Start)
+}
 
 func millis(d time.Duration) int64 { return int64(d / time.Millisecond) }
 
@@ -116,6 +124,12 @@ type tally struct {
 	perCPU  []int64
 
 	runnable int32
+	figures  Figures
+	devices  []DeviceIO // by the order of Reading.Disks
+	read     int64      // bytes its processes read from storage, and dirtied
+	dirtied  int64
+	issued   int64 // bytes its groups wrote themselves
+	split    int64 // bytes written back on its behalf
 }
 
 // programTally is what processes of one program in one workload used.
@@ -139,7 +153,8 @@ type scratch struct {
 	parts     buckets[partTally] // one a thread told apart
 	kernelCPU int64              // microseconds of kernel threads
 	kernelIO  int64
-	hiddenIO  int // kernel threads whose storage counters may not be read
+	carried   map[int]int64 // by CPU: see twice
+	hiddenIO  int           // kernel threads whose storage counters may not be read
 }
 
 // lastCPU is a process's time in the interval, put down to the CPU it last ran on.
@@ -160,9 +175,9 @@ func (s *scratch) reset(prev, now *Reading) {
 	s.prev, s.now = prev, now
 	s.elapsed = millis(now.Mono) - millis(prev.Mono)
 	for i := range s.tallies {
-		per := s.tallies[i].perCPU
+		per, devices := s.tallies[i].perCPU, s.tallies[i].devices
 		clear(per)
-		s.tallies[i] = tally{perCPU: per}
+		s.tallies[i] = tally{perCPU: per, devices: devices[:0]}
 	}
 	if s.prevGroup == nil {
 		s.prevGroup = map[uint64]int{}
@@ -203,10 +218,16 @@ func (s *scratch) groups(iv *Interval) {
 		}
 		d := Group{
 			Workload: g.Workload, Outer: g.Outer, Has: g.Has,
-			CPUMicros:   grown(before.CPUMicros, g.CPUMicros),
-			DiskBytes:   grown(before.DiskBytes, g.DiskBytes),
-			MemoryBytes: g.MemoryBytes * s.elapsed,
+			CPUMicros:    grown(before.CPUMicros, g.CPUMicros),
+			DiskBytes:    grown(before.DiskBytes, g.DiskBytes),
+			NetworkBytes: grown(before.NetworkBytes, g.NetworkBytes),
+			MemoryBytes:  g.MemoryBytes * s.elapsed,
+			Figures:      g.Figures.grownSince(&before.Figures, g.Born && before.ID == 0, s.elapsed),
 		}
+		if g.Has&HasMemory != 0 {
+			d.Figures.gather(amount.MemoryHigh, g.MemoryBytes, amount.Counted)
+		}
+		s.deviceGrowth(&d, g, &before)
 		iv.chargedFile += g.FileBytes * s.elapsed
 		iv.chargedKernel += g.KernelBytes * s.elapsed
 		s.tally(g.Workload).count(d, +1)
@@ -222,6 +243,7 @@ func (s *scratch) takeFromOuter(iv *Interval, g *Group, d Group, before []int64)
 		both := d.Has & outer.Has
 		part := d
 		part.Has = both
+		part.Figures.Set &= outer.Figures.Set
 		s.tally(outer.Workload).count(part, -1)
 		if both&HasPerCPU != 0 {
 			s.countPerCPU(outer.Workload, g, before, -1)
@@ -249,6 +271,22 @@ func (t *tally) count(d Group, sign int64) {
 	add(HasCPU, amount.CPU, d.CPUMicros)
 	add(HasMemory, amount.Memory, d.MemoryBytes)
 	add(HasDisk, amount.Disk, d.DiskBytes)
+	add(HasNetwork, amount.Network, d.NetworkBytes)
+	if sign < 0 {
+		t.figures.takeOff(&d.Figures)
+	} else {
+		for m := range amount.NumMeasures {
+			if m := amount.Measure(m); d.Figures.Set.Has(m) {
+				t.figures.gather(m, d.Figures.Units[m], d.Figures.Source[m])
+			}
+		}
+	}
+	if d.Has&HasDisk != 0 {
+		for i := range d.Devices {
+			t.device(d.Devices[i], sign)
+			t.issued += sign * d.Devices[i].Written
+		}
+	}
 }
 
 func (s *scratch) countPerCPU(w WorkloadID, g *Group, before []int64, sign int64) {
@@ -274,7 +312,7 @@ func (s *scratch) processes() {
 	j := 0
 	for i := range s.now.Processes {
 		p := &s.now.Processes[i]
-		for j < len(s.prev.Processes) && s.prev.Processes[j].PID < p.PID {
+		for j < len(s.prev.Processes) && byPID(s.prev.Processes[j], *p) < 0 {
 			j++
 		}
 		var before Process
@@ -292,9 +330,14 @@ func (s *scratch) processes() {
 
 func (s *scratch) charge(p, before *Process) {
 	cpu := grown(before.CPUMicros, p.CPUMicros)
-	disk := int64(0)
+	disk, read := int64(0), int64(0)
 	if p.DiskBytes >= 0 && before.DiskBytes >= 0 {
 		disk = grown(before.DiskBytes, p.DiskBytes)
+		read = min(grown(before.ReadBytes, p.ReadBytes), disk)
+	}
+	memory := p.AnonBytes * s.elapsed
+	if p.Ended {
+		memory = 0
 	}
 	if p.Kernel {
 		s.kernelCPU += cpu
@@ -309,23 +352,30 @@ func (s *scratch) charge(p, before *Process) {
 	}
 	t := s.tally(p.Workload)
 	t.live = true
-	t.threads += p.Threads
-	t.runnable += p.Runnable
-	t.procs++
+	count := int32(0)
+	if !p.Ended {
+		t.threads += p.Threads
+		t.runnable += p.Runnable
+		t.procs++
+		count = 1
+	}
+	t.read += read
+	t.dirtied += disk - read
 	if p.Inside {
-		s.tally(p.Within).giveUp(cpu, p.AnonBytes*s.elapsed, disk)
+		s.tally(p.Within).giveUp(cpu, memory, disk)
 	}
 	t.sum(HasCPU, amount.CPU, cpu)
-	t.sum(HasMemory, amount.Memory, p.AnonBytes*s.elapsed)
-	if p.DiskBytes >= 0 {
+	t.sum(HasMemory, amount.Memory, memory)
+	if p.DiskBytes >= 0 && !s.now.SplitsDisk {
 		t.sum(HasDisk, amount.Disk, disk)
 	}
+	s.sumFigures(t, p, before)
 	if cpu > 0 && t.counted&HasPerCPU == 0 {
 		s.lastCPU.add(lastCPU{p.Workload, p.LastCPU, cpu})
 	}
 	s.programs.add(programTally{
-		workload: p.Workload, family: p.Family, program: p.Program, count: 1,
-		units: [amount.NumResources]int64{amount.CPU: cpu, amount.Memory: p.AnonBytes * s.elapsed, amount.Disk: disk},
+		workload: p.Workload, family: p.Family, program: p.Program, count: count,
+		units: [amount.NumResources]int64{amount.CPU: cpu, amount.Memory: memory, amount.Disk: disk},
 	})
 }
 
@@ -389,15 +439,21 @@ func (s *scratch) namespaces() {
 		if n.Workload == Unrecognised {
 			continue
 		}
-		var before int64
+		var before Namespace
 		if k, ok := s.prevSpace[n.ID]; ok {
-			before = s.prev.Namespaces[k].Bytes
+			before = s.prev.Namespaces[k]
 		} else if !n.Born {
-			before = n.Bytes
+			before = *n
 		}
 		t := s.tally(n.Workload)
+		if t.counted&HasNetwork != 0 {
+			continue // its sockets are counted, which tells loopback apart too
+		}
 		t.live = true
-		t.units[amount.Network] += grown(before, n.Bytes)
+		received, sent := grown(before.Received, n.Received), grown(before.Sent, n.Sent)
+		t.units[amount.Network] += received + sent
 		t.has[amount.Network], t.source[amount.Network] = true, amount.Counted
+		t.figures.gather(amount.NetworkReceived, received, amount.Counted)
+		t.figures.gather(amount.NetworkSent, sent, amount.Counted)
 	}
 }

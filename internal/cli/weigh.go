@@ -17,6 +17,7 @@ import (
 	"vinescale/internal/identify"
 	"vinescale/internal/informants"
 	"vinescale/internal/kernel"
+	"vinescale/internal/kernel/bpf"
 	"vinescale/internal/sheet"
 )
 
@@ -78,6 +79,7 @@ type hostRoots struct {
 	diskRates []string
 	asked     []string
 	sites     []string
+	counts    bool
 }
 
 func (h *hostRoots) flags(cmd *cobra.Command) {
@@ -89,6 +91,7 @@ func (h *hostRoots) flags(cmd *cobra.Command) {
 	f.StringVar(&h.kernel.Cgroup, "cgroup-root", "", "root of the cgroup trees (default: sys/fs/cgroup below --root)")
 	f.StringArrayVar(&h.asked, "ask", nil, "another system to ask for names, labels and limits, read-only: "+informants.Help)
 	f.StringArrayVar(&h.sites, "jobs-by", nil, "how this site's batch jobs are known: NAME:env:job=VARIABLE[,user=VARIABLE][,account=VARIABLE] or NAME:path:PATTERN")
+	f.BoolVar(&h.counts, "ebpf", true, "count inside the kernel what its files do not tell (with eBPF), where this host and its rights allow")
 	f.StringArrayVar(&h.diskRates, "disk-rate", nil, "what a disk can carry, as NAME=BYTES_PER_SECOND (the kernel does not say)")
 }
 
@@ -123,8 +126,23 @@ func (h *hostRoots) open() (*kernel.Reader, error) {
 	}
 	boot, _ := os.ReadFile(filepath.Join(h.kernel.Proc, "sys/kernel/random/boot_id")) // Open says if it cannot be read
 	o.Boot = string(boot)
-	registry := identify.NewRegistry(o)
-	return kernel.Open(registry, kernel.Options{Roots: h.kernel, DiskRates: rates})
+	var counters *bpf.Counters
+	if h.own() {
+		o.Self = int32(os.Getpid())
+		if h.counts {
+			counters = bpf.Open(bpf.Options{CgroupV2: kernel.CgroupV2(h.kernel.Cgroup)})
+		}
+	}
+	reader, err := kernel.Open(identify.NewRegistry(o), kernel.Options{Roots: h.kernel, DiskRates: rates, Counters: counters})
+	if err != nil && counters != nil {
+		counters.Close()
+	}
+	return reader, err
+}
+
+// own tells whether the host that is read is the one this runs on: the kernel that counts is then the one the files are of.
+func (h *hostRoots) own() bool {
+	return h.kernel.Proc == "/proc" && h.kernel.Sys == "/sys" && h.kernel.Cgroup == "/sys/fs/cgroup"
 }
 
 func parseRates(rates []string) (map[string]int64, error) {

@@ -57,6 +57,7 @@ type Roots struct {
 type Options struct {
 	Roots      Roots
 	Boot       string // boot id: what is numbered anew at each start, as sign-ins are, is told apart by it
+	Self       int32  // pid of the process that reads this host; 0 where it reads another's files
 	Sites      []Site
 	Informants []Informant
 }
@@ -85,6 +86,7 @@ func NewRegistry(o Options) *Registry {
 		r.byPath = append([]recogniser[ByPath]{{s.Name, site.byPath}}, r.byPath...)
 		r.byProcess = append([]recogniser[ByProcess]{{s.Name, site.byProcess}}, r.byProcess...)
 	}
+	r.byProcess = append([]recogniser[ByProcess]{{"this process", self{o.Self}.byProcess}}, r.byProcess...)
 	r.asking = newAsking(append([]Informant{&utmp{path.Join(run, "utmp"), proc}}, o.Informants...))
 	return r
 }

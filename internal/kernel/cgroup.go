@@ -5,15 +5,22 @@ import (
 	"path/filepath"
 	"strconv"
 
+	"golang.org/x/sys/unix"
+
 	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/internal/kernel/bpf"
 )
 
 // hierarchy is one cgroup tree: the only one of version 2, or one controller's of version 1.
 type hierarchy struct {
 	*tree
-	name  string // "" for version 2, else the controller: cpuacct, memory or unified
+	name  string // "" for version 2, else the controller: cpuacct, memory, blkio or unified
 	salt  uint64
-	known map[uint64]*group // by inode
+	known map[uint64]*group // by inode, which is the number the kernel knows a cgroup by
+	order []*group          // as last walked: an outer one before its inner ones
+	stale bool              // it is to be walked again
+	keeps bool              // it is the kernel's own, where a file kept open shows what is in it now
 	gen   int64
 	bufs  [][]byte // a directory buffer per depth
 	queue []byte
@@ -23,10 +30,17 @@ type hierarchy struct {
 type group struct {
 	name     string // last part of the path
 	path     string
+	inode    uint64
 	workload account.WorkloadID // that begins here
+	outer    *group             // the nearest around it at which a workload begins
 	gen      int64              // last walk it was seen in
+	met      int64              // reading it was first seen in, after the hierarchy's first
 	retries  int                // how often an unrecognised one is asked about again: a runtime writes its state after making the cgroup
-	held     int                // how often it was read: its limits are read again now and then
+	index    int32              // in the reading being taken
+	files    [keptFiles]int32   // kept open: descriptor + 1
+	slow     account.Figures    // what is read now and then
+	visits   int64
+	counted  *counted // by the kernel for this very directory and those within it; nil where nothing is
 }
 
 func openHierarchy(root, name string, n uint64) (*hierarchy, error) {
@@ -34,28 +48,74 @@ func openHierarchy(root, name string, n uint64) (*hierarchy, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &hierarchy{tree: t, name: name, salt: (n + 1) << 61, known: map[uint64]*group{}, queue: make([]byte, 0, 4096)}, nil
+	h := &hierarchy{tree: t, name: name, salt: (n + 1) << 60, known: map[uint64]*group{}, queue: make([]byte, 0, 4096)}
+	h.keeps = t.isCgroups()
+	return h, nil
 }
 
-// readGroups walks every hierarchy and reads the counters of each directory at which a workload begins.
+func (h *hierarchy) close() {
+	for _, g := range h.known {
+		g.close()
+	}
+	h.tree.close()
+}
+
+// readGroups reads the counters of each directory at which a workload begins. A hierarchy is walked only where it may
+// have changed: listing 1,000 directories takes as long as reading the counters in them.
 func (r *Reader) readGroups(dst *account.Reading) {
 	dst.Groups = dst.Groups[:0]
+	dst.NoGroup = dst.NoGroup[:0]
+	changed := r.groupsChanged()
 	for _, h := range r.cgroups {
-		h.gen++
-		h.walk(r, dst, h.queue[:0], 0, -1)
-		if h.gen%r.options.RecheckEvery == 0 {
-			for inode, g := range h.known {
-				if g.gen < h.gen {
-					delete(h.known, inode)
-				}
+		if changed || h.stale {
+			h.walkAll(r)
+		}
+		if h.recognise(r) {
+			h.walkAll(r)
+		}
+	}
+	r.forgetCounted()
+	r.gatherCounted(dst)
+	for _, h := range r.cgroups {
+		if h.name == "unified" && !r.counters.Has(bpf.Network) && !r.pressures {
+			continue
+		}
+		for _, g := range h.order {
+			if g.workload != account.Unrecognised {
+				r.visit(h, dst, g)
 			}
 		}
 	}
 }
 
+// groupsChanged tells whether cgroups were made, removed or renamed since the last call, or may have been.
+func (r *Reader) groupsChanged() bool {
+	if !r.counters.Has(bpf.Groups) || r.count%r.options.RecheckEvery == 1 {
+		return true
+	}
+	n, err := r.counters.GroupChanges()
+	was := r.groupChanges
+	r.groupChanges = n
+	return err != nil || n != was
+}
+
 const maxDepth = 64
 
-func (h *hierarchy) walk(r *Reader, dst *account.Reading, path []byte, depth int, outer int32) {
+// walkAll lists the hierarchy's directories anew.
+func (h *hierarchy) walkAll(r *Reader) {
+	h.gen++
+	h.stale = false
+	h.order = h.order[:0]
+	h.walk(r, h.queue[:0], 0, nil)
+	for inode, g := range h.known {
+		if g.gen < h.gen {
+			r.leave(g)
+			delete(h.known, inode)
+		}
+	}
+}
+
+func (h *hierarchy) walk(r *Reader, path []byte, depth int, outer *group) {
 	if depth >= maxDepth {
 		return
 	}
@@ -69,36 +129,51 @@ func (h *hierarchy) walk(r *Reader, dst *account.Reading, path []byte, depth int
 			return
 		}
 		child := append(append(path, '/'), e.name...)
-		mine := outer
-		if h.name != "unified" || r.v2 {
-			mine = r.visit(h, dst, child, e, outer)
+		g := r.meet(h, child, e)
+		g.outer = outer
+		h.order = append(h.order, g)
+		if g.workload != account.Unrecognised {
+			h.walk(r, child, depth+1, g)
 		} else {
-			r.meet(h, child, e)
+			h.walk(r, child, depth+1, outer)
 		}
-		h.walk(r, dst, child, depth+1, mine)
 	})
 	if err != nil && !gone(err) {
 		r.note(filepath.Join(h.root, string(path)), err)
+		h.stale = true
 	}
 }
 
-// meet remembers a directory and says which workload begins at it.
-func (r *Reader) meet(h *hierarchy, path []byte, e entry) (g *group, born bool) {
-	g = h.known[e.inode]
-	if g == nil || g.name != string(e.name) {
-		g = &group{name: string(e.name), path: string(path), workload: r.registry.Begins(string(path))}
+// meet remembers a directory and which workload begins at it.
+func (r *Reader) meet(h *hierarchy, path []byte, e entry) *group {
+	g := h.known[e.inode]
+	if g == nil || g.name != string(e.name) || g.path != string(path) {
+		if g != nil {
+			g.close()
+		}
+		g = &group{name: string(e.name), path: string(path), inode: e.inode, workload: r.registry.Begins(string(path))}
 		h.known[e.inode] = g
-		born = h.gen > 1
+		if h.gen > 1 {
+			g.met = r.count
+		}
 		r.forget(g)
 	}
-	if g.workload == account.Unrecognised && g.retries < 3 {
-		g.retries++
-		if g.workload = r.registry.Begins(g.path); g.workload != account.Unrecognised {
-			r.forget(g)
+	g.gen = h.gen
+	return g
+}
+
+// recognise asks again about young directories that nobody claimed. It returns whether one is claimed now.
+func (h *hierarchy) recognise(r *Reader) (found bool) {
+	for _, g := range h.order {
+		if g.workload == account.Unrecognised && g.retries < 3 {
+			g.retries++
+			if g.workload = r.registry.Begins(g.path); g.workload != account.Unrecognised {
+				r.forget(g)
+				found = true
+			}
 		}
 	}
-	g.gen = h.gen
-	return g, born
+	return found
 }
 
 // forget drops what was concluded of processes' cgroups while a directory was not recognised.
@@ -109,36 +184,52 @@ func (r *Reader) forget(g *group) {
 	}
 }
 
-// visit adds the group that begins at a directory, if any, and returns the index of the nearest group at or above it.
-func (r *Reader) visit(h *hierarchy, dst *account.Reading, path []byte, e entry, outer int32) int32 {
-	g, born := r.meet(h, path, e)
-	if g.workload == account.Unrecognised {
-		return outer
-	}
+// slowly is after how many readings the figures that are not needed at each are read again: at the usual pace, every 20 s.
+const slowly = 4
+
+// visit adds the group of a workload with its counters.
+func (r *Reader) visit(h *hierarchy, dst *account.Reading, g *group) {
 	n := len(dst.Groups)
 	if n < cap(dst.Groups) {
-		dst.Groups = dst.Groups[:n+1] // keeps the PerCPU slice that stood there
+		dst.Groups = dst.Groups[:n+1] // keeps the slices that stood there
 	} else {
 		dst.Groups = append(dst.Groups, account.Group{})
 	}
 	a := &dst.Groups[n]
-	*a = account.Group{ID: e.inode ^ h.salt, Workload: g.workload, Outer: outer, Born: born, PerCPU: a.PerCPU[:0]}
+	perCPU, devices := a.PerCPU[:0], a.Devices[:0]
+	*a = account.Group{ID: g.inode ^ h.salt, Workload: g.workload, Outer: -1, Born: g.met == r.count, PerCPU: perCPU, Devices: devices}
+	if g.outer != nil {
+		a.Outer = g.outer.index
+	}
+	g.index = int32(n)
+	slow := g.visits%slowly == 0
+	g.visits++
+	if slow {
+		g.slow.Clear()
+	}
 	switch {
 	case r.v2:
-		r.readV2(h, path, a)
+		r.readV2(h, g, a, slow)
 	case h.name == "cpuacct":
-		r.readV1CPU(h, path, a)
+		r.readV1CPU(h, g, a, slow)
 	case h.name == "memory":
-		r.readV1Memory(h, path, a)
+		r.readV1Memory(h, g, a, slow)
+	case h.name == "unified" && slow:
+		r.readPressures(h, g)
 	}
-	if g.held++; int64(g.held)%r.options.RecheckEvery == 1 {
-		r.readHeld(h, path, a.Workload)
+	for i := range amount.NumMeasures {
+		if m := amount.Measure(i); g.slow.Set.Has(m) {
+			a.Figures.Put(m, g.slow.Units[m], g.slow.Source[m])
+		}
 	}
-	return int32(n)
+	r.addCounted(h, g, a)
+	if g.visits%r.options.RecheckEvery == 1 {
+		r.readHeld(h, []byte(g.path), a.Workload)
+	}
 }
 
 // counter reads a file of one cgroup; nil when it is gone or not there, which only leaves the figure out.
-func (r *Reader) counter(h *hierarchy, dir []byte, file string) []byte {
+func (r *Reader) counter(h *hierarchy, dir, file string) []byte {
 	p := append(h.at(), '.')
 	p = append(p, dir...)
 	p = append(p, '/')
@@ -146,106 +237,63 @@ func (r *Reader) counter(h *hierarchy, dir []byte, file string) []byte {
 	b, err := h.read(p)
 	if err != nil {
 		if !gone(err) {
-			r.note(filepath.Join(h.root, string(dir), file), err)
+			r.note(filepath.Join(h.root, dir, file), err)
 		}
 		return nil
 	}
 	return b
 }
 
-func (r *Reader) garbage(h *hierarchy, dir []byte, file string) {
-	r.note(filepath.Join(h.root, string(dir), file), nil)
+// often is counter for a file that is read at every reading: it is kept open, which is five times faster.
+func (r *Reader) often(h *hierarchy, g *group, slot int, file string) []byte {
+	if !h.keeps {
+		return r.counter(h, g.path, file)
+	}
+	if fd := g.files[slot]; fd > 0 {
+		b, err := h.readAgain(int(fd - 1))
+		if err == nil {
+			return b
+		}
+		g.drop(slot)
+	}
+	if r.keptOpen >= r.options.KeepOpen {
+		return r.counter(h, g.path, file)
+	}
+	p := append(h.at(), '.')
+	p = append(p, g.path...)
+	p = append(p, '/')
+	p = append(p, file...)
+	fd, e := h.open(p, unix.O_RDONLY)
+	if e != 0 {
+		if !gone(e) {
+			r.note(filepath.Join(h.root, g.path, file), e)
+		}
+		return nil
+	}
+	r.keptOpen++
+	g.files[slot] = int32(fd) + 1
+	b, err := h.readAgain(fd)
+	if err != nil {
+		return nil
+	}
+	return b
 }
 
-// readV2 reads the counters of the kernel's "Control Group v2" documentation.
-func (r *Reader) readV2(h *hierarchy, dir []byte, a *account.Group) {
-	if b := r.counter(h, dir, "cpu.stat"); b != nil {
-		if n, ok := keyed(b, "usage_usec"); ok {
-			a.CPUMicros, a.Has = n, a.Has|account.HasCPU
-		} else {
-			r.garbage(h, dir, "cpu.stat")
-		}
-	}
-	if b := r.counter(h, dir, "memory.current"); b != nil {
-		if n, ok := number(trimNewline(b)); ok {
-			a.MemoryBytes, a.Has = n, a.Has|account.HasMemory
-		} else {
-			r.garbage(h, dir, "memory.current")
-		}
-	}
-	if b := r.counter(h, dir, "memory.stat"); b != nil {
-		a.FileBytes, _ = keyed(b, "file")
-		a.KernelBytes, _ = keyed(b, "kernel")
-	}
-	if b := r.counter(h, dir, "io.stat"); b != nil {
-		if n, ok := ioStat(b, r.isDiskNumber); ok {
-			a.DiskBytes, a.Has = n, a.Has|account.HasDisk
-		} else {
-			r.garbage(h, dir, "io.stat")
-		}
-	}
-}
-
-// readV1CPU reads the kernel's "CPU Accounting Controller" files, nanoseconds. usage_percpu is exact; the user and
-// system split of the same controller is sampled by ticks and not used.
-func (r *Reader) readV1CPU(h *hierarchy, dir []byte, a *account.Group) {
-	b := r.counter(h, dir, "cpuacct.usage")
-	if b == nil {
-		return
-	}
-	n, ok := number(trimNewline(b))
-	if !ok {
-		r.garbage(h, dir, "cpuacct.usage")
-		return
-	}
-	a.CPUMicros, a.Has = n/1000, a.Has|account.HasCPU
-	if b = r.counter(h, dir, "cpuacct.usage_percpu"); b == nil {
-		return
-	}
-	for b = trimNewline(b); len(b) > 0; {
-		var n int64
-		if n, b, ok = nextNumber(b); !ok {
-			r.garbage(h, dir, "cpuacct.usage_percpu")
-			return
-		}
-		a.PerCPU = append(a.PerCPU, n/1000)
-		b = bytes.TrimLeft(b, " ")
-	}
-	if len(a.PerCPU) > 0 {
-		a.Has |= account.HasPerCPU
-	}
-}
-
-// readV1Memory reads the kernel's "Memory Resource Controller" files.
-func (r *Reader) readV1Memory(h *hierarchy, dir []byte, a *account.Group) {
-	b := r.counter(h, dir, "memory.usage_in_bytes")
-	if b == nil {
-		return
-	}
-	n, ok := number(trimNewline(b))
-	if !ok {
-		r.garbage(h, dir, "memory.usage_in_bytes")
-		return
-	}
-	a.MemoryBytes, a.Has = n, a.Has|account.HasMemory
-	if b = r.counter(h, dir, "memory.stat"); b != nil {
-		a.FileBytes, _ = keyed(b, "total_cache")
-	}
-	if b = r.counter(h, dir, "memory.kmem.usage_in_bytes"); b != nil {
-		a.KernelBytes, _ = number(trimNewline(b))
-	}
+func (r *Reader) garbage(h *hierarchy, g *group, file string) {
+	r.note(filepath.Join(h.root, g.path, file), nil)
 }
 
 // readHeld records what a cgroup's workload may use at most: cpu.max and memory.max of version 2 (the kernel's "Control
 // Group v2"), cpu.cfs_quota_us and memory.limit_in_bytes of version 1. No limit, and one as large as the host, is none.
 func (r *Reader) readHeld(h *hierarchy, dir []byte, w account.WorkloadID) {
+	path := string(dir)
 	switch {
 	case r.v2:
-		if b := r.counter(h, dir, "cpu.max"); b != nil {
+		if b := r.counter(h, path, "cpu.max"); b != nil {
 			quota, rest := field(trimNewline(b))
 			r.limitCPU(w, quota, rest)
 		}
-		r.limitMemory(h, dir, "memory.max", w)
+		r.limitMemory(h, path, "memory.max", w)
 	case h.name == "cpuacct" && r.limits != nil:
 		read := func(file string) []byte {
 			b, err := r.limits.read(append(append(append(r.limits.at(), '.'), dir...), file...))
@@ -256,7 +304,7 @@ func (r *Reader) readHeld(h *hierarchy, dir []byte, w account.WorkloadID) {
 		}
 		r.limitCPU(w, read("/cpu.cfs_quota_us"), read("/cpu.cfs_period_us"))
 	case h.name == "memory":
-		r.limitMemory(h, dir, "memory.limit_in_bytes", w)
+		r.limitMemory(h, path, "memory.limit_in_bytes", w)
 	}
 }
 
@@ -272,7 +320,7 @@ func (r *Reader) limitCPU(w account.WorkloadID, quota, period []byte) {
 	r.registry.SetFact(w, account.FactCPULimit, value)
 }
 
-func (r *Reader) limitMemory(h *hierarchy, dir []byte, file string, w account.WorkloadID) {
+func (r *Reader) limitMemory(h *hierarchy, dir string, file string, w account.WorkloadID) {
 	value := ""
 	if b := r.counter(h, dir, file); b != nil {
 		if n, ok := number(trimNewline(b)); ok && n < r.memory {

@@ -51,9 +51,10 @@ func (r *Reader) readNamespaces(dst *account.Reading) {
 			continue
 		}
 		a := account.Namespace{ID: ns, Workload: p.Workload}
-		if !ifaceBytes(b, func(name []byte, received, sent int64) {
+		if !ifaceLines(b, func(name []byte, n *account.Interface) {
 			if string(name) != "lo" {
-				a.Bytes += received + sent
+				a.Received += n.Received
+				a.Sent += n.Sent
 			}
 		}) {
 			continue

@@ -17,7 +17,8 @@ type stat struct {
 	state   byte
 	parent  int32
 	kernel  bool
-	micros  int64
+	user    int64 // microseconds
+	system  int64
 	start   int64
 	threads int32
 	cpu     int32
@@ -57,7 +58,11 @@ func parseStat(b []byte) (s stat, ok bool) {
 				if v > 1<<48 {
 					return s, false
 				}
-				s.micros += v * tickMicros
+				if n == 14 {
+					s.user = v * tickMicros
+				} else {
+					s.system = v * tickMicros
+				}
 			case 20:
 				s.threads = int32(v)
 			case 22:
@@ -83,14 +88,14 @@ func parseStatm(b []byte) (anonBytes int64, ok bool) {
 
 // parseIO reads bytes moved to and from storage of /proc/PID/io (proc_pid_io(5)). Writes count when pages are dirtied;
 // what was dirtied and dropped before writeback is taken off.
-func parseIO(b []byte) (int64, bool) {
+func parseIO(b []byte) (read, written int64, ok bool) {
 	read, ok1 := keyed(b, "read_bytes")
 	written, ok2 := keyed(b, "write_bytes")
 	cancelled, ok3 := keyed(b, "cancelled_write_bytes")
-	if !ok1 || !ok2 || !ok3 {
-		return 0, false
+	if !ok1 || !ok2 || !ok3 || read > 1<<61 || written > 1<<61 {
+		return 0, 0, false
 	}
-	return read + max(written-cancelled, 0), true
+	return read, max(written-cancelled, 0), true
 }
 
 // parseStatus reads the real uid and the CPUs a process may run on of /proc/PID/status (proc_pid_status(5)).
@@ -140,7 +145,12 @@ func parseMeminfo(b []byte) (m account.HostMemory, ok bool) {
 		Total: kib("MemTotal"), Free: kib("MemFree"), Available: kib("MemAvailable"),
 		Buffers: kib("Buffers"), Cached: kib("Cached"), Shmem: kib("Shmem"),
 		Slab: kib("Slab"), KernelStack: kib("KernelStack"), PageTable: kib("PageTables"),
-		SwapTotal: kib("SwapTotal"), SwapFree: kib("SwapFree"),
+		SwapTotal: kib("SwapTotal"), SwapFree: kib("SwapFree"), SwapCached: kib("SwapCached"),
+	}
+	if pages, ok := keyed(b, "HugePages_Total"); ok {
+		free, _ := keyed(b, "HugePages_Free")
+		size := kib("Hugepagesize")
+		m.HugePages, m.HugePagesFree = min(pages, 1<<30)*size, min(free, 1<<30)*size
 	}
 	return m, m.Total > 0
 }
@@ -197,8 +207,8 @@ func hundredths(f []byte) (float64, bool) {
 	return float64(w) + float64(p)/scale, true
 }
 
-// ifaceBytes visits each interface of a /proc/net/dev file (proc_pid_net(5)) with bytes received and sent.
-func ifaceBytes(b []byte, visit func(name []byte, received, sent int64)) bool {
+// ifaceLines visits each interface of a /proc/net/dev file (proc_pid_net(5)).
+func ifaceLines(b []byte, visit func(name []byte, n *account.Interface)) bool {
 	found := false
 	for len(b) > 0 {
 		var l []byte
@@ -209,7 +219,7 @@ func ifaceBytes(b []byte, visit func(name []byte, received, sent int64)) bool {
 		}
 		name, _ := field(l[:colon])
 		rest := l[colon+1:]
-		var n [9]int64
+		var n [12]int64
 		ok := true
 		for i := range n {
 			var good bool
@@ -220,14 +230,17 @@ func ifaceBytes(b []byte, visit func(name []byte, received, sent int64)) bool {
 			continue
 		}
 		found = true
-		visit(name, n[0], n[8])
+		visit(name, &account.Interface{
+			Received: n[0], ReceivedPackets: n[1], ReceivedErrors: n[2], ReceivedDropped: n[3],
+			Sent: n[8], SentPackets: n[9], SentErrors: n[10], SentDropped: n[11],
+		})
 	}
 	return found
 }
 
 // diskLine reads one line of /proc/diskstats (the kernel's "I/O statistics fields"); its sectors are always 512 bytes.
 func diskLine(l []byte) (d account.Disk, name []byte, ok bool) {
-	var n [13]int64
+	var n [14]int64
 	rest := l
 	for i := range n {
 		if i == 2 {
@@ -242,42 +255,54 @@ func diskLine(l []byte) (d account.Disk, name []byte, ok bool) {
 	}
 	return account.Disk{
 		Major: uint32(n[0]), Minor: uint32(n[1]),
-		ReadOps: n[3], ReadBytes: n[5] * 512, WriteOps: n[7], WrittenBytes: n[9] * 512, BusyMillis: n[12],
+		ReadOps: n[3], ReadMerged: n[4], ReadBytes: n[5] * 512, ReadMillis: n[6],
+		WriteOps: n[7], WriteMerged: n[8], WrittenBytes: n[9] * 512, WriteMillis: n[10],
+		InFlight: n[11], BusyMillis: n[12], QueueMillis: n[13],
 	}, name, true
 }
 
-// ioStat sums bytes read and written of a cgroup's io.stat over the devices wanted (the kernel's "Control Group v2", IO).
-func ioStat(b []byte, wanted func(major, minor uint32) bool) (bytesMoved int64, ok bool) {
+// ioStat reads a cgroup's io.stat into dst, a device each (the kernel's "Control Group v2", IO).
+func ioStat(b []byte, dst []account.DeviceIO) ([]account.DeviceIO, bool) {
 	for len(b) > 0 {
 		var l, dev []byte
 		l, b = line(b)
 		dev, l = field(l)
+		if len(dev) == 0 {
+			continue
+		}
 		ma, mi, found := bytes.Cut(dev, []byte{':'})
 		major, ok1 := number(ma)
 		minor, ok2 := number(mi)
-		if !found || !ok1 || !ok2 {
-			if len(dev) == 0 {
-				continue
-			}
-			return 0, false
+		if !found || !ok1 || !ok2 || major > 1<<12 || minor > 1<<20 {
+			return dst, false
 		}
-		if !wanted(uint32(major), uint32(minor)) {
-			continue
-		}
+		io := account.DeviceIO{Major: uint32(major), Minor: uint32(minor)}
 		for {
 			var f []byte
 			if f, l = field(l); len(f) == 0 {
 				break
 			}
 			key, value, _ := bytes.Cut(f, []byte{'='})
-			if string(key) == "rbytes" || string(key) == "wbytes" {
-				n, good := number(value)
-				if !good {
-					return 0, false
-				}
-				bytesMoved += n
+			var into *int64
+			switch string(key) {
+			case "rbytes":
+				into = &io.Read
+			case "wbytes":
+				into = &io.Written
+			case "rios":
+				into = &io.ReadOps
+			case "wios":
+				into = &io.WriteOps
+			default:
+				continue
 			}
+			n, good := number(value)
+			if !good || n > 1<<60 {
+				return dst, false
+			}
+			*into = n
 		}
+		dst = append(dst, io)
 	}
-	return bytesMoved, bytesMoved >= 0
+	return dst, true
 }

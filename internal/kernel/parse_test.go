@@ -6,6 +6,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"vinescale/core/account"
 )
 
 func TestParseStat_TheNameMayHoldAnything(t *testing.T) {
@@ -14,7 +16,8 @@ func TestParseStat_TheNameMayHoldAnything(t *testing.T) {
 		s, ok := parseStat([]byte("42 (" + name + ")" + rest))
 		require.True(t, ok, "%q", name)
 		assert.Equal(t, name, string(s.comm))
-		assert.Equal(t, int64(200*tickMicros), s.micros)
+		assert.Equal(t, int64(150*tickMicros), s.user)
+		assert.Equal(t, int64(50*tickMicros), s.system)
 		assert.Equal(t, int64(4711), s.start)
 		assert.Equal(t, int32(5), s.cpu)
 		assert.Equal(t, int32(3), s.threads)
@@ -45,14 +48,16 @@ func TestParse_TheRealFilesOfThisKernel(t *testing.T) {
 	assert.NotEmpty(t, allowed)
 	_, ok = parseLoad(read("/proc/loadavg"))
 	assert.True(t, ok)
-	assert.True(t, ifaceBytes(read("/proc/self/net/dev"), func([]byte, int64, int64) {}))
+	assert.True(t, ifaceLines(read("/proc/self/net/dev"), func([]byte, *account.Interface) {}))
 }
 
-func TestIOStat_CountsOnlyTheDevicesAskedFor(t *testing.T) {
-	const file = "8:0 rbytes=100 wbytes=20 rios=1 wios=1 dbytes=5 dios=1\n253:0 rbytes=100 wbytes=20 rios=1 wios=1\n8:16 \n"
-	n, ok := ioStat([]byte(file), func(major, _ uint32) bool { return major == 8 })
+func TestIOStat_TellsDevicesApart(t *testing.T) {
+	const file = "8:0 rbytes=100 wbytes=20 rios=3 wios=1 dbytes=5 dios=1\n253:0 rbytes=100 wbytes=20 rios=1 wios=1\n8:16 \n"
+	devices, ok := ioStat([]byte(file), nil)
 	require.True(t, ok)
-	assert.Equal(t, int64(120), n, "the stacked device 253:0 would count the same bytes again")
+	assert.Equal(t, []account.DeviceIO{
+		{Major: 8, Read: 100, Written: 20, ReadOps: 3, WriteOps: 1}, {Major: 253, Read: 100, Written: 20, ReadOps: 1, WriteOps: 1}, {Major: 8, Minor: 16},
+	}, devices)
 }
 
 // FuzzParsers holds every parser to its promise on any input: no panic, no endless loop, nothing negative.
@@ -67,14 +72,14 @@ func FuzzParsers(f *testing.F) {
 		f.Add([]byte(seed))
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {
-		if s, ok := parseStat(b); ok && (s.micros < 0 || s.start < 0) {
+		if s, ok := parseStat(b); ok && (s.user < 0 || s.system < 0 || s.start < 0) {
 			t.Fatalf("negative: %+v", s)
 		}
 		if n, ok := parseStatm(b); ok && n < 0 {
 			t.Fatal(n)
 		}
-		if n, ok := parseIO(b); ok && n < 0 {
-			t.Fatal(n)
+		if read, written, ok := parseIO(b); ok && (read < 0 || written < 0 || read+written < 0) {
+			t.Fatal(read, written)
 		}
 		if cpus, ok := parseCPUs(b, nil); ok {
 			for _, c := range cpus {
@@ -83,14 +88,27 @@ func FuzzParsers(f *testing.F) {
 				}
 			}
 		}
-		if n, ok := ioStat(b, func(uint32, uint32) bool { return true }); ok && n < 0 {
-			t.Fatal(n)
+		if devices, ok := ioStat(b, nil); ok {
+			for _, d := range devices {
+				if min(d.Read, d.Written, d.ReadOps, d.WriteOps) < 0 {
+					t.Fatalf("negative: %+v", d)
+				}
+			}
 		}
 		parseMeminfo(b)
 		parsePressure(b)
 		parseLoad(b)
 		parseStatus(b)
-		ifaceBytes(b, func([]byte, int64, int64) {})
+		ifaceLines(b, func(_ []byte, n *account.Interface) {
+			if min(n.Received, n.Sent, n.ReceivedPackets, n.SentDropped) < 0 {
+				t.Fatalf("negative: %+v", n)
+			}
+		})
+		eachKeyed(b, func(_ []byte, n int64) {
+			if n < 0 {
+				t.Fatal(n)
+			}
+		})
 		diskLine(b)
 		for _, key := range []string{"usage_usec", ""} {
 			if n, ok := keyed(b, key); ok && n < 0 {

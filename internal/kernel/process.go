@@ -6,6 +6,7 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/cpuset"
+	"vinescale/internal/kernel/bpf"
 )
 
 // process is what is remembered of one process, so that a steady one costs only its changing files.
@@ -31,10 +32,26 @@ type process struct {
 	allowed  string
 	micros   int64 // CPU time at its last reading
 	runnable int32
+
+	index   int32    // in the reading of its last sight
+	sums    taskSums // of all its threads
+	gone    taskSums // of those that ended
+	sight   identity // what it showed in the last reading of all tasks
+	pss     int64    // at its last look; -1 where not known
+	pssRead int64
 }
 
 // readProcesses lists /proc and reads each process's counters.
 func (r *Reader) readProcesses(dst *account.Reading) error {
+	dst.Threads = dst.Threads[:0]
+	r.threadsLeft = threadsPerReading
+	if r.counters.Has(bpf.Tasks) {
+		if err := r.readTasks(dst); err != nil {
+			return err
+		}
+		r.endReading(dst)
+		return nil
+	}
 	r.pids = r.pids[:0]
 	err := r.proc.list(append(r.proc.at(), '.'), r.listing, func(e entry) {
 		if n, ok := number(e.name); ok && n < 1<<31 {
@@ -46,19 +63,54 @@ func (r *Reader) readProcesses(dst *account.Reading) error {
 	}
 	slices.Sort(r.pids)
 	dst.Processes = slices.Grow(dst.Processes[:0], len(r.pids))
-	dst.Threads = dst.Threads[:0]
-	r.threadsLeft = threadsPerReading
 	for _, pid := range r.pids {
 		r.readProcess(dst, pid)
 	}
+	r.endReading(dst)
+	return nil
+}
+
+// endReading settles what needs all processes read, and forgets those that are gone.
+func (r *Reader) endReading(dst *account.Reading) {
 	r.settle(dst)
+	r.addEnded(dst)
 	for pid, p := range r.procs {
 		if p.seen < r.count {
 			delete(r.procs, pid)
 		}
 	}
-	return nil
 }
+
+// known finds what is remembered of a process, and looks at it where it may have changed: always while it is new or runs
+// another program, else now and then, or where changed says that it did.
+func (r *Reader) known(dst *account.Reading, pid int32, s *stat, changed bool) *process {
+	p := r.procs[pid]
+	decided := false
+	switch {
+	case p == nil || p.start != s.start:
+		p = &process{
+			start: s.start, since: r.count, comm: string(s.comm), kernel: s.kernel, parent: s.parent, part: -1,
+			workload: account.Unrecognised, inside: account.Unrecognised, own: account.Unrecognised,
+		}
+		r.procs[pid] = p
+		decided = r.look(pid, p, true)
+	case p.comm != string(s.comm):
+		p.comm = string(s.comm)
+		decided = r.look(pid, p, true) // it runs another program now
+	case r.count-p.since < 2:
+		decided = r.look(pid, p, true) // a new process is often moved to its cgroup just after it began
+	case changed, (r.count+int64(pid))%r.options.RecheckEvery == 0 && (!r.seesChanges() || r.pathsAge > p.looked):
+		decided = r.look(pid, p, false)
+	}
+	if decided {
+		r.unsettled = append(r.unsettled, int32(len(dst.Processes)))
+	}
+	p.seen, p.parent = r.count, s.parent
+	return p
+}
+
+// seesChanges tells whether a process that changes its cgroup, user, network or CPUs shows that in a reading by itself.
+func (r *Reader) seesChanges() bool { return r.counters.Has(bpf.Tasks) }
 
 func (r *Reader) readProcess(dst *account.Reading, pid int32) {
 	b, err := r.proc.read(r.proc.atPID(pid, "stat"))
@@ -75,35 +127,15 @@ func (r *Reader) readProcess(dst *account.Reading, pid int32) {
 		}
 		return
 	}
-	p := r.procs[pid]
-	decided := false
-	switch {
-	case p == nil || p.start != s.start:
-		p = &process{
-			start: s.start, since: r.count, comm: string(s.comm), kernel: s.kernel, parent: s.parent, part: -1,
-			workload: account.Unrecognised, inside: account.Unrecognised, own: account.Unrecognised,
-		}
-		r.procs[pid] = p
-		decided = r.look(pid, p, true)
-	case p.comm != string(s.comm):
-		p.comm = string(s.comm)
-		decided = r.look(pid, p, true) // it runs another program now
-	case r.count-p.since < 2:
-		decided = r.look(pid, p, true) // a new process is often moved to its cgroup just after it began
-	case (r.count+int64(pid))%r.options.RecheckEvery == 0:
-		decided = r.look(pid, p, false)
-	}
-	if decided {
-		r.unsettled = append(r.unsettled, int32(len(dst.Processes)))
-	}
-	p.seen, p.parent = r.count, s.parent
+	p := r.known(dst, pid, &s, false)
 	a := account.Process{
 		PID: pid, Start: s.start, Workload: p.workload, Program: p.program, Family: p.family, Parent: s.parent, UID: p.uid,
-		LastCPU: s.cpu, Threads: s.threads, Kernel: p.kernel && !p.helper, CPUMicros: s.micros, DiskBytes: -1,
+		LastCPU: s.cpu, Threads: s.threads, Kernel: p.kernel && !p.helper, CPUMicros: s.user + s.system, UserMicros: s.user, SystemMicros: s.system,
+		WaitMicros: -1, SwapBytes: -1, PSSBytes: -1, DiskBytes: -1,
 	}
 	a.Within, a.Inside = p.inside, p.inside != account.Unrecognised
 	if p.part >= 0 && p.workload != account.Unrecognised {
-		dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: pid, Start: s.start, Workload: p.workload, Part: p.part, CPUMicros: s.micros})
+		dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: pid, Start: s.start, Workload: p.workload, Part: p.part, CPUMicros: a.CPUMicros})
 	}
 	if !p.kernel {
 		if b, err := r.proc.read(r.proc.atPID(pid, "statm")); err == nil {
@@ -112,10 +144,10 @@ func (r *Reader) readProcess(dst *account.Reading, pid int32) {
 		r.sample(dst, pid, p, &s)
 		a.Runnable = p.runnable
 	}
-	p.micros = s.micros
+	p.micros = a.CPUMicros
 	if b, err := r.proc.read(r.proc.atPID(pid, "io")); err == nil {
-		if n, ok := parseIO(b); ok {
-			a.DiskBytes = n
+		if read, written, ok := parseIO(b); ok {
+			a.DiskBytes, a.ReadBytes = read+written, read
 		}
 	}
 	dst.Processes = append(dst.Processes, a)

@@ -3,6 +3,7 @@ package kernel
 import (
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 	"vinescale/core/account"
 	"vinescale/core/amount"
 	"vinescale/internal/identify"
+	"vinescale/internal/kernel/bpf"
 )
 
 // Roots are the trees a Reader reads. The zero value of a field is the host's own.
@@ -29,6 +31,10 @@ type Options struct {
 	// RecheckEvery is after how many readings a known process's cgroup, namespace and affinity, and a cgroup's limits, are
 	// read again. 12 when zero: at the usual pace of 5 s, within a minute.
 	RecheckEvery int64
+	// Counters count in the kernel what its files do not tell. Nil where that is not to be, or the host is not this one.
+	Counters *bpf.Counters
+	// KeepOpen is how many cgroup files may be kept open; half of what the process may open when zero.
+	KeepOpen int
 }
 
 // Reader reads one host. It is not safe for use from several goroutines.
@@ -49,7 +55,7 @@ type Reader struct {
 	paths       map[string]account.WorkloadID // content of /proc/PID/cgroup -> workload, Unrecognised too
 	spaces      map[uint64]*namespace
 	hostNet     uint64
-	disks       map[string]bool
+	disks       map[string]diskKind
 	ifaces      map[string]*iface
 	trouble     map[string]error
 	names       map[string]string
@@ -63,6 +69,16 @@ type Reader struct {
 	pathsAge    int64 // reading at which what was concluded of cgroups last changed
 	limits      *tree // of version 1: the hierarchy that limits CPU time
 	diskNumbers [][2]uint32
+	cpuNumbers  []int
+
+	counters     *bpf.Counters
+	groupChanges uint64
+	keptOpen     int
+	pressures    bool            // the version 2 tree beside version 1 tells stalls by cgroup
+	departed     map[uint64]bool // cgroups that went, and whose counts are kept around them
+	noGroup      figures         // of departed cgroups that were in no workload
+	lostEnds     uint64          // records of ended tasks that found no room
+	ends         ends
 }
 
 // Open opens the trees. The error says which cannot be read and what to do.
@@ -82,11 +98,14 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 	if o.RecheckEvery == 0 {
 		o.RecheckEvery = 12
 	}
+	if o.KeepOpen == 0 {
+		o.KeepOpen = mostKept()
+	}
 	r := &Reader{
-		registry: registry, options: o,
+		registry: registry, options: o, counters: o.Counters, departed: map[uint64]bool{},
 		procs: map[int32]*process{}, listing: make([]byte, 64<<10), taskListing: make([]byte, 16<<10),
 		paths: map[string]account.WorkloadID{}, spaces: map[uint64]*namespace{},
-		disks: map[string]bool{}, ifaces: map[string]*iface{}, trouble: map[string]error{}, names: map[string]string{},
+		disks: map[string]diskKind{}, ifaces: map[string]*iface{}, trouble: map[string]error{}, names: map[string]string{},
 	}
 	var err error
 	if r.proc, err = openTree(o.Roots.Proc); err != nil {
@@ -104,8 +123,21 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 	return r, r.openHierarchies(o.Roots.Cgroup)
 }
 
-// Close releases the open directories.
+// CgroupV2 is where a version 2 hierarchy is mounted at or beside the cgroup trees; "" where there is none.
+func CgroupV2(root string) string {
+	for _, dir := range []string{root, filepath.Join(root, "unified")} {
+		if _, err := os.Stat(filepath.Join(dir, "cgroup.controllers")); err == nil {
+			return dir
+		}
+	}
+	return ""
+}
+
+// Close releases the open directories, and what counts in the kernel.
 func (r *Reader) Close() {
+	if r.counters != nil {
+		r.counters.Close()
+	}
 	r.proc.close()
 	r.sys.close()
 	for _, h := range r.cgroups {
@@ -179,7 +211,10 @@ func (r *Reader) openHierarchies(root string) error {
 	} else if err == nil {
 		h.close()
 	}
-	for i, names := range [][]string{{"cpuacct", "cpu,cpuacct", "cpuacct,cpu"}, {"memory"}, {"unified"}} {
+	for i, names := range [][]string{{"cpuacct", "cpu,cpuacct", "cpuacct,cpu"}, {"memory"}, {"unified"}, {"blkio"}} {
+		if names[0] == "blkio" && !r.counters.Has(bpf.Disk) {
+			continue // its own counters count only what a limit is set for
+		}
 		for _, name := range names {
 			if h, err := openHierarchy(filepath.Join(root, name), names[0], uint64(i)); err == nil {
 				r.cgroups = append(r.cgroups, h)
@@ -189,6 +224,7 @@ func (r *Reader) openHierarchies(root string) error {
 			}
 		}
 	}
+	r.pressures = r.proc.exists(r.proc.at("pressure/cpu"))
 	for _, name := range []string{"cpu", "cpu,cpuacct", "cpuacct,cpu"} {
 		if t, err := openTree(filepath.Join(root, name)); err == nil {
 			r.limits = t

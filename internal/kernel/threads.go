@@ -19,7 +19,7 @@ func (r *Reader) sample(dst *account.Reading, pid int32, p *process, s *stat) {
 		p.runnable = runs(s.state)
 		return
 	}
-	if !p.machine && !first && s.micros == p.micros {
+	if !p.machine && !first && s.user+s.system == p.micros {
 		p.runnable = 0
 		return
 	}
@@ -50,7 +50,7 @@ func (r *Reader) sample(dst *account.Reading, pid int32, p *process, s *stat) {
 		p.runnable += runs(t.state)
 		if p.machine && p.workload != account.Unrecognised {
 			part := r.registry.Program([]byte(identify.MachinePart(string(t.comm))))
-			dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: tid, Start: t.start, Workload: p.workload, Part: part, CPUMicros: t.micros})
+			dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: tid, Start: t.start, Workload: p.workload, Part: part, CPUMicros: t.user + t.system})
 		}
 	}
 }

@@ -65,7 +65,7 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 			}
 		}
 		if w.Space != 0 {
-			r.Namespaces = append(r.Namespaces, account.Namespace{ID: w.Space, Workload: id, Bytes: w.NetBytes})
+			r.Namespaces = append(r.Namespaces, account.Namespace{ID: w.Space, Workload: id, Received: w.NetBytes / 2, Sent: w.NetBytes - w.NetBytes/2})
 		}
 		registry.SetAllowed(id, w.Allowed.String())
 		if w.Limit > 0 {

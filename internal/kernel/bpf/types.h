@@ -1,0 +1,87 @@
+/* The few kernel types the programs read, by name: the loader finds where each member is in the running kernel (CO-RE). */
+#ifndef VINESCALE_TYPES_H
+#define VINESCALE_TYPES_H
+
+#include <linux/types.h>
+#include <linux/bpf.h>
+#include <bpf/bpf_helpers.h>
+#include <bpf/bpf_tracing.h>
+#include <bpf/bpf_core_read.h>
+
+#pragma clang attribute push(__attribute__((preserve_access_index)), apply_to = record)
+
+struct kernfs_node { __u64 id; };
+struct cgroup { struct kernfs_node *kn; };
+struct cgroup_subsys_state { struct cgroup *cgroup; };
+enum cgroup_subsys_id { cpuacct_cgrp_id = 99 };
+struct css_set { struct cgroup_subsys_state *subsys[14]; struct cgroup *dfl_cgrp; };
+
+struct sched_entity { __u64 sum_exec_runtime; };
+struct sched_info { unsigned long long run_delay; };
+struct task_io_accounting { __u64 read_bytes, write_bytes, cancelled_write_bytes; };
+struct signal_struct {
+	int nr_threads;
+	__u64 utime, stime;
+	unsigned long long sum_sched_runtime;
+	struct task_io_accounting ioac;
+};
+typedef struct { __u32 val; } kuid_t;
+struct cred { kuid_t uid; };
+struct percpu_counter { __s64 count; };
+struct mm_struct { struct percpu_counter rss_stat[4]; };
+struct ns_common { unsigned int inum; };
+struct net { struct ns_common ns; };
+struct nsproxy { struct net *net_ns; };
+struct thread_info { __u32 cpu; };
+
+struct task_struct {
+	struct thread_info thread_info;
+	unsigned int __state;
+	unsigned int flags;
+	int exit_state;
+	int pid, tgid;
+	int nr_cpus_allowed;
+	__u64 utime, stime;
+	__u64 start_time, start_boottime;
+	struct sched_entity se;
+	struct sched_info sched_info;
+	struct task_io_accounting ioac;
+	struct css_set *cgroups;
+	struct task_struct *real_parent, *group_leader;
+	struct signal_struct *signal;
+	const struct cred *cred;
+	struct mm_struct *mm;
+	struct nsproxy *nsproxy;
+	char comm[16];
+};
+struct task_struct___before_5_14 { volatile long state; };
+
+struct request_queue { void *disk; };
+struct blkcg { struct cgroup_subsys_state css; };
+struct blkcg_gq { struct blkcg *blkcg; };
+struct gendisk { int major, first_minor; };
+struct block_device { struct gendisk *bd_disk; };
+struct bio { struct blkcg_gq *bi_blkg; struct block_device *bi_bdev; };
+struct request { __u32 cmd_flags; unsigned int __data_len; struct bio *bio; };
+
+#pragma clang attribute pop
+
+/* The cgroup of a task in the version 2 hierarchy, and in that of the cpuacct controller, as kernfs numbers them: the
+ * inode of the directory. Without that controller, or with it in version 2, both are the same. */
+struct groups { __u64 v2, cpuacct; };
+
+static __always_inline struct groups groups_of(struct task_struct *t)
+{
+	struct groups g = { .v2 = t->cgroups->dfl_cgrp->kn->id };
+	g.cpuacct = g.v2;
+	if (bpf_core_enum_value_exists(enum cgroup_subsys_id, cpuacct_cgrp_id)) {
+		struct cgroup_subsys_state *css = NULL;
+		int at = bpf_core_enum_value(enum cgroup_subsys_id, cpuacct_cgrp_id);
+		bpf_core_read(&css, sizeof(css), (void *)&t->cgroups->subsys[0] + at * sizeof(void *));
+		if (css)
+			g.cpuacct = BPF_CORE_READ(css, cgroup, kn, id);
+	}
+	return g;
+}
+
+#endif

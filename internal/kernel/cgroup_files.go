@@ -1,0 +1,253 @@
+package kernel
+
+import (
+	"bytes"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+)
+
+// eachKeyed visits the lines "key value" of a file, such as cpu.stat. False for a value that is no number.
+func eachKeyed(b []byte, visit func(key []byte, value int64)) bool {
+	ok := true
+	for len(b) > 0 {
+		var l, key []byte
+		l, b = line(b)
+		key, l = field(l)
+		if len(key) == 0 {
+			continue
+		}
+		n, _, good := nextNumber(l)
+		if !good {
+			ok = false
+			continue
+		}
+		visit(key, n)
+	}
+	return ok
+}
+
+// readV2 reads the counters of the kernel's "Control Group v2" documentation.
+func (r *Reader) readV2(h *hierarchy, g *group, a *account.Group, slow bool) {
+	f := &a.Figures
+	if b := r.often(h, g, keptCPU, "cpu.stat"); b != nil {
+		limited := false
+		ok := eachKeyed(b, func(key []byte, n int64) {
+			switch string(key) {
+			case "usage_usec":
+				a.CPUMicros, a.Has = n, a.Has|account.HasCPU
+			case "user_usec":
+				f.Put(amount.CPUUser, n, amount.Split) // the kernel divides the exact sum by ticks it sampled
+			case "system_usec":
+				f.Put(amount.CPUSystem, n, amount.Split)
+			case "nr_periods":
+				limited = n > 0
+				f.Put(amount.CPUPeriods, n, amount.Counted)
+			case "nr_throttled":
+				f.Put(amount.CPUThrottledPeriods, n, amount.Counted)
+			case "throttled_usec":
+				f.Put(amount.CPUThrottled, n, amount.Counted)
+			}
+		})
+		if !ok || a.Has&account.HasCPU == 0 {
+			r.garbage(h, g, "cpu.stat")
+		}
+		_ = limited
+	}
+	if b := r.often(h, g, keptMemory, "memory.current"); b != nil {
+		if n, ok := number(trimNewline(b)); ok {
+			a.MemoryBytes, a.Has = n, a.Has|account.HasMemory
+		} else {
+			r.garbage(h, g, "memory.current")
+		}
+	}
+	if b := r.often(h, g, keptMemoryStat, "memory.stat"); b != nil {
+		var stolen, inactive int64
+		eachKeyed(b, func(key []byte, n int64) {
+			switch string(key) {
+			case "anon":
+				f.Put(amount.MemoryAnon, n, amount.Counted)
+			case "file":
+				a.FileBytes = n
+				f.Put(amount.MemoryFile, n, amount.Counted)
+			case "shmem":
+				f.Put(amount.MemoryShared, n, amount.Counted)
+			case "kernel":
+				a.KernelBytes = n
+				f.Put(amount.MemoryKernel, n, amount.Counted)
+			case "inactive_file":
+				inactive = n
+			case "pgsteal":
+				stolen = n
+				f.Put(amount.MemoryReclaimed, stolen*pageSize, amount.Counted)
+			case "pgmajfault":
+				f.Put(amount.MemoryMajorFaults, n, amount.Counted)
+			}
+		})
+		if a.Has&account.HasMemory != 0 {
+			f.Put(amount.MemoryWorkingSet, max(a.MemoryBytes-inactive, 0), amount.Counted)
+		}
+	}
+	if b := r.often(h, g, keptIO, "io.stat"); b != nil {
+		var ok bool
+		if a.Devices, ok = ioStat(b, a.Devices); ok {
+			a.Has |= account.HasDisk
+			a.DiskBytes = r.wholeBytes(a.Devices)
+		} else {
+			r.garbage(h, g, "io.stat")
+		}
+	}
+	if !slow {
+		return
+	}
+	r.putNumber(h, g, "memory.swap.current", amount.MemorySwap)
+	r.putNumber(h, g, "memory.peak", amount.MemoryHigh)
+	if b := r.counter(h, g.path, "memory.events"); b != nil {
+		if n, ok := keyed(b, "oom_kill"); ok {
+			g.slow.Put(amount.MemoryOOMKills, n, amount.Counted)
+		}
+	}
+	r.readPressures(h, g)
+}
+
+// putNumber reads a file that holds one number into the figures that are read now and then.
+func (r *Reader) putNumber(h *hierarchy, g *group, file string, m amount.Measure) {
+	if b := r.counter(h, g.path, file); b != nil {
+		if n, ok := number(trimNewline(b)); ok {
+			g.slow.Put(m, n, amount.Counted)
+		} else {
+			r.garbage(h, g, file)
+		}
+	}
+}
+
+// readPressures reads the stalls of a cgroup (the kernel's "PSI - Pressure Stall Information").
+func (r *Reader) readPressures(h *hierarchy, g *group) {
+	for _, p := range []struct {
+		file       string
+		some, full amount.Measure
+	}{
+		{"cpu.pressure", amount.CPUPressureSome, amount.CPUPressureFull},
+		{"memory.pressure", amount.MemoryPressureSome, amount.MemoryPressureFull},
+		{"io.pressure", amount.DiskPressureSome, amount.DiskPressureFull},
+	} {
+		b := r.counter(h, g.path, p.file)
+		if b == nil {
+			continue // kernels without pressure information have no such file
+		}
+		some, full, ok := parsePressure(b)
+		if !ok {
+			r.garbage(h, g, p.file)
+			continue
+		}
+		g.slow.Put(p.some, some, amount.Counted)
+		g.slow.Put(p.full, full, amount.Counted)
+	}
+}
+
+// readV1CPU reads the kernel's "CPU Accounting Controller" files, nanoseconds. usage_percpu is exact, and its sum is
+// usage; the user and system split of the same controller is sampled by ticks.
+func (r *Reader) readV1CPU(h *hierarchy, g *group, a *account.Group, slow bool) {
+	if b := r.often(h, g, keptCPU, "cpuacct.usage_percpu"); b != nil {
+		var sum int64
+		for b = trimNewline(b); len(b) > 0; {
+			n, rest, ok := nextNumber(b)
+			if !ok {
+				r.garbage(h, g, "cpuacct.usage_percpu")
+				a.PerCPU = a.PerCPU[:0]
+				break
+			}
+			sum += n
+			a.PerCPU = append(a.PerCPU, n/1000)
+			b = bytes.TrimLeft(rest, " ")
+		}
+		if len(a.PerCPU) > 0 {
+			a.CPUMicros, a.Has = sum/1000, a.Has|account.HasCPU|account.HasPerCPU
+		}
+	}
+	if a.Has&account.HasCPU == 0 {
+		b := r.counter(h, g.path, "cpuacct.usage")
+		if b == nil {
+			return
+		}
+		n, ok := number(trimNewline(b))
+		if !ok {
+			r.garbage(h, g, "cpuacct.usage")
+			return
+		}
+		a.CPUMicros, a.Has = n/1000, a.Has|account.HasCPU
+	}
+	if !slow {
+		return
+	}
+	if b := r.counter(h, g.path, "cpuacct.stat"); b != nil {
+		user, ok1 := keyed(b, "user")
+		system, ok2 := keyed(b, "system")
+		if ok1 && ok2 && user < 1<<48 && system < 1<<48 {
+			g.slow.Put(amount.CPUUser, user*tickMicros, amount.Split)
+			g.slow.Put(amount.CPUSystem, system*tickMicros, amount.Split)
+		}
+	}
+	if r.limits == nil {
+		return
+	}
+	path := append(append(append(r.limits.at(), '.'), g.path...), "/cpu.stat"...)
+	if b, err := r.limits.read(path); err == nil {
+		eachKeyed(b, func(key []byte, n int64) {
+			switch string(key) {
+			case "nr_periods":
+				g.slow.Put(amount.CPUPeriods, n, amount.Counted)
+			case "nr_throttled":
+				g.slow.Put(amount.CPUThrottledPeriods, n, amount.Counted)
+			case "throttled_time":
+				g.slow.Put(amount.CPUThrottled, n/1000, amount.Counted)
+			}
+		})
+	}
+}
+
+// readV1Memory reads the kernel's "Memory Resource Controller" files.
+func (r *Reader) readV1Memory(h *hierarchy, g *group, a *account.Group, slow bool) {
+	b := r.often(h, g, keptMemory, "memory.usage_in_bytes")
+	if b == nil {
+		return
+	}
+	n, ok := number(trimNewline(b))
+	if !ok {
+		r.garbage(h, g, "memory.usage_in_bytes")
+		return
+	}
+	a.MemoryBytes, a.Has = n, a.Has|account.HasMemory
+	f := &a.Figures
+	if b = r.often(h, g, keptMemoryStat, "memory.stat"); b != nil {
+		var inactive int64
+		eachKeyed(b, func(key []byte, n int64) {
+			switch string(key) {
+			case "total_rss":
+				f.Put(amount.MemoryAnon, n, amount.Counted)
+			case "total_cache":
+				a.FileBytes = n
+				f.Put(amount.MemoryFile, n, amount.Counted)
+			case "total_shmem":
+				f.Put(amount.MemoryShared, n, amount.Counted)
+			case "total_swap":
+				f.Put(amount.MemorySwap, n, amount.Counted)
+			case "total_inactive_file":
+				inactive = n
+			case "total_pgmajfault":
+				f.Put(amount.MemoryMajorFaults, n, amount.Counted)
+			}
+		})
+		f.Put(amount.MemoryWorkingSet, max(a.MemoryBytes-inactive, 0), amount.Counted)
+	}
+	if slow {
+		r.putNumber(h, g, "memory.kmem.usage_in_bytes", amount.MemoryKernel)
+		r.putNumber(h, g, "memory.max_usage_in_bytes", amount.MemoryHigh)
+		if b := r.counter(h, g.path, "memory.oom_control"); b != nil {
+			if n, ok := keyed(b, "oom_kill"); ok {
+				g.slow.Put(amount.MemoryOOMKills, n, amount.Counted)
+			}
+		}
+	}
+	a.KernelBytes, _ = g.slow.Get(amount.MemoryKernel)
+}

@@ -1,0 +1,351 @@
+package kernel
+
+import (
+	"time"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/internal/kernel/bpf"
+)
+
+// counted is what the kernel counted for one cgroup directory since counting began. A zero value has nothing.
+type counted struct {
+	own   figures // of this very directory
+	whole figures // and of all within it
+	base  figures // of those within it that are no more
+}
+
+type figures struct {
+	perCPU               []int64 // nanoseconds
+	user, system, waited int64   // nanoseconds
+	net                  [6]int64
+	devices              []account.DeviceIO
+}
+
+// The places in figures.net.
+const (
+	netReceived = iota
+	netSent
+	netPacketsReceived
+	netPacketsSent
+	netLocalReceived
+	netLocalSent
+)
+
+func (f *figures) reset() {
+	clear(f.perCPU)
+	*f = figures{perCPU: f.perCPU, devices: f.devices[:0]}
+}
+
+func (f *figures) add(g *figures) {
+	for len(f.perCPU) < len(g.perCPU) {
+		f.perCPU = append(f.perCPU, 0)
+	}
+	for c, n := range g.perCPU {
+		f.perCPU[c] += n
+	}
+	f.user, f.system, f.waited = f.user+g.user, f.system+g.system, f.waited+g.waited
+	for i, n := range g.net {
+		f.net[i] += n
+	}
+	for _, io := range g.devices {
+		*f.device(io.Major, io.Minor) = sumIO(*f.device(io.Major, io.Minor), io)
+	}
+}
+
+func sumIO(a, b account.DeviceIO) account.DeviceIO {
+	a.Read, a.Written, a.ReadOps, a.WriteOps = a.Read+b.Read, a.Written+b.Written, a.ReadOps+b.ReadOps, a.WriteOps+b.WriteOps
+	a.ReadNanos, a.WriteNanos = a.ReadNanos+b.ReadNanos, a.WriteNanos+b.WriteNanos
+	return a
+}
+
+func (f *figures) device(major, minor uint32) *account.DeviceIO {
+	for i := range f.devices {
+		if d := &f.devices[i]; d.Major == major && d.Minor == minor {
+			return d
+		}
+	}
+	f.devices = append(f.devices, account.DeviceIO{Major: major, Minor: minor})
+	return &f.devices[len(f.devices)-1]
+}
+
+// counting says in which hierarchy the kernel's counts of a feature are known by; nil where they are not to be had.
+func (r *Reader) counting(f bpf.Feature) *hierarchy {
+	if !r.counters.Has(f) {
+		return nil
+	}
+	name := map[bpf.Feature]string{bpf.CPU: "cpuacct", bpf.Network: "unified", bpf.Disk: "blkio"}[f]
+	for _, h := range r.cgroups {
+		if r.v2 || h.name == name {
+			return h
+		}
+	}
+	return nil
+}
+
+// gatherCounted reads what the kernel counted by cgroup, and adds it up over the cgroups of each workload.
+func (r *Reader) gatherCounted(dst *account.Reading) {
+	dst.SplitsDisk = false
+	if r.counters == nil {
+		return
+	}
+	for _, h := range r.cgroups {
+		for _, g := range h.order {
+			if g.counted != nil {
+				g.counted.own.reset()
+			}
+		}
+	}
+	if h := r.counting(bpf.CPU); h != nil {
+		if err := r.counters.CPU(func(pair bpf.GroupPair, by []bpf.Spent) {
+			id := pair.V2
+			if !r.v2 {
+				id = pair.Cpuacct
+			}
+			own := h.own(id)
+			if own == nil {
+				return
+			}
+			for len(own.perCPU) < len(by) {
+				own.perCPU = append(own.perCPU, 0)
+			}
+			for c := range by {
+				own.perCPU[c] += int64(by[c].Run)
+				own.user, own.system, own.waited = own.user+int64(by[c].User), own.system+int64(by[c].System), own.waited+int64(by[c].Waited)
+			}
+		}); err != nil {
+			r.note("CPU time by cgroup", err)
+		}
+	}
+	if h := r.counting(bpf.Network); h != nil {
+		if err := r.counters.Flows(func(f bpf.Flow, m bpf.Moved) {
+			own := h.own(f.Group)
+			if own == nil {
+				return
+			}
+			if f.Interface == bpf.Loopback {
+				own.net[netLocalReceived+f.Sent] += int64(m.Bytes)
+				return
+			}
+			own.net[netReceived+f.Sent] += int64(m.Bytes)
+			own.net[netPacketsReceived+f.Sent] += int64(m.Packets)
+		}); err != nil {
+			r.note("network by cgroup", err)
+		}
+	}
+	if h := r.counting(bpf.Disk); h != nil {
+		r.gatherDisk(dst, h)
+	}
+	for _, h := range r.cgroups {
+		h.addUp()
+	}
+}
+
+func (r *Reader) gatherDisk(dst *account.Reading, h *hierarchy) {
+	var rest figures
+	rest.devices = dst.NoGroup
+	rest.add(&r.noGroup)
+	err := r.counters.Transfers(func(t bpf.Transfer, d bpf.Done) {
+		f := &rest
+		if own := h.own(t.Group); own != nil {
+			f = own
+		}
+		addTransfer(f, t, d)
+	})
+	dst.NoGroup = rest.devices
+	if err != nil {
+		r.note("block I/O by cgroup", err)
+		return
+	}
+	dst.SplitsDisk = true
+	dst.Latencies = dst.Latencies[:0]
+	if err := r.counters.Latencies(func(s bpf.Slot, n uint64) {
+		major, minor := bpf.DeviceNumber(s.Device)
+		low, high := bpf.BucketBounds(s.Bucket)
+		dst.Latencies = append(dst.Latencies, account.Latency{Major: major, Minor: minor, Written: s.Written != 0, LowMicros: low, HighMicros: high, Count: int64(n)})
+	}); err != nil {
+		r.note("latencies of devices", err)
+	}
+}
+
+// own is where what was counted for a cgroup belongs: nil for one in no workload.
+func (h *hierarchy) own(id uint64) *figures {
+	g := h.known[id]
+	if g == nil || g.workload == account.Unrecognised && g.outer == nil {
+		return nil
+	}
+	if g.counted == nil {
+		g.counted = &counted{}
+	}
+	return &g.counted.own
+}
+
+// addUp adds each directory's own figures to those around it at which a workload begins.
+func (h *hierarchy) addUp() {
+	for _, g := range h.order {
+		if g.counted != nil {
+			g.counted.whole.reset()
+			g.counted.whole.add(&g.counted.base)
+		}
+	}
+	for _, g := range h.order {
+		if g.counted == nil {
+			continue
+		}
+		for o := g.orOuter(); o != nil; o = o.outer {
+			if o.counted == nil {
+				o.counted = &counted{}
+			}
+			o.counted.whole.add(&g.counted.own)
+		}
+	}
+}
+
+// orOuter is the nearest group at or around g at which a workload begins.
+func (g *group) orOuter() *group {
+	if g.workload != account.Unrecognised {
+		return g
+	}
+	return g.outer
+}
+
+// leaveCounted keeps what was counted for a cgroup that is no more with those around it.
+func (r *Reader) leaveCounted(g *group) {
+	if g.counted == nil {
+		return
+	}
+	for o := g.outer; o != nil; o = o.outer {
+		if o.counted == nil {
+			o.counted = &counted{}
+		}
+		o.counted.base.add(&g.counted.own)
+	}
+	if g.outer != nil {
+		r.departed[g.inode] = true
+	}
+}
+
+// forgetCounted frees the places of cgroups that are no more. What they had was added to those around them, or is nobody's.
+func (r *Reader) forgetCounted() {
+	if r.counters == nil || len(r.departed) == 0 && r.count%r.options.RecheckEvery != 0 {
+		return
+	}
+	const root = 1
+	if h := r.counting(bpf.CPU); h != nil {
+		var gone []bpf.GroupPair
+		_ = r.counters.CPU(func(p bpf.GroupPair, _ []bpf.Spent) {
+			if id := h.idOf(p, r.v2); id > root && h.known[id] == nil {
+				gone = append(gone, p)
+			}
+		})
+		r.counters.ForgetCPU(gone)
+	}
+	if h := r.counting(bpf.Network); h != nil {
+		var gone []bpf.Flow
+		_ = r.counters.Flows(func(f bpf.Flow, _ bpf.Moved) {
+			if f.Group > root && h.known[f.Group] == nil {
+				gone = append(gone, f)
+			}
+		})
+		r.counters.ForgetFlows(gone)
+	}
+	if h := r.counting(bpf.Disk); h != nil {
+		var gone []bpf.Transfer
+		_ = r.counters.Transfers(func(t bpf.Transfer, d bpf.Done) {
+			if t.Group <= root || h.known[t.Group] != nil {
+				return
+			}
+			gone = append(gone, t)
+			if !r.departed[t.Group] {
+				addTransfer(&r.noGroup, t, d)
+			}
+		})
+		r.counters.ForgetTransfers(gone)
+	}
+	clear(r.departed)
+}
+
+func addTransfer(f *figures, t bpf.Transfer, d bpf.Done) {
+	io := f.device(bpf.DeviceNumber(t.Device))
+	if t.Written != 0 {
+		io.Written, io.WriteOps, io.WriteNanos = io.Written+int64(d.Bytes), io.WriteOps+int64(d.Operations), io.WriteNanos+int64(d.Nanoseconds)
+	} else {
+		io.Read, io.ReadOps, io.ReadNanos = io.Read+int64(d.Bytes), io.ReadOps+int64(d.Operations), io.ReadNanos+int64(d.Nanoseconds)
+	}
+}
+
+func (h *hierarchy) idOf(p bpf.GroupPair, v2 bool) uint64 {
+	if v2 {
+		return p.V2
+	}
+	return p.Cpuacct
+}
+
+// addCounted puts what the kernel counted for a group into the reading.
+func (r *Reader) addCounted(h *hierarchy, g *group, a *account.Group) {
+	var none figures
+	w := &none
+	if g.counted != nil {
+		w = &g.counted.whole
+	}
+	f := &a.Figures
+	if h == r.counting(bpf.CPU) {
+		if r.v2 {
+			for c := range r.cpuNumbers {
+				n := int64(0)
+				if cpu := r.cpuNumbers[c]; cpu < len(w.perCPU) {
+					n = w.perCPU[cpu] / 1000
+				}
+				a.PerCPU = append(a.PerCPU, n)
+			}
+			a.Has |= account.HasPerCPU
+		}
+		f.Put(amount.CPUWait, w.waited/1000, amount.Counted)
+	}
+	if h == r.counting(bpf.Network) && r.registry.Workload(g.workload).Kind != amount.VM {
+		a.NetworkBytes, a.Has = w.net[netReceived]+w.net[netSent], a.Has|account.HasNetwork
+		for i, m := range []amount.Measure{amount.NetworkReceived, amount.NetworkSent, amount.NetworkPacketsReceived, amount.NetworkPacketsSent,
+			amount.NetworkLocalReceived, amount.NetworkLocalSent} {
+			f.Put(m, w.net[i], amount.Counted)
+		}
+	}
+	if h == r.counting(bpf.Disk) {
+		a.Devices = append(a.Devices[:0], w.devices...)
+		a.DiskBytes, a.Has = r.wholeBytes(a.Devices), a.Has|account.HasDisk
+	}
+}
+
+// wholeBytes is what was moved on devices whose bytes do not count on another too.
+func (r *Reader) wholeBytes(devices []account.DeviceIO) (sum int64) {
+	for _, d := range devices {
+		if r.isDiskNumber(d.Major, d.Minor) {
+			sum += d.Read + d.Written
+		}
+	}
+	return sum
+}
+
+// readRan reads how long tasks ran on each CPU, close to the host's own count of the same.
+func (r *Reader) readRan(dst *account.Reading) {
+	dst.RanMicros = dst.RanMicros[:0]
+	if !r.counters.Has(bpf.CPU) {
+		return
+	}
+	if err := r.counters.Settle(); err != nil {
+		r.note("time on each CPU", err)
+		return
+	}
+	ran, lost, err := r.counters.Totals()
+	if err != nil {
+		r.note("time on each CPU", err)
+		return
+	}
+	r.lostEnds = lost
+	for _, c := range dst.CPUs {
+		if c.CPU >= len(ran) {
+			dst.RanMicros = dst.RanMicros[:0]
+			return
+		}
+		dst.RanMicros = append(dst.RanMicros, int64(ran[c.CPU])/int64(time.Microsecond))
+	}
+}

@@ -1,0 +1,165 @@
+package kernel
+
+import (
+	"vinescale/core/account"
+	"vinescale/internal/kernel/bpf"
+)
+
+// ends keeps what is told of tasks that ended until it has its place: with their process while it lives, by itself once the
+// whole process has ended.
+type ends struct {
+	waiting []end // in the order they ended
+	over    []over
+}
+
+// end is a task that ended.
+type end struct {
+	pid, tgid, parent int32
+	start             int64 // clock ticks since boot
+	v2, cpuacct       uint64
+	uid               uint32
+	comm              [16]byte
+	sums              taskSums
+}
+
+// over is a process that ended, with all its threads.
+type over struct {
+	end
+	sums taskSums
+}
+
+// drain takes the records of tasks that ended since the last call. One whose task is still among those just listed is kept
+// for the next time: it ended between the two, and the list has its figures up to then.
+func (e *ends) drain(r *Reader, tasks []bpf.Task) {
+	if r.counters.Has(bpf.CPU) {
+		if err := r.counters.Ended(func(t *bpf.Ended) {
+			x := end{
+				pid: t.Pid, tgid: t.Tgid, parent: t.Parent, start: int64(t.Start / nanosPerTick), v2: t.Groups.V2, cpuacct: t.Groups.Cpuacct, uid: t.Uid,
+				sums: taskSums{
+					run: int64(t.Run), user: int64(t.User), system: int64(t.System), waited: int64(t.Waited),
+					read: int64(t.Read), written: int64(t.Written), cancelled: int64(t.Cancelled),
+				},
+			}
+			copy(x.comm[:], bpf.Comm(&t.Comm))
+			e.waiting = append(e.waiting, x)
+		}); err != nil {
+			r.note("ended tasks", err)
+		}
+	}
+	e.over = e.over[:0]
+	if len(e.waiting) == 0 {
+		return
+	}
+	// Which of them the list still has: by number of the task, and of its process.
+	listed := make(map[int32]int64, len(e.waiting))
+	for i := range e.waiting {
+		listed[e.waiting[i].pid], listed[e.waiting[i].tgid] = -1, -1
+	}
+	for i := range tasks {
+		t := &tasks[i]
+		if _, asked := listed[t.Pid]; asked {
+			listed[t.Pid] = int64(t.Start / nanosPerTick)
+		}
+	}
+	kept := e.waiting[:0]
+	var threads map[int32]*taskSums // of processes that are not listed any more
+	for _, x := range e.waiting {
+		switch {
+		case listed[x.pid] == x.start:
+			kept = append(kept, x)
+		case x.pid != x.tgid:
+			if p := r.procs[x.tgid]; p != nil && p.seen == r.count-1 {
+				p.gone.add(&x.sums)
+			} else {
+				if threads == nil {
+					threads = map[int32]*taskSums{}
+				}
+				if threads[x.tgid] == nil {
+					threads[x.tgid] = &taskSums{}
+				}
+				threads[x.tgid].add(&x.sums)
+			}
+		default:
+			e.over = append(e.over, over{end: x, sums: x.sums})
+		}
+	}
+	e.waiting = kept
+	for i := range e.over {
+		o := &e.over[i]
+		if t := threads[o.tgid]; t != nil {
+			o.sums.add(t)
+			delete(threads, o.tgid)
+		}
+		if p := r.procs[o.tgid]; p != nil && p.start == o.start {
+			o.sums.add(&p.gone)
+		}
+	}
+}
+
+// addEnded adds the processes that ended since the last reading.
+func (r *Reader) addEnded(dst *account.Reading) {
+	for i := range r.ends.over {
+		o := &r.ends.over[i]
+		a := account.Process{
+			PID: o.pid, Start: o.start, Ended: true, Parent: o.parent, UID: int64(o.uid), Workload: account.Unrecognised, Within: account.Unrecognised,
+			SwapBytes: -1, PSSBytes: -1,
+		}
+		putSums(&a, &o.sums)
+		if p := r.procs[o.pid]; p != nil && p.start == o.start {
+			a.Workload, a.Program, a.Family, a.UID = p.workload, p.program, p.family, p.uid
+			a.Kernel = p.kernel && !p.helper
+			a.Within, a.Inside = p.inside, p.inside != account.Unrecognised
+		} else {
+			r.place(&a, o)
+		}
+		dst.Processes = append(dst.Processes, a)
+	}
+	r.ends.over = r.ends.over[:0]
+}
+
+// place finds whose a process was that lived between two readings: by its cgroup, else with its parent, else its user's.
+func (r *Reader) place(a *account.Process, o *over) {
+	comm := o.comm[:]
+	for i, c := range comm {
+		if c == 0 {
+			comm = comm[:i]
+			break
+		}
+	}
+	a.Program = r.registry.Program(comm)
+	a.Family = a.Program
+	a.Workload = r.workloadOf(o.v2, o.cpuacct)
+	parent := r.procs[o.parent]
+	sameOwner := parent != nil && !parent.kernel && parent.uid == a.UID && o.parent > 1
+	switch {
+	case parent != nil && parent.kernel && o.parent == 2:
+		a.Kernel = true // of kthreadd
+	case a.Workload != account.Unrecognised:
+		if parent != nil && parent.workload == a.Workload {
+			a.Family = parent.family
+		}
+	case sameOwner && parent.workload != account.Unrecognised:
+		a.Workload, a.Family = parent.workload, parent.family
+	default:
+		a.Workload = r.registry.Loose(a.UID, r.registry.ProgramName(a.Program))
+	}
+}
+
+// workloadOf is the innermost workload of a cgroup by its numbers; Unrecognised for none.
+func (r *Reader) workloadOf(v2, cpuacct uint64) account.WorkloadID {
+	found, depth := account.Unrecognised, 0
+	for _, h := range r.cgroups {
+		id := v2
+		if h.name == "cpuacct" {
+			id = cpuacct
+		} else if h.name != "" && h.name != "unified" {
+			continue
+		}
+		if g := h.known[id]; g != nil {
+			if g = g.orOuter(); g != nil && len(g.path) > depth {
+				found, depth = g.workload, len(g.path)
+			}
+		}
+	}
+	return found
+}

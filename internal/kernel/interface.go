@@ -1,0 +1,97 @@
+package kernel
+
+import (
+	"bytes"
+	"fmt"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+)
+
+// iface is what seldom changes of a network interface.
+type iface struct {
+	leadsOff bool // it has a device behind it: bytes on it leave the host
+	kind     string
+	speed    int64
+	tap      account.WorkloadID // the virtual machine at its other end; Unrecognised for none
+}
+
+func (r *Reader) readInterfaces(dst *account.Reading) {
+	dst.Interfaces = dst.Interfaces[:0]
+	b, err := r.proc.read(r.proc.at("1/net/dev"))
+	if err != nil {
+		if b, err = r.proc.read(r.proc.at("net/dev")); err != nil {
+			dst.Unavailable[amount.Network] = fmt.Sprintf("cannot read %s/1/net/dev: %v", r.proc.root, err)
+			return
+		}
+	}
+	ifaceLines(b, func(name []byte, n *account.Interface) {
+		i := r.iface(name)
+		n.Name, n.Inner, n.Kind, n.SpeedBitPerSecond = r.intern(name), !i.leadsOff, i.kind, i.speed
+		dst.Interfaces = append(dst.Interfaces, *n)
+	})
+}
+
+func (r *Reader) iface(name []byte) *iface {
+	n := r.ifaces[string(name)]
+	if n != nil {
+		return n
+	}
+	s := string(name)
+	n = &iface{leadsOff: r.sys.exists(r.sys.at("class/net", s, "device"))}
+	switch {
+	case n.leadsOff:
+		n.kind = "physical"
+		// Mbit/s, -1 or an error where the driver does not know (the kernel's sysfs-class-net)
+		if b, err := r.sys.read(r.sys.at("class/net", s, "speed")); err == nil {
+			if mbit, ok := number(trimNewline(b)); ok {
+				n.speed = mbit * 1e6
+			}
+		}
+	case s == "lo":
+		n.kind = "loopback"
+	case r.sys.exists(r.sys.at("class/net", s, "tun_flags")):
+		n.kind = "tap"
+	case r.sys.exists(r.sys.at("class/net", s, "bridge")):
+		n.kind = "bridge"
+	default:
+		n.kind = r.deviceType(s)
+	}
+	r.ifaces[s] = n
+	return n
+}
+
+// deviceType is what an interface's driver calls it: DEVTYPE of its uevent, such as vlan or vxlan. A veth has none, but
+// another interface's number as its link.
+func (r *Reader) deviceType(name string) string {
+	if b, err := r.sys.read(r.sys.at("class/net", name, "uevent")); err == nil {
+		for len(b) > 0 {
+			var l []byte
+			l, b = line(b)
+			if kind, ok := bytes.CutPrefix(l, []byte("DEVTYPE=")); ok {
+				return string(kind)
+			}
+		}
+	}
+	own, link := []byte(nil), []byte(nil)
+	if b, err := r.sys.read(r.sys.at("class/net", name, "ifindex")); err == nil {
+		own = bytes.Clone(b)
+	}
+	if b, err := r.sys.read(r.sys.at("class/net", name, "iflink")); err == nil {
+		link = bytes.Clone(b)
+	}
+	if !bytes.Equal(own, link) {
+		return "veth"
+	}
+	return "virtual"
+}
+
+// intern returns a kept string for a device's name.
+func (r *Reader) intern(name []byte) string {
+	if s, ok := r.names[string(name)]; ok {
+		return s
+	}
+	s := string(name)
+	r.names[s] = s
+	return s
+}

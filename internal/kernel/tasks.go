@@ -1,0 +1,144 @@
+package kernel
+
+import (
+	"fmt"
+	"os"
+
+	"vinescale/core/account"
+	"vinescale/internal/identify"
+	"vinescale/internal/kernel/bpf"
+)
+
+// taskSums is what threads used: nanoseconds and bytes.
+type taskSums struct {
+	run, user, system, waited int64
+	read, written, cancelled  int64
+}
+
+func (t *taskSums) add(u *taskSums) {
+	t.run, t.user, t.system, t.waited = t.run+u.run, t.user+u.user, t.system+u.system, t.waited+u.waited
+	t.read, t.written, t.cancelled = t.read+u.read, t.written+u.written, t.cancelled+u.cancelled
+}
+
+// atLeast raises each figure to that of u: the kernel's own sum of a process's ended threads is a little old, but has all.
+func (t *taskSums) atLeast(u *taskSums) {
+	t.run, t.user, t.system = max(t.run, u.run), max(t.user, u.user), max(t.system, u.system)
+	t.read, t.written, t.cancelled = max(t.read, u.read), max(t.written, u.written), max(t.cancelled, u.cancelled)
+}
+
+// identity is what a process shows of whose it is. Where it changes, the process is looked at again.
+type identity struct {
+	v2, cpuacct    uint64
+	uid, net, cpus uint32
+	known          bool
+}
+
+var hostPage = int64(os.Getpagesize())
+
+const nanosPerTick = 10_000_000 // USER_HZ is 100
+
+func liveSums(t *bpf.Task) taskSums {
+	return taskSums{
+		run: int64(t.Run), user: int64(t.User), system: int64(t.System), waited: int64(t.Waited),
+		read: int64(t.Read), written: int64(t.Written), cancelled: int64(t.Cancelled),
+	}
+}
+
+// putSums states what a process used in the units of a reading.
+func putSums(a *account.Process, t *taskSums) {
+	a.CPUMicros, a.UserMicros, a.SystemMicros, a.WaitMicros = t.run/1000, t.user/1000, t.system/1000, t.waited/1000
+	a.ReadBytes = t.read
+	a.DiskBytes = t.read + max(t.written-t.cancelled, 0)
+}
+
+// readTasks reads all tasks as the kernel lists them, and joins threads to their processes.
+func (r *Reader) readTasks(dst *account.Reading) error {
+	tasks, err := r.counters.Tasks()
+	if err != nil {
+		return fmt.Errorf("list the kernel's tasks: %w", err)
+	}
+	r.ends.drain(r, tasks)
+	dst.Processes = dst.Processes[:0]
+	for i := range tasks {
+		if t := &tasks[i]; t.Pid == t.Tgid {
+			r.addLeader(dst, t)
+		}
+	}
+	for i := range tasks {
+		if t := &tasks[i]; t.Pid != t.Tgid {
+			r.addThread(dst, t)
+		}
+	}
+	return nil
+}
+
+// addLeader adds a process with what its first thread, and its ended ones, used.
+func (r *Reader) addLeader(dst *account.Reading, t *bpf.Task) {
+	s := stat{
+		comm: bpf.Comm(&t.Comm), parent: t.Parent, kernel: t.Flags&pfKThread != 0, start: int64(t.Start / nanosPerTick),
+		threads: int32(t.Threads), cpu: int32(t.Cpu),
+	}
+	now := identity{v2: t.Groups.V2, cpuacct: t.Groups.Cpuacct, uid: t.Uid, net: t.Net, cpus: t.CpusAllowed, known: true}
+	p := r.procs[t.Pid]
+	changed := p != nil && p.start == s.start && p.sight.known && p.sight != now
+	p = r.known(dst, t.Pid, &s, changed)
+	p.sight = now
+	p.index = int32(len(dst.Processes))
+	own := taskSums{
+		run: int64(t.GoneRun), user: int64(t.GoneUser), system: int64(t.GoneSystem),
+		read: int64(t.GoneRead), written: int64(t.GoneWritten), cancelled: int64(t.GoneCancelled),
+	}
+	p.gone.atLeast(&own)
+	p.sums = liveSums(t)
+	p.sums.add(&p.gone)
+	a := account.Process{
+		PID: t.Pid, Start: s.start, Workload: p.workload, Program: p.program, Family: p.family, Parent: s.parent, UID: p.uid,
+		LastCPU: s.cpu, Threads: s.threads, Kernel: p.kernel && !p.helper, SwapBytes: -1, PSSBytes: -1,
+		Within: p.inside, Inside: p.inside != account.Unrecognised,
+	}
+	putSums(&a, &p.sums)
+	if t.State == 0 {
+		a.Runnable = 1
+	}
+	if p.part >= 0 && p.workload != account.Unrecognised {
+		dst.Threads = append(dst.Threads, account.Thread{PID: t.Pid, TID: t.Pid, Start: s.start, Workload: p.workload, Part: p.part, CPUMicros: a.CPUMicros})
+	} else if p.machine {
+		r.addMachineThread(dst, p, t)
+	}
+	if !p.kernel {
+		if t.AnonPages >= 0 {
+			a.AnonBytes, a.SwapBytes = t.AnonPages*hostPage, max(t.SwapPages, 0)*hostPage
+		} else if b, err := r.proc.read(r.proc.atPID(t.Pid, "statm")); err == nil {
+			a.AnonBytes, _ = parseStatm(b)
+		}
+	}
+	dst.Processes = append(dst.Processes, a)
+}
+
+// addThread joins another thread to its process.
+func (r *Reader) addThread(dst *account.Reading, t *bpf.Task) {
+	p := r.procs[t.Tgid]
+	if p == nil || p.seen != r.count {
+		return
+	}
+	a := &dst.Processes[p.index]
+	sums := liveSums(t)
+	p.sums.add(&sums)
+	putSums(a, &p.sums)
+	if t.State == 0 {
+		a.Runnable++
+	}
+	if p.machine {
+		r.addMachineThread(dst, p, t)
+	}
+}
+
+func (r *Reader) addMachineThread(dst *account.Reading, p *process, t *bpf.Task) {
+	if p.workload == account.Unrecognised {
+		return
+	}
+	part := r.registry.Program([]byte(identify.MachinePart(string(bpf.Comm(&t.Comm)))))
+	dst.Threads = append(dst.Threads, account.Thread{
+		PID: t.Tgid, TID: t.Pid, Start: int64(t.Start / nanosPerTick), Workload: p.workload, Part: part, CPUMicros: int64(t.Run) / 1000,
+	})
+}
