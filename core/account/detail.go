@@ -7,10 +7,18 @@ func details(prev, now *Reading) Detail {
 		MemoryAvailable: now.Memory.Available,
 		Disks:           grownList(prev.Disks, now.Disks, func(x *Disk) string { return x.Name }, Disk.since),
 		Interfaces:      grownList(prev.Interfaces, now.Interfaces, func(x *Interface) string { return x.Name }, Interface.since),
-		Latencies: grownList(prev.Latencies, now.Latencies, func(x *Latency) latencyKey { return x.key() }, func(x, y Latency) Latency {
-			x.Count = grown(y.Count, x.Count)
-			return x
-		}),
+	}
+	if prev.SplitsDisk { // a bucket that was not there had none
+		d.Latencies = make([]Latency, 0, len(now.Latencies))
+		before := make(map[latencyKey]int64, len(prev.Latencies))
+		for i := range prev.Latencies {
+			before[prev.Latencies[i].key()] = prev.Latencies[i].Count
+		}
+		for _, l := range now.Latencies {
+			if l.Count = grown(before[l.key()], l.Count); l.Count > 0 {
+				d.Latencies = append(d.Latencies, l)
+			}
+		}
 	}
 	ran := len(now.RanMicros) == len(now.CPUs) && len(prev.RanMicros) == len(prev.CPUs)
 	for i, c := range now.CPUs {

@@ -95,7 +95,7 @@ func (s *scratch) devices(dirt *dirty) {
 	var readers, writers int64
 	for w := range s.tallies {
 		t := &s.tallies[w]
-		dirt.bytes[w] = max(dirt.bytes[w]+t.dirtied-t.issued, 0)
+		dirt.bytes[w] = max(dirt.bytes[w]+t.dirtied-s.issued(t), 0)
 		writers += dirt.bytes[w]
 		if t.counted&HasDisk == 0 {
 			readers += t.read
@@ -129,8 +129,9 @@ func (s *scratch) devices(dirt *dirty) {
 			}
 			t.has[amount.Disk], t.source[amount.Disk] = true, amount.Summed
 		}
+		mine := dirt.bytes[w]
 		if writers > 0 {
-			myWritten = mulDiv(dirt.bytes[w], writes, writers)
+			myWritten = mulDiv(mine, writes, writers)
 			dirt.bytes[w] -= myWritten
 		}
 		if myRead == 0 && myWritten == 0 {
@@ -138,22 +139,44 @@ func (s *scratch) devices(dirt *dirty) {
 		}
 		t.units[amount.Disk] += myRead + myWritten
 		t.source[amount.Disk] = amount.Split
-		t.split = myWritten
 		s.kernelIO -= myRead + myWritten
 		t.figures.gather(amount.DiskRead, myRead, amount.Split)
 		t.figures.gather(amount.DiskWritten, myWritten, amount.Split)
 		t.figures.gather(amount.DiskWrittenBack, myWritten, amount.Split)
 		for _, io := range free {
 			part := DeviceIO{Major: io.Major, Minor: io.Minor}
-			if read > 0 {
-				part.Read = mulDiv(min(io.Read, read), myRead, read)
-			}
-			if written > 0 {
-				part.Written = mulDiv(min(io.Written, written), myWritten, written)
+			switch {
+			case s.isInner(io): // its bytes are seen on a drive once more, with others
+				if t.counted&HasDisk == 0 && readers > 0 {
+					part.Read = mulDiv(t.read, min(io.Read, readers), readers)
+				}
+				if writers > 0 {
+					part.Written = mulDiv(mine, min(io.Written, writers), writers)
+				}
+			default:
+				if read > 0 {
+					part.Read = mulDiv(io.Read, myRead, read)
+				}
+				if written > 0 {
+					part.Written = mulDiv(io.Written, myWritten, written)
+				}
 			}
 			t.device(part, +1)
 		}
 	}
+}
+
+// issued is what a workload's own group wrote, at the level at which its processes did: a loop's bytes are a drive's once more.
+func (s *scratch) issued(t *tally) int64 {
+	var whole, inner int64
+	for _, d := range t.devices {
+		if s.isInner(d) {
+			inner += d.Written
+		} else {
+			whole += d.Written
+		}
+	}
+	return max(whole, inner)
 }
 
 // sumFigures adds the figures of one process to a workload that no group has them of.

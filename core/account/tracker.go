@@ -128,8 +128,6 @@ type tally struct {
 	devices  []DeviceIO // by the order of Reading.Disks
 	read     int64      // bytes its processes read from storage, and dirtied
 	dirtied  int64
-	issued   int64 // bytes its groups wrote themselves
-	split    int64 // bytes written back on its behalf
 }
 
 // programTally is what processes of one program in one workload used.
@@ -284,7 +282,6 @@ func (t *tally) count(d Group, sign int64) {
 	if d.Has&HasDisk != 0 {
 		for i := range d.Devices {
 			t.device(d.Devices[i], sign)
-			t.issued += sign * d.Devices[i].Written
 		}
 	}
 }

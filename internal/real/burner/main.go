@@ -3,6 +3,14 @@
 //	burner SECONDS CORES RECORD          burns by itself
 //	burner SECONDS CORES RECORD swarm    burns by hundreds of children that live for a few milliseconds each
 //	burner burn MICROSECONDS             is such a child
+//	burner shorts COUNT RATE MICROS GO RECORD   once the file GO is there, forks COUNT children at RATE a second that burn so
+//	                                     long each, and records what they and itself used, in nanoseconds, from GO to the end
+//	burner pinned CPU SECONDS            burns on one CPU
+//	burner receive tcp|udp COUNT         prints its address, and how many bytes came
+//	burner send tcp|udp COUNT ADDRESS    sends so many
+//	burner crowd EACH TREE...            forks EACH children that sleep in every cgroup below the TREEs, prints "there"
+//	burner echo                          gives back on descriptor 4 each byte that comes on 3
+//	burner write direct|buffered FILE BYTES
 package main
 
 import (
@@ -20,6 +28,13 @@ func main() {
 	if os.Args[1] == "burn" {
 		micros, _ := strconv.Atoi(os.Args[2])
 		burnUntil(time.Duration(micros) * time.Microsecond)
+		return
+	}
+	if act, ok := acts[os.Args[1]]; ok {
+		if err := act(os.Args[2:]); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
 		return
 	}
 	seconds, err1 := strconv.ParseFloat(os.Args[1], 64)

@@ -1,0 +1,204 @@
+package real
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"testing"
+	"time"
+	"unsafe"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"vinescale/core/account"
+	"vinescale/internal/identify"
+	"vinescale/internal/kernel"
+	"vinescale/internal/kernel/bpf"
+)
+
+// BenchmarkTick reads 5,000 real processes in 1,000 real cgroups of this kernel and differences the readings: with all that
+// it can count, and by its files alone. The floor, in turn with them, is a bare open-read-close of the files of /proc and
+// of the cgroups that a reading by files needs: no listing, no parsing.
+func BenchmarkTick(b *testing.B) {
+	const groups, each = 1000, 5
+	trees := crowdedTrees(b, groups)
+	var files [][]byte
+	for i := range groups {
+		for _, f := range []string{"cpuacct/%s/cpuacct.usage_percpu", "memory/%s/memory.usage_in_bytes", "memory/%s/memory.stat"} {
+			path := fmt.Sprintf("/sys/fs/cgroup/"+f, fmt.Sprintf("vinescale-bench-%d/intake-%d.service", os.Getpid(), i))
+			files = append(files, append([]byte(path), 0))
+		}
+	}
+	cmd := exec.Command(filepath.Join("../../bin/burner"), append([]string{"crowd", strconv.Itoa(each)}, trees...)...)
+	cmd.Stderr = os.Stderr
+	out, err := cmd.StdoutPipe()
+	require.NoError(b, err)
+	require.NoError(b, cmd.Start())
+	b.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+	there := make([]byte, 6)
+	_, err = out.Read(there)
+	require.NoError(b, err)
+	pids := childrenOf(cmd.Process.Pid)
+	require.Len(b, pids, groups*each)
+	for _, pid := range pids {
+		for _, f := range []string{"stat", "statm", "io"} {
+			files = append(files, append(fmt.Appendf(nil, "/proc/%d/%s", pid, f), 0))
+		}
+	}
+
+	type side struct {
+		reader   *kernel.Reader
+		tracker  account.Tracker
+		readings [3]account.Reading
+		spent    time.Duration
+	}
+	tick := func(s *side, n int) {
+		r := &s.readings[n%3]
+		if err := s.reader.Read(r); err != nil {
+			b.Fatal(err)
+		}
+		s.tracker.Step(r)
+	}
+	var sides [2]*side
+	for i := range sides {
+		var counters *bpf.Counters
+		if i == 0 {
+			counters = bpf.Open(bpf.Options{CgroupV2: kernel.CgroupV2("/sys/fs/cgroup")})
+			require.NoError(b, counters.Missing(bpf.Tasks))
+		}
+		r, err := kernel.Open(identify.NewRegistry(identify.Options{}), kernel.Options{Counters: counters})
+		require.NoError(b, err)
+		b.Cleanup(r.Close)
+		sides[i] = &side{reader: r}
+		for n := range 4 {
+			tick(sides[i], n)
+		}
+		require.GreaterOrEqual(b, len(sides[i].readings[0].Processes), groups*each)
+		require.GreaterOrEqual(b, len(sides[i].readings[0].Groups), groups)
+	}
+	var floor time.Duration
+	buf := make([]byte, 64<<10)
+	n := 4
+	for b.Loop() {
+		start := cpuTime()
+		for _, f := range files {
+			bareRead(f, buf)
+		}
+		floor += cpuTime() - start
+		for _, s := range sides {
+			start := cpuTime()
+			tick(s, n)
+			s.spent += cpuTime() - start
+		}
+		n++
+	}
+	b.ReportMetric(float64(floor.Microseconds())/float64(b.N)/1e3, "ms-floor")
+	b.ReportMetric(float64(sides[0].spent.Microseconds())/float64(b.N)/1e3, "ms-with-ebpf")
+	b.ReportMetric(float64(sides[0].spent)/float64(floor), "x-floor-with-ebpf")
+	b.ReportMetric(float64(sides[1].spent)/float64(floor), "x-floor-by-files")
+	b.ReportMetric(resident(b)/1e6, "MB-resident-both")
+	b.ReportMetric(0, "ns/op")
+}
+
+func resident(b *testing.B) float64 {
+	raw, err := os.ReadFile("/proc/self/statm")
+	require.NoError(b, err)
+	var size, pages float64
+	_, err = fmt.Sscan(string(raw), &size, &pages)
+	require.NoError(b, err)
+	return pages * 4096
+}
+
+// crowdedTrees makes cgroups of the same names in each hierarchy that is read.
+func crowdedTrees(b *testing.B, groups int) (trees []string) {
+	require.Zero(b, os.Geteuid(), "it makes cgroups: run it as root")
+	for _, controller := range []string{"cpuacct", "memory", "blkio", "unified"} {
+		tree := fmt.Sprintf("/sys/fs/cgroup/%s/vinescale-bench-%d", controller, os.Getpid())
+		require.NoError(b, os.Mkdir(tree, 0o755))
+		trees = append(trees, tree)
+		b.Cleanup(func() { os.Remove(tree) })
+		for i := range groups {
+			dir := fmt.Sprintf("%s/intake-%d.service", tree, i)
+			require.NoError(b, os.Mkdir(dir, 0o755))
+			b.Cleanup(func() {
+				for range 200 {
+					if os.Remove(dir) == nil {
+						return
+					}
+					time.Sleep(10 * time.Millisecond)
+				}
+			})
+		}
+	}
+	return trees
+}
+
+// BenchmarkSwitch measures what counting at each switch costs a pair of processes that do nothing but wake each other: 100
+// round trips of a byte through two pipes. In turn, with and without.
+func BenchmarkSwitch(b *testing.B) {
+	var spent [2]time.Duration
+	play := pingPong(b)
+	for b.Loop() {
+		for i := range spent {
+			var counters *bpf.Counters
+			if i == 1 {
+				counters = bpf.Open(bpf.Options{Off: []bpf.Feature{bpf.Tasks, bpf.Groups, bpf.Network, bpf.Disk}})
+				require.NoError(b, counters.Missing(bpf.CPU))
+			}
+			play(2000)
+			start := time.Now()
+			play(20_000)
+			spent[i] += time.Since(start)
+			if counters != nil {
+				counters.Close()
+			}
+		}
+	}
+	b.ReportMetric(float64(spent[0].Nanoseconds())/float64(b.N)/40_000, "ns/switch-without")
+	b.ReportMetric(100*(float64(spent[1])/float64(spent[0])-1), "%-added")
+	b.ReportMetric(0, "ns/op")
+}
+
+// pingPong returns a function that sends a byte to and fro so many times between this process and a child on the same CPU.
+func pingPong(b *testing.B) func(times int) {
+	var there, back [2]int
+	require.NoError(b, unix.Pipe(there[:]))
+	require.NoError(b, unix.Pipe(back[:]))
+	cmd := exec.Command("../../bin/burner", "echo")
+	cmd.ExtraFiles = []*os.File{os.NewFile(uintptr(there[0]), "there"), os.NewFile(uintptr(back[1]), "back")}
+	require.NoError(b, cmd.Start())
+	b.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+	var one unix.CPUSet
+	one.Set(0)
+	return func(times int) {
+		unix.SchedSetaffinity(0, &one)
+		unix.SchedSetaffinity(cmd.Process.Pid, &one)
+		var c [1]byte
+		p := uintptr(unsafe.Pointer(&c[0]))
+		for range times {
+			unix.RawSyscall(unix.SYS_WRITE, uintptr(there[1]), p, 1)
+			unix.RawSyscall(unix.SYS_READ, uintptr(back[0]), p, 1)
+		}
+	}
+}
+
+func bareRead(path, buf []byte) {
+	fd, _, e := unix.Syscall6(unix.SYS_OPENAT, ^uintptr(99), uintptr(unsafe.Pointer(&path[0])), unix.O_RDONLY, 0, 0, 0)
+	if e != 0 {
+		panic(e)
+	}
+	unix.Syscall(unix.SYS_READ, fd, uintptr(unsafe.Pointer(&buf[0])), uintptr(len(buf)))
+	unix.Syscall(unix.SYS_CLOSE, fd, 0, 0)
+}
+
+// cpuTime is what this process has used, which other processes on the machine do not disturb as they do the wall clock.
+func cpuTime() time.Duration {
+	var t unix.Timespec
+	if err := unix.ClockGettime(unix.CLOCK_PROCESS_CPUTIME_ID, &t); err != nil {
+		panic(err)
+	}
+	return time.Duration(t.Nano())
+}

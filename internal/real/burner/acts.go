@@ -1,0 +1,283 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"runtime"
+	"strconv"
+	"syscall"
+	"time"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+)
+
+var acts = map[string]func(args []string) error{"shorts": shorts, "pinned": pinned, "receive": receive, "send": send, "write": write, "crowd": crowd, "echo": echo}
+
+func number(s string) int {
+	n, err := strconv.Atoi(s)
+	if err != nil {
+		panic(err)
+	}
+	return n
+}
+
+// shorts forks children that live about a millisecond. They are waited for a while after they ended, since only then the
+// kernel's own figure of what they used is final.
+func shorts(args []string) error {
+	count, rate, micros := number(args[0]), number(args[1]), number(args[2])
+	for {
+		if _, err := os.Stat(args[3]); err == nil {
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	runtime.LockOSThread()
+	own := clock(false)
+	begin := time.Now()
+	var children time.Duration
+	type born struct {
+		pid int
+		at  time.Time
+	}
+	var alive []born
+	reap := func(all bool) error {
+		kept := alive[:0]
+		for _, c := range alive {
+			if time.Since(c.at) < 200*time.Millisecond && !all {
+				kept = append(kept, c)
+				continue
+			}
+			var r syscall.Rusage
+			got, err := syscall.Wait4(c.pid, nil, syscall.WNOHANG, &r)
+			switch {
+			case err != nil:
+				return fmt.Errorf("wait for %d: %w", c.pid, err)
+			case got == 0:
+				kept = append(kept, c)
+			default:
+				children += time.Duration(r.Utime.Nano() + r.Stime.Nano())
+			}
+		}
+		alive = kept
+		return nil
+	}
+	for n := 0; n < count; {
+		for ; n < count && time.Since(begin) >= time.Duration(n)*time.Second/time.Duration(rate); n++ {
+			pid, err := fork(int64(micros) * 1000)
+			if err != nil {
+				return err
+			}
+			alive = append(alive, born{pid, time.Now()})
+		}
+		if err := reap(false); err != nil {
+			return err
+		}
+		time.Sleep(time.Millisecond)
+	}
+	time.Sleep(300 * time.Millisecond)
+	if err := reap(true); err != nil || len(alive) > 0 {
+		return errors.Join(err, fmt.Errorf("%d children have not ended", len(alive)))
+	}
+	total := children + clock(false) - own
+	if err := os.WriteFile(args[4]+".part", fmt.Appendln(nil, total.Nanoseconds(), children.Nanoseconds()), 0o644); err != nil {
+		return err
+	}
+	if err := os.Rename(args[4]+".part", args[4]); err != nil {
+		return err
+	}
+	time.Sleep(time.Hour)
+	return nil
+}
+
+// fork begins a child that burns and ends, without starting a program: that alone would take it a millisecond. The child
+// has this thread only, so it may do nothing but bare system calls.
+//
+//go:norace
+//go:nosplit
+func fork(nanos int64) (int, error) {
+	pid, _, e := syscall.RawSyscall6(syscall.SYS_CLONE, uintptr(syscall.SIGCHLD), 0, 0, 0, 0, 0)
+	if e != 0 {
+		return 0, e
+	}
+	if pid != 0 {
+		return int(pid), nil
+	}
+	var t unix.Timespec
+	for {
+		syscall.RawSyscall(syscall.SYS_CLOCK_GETTIME, unix.CLOCK_PROCESS_CPUTIME_ID, uintptr(unsafe.Pointer(&t)), 0)
+		if t.Sec > 0 || t.Nsec >= nanos {
+			syscall.RawSyscall(syscall.SYS_EXIT_GROUP, 0, 0, 0)
+		}
+	}
+}
+
+// echo gives back each byte that comes, by bare system calls.
+func echo([]string) error {
+	runtime.LockOSThread()
+	var c [1]byte
+	p := uintptr(unsafe.Pointer(&c[0]))
+	for {
+		if n, _, e := syscall.RawSyscall(syscall.SYS_READ, 3, p, 1); n != 1 {
+			return e
+		}
+		syscall.RawSyscall(syscall.SYS_WRITE, 4, p, 1)
+	}
+}
+
+// crowd fills cgroups of the same name in several trees with children that sleep until this process ends.
+func crowd(args []string) error {
+	each, trees := number(args[0]), args[1:]
+	entries, err := os.ReadDir(trees[0])
+	if err != nil {
+		return err
+	}
+	runtime.LockOSThread()
+	for _, e := range entries {
+		if !e.IsDir() {
+			continue
+		}
+		for _, tree := range trees {
+			if err := os.WriteFile(tree+"/"+e.Name()+"/cgroup.procs", []byte("0"), 0); err != nil {
+				return err
+			}
+		}
+		for range each {
+			if _, err := forkSleeper(); err != nil {
+				return err
+			}
+		}
+	}
+	fmt.Println("there")
+	time.Sleep(time.Hour)
+	return nil
+}
+
+// forkSleeper begins a child that sleeps until its parent ends.
+//
+//go:norace
+//go:nosplit
+func forkSleeper() (int, error) {
+	pid, _, e := syscall.RawSyscall6(syscall.SYS_CLONE, uintptr(syscall.SIGCHLD), 0, 0, 0, 0, 0)
+	if e != 0 {
+		return 0, e
+	}
+	if pid != 0 {
+		return int(pid), nil
+	}
+	syscall.RawSyscall(syscall.SYS_PRCTL, syscall.PR_SET_PDEATHSIG, uintptr(syscall.SIGKILL), 0)
+	for {
+		syscall.RawSyscall(syscall.SYS_PAUSE, 0, 0, 0)
+	}
+}
+
+func pinned(args []string) error {
+	runtime.LockOSThread()
+	var set unix.CPUSet
+	set.Set(number(args[0]))
+	if err := unix.SchedSetaffinity(0, &set); err != nil {
+		return err
+	}
+	for end := time.Now().Add(time.Duration(number(args[1])) * time.Second); time.Now().Before(end); {
+		burnUntil(clock(false) + 5*time.Millisecond)
+	}
+	time.Sleep(time.Hour)
+	return nil
+}
+
+func receive(args []string) error {
+	want, got := number(args[1]), 0
+	b := make([]byte, 64<<10)
+	if args[0] == "tcp" {
+		l, err := net.Listen("tcp4", "127.0.0.1:0")
+		if err != nil {
+			return err
+		}
+		fmt.Println(l.Addr())
+		c, err := l.Accept()
+		if err != nil {
+			return err
+		}
+		for got < want {
+			n, err := c.Read(b)
+			if got += n; err != nil {
+				return err
+			}
+		}
+		c.Write([]byte{1})
+		c.Read(b)
+	} else {
+		c, err := net.ListenPacket("udp4", "127.0.0.1:0")
+		if err != nil {
+			return err
+		}
+		c.(*net.UDPConn).SetReadBuffer(64 << 20)
+		fmt.Println(c.LocalAddr())
+		for got < want {
+			c.SetReadDeadline(time.Now().Add(2 * time.Second))
+			n, _, err := c.ReadFrom(b)
+			if got += n; err != nil {
+				break // what was dropped by a full buffer passed the interface all the same
+			}
+		}
+	}
+	fmt.Println(got)
+	time.Sleep(time.Hour)
+	return nil
+}
+
+func send(args []string) error {
+	want, sent := number(args[1]), 0
+	c, err := net.Dial(args[0]+"4", args[2])
+	if err != nil {
+		return err
+	}
+	size := 64 << 10
+	if args[0] == "udp" {
+		size = 1000
+	}
+	for b := make([]byte, size); sent < want; {
+		n, err := c.Write(b[:min(size, want-sent)])
+		if sent += n; err != nil {
+			return err
+		}
+		if args[0] == "udp" && sent%50_000 == 0 {
+			time.Sleep(time.Millisecond)
+		}
+	}
+	if args[0] == "tcp" {
+		c.Read(make([]byte, 1))
+	}
+	c.Close()
+	fmt.Println(sent)
+	time.Sleep(time.Hour)
+	return nil
+}
+
+// write writes whole pages to a file or device, past the page cache or into it.
+func write(args []string) error {
+	flags := os.O_WRONLY
+	if args[0] == "direct" {
+		flags |= unix.O_DIRECT
+	}
+	f, err := os.OpenFile(args[1], flags, 0)
+	if err != nil {
+		return err
+	}
+	b, err := unix.Mmap(-1, 0, 1<<20, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE) // aligned, as O_DIRECT wants
+	if err != nil {
+		return err
+	}
+	for left := number(args[2]); left > 0; {
+		n, err := f.Write(b[:min(left, len(b))])
+		if left -= n; err != nil && !errors.Is(err, io.ErrShortWrite) {
+			return err
+		}
+	}
+	fmt.Println("written")
+	time.Sleep(time.Hour)
+	return nil
+}

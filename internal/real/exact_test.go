@@ -1,0 +1,332 @@
+package real
+
+import (
+	"bufio"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/internal/identify"
+	"vinescale/internal/kernel"
+	"vinescale/internal/kernel/bpf"
+)
+
+// cell is a cgroup in every hierarchy of this host, which is recognised as a unit of the init system.
+type cell struct {
+	name string
+	dirs []string
+}
+
+func newCell(t *testing.T, name string) *cell {
+	c := &cell{name: fmt.Sprintf("vinescale-%s-%d", name, os.Getpid())}
+	trees := []string{"/sys/fs/cgroup"}
+	if _, err := os.Stat("/sys/fs/cgroup/cgroup.controllers"); err != nil {
+		trees, _ = filepath.Glob("/sys/fs/cgroup/*/cgroup.procs")
+		for i := range trees {
+			trees[i] = filepath.Dir(trees[i])
+		}
+	}
+	for _, tree := range trees {
+		if strings.Contains(tree, "cpuset") {
+			continue // a new one takes no task until it is given CPUs
+		}
+		dir := filepath.Join(tree, c.name+".service")
+		require.NoError(t, os.Mkdir(dir, 0o755))
+		c.dirs = append(c.dirs, dir)
+	}
+	t.Cleanup(func() {
+		for _, dir := range c.dirs {
+			assert.Eventually(t, func() bool { return os.Remove(dir) == nil }, 5*time.Second, 20*time.Millisecond, dir)
+		}
+	})
+	return c
+}
+
+// start runs a burner in the cell and returns what it prints.
+func (c *cell) start(t *testing.T, args ...string) *bufio.Scanner {
+	enter := ""
+	for _, dir := range c.dirs {
+		enter += "echo $$ > " + dir + "/cgroup.procs && "
+	}
+	cmd := exec.Command("/bin/sh", append([]string{"-c", enter + `exec "$@"`, "sh", built(t, "burner")}, args...)...)
+	cmd.Stderr = os.Stderr
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+	return bufio.NewScanner(out)
+}
+
+func line(t *testing.T, s *bufio.Scanner) string {
+	require.True(t, s.Scan(), "%v", s.Err())
+	return s.Text()
+}
+
+// watcher reads this host with all that this kernel can count.
+type watcher struct {
+	t        *testing.T
+	reader   *kernel.Reader
+	registry *identify.Registry
+	counters *bpf.Counters
+	tracker  account.Tracker
+	readings [3]account.Reading
+	turn     int
+	sum      *account.Interval
+}
+
+func watch(t *testing.T) *watcher {
+	w := &watcher{t: t}
+	w.counters = bpf.Open(bpf.Options{CgroupV2: kernel.CgroupV2("/sys/fs/cgroup")})
+	for f := range bpf.NumFeatures {
+		require.NoError(t, w.counters.Missing(f), f.String())
+	}
+	w.registry = identify.NewRegistry(identify.Options{Self: int32(os.Getpid())})
+	var err error
+	w.reader, err = kernel.Open(w.registry, kernel.Options{Counters: w.counters})
+	require.NoError(t, err)
+	t.Cleanup(w.reader.Close)
+	require.NoError(t, w.reader.Read(&w.readings[2]))
+	w.read()
+	return w
+}
+
+// read takes a reading and adds the interval since the one before.
+func (w *watcher) read() {
+	r := &w.readings[w.turn]
+	w.turn = (w.turn + 1) % len(w.readings)
+	require.NoError(w.t, w.reader.Read(r))
+	iv, err := w.tracker.Step(r)
+	switch {
+	case err != nil:
+		require.ErrorIs(w.t, err, account.ErrFirstReading)
+	case w.sum == nil:
+		w.sum = iv
+	default:
+		w.sum = w.sum.Add(iv)
+	}
+}
+
+func (w *watcher) usage(name string) account.Usage {
+	for _, u := range w.sum.Usages {
+		if w.registry.Workload(u.Workload).Name == name {
+			return u
+		}
+	}
+	require.Fail(w.t, "not in the ledger", name)
+	return account.Usage{}
+}
+
+// usedIn is what the swarm whose record this is used: with its spawner, and its children alone.
+func usedIn(t *testing.T, record string) (total, children time.Duration) {
+	raw, err := os.ReadFile(record)
+	require.NoError(t, err)
+	var a, b int64
+	_, err = fmt.Sscan(string(raw), &a, &b)
+	require.NoError(t, err)
+	return time.Duration(a), time.Duration(b)
+}
+
+// TestExact_WorkThatLivesForAMillisecondIsChargedToWhoeverRanIt runs 500 processes a second over two cells, and 100 more
+// of a plain user's outside any, for 20 s.
+func TestExact_WorkThatLivesForAMillisecondIsChargedToWhoeverRanIt(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.Chmod(dir, 0o777))
+	for d := dir; d != "/"; d = filepath.Dir(d) {
+		os.Chmod(d, 0o755|os.FileMode(0)) // a plain user passes through
+	}
+	require.NoError(t, os.Chmod(dir, 0o777))
+	begin := filepath.Join(dir, "go")
+	var cells []*cell
+	record := func(name string) string { return filepath.Join(dir, name) }
+	for _, name := range []string{"must", "lees"} {
+		c := newCell(t, name)
+		c.start(t, "shorts", "5000", "250", "1000", begin, record(c.name))
+		cells = append(cells, c)
+	}
+	reachable := filepath.Join(dir, "tally")
+	content, err := os.ReadFile(built(t, "burner"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(reachable, content, 0o755))
+	plain := exec.Command(reachable, "shorts", "2000", "100", "1000", begin, record("plain"))
+	plain.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: plainUser, Gid: plainUser}}
+	plain.Stderr = os.Stderr
+	require.NoError(t, plain.Start())
+	t.Cleanup(func() { plain.Process.Kill(); plain.Wait() })
+	time.Sleep(time.Second)
+	w := watch(t)
+	require.NoError(t, os.WriteFile(begin, nil, 0o644))
+	for range 5 {
+		time.Sleep(5 * time.Second)
+		w.read()
+	}
+	require.Eventually(t, func() bool {
+		_, err := os.Stat(record("plain"))
+		_, err2 := os.Stat(record(cells[0].name))
+		_, err3 := os.Stat(record(cells[1].name))
+		return err == nil && err2 == nil && err3 == nil
+	}, 60*time.Second, 100*time.Millisecond)
+	time.Sleep(100 * time.Millisecond)
+	w.read()
+
+	check := func(own time.Duration, u account.Usage, part float64, name string) {
+		charged := time.Duration(u.Units[amount.CPU]) * time.Microsecond
+		t.Logf("%-24s own clocks %8.3f s, charged %8.3f s (%s): %+.3f %%", name, own.Seconds(), charged.Seconds(), u.Source[amount.CPU], 100*(charged.Seconds()/own.Seconds()-1))
+		assert.InEpsilon(t, own.Seconds(), charged.Seconds(), part, name)
+	}
+	for _, c := range cells {
+		own, _ := usedIn(t, record(c.name))
+		check(own, w.usage(c.name), 0.005, c.name)
+	}
+	own, _ := usedIn(t, record("plain"))
+	check(own, w.usage(fmt.Sprintf("tally of uid %d", plainUser)), 0.005, "plain")
+	l := w.sum.Ledgers[amount.CPU]
+	busy := float64(l.Used.Units)
+	t.Logf("busy %.3f s, shares %.3f s, kernel %.3f s, steal %.3f s, residual %.3f s: %.2f %% of busy", busy/1e6, float64(l.Shares)/1e6,
+		float64(l.Kernel.Units)/1e6, float64(l.Steal.Units)/1e6, float64(l.Residual.Units)/1e6, 100*float64(l.Residual.Units)/busy)
+	assert.InDelta(t, 0, float64(l.Residual.Units)/busy, 0.005, "the residual of a busy host is a rounding error")
+	self := w.usage("vinescale-collector")
+	assert.Positive(t, self.Units[amount.CPU], "what reads is in the ledger, by itself")
+}
+
+// TestExact_EveryCPUKnowsWhoRanOnIt compares, CPU by CPU, what was counted at switches with the kernel's own counter.
+func TestExact_EveryCPUKnowsWhoRanOnIt(t *testing.T) {
+	w := watch(t)
+	var cells []*cell
+	for cpu := range 2 {
+		c := newCell(t, "pinned"+strconv.Itoa(cpu))
+		cells = append(cells, c)
+		c.start(t, "pinned", strconv.Itoa(cpu), "3")
+	}
+	time.Sleep(4 * time.Second)
+	w.read()
+	require.NoError(t, w.counters.Settle())
+	for _, c := range cells {
+		for _, dir := range c.dirs {
+			if !strings.Contains(dir, "/cpuacct/") {
+				continue
+			}
+			info, err := os.Stat(dir)
+			require.NoError(t, err)
+			id := info.Sys().(*syscall.Stat_t).Ino
+			counted := make([]time.Duration, 64)
+			require.NoError(t, w.counters.CPU(func(g bpf.GroupPair, by []bpf.Spent) {
+				if g.Cpuacct == id {
+					for i := range by {
+						counted[i] += time.Duration(by[i].Run)
+					}
+				}
+			}))
+			raw, err := os.ReadFile(filepath.Join(dir, "cpuacct.usage_percpu"))
+			require.NoError(t, err)
+			for i, field := range strings.Fields(string(raw)) {
+				own, _ := strconv.ParseInt(field, 10, 64)
+				t.Logf("%s CPU %d: kernel %v, counted %v", filepath.Base(dir), i, time.Duration(own), counted[i])
+				assert.InDelta(t, own, counted[i], 10e6, "%s on CPU %d", filepath.Base(dir), i)
+			}
+		}
+	}
+}
+
+// TestExact_HostNetworkWorkloadsAreToldApart sends between two cells that share the host's network.
+func TestExact_HostNetworkWorkloadsAreToldApart(t *testing.T) {
+	if kernel.CgroupV2("/sys/fs/cgroup") == "" {
+		t.Skip("no version 2 hierarchy here: the kernel cannot tell sockets apart")
+	}
+	const tcp, udp = 100_000_000, 20_000_000
+	must, lees := newCell(t, "from"), newCell(t, "into")
+	w := watch(t)
+	for _, x := range []struct {
+		protocol string
+		bytes    int
+	}{{"tcp", tcp}, {"udp", udp}} {
+		in := lees.start(t, "receive", x.protocol, strconv.Itoa(x.bytes))
+		out := must.start(t, "send", x.protocol, strconv.Itoa(x.bytes), line(t, in))
+		require.Equal(t, strconv.Itoa(x.bytes), line(t, out))
+		line(t, in)
+	}
+	time.Sleep(200 * time.Millisecond)
+	w.read()
+	from, into := w.usage(must.name), w.usage(lees.name)
+	figure := func(u account.Usage, m amount.Measure) int64 {
+		n, ok := u.Figures.Get(m)
+		require.True(t, ok, m.String())
+		require.Equal(t, amount.Counted, u.Figures.Source[m])
+		return n
+	}
+	sent, received := figure(from, amount.NetworkLocalSent), figure(into, amount.NetworkLocalReceived)
+	back, backReceived := figure(into, amount.NetworkLocalSent), figure(from, amount.NetworkLocalReceived)
+	t.Logf("sent %d, received %d; back %d, received %d", sent, received, back, backReceived)
+	// What is sent is seen before it is cut to the size the interface takes: each cut gives the receiver one header more.
+	assert.GreaterOrEqual(t, received, sent)
+	assert.Zero(t, (received-sent)%52, "what one sent over loopback the other received, to the byte")
+	assert.Less(t, received-sent, int64(tcp/1000))
+	assert.Equal(t, back, backReceived)
+	// Beyond the payload: 28 bytes of headers for each of 20,000 datagrams; TCP's 52 for each segment of up to 64 kB, with
+	// what opens and closes it.
+	headers := sent - tcp - udp - udp/1000*28
+	assert.GreaterOrEqual(t, headers, int64(52*tcp/65536))
+	assert.Less(t, headers, int64(tcp/200))
+	assert.Zero(t, from.Units[amount.Network], "loopback leaves no host")
+}
+
+// TestExact_DirectAndWrittenBackBytesAreCharged writes to a loop device past the page cache and through it.
+func TestExact_DirectAndWrittenBackBytesAreCharged(t *testing.T) {
+	const direct, buffered = 48 << 20, 24 << 20
+	image := filepath.Join(t.TempDir(), "image")
+	require.NoError(t, os.WriteFile(image, nil, 0o600))
+	require.NoError(t, os.Truncate(image, 128<<20))
+	out, err := exec.Command("losetup", "--find", "--show", image).CombinedOutput()
+	require.NoError(t, err, string(out))
+	device := strings.TrimSpace(string(out))
+	t.Cleanup(func() { exec.Command("losetup", "--detach", device).Run() })
+	info, err := os.Stat(device)
+	require.NoError(t, err)
+	number := info.Sys().(*syscall.Stat_t).Rdev
+	key := int32(number>>8&0xfff)<<20 | int32(number&0xff)
+
+	must, lees := newCell(t, "direct"), newCell(t, "buffered")
+	w := watch(t)
+	line(t, must.start(t, "write", "direct", device, strconv.Itoa(direct)))
+	line(t, lees.start(t, "write", "buffered", device, strconv.Itoa(buffered)))
+	w.read()
+	syscall.Sync()
+	time.Sleep(300 * time.Millisecond)
+	w.read()
+	on := func(u account.Usage) account.DeviceUse {
+		for _, d := range u.Devices {
+			if d.Device == key {
+				return d
+			}
+		}
+		return account.DeviceUse{}
+	}
+	a, b := on(w.usage(must.name)), on(w.usage(lees.name))
+	t.Logf("direct %+v\nbuffered %+v", a, b)
+	assert.Equal(t, int64(direct), a.Written, "direct: exact")
+	assert.Positive(t, a.Micros, "and for how long the device worked")
+	assert.InEpsilon(t, buffered, b.Written, 0.02, "buffered: what it dirtied, as the kernel wrote it back")
+	if b.Source == amount.Split {
+		u := w.usage(lees.name)
+		back, ok := u.Figures.Get(amount.DiskWrittenBack)
+		assert.True(t, ok)
+		t.Logf("written back on its behalf on drives: %d", back)
+	}
+	var operations int64
+	for _, l := range w.sum.Detail.Latencies {
+		if int32(l.Major<<20|l.Minor) == key && l.Written {
+			operations += l.Count
+		}
+	}
+	assert.GreaterOrEqual(t, operations, a.WriteOps, "the histogram has every operation")
+}
