@@ -39,7 +39,7 @@ host's credential, which "vinescale hosts enrol NAME" prints.`,
 		if err != nil {
 			return usageError{err}
 		}
-		reader, err := roots.open()
+		reader, err := roots.open(0)
 		if err != nil {
 			return err
 		}

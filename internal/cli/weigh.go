@@ -95,8 +95,8 @@ func (h *hostRoots) flags(cmd *cobra.Command) {
 	f.StringArrayVar(&h.diskRates, "disk-rate", nil, "what a disk can carry, as NAME=BYTES_PER_SECOND (the kernel does not say)")
 }
 
-// open opens the host for reading.
-func (h *hostRoots) open() (*kernel.Reader, error) {
+// open opens the host for reading; slowPace as in kernel.Options.
+func (h *hostRoots) open(slowPace time.Duration) (*kernel.Reader, error) {
 	rates, err := parseRates(h.diskRates)
 	if err != nil {
 		return nil, err
@@ -133,7 +133,7 @@ func (h *hostRoots) open() (*kernel.Reader, error) {
 			counters = bpf.Open(bpf.Options{CgroupV2: kernel.CgroupV2(h.kernel.Cgroup)})
 		}
 	}
-	reader, err := kernel.Open(identify.NewRegistry(o), kernel.Options{Roots: h.kernel, DiskRates: rates, Counters: counters})
+	reader, err := kernel.Open(identify.NewRegistry(o), kernel.Options{Roots: h.kernel, DiskRates: rates, Counters: counters, SlowPace: slowPace})
 	if err != nil && counters != nil {
 		counters.Close()
 	}
@@ -166,7 +166,7 @@ type weighing struct {
 }
 
 func weigh(ctx context.Context, roots *hostRoots, over time.Duration) (*weighing, error) {
-	reader, err := roots.open()
+	reader, err := roots.open(-1) // only two readings are compared
 	if err != nil {
 		return nil, err
 	}

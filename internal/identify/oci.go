@@ -24,6 +24,9 @@ type runtimes struct {
 	mu     sync.Mutex
 	byPath map[string]container // cgroup path -> container
 	known  map[string]fileMark  // state files read
+
+	round    int // reading; 0 where whoever asks does not say when one begins
+	searched int // reading of the last search
 }
 
 type fileMark struct {
@@ -74,17 +77,27 @@ var patterns = []string{
 	"crun/*/status", "user/*/crun/*/status",
 }
 
-// at finds the container whose cgroup is p. State directories are searched again for each directory not known yet,
-// which happens once per new directory.
+// at finds the container whose cgroup is p. State directories are searched again where one is not known yet: once a
+// reading, since a search takes half a millisecond and a host may have a thousand cgroups of other kinds.
 func (r *runtimes) at(p string) (container, bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if c, ok := r.byPath[p]; ok && r.known[c.file] == markOf(c.file) {
 		return c, true
 	}
-	r.search()
+	if r.round == 0 || r.searched != r.round {
+		r.search()
+		r.searched = r.round
+	}
 	c, ok := r.byPath[p]
 	return c, ok
+}
+
+// next begins a reading, in which state directories are searched once: what is written after that is found by the next.
+func (r *runtimes) next() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.round++
 }
 
 func markOf(file string) fileMark {

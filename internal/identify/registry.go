@@ -26,6 +26,7 @@ type Registry struct {
 	byPath    []recogniser[ByPath]
 	byProcess []recogniser[ByProcess]
 	asking    *asking
+	runtimes  *runtimes
 	jobs      batch
 
 	mu        sync.Mutex
@@ -71,6 +72,7 @@ func NewRegistry(o Options) *Registry {
 		byLoose: map[looseKey]account.WorkloadID{}, byProgram: map[string]int32{},
 	}
 	oci := newRuntimes(run, proc, r.users)
+	r.runtimes = oci
 	machines := machines{run, proc, r.users, bootMark(o.Boot)}
 	r.jobs = batch{r.users, r.trusted}
 	signIns := sessions{r.users, bootMark(o.Boot)}
@@ -103,6 +105,9 @@ func bootMark(boot string) string { return boot[:min(len(boot), 8)] }
 
 // Users are the host's.
 func (r *Registry) Users() *Users { return r.users }
+
+// NextReading says that a reading begins: what is looked for in vain in one is not looked for again until the next.
+func (r *Registry) NextReading() { r.runtimes.next() }
 
 // Begins returns the workload that begins at a cgroup directory, or Unrecognised.
 func (r *Registry) Begins(path string) account.WorkloadID {

@@ -40,6 +40,8 @@ type group struct {
 	files    [keptFiles]int32   // kept open: descriptor + 1
 	slow     account.Figures    // what is read now and then
 	visits   int64
+	turn     int64 // spreads over readings what is not done at each
+	watched  bool
 	counted  *counted // by the kernel for this very directory and those within it; nil where nothing is
 }
 
@@ -63,9 +65,12 @@ func (h *hierarchy) close() {
 // readGroups reads the counters of each directory at which a workload begins. A hierarchy is walked only where it may
 // have changed: listing 1,000 directories takes as long as reading the counters in them.
 func (r *Reader) readGroups(dst *account.Reading) {
+	now := dst.Wall.Truncate(r.options.SlowPace)
+	r.slow = r.options.SlowPace <= 0 || !now.Equal(r.slowAt)
+	r.slowAt = now
 	dst.Groups = dst.Groups[:0]
 	dst.NoGroup = dst.NoGroup[:0]
-	changed := r.groupsChanged()
+	changed := r.watch.changed() || r.count%(60*r.options.RecheckEvery) == 1 // else once an hour, to be sure
 	for _, h := range r.cgroups {
 		if changed || h.stale {
 			h.walkAll(r)
@@ -88,17 +93,6 @@ func (r *Reader) readGroups(dst *account.Reading) {
 	}
 }
 
-// groupsChanged tells whether cgroups were made, removed or renamed since the last call, or may have been.
-func (r *Reader) groupsChanged() bool {
-	if !r.counters.Has(bpf.Groups) || r.count%r.options.RecheckEvery == 1 {
-		return true
-	}
-	n, err := r.counters.GroupChanges()
-	was := r.groupChanges
-	r.groupChanges = n
-	return err != nil || n != was
-}
-
 const maxDepth = 64
 
 // walkAll lists the hierarchy's directories anew.
@@ -106,7 +100,7 @@ func (h *hierarchy) walkAll(r *Reader) {
 	h.gen++
 	h.stale = false
 	h.order = h.order[:0]
-	h.walk(r, h.queue[:0], 0, nil)
+	h.walk(r, h.queue[:0], 0, nil, nil)
 	for inode, g := range h.known {
 		if g.gen < h.gen {
 			r.leave(g)
@@ -115,12 +109,18 @@ func (h *hierarchy) walkAll(r *Reader) {
 	}
 }
 
-func (h *hierarchy) walk(r *Reader, path []byte, depth int, outer *group) {
+func (h *hierarchy) walk(r *Reader, path []byte, depth int, here, outer *group) {
 	if depth >= maxDepth {
 		return
 	}
 	for len(h.bufs) <= depth {
 		h.bufs = append(h.bufs, make([]byte, 8<<10))
+	}
+	if here == nil || !here.watched {
+		r.watch.add(h.watched(path))
+		if here != nil {
+			here.watched = true
+		}
 	}
 	dir := append(h.at(), '.')
 	dir = append(dir, path...)
@@ -133,9 +133,9 @@ func (h *hierarchy) walk(r *Reader, path []byte, depth int, outer *group) {
 		g.outer = outer
 		h.order = append(h.order, g)
 		if g.workload != account.Unrecognised {
-			h.walk(r, child, depth+1, g)
+			h.walk(r, child, depth+1, g, g)
 		} else {
-			h.walk(r, child, depth+1, outer)
+			h.walk(r, child, depth+1, g, outer)
 		}
 	})
 	if err != nil && !gone(err) {
@@ -153,6 +153,8 @@ func (r *Reader) meet(h *hierarchy, path []byte, e entry) *group {
 		}
 		g = &group{name: string(e.name), path: string(path), inode: e.inode, workload: r.registry.Begins(string(path))}
 		h.known[e.inode] = g
+		r.turns++
+		g.turn = r.turns
 		if h.gen > 1 {
 			g.met = r.count
 		}
@@ -184,9 +186,6 @@ func (r *Reader) forget(g *group) {
 	}
 }
 
-// slowly is after how many readings the figures that are not needed at each are read again: at the usual pace, every 20 s.
-const slowly = 4
-
 // visit adds the group of a workload with its counters.
 func (r *Reader) visit(h *hierarchy, dst *account.Reading, g *group) {
 	n := len(dst.Groups)
@@ -202,7 +201,7 @@ func (r *Reader) visit(h *hierarchy, dst *account.Reading, g *group) {
 		a.Outer = g.outer.index
 	}
 	g.index = int32(n)
-	slow := g.visits%slowly == 0
+	slow := g.visits == 0 || r.slow
 	g.visits++
 	if slow {
 		g.slow.Clear()
@@ -223,7 +222,7 @@ func (r *Reader) visit(h *hierarchy, dst *account.Reading, g *group) {
 		}
 	}
 	r.addCounted(h, g, a)
-	if g.visits%r.options.RecheckEvery == 1 {
+	if g.visits == 1 || (r.count+g.turn)%r.options.RecheckEvery == 0 {
 		r.readHeld(h, []byte(g.path), a.Workload)
 	}
 }

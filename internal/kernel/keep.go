@@ -12,7 +12,6 @@ import (
 const (
 	keptCPU = iota
 	keptMemory
-	keptMemoryStat
 	keptIO
 	keptFiles
 )

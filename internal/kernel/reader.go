@@ -31,6 +31,10 @@ type Options struct {
 	// RecheckEvery is after how many readings a known process's cgroup, namespace and affinity, and a cgroup's limits, are
 	// read again. 12 when zero: at the usual pace of 5 s, within a minute.
 	RecheckEvery int64
+	// SlowPace is how often those figures of a cgroup are read that cost much or change little: memory by kind, stalls,
+	// throttling. They are read at the first reading past each whole multiple of it by the wall clock, so that they end with
+	// the minute. A minute when zero; less than nothing is at every reading.
+	SlowPace time.Duration
 	// Counters count in the kernel what its files do not tell. Nil where that is not to be, or the host is not this one.
 	Counters *bpf.Counters
 	// KeepOpen is how many cgroup files may be kept open; half of what the process may open when zero.
@@ -71,14 +75,17 @@ type Reader struct {
 	diskNumbers [][2]uint32
 	cpuNumbers  []int
 
-	counters     *bpf.Counters
-	groupChanges uint64
-	keptOpen     int
-	pressures    bool            // the version 2 tree beside version 1 tells stalls by cgroup
-	departed     map[uint64]bool // cgroups that went, and whose counts are kept around them
-	noGroup      figures         // of departed cgroups that were in no workload
-	lostEnds     uint64          // records of ended tasks that found no room
-	ends         ends
+	counters  *bpf.Counters
+	watch     watch
+	keptOpen  int
+	turns     int64
+	slow      bool // this reading reads what is read at the slow pace
+	slowAt    time.Time
+	pressures bool            // the version 2 tree beside version 1 tells stalls by cgroup
+	departed  map[uint64]bool // cgroups that went, and whose counts are kept around them
+	noGroup   figures         // of departed cgroups that were in no workload
+	lostEnds  uint64          // records of ended tasks that found no room
+	ends      ends
 }
 
 // Open opens the trees. The error says which cannot be read and what to do.
@@ -98,6 +105,9 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 	if o.RecheckEvery == 0 {
 		o.RecheckEvery = 12
 	}
+	if o.SlowPace == 0 {
+		o.SlowPace = time.Minute
+	}
 	if o.KeepOpen == 0 {
 		o.KeepOpen = mostKept()
 	}
@@ -107,6 +117,7 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 		paths: map[string]account.WorkloadID{}, spaces: map[uint64]*namespace{},
 		disks: map[string]diskKind{}, ifaces: map[string]*iface{}, trouble: map[string]error{}, names: map[string]string{},
 	}
+	r.watch.open()
 	var err error
 	if r.proc, err = openTree(o.Roots.Proc); err != nil {
 		return nil, fmt.Errorf("%w: is the kernel's process tree mounted there? Name its root with --proc-root", err)
@@ -138,6 +149,7 @@ func (r *Reader) Close() {
 	if r.counters != nil {
 		r.counters.Close()
 	}
+	r.watch.close()
 	r.proc.close()
 	r.sys.close()
 	for _, h := range r.cgroups {
@@ -185,6 +197,7 @@ func (r *Reader) note(file string, err error) {
 // whatever else is missing is left out and said in dst.Unavailable or by Trouble.
 func (r *Reader) Read(dst *account.Reading) error {
 	r.count++
+	r.registry.NextReading()
 	dst.Boot = r.boot
 	dst.Unavailable = [amount.NumResources]string{}
 	if err := r.readHost(dst); err != nil {

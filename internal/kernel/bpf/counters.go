@@ -6,9 +6,11 @@ import (
 	"io"
 	"os"
 	"runtime"
+	"runtime/debug"
 	"slices"
 
 	"github.com/cilium/ebpf"
+	"github.com/cilium/ebpf/btf"
 	"github.com/cilium/ebpf/rlimit"
 )
 
@@ -19,13 +21,12 @@ type Feature uint8
 const (
 	CPU     Feature = iota // CPU time by cgroup and CPU, and a record of each task that ended
 	Tasks                  // all tasks in one reading
-	Groups                 // whether the cgroup trees changed
 	Network                // bytes and packets by cgroup, interface and direction
 	Disk                   // block I/O by cgroup, device and direction
 	NumFeatures
 )
 
-var featureNames = [NumFeatures]string{"cpu", "tasks", "groups", "network", "disk"}
+var featureNames = [NumFeatures]string{"cpu", "tasks", "network", "disk"}
 
 func (f Feature) String() string { return featureNames[f] }
 
@@ -44,14 +45,14 @@ type Options struct {
 type Counters struct {
 	missing [NumFeatures]error
 	closers []io.Closer
+	loading *ebpf.CollectionOptions // of all the programs, which share the kernel's types; nil once loaded
 	cpus    int // possible CPUs: how many values a counter by CPU has
 
-	cpu    cpuObjects
-	tasks  *taskReader
-	ended  *endedReader
-	net    netObjects
-	disk   diskObjects
-	groups groupsObjects
+	cpu   cpuObjects
+	tasks *taskReader
+	ended *endedReader
+	net   netObjects
+	disk  diskObjects
 
 	spent     batch[cpuGroups, cpuSpent]
 	flows     batch[netFlow, netMoved]
@@ -62,19 +63,22 @@ type Counters struct {
 // Open loads and attaches what this kernel, and this process's rights, allow. It never fails: Missing says what is not
 // there and why.
 func Open(o Options) *Counters {
-	c := &Counters{}
+	c := &Counters{loading: &ebpf.CollectionOptions{Cache: btf.NewCache()}}
 	var err error
 	if c.cpus, err = ebpf.PossibleCPU(); err != nil {
 		c.cpus = runtime.NumCPU()
 	}
 	_ = rlimit.RemoveMemlock() // kernels before 5.11 need it; where it fails, loading says so
-	for f, open := range [NumFeatures]func(Options) error{CPU: c.openCPU, Tasks: c.openTasks, Groups: c.openGroups, Network: c.openNetwork, Disk: c.openDisk} {
+	for f, open := range [NumFeatures]func(Options) error{CPU: c.openCPU, Tasks: c.openTasks, Network: c.openNetwork, Disk: c.openDisk} {
 		if slices.Contains(o.Off, Feature(f)) {
 			c.missing[f] = ErrOff
 		} else if err := open(o); err != nil {
 			c.missing[f] = explain(err)
 		}
 	}
+	// Loading took the types of the whole kernel, some 30 MB, which are not needed any more.
+	c.loading = nil
+	debug.FreeOSMemory()
 	return c
 }
 

@@ -28,5 +28,4 @@ func TestTry(t *testing.T) {
 	fmt.Println(c.Flows(func(f Flow, m Moved) { fmt.Println(f, m) }))
 	fmt.Println(c.Transfers(func(f Transfer, m Done) { fmt.Println(f, m) }))
 	fmt.Println(c.Latencies(func(f Slot, m uint64) { fmt.Println(f, m) }))
-	fmt.Println(c.GroupChanges())
 }

@@ -44,7 +44,7 @@ struct ended {
 
 struct {
 	__uint(type, BPF_MAP_TYPE_RINGBUF);
-	__uint(max_entries, 1 << 22);
+	__uint(max_entries, 1 << 21);
 } ended_tasks SEC(".maps");
 
 struct ended *unused_ended __attribute__((unused)); /* keeps the type in the object */

@@ -34,7 +34,7 @@ func (c *Counters) openCPU(Options) error {
 	if err := spec.Variables["attached_ns"].Set(uint64(now.Nano())); err != nil {
 		return err
 	}
-	if err := spec.LoadAndAssign(&c.cpu, nil); err != nil {
+	if err := spec.LoadAndAssign(&c.cpu, c.loading); err != nil {
 		return err
 	}
 	c.keep(&c.cpu)

@@ -32,7 +32,7 @@ func BucketBounds(bucket uint16) (low, high int64) {
 }
 
 func (c *Counters) openDisk(Options) error {
-	if err := loadDiskObjects(&c.disk, nil); err != nil {
+	if err := loadDiskObjects(&c.disk, c.loading); err != nil {
 		return err
 	}
 	c.keep(&c.disk)

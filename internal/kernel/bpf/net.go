@@ -21,7 +21,7 @@ func (c *Counters) openNetwork(o Options) error {
 	if o.CgroupV2 == "" {
 		return fmt.Errorf("no version 2 hierarchy of cgroups is mounted, which the kernel needs to tell sockets apart")
 	}
-	if err := loadNetObjects(&c.net, nil); err != nil {
+	if err := loadNetObjects(&c.net, c.loading); err != nil {
 		return err
 	}
 	c.keep(&c.net)

@@ -32,7 +32,7 @@ type taskReader struct {
 
 func (c *Counters) openTasks(Options) error {
 	r := &taskReader{buf: make([]byte, 64<<10)}
-	if err := loadTasksObjects(&r.objects, nil); err != nil {
+	if err := loadTasksObjects(&r.objects, c.loading); err != nil {
 		return err
 	}
 	c.keep(&r.objects)

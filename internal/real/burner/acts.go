@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"os/signal"
 	"runtime"
 	"strconv"
 	"syscall"
@@ -128,8 +129,12 @@ func echo([]string) error {
 	}
 }
 
-// crowd fills cgroups of the same name in several trees with children that sleep until this process ends.
+// crowd fills cgroups of the same name in several trees with children that sleep until this process is told to end, by
+// SIGTERM: then it ends and reaps them.
 func crowd(args []string) error {
+	var children []int
+	end := make(chan os.Signal, 1)
+	signal.Notify(end, syscall.SIGTERM)
 	each, trees := number(args[0]), args[1:]
 	entries, err := os.ReadDir(trees[0])
 	if err != nil {
@@ -146,13 +151,21 @@ func crowd(args []string) error {
 			}
 		}
 		for range each {
-			if _, err := forkSleeper(); err != nil {
+			pid, err := forkSleeper()
+			if err != nil {
 				return err
 			}
+			children = append(children, pid)
 		}
 	}
 	fmt.Println("there")
-	time.Sleep(time.Hour)
+	<-end
+	for _, pid := range children {
+		syscall.Kill(pid, syscall.SIGKILL)
+	}
+	for _, pid := range children {
+		syscall.Wait4(pid, nil, 0, nil)
+	}
 	return nil
 }
 
