@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"runtime/debug"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -39,6 +40,9 @@ host's credential, which "vinescale hosts enrol NAME" prints.`,
 		if err != nil {
 			return usageError{err}
 		}
+		// A collector allocates little at a time and lives beside what it measures: memory matters more than the 20 ms in half
+		// a minute that collecting garbage sooner takes it with 5,000 processes.
+		debug.SetGCPercent(20)
 		reader, err := roots.open(0)
 		if err != nil {
 			return err

@@ -40,7 +40,7 @@ const interval = time.Minute
 type Collector struct {
 	Options
 	tracker  account.Tracker
-	readings [3]account.Reading // the tracker keeps the last; one more is being filled
+	readings [2]account.Reading // the tracker keeps the last; the other is being filled
 	turn     int
 	open     *account.Interval // the interval that is being added up
 	sequence uint64

@@ -86,10 +86,13 @@ func (r *Reader) deviceType(name string) string {
 	return "virtual"
 }
 
-// intern returns a kept string for a device's name.
+// intern returns a kept string, of which many processes or devices have the same. Those of long ago are let go in time.
 func (r *Reader) intern(name []byte) string {
 	if s, ok := r.names[string(name)]; ok {
 		return s
+	}
+	if len(r.names) > 20_000 {
+		clear(r.names)
 	}
 	s := string(name)
 	r.names[s] = s

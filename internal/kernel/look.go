@@ -21,7 +21,7 @@ func (r *Reader) look(pid int32, p *process, anew bool) bool {
 		if uid, allowed, ok := parseStatus(b); ok {
 			p.uid = uid
 			if p.allowed != string(allowed) {
-				p.allowed = string(allowed)
+				p.allowed = r.intern(allowed)
 			}
 		}
 	}
@@ -37,7 +37,7 @@ func (r *Reader) look(pid int32, p *process, anew bool) bool {
 	}
 	p.looked = r.count
 	if p.cgroups != string(b) {
-		p.cgroups = string(b)
+		p.cgroups = r.intern(b)
 	}
 	if anew {
 		p.program = r.program(pid, p)

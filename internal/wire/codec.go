@@ -28,7 +28,8 @@ func Encode(b *Batch) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	encoder, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
+	// A small window: an interval is some tens of kilobytes, and the usual one takes 16 MB beside what is measured.
+	encoder, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10), zstd.WithLowerEncoderMem(true))
 	if err != nil {
 		return nil, err
 	}

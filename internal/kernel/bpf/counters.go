@@ -46,7 +46,7 @@ type Counters struct {
 	missing [NumFeatures]error
 	closers []io.Closer
 	loading *ebpf.CollectionOptions // of all the programs, which share the kernel's types; nil once loaded
-	cpus    int // possible CPUs: how many values a counter by CPU has
+	cpus    int                     // possible CPUs: how many values a counter by CPU has
 
 	cpu   cpuObjects
 	tasks *taskReader

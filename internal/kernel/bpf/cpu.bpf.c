@@ -44,7 +44,7 @@ struct ended {
 
 struct {
 	__uint(type, BPF_MAP_TYPE_RINGBUF);
-	__uint(max_entries, 1 << 21);
+	__uint(max_entries, 1 << 20);
 } ended_tasks SEC(".maps");
 
 struct ended *unused_ended __attribute__((unused)); /* keeps the type in the object */
