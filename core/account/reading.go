@@ -148,6 +148,7 @@ type Group struct {
 	Workload WorkloadID // never Unrecognised
 	Outer    int32      // index in Reading.Groups of the nearest enclosing one in the same hierarchy; -1 for none. Outer < own index
 	Has      Has
+	Added    Has  // of Has: added up over its members, not counted for the whole
 	Born     bool // the directory was not there at the previous reading, so its counters began from nothing since
 
 	CPUMicros   int64

@@ -215,7 +215,7 @@ func (s *scratch) groups(iv *Interval) {
 			g.Has &= HasMemory
 		}
 		d := Group{
-			Workload: g.Workload, Outer: g.Outer, Has: g.Has,
+			Workload: g.Workload, Outer: g.Outer, Has: g.Has, Added: g.Added,
 			CPUMicros:    grown(before.CPUMicros, g.CPUMicros),
 			DiskBytes:    grown(before.DiskBytes, g.DiskBytes),
 			NetworkBytes: grown(before.NetworkBytes, g.NetworkBytes),
@@ -264,6 +264,9 @@ func (t *tally) count(d Group, sign int64) {
 		if sign > 0 {
 			t.counted |= bit
 			t.has[r], t.source[r] = true, amount.Counted
+			if d.Added&bit != 0 {
+				t.source[r] = amount.Summed
+			}
 		}
 	}
 	add(HasCPU, amount.CPU, d.CPUMicros)
@@ -443,8 +446,14 @@ func (s *scratch) namespaces() {
 			before = *n
 		}
 		t := s.tally(n.Workload)
-		if t.counted&HasNetwork != 0 {
+		if t.counted&HasNetwork != 0 && t.source[amount.Network] == amount.Counted {
 			continue // its sockets are counted, which tells loopback apart too
+		}
+		if t.has[amount.Network] && t.source[amount.Network] == amount.Summed && t.counted&HasNetwork != 0 {
+			t.units[amount.Network], t.counted = 0, t.counted&^HasNetwork // its own interfaces tell more than its open sockets
+			for _, m := range []amount.Measure{amount.NetworkReceived, amount.NetworkSent} {
+				t.figures.Put(m, 0, amount.Counted)
+			}
 		}
 		t.live = true
 		received, sent := grown(before.Received, n.Received), grown(before.Sent, n.Sent)

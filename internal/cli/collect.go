@@ -1,11 +1,14 @@
 package cli
 
 import (
+	"fmt"
 	"runtime/debug"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"vinescale/core/account"
 	"vinescale/internal/client"
 	"vinescale/internal/collect"
 )
@@ -19,12 +22,19 @@ func newCollect() *cobra.Command {
 keeps each in the spool until the service has committed it: a crash of either, a
 lost answer or a cut line loses nothing and counts nothing twice. It needs this
 host's credential, which "vinescale hosts enrol NAME" prints.`,
-		Example: `  VINESCALE_CREDENTIAL=... vinescale collect --service https://books.example --host cellar-1`,
-		Args:    cobra.NoArgs,
+		Example: `  vinescale collect --explain
+  VINESCALE_CREDENTIAL=... vinescale collect --service https://books.example --host cellar-1`,
+		Args: cobra.NoArgs,
 	}
 	configFlags(cmd, "service", "credential", "spool", "tick", "log_level", "log_format")
 	roots.flags(cmd)
+	explain := cmd.Flags().Bool("explain", false, "say what this host can count, what must be added up or split, and what cannot be had; then stop")
+	as := asFlag(cmd)
+	cmd.Flags().Lookup("as").Usage += " of --explain"
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		if *explain {
+			return explainHost(cmd, &roots, as.value)
+		}
 		c, log, err := prepare(cmd)
 		if err != nil {
 			return err
@@ -59,4 +69,43 @@ host's credential, which "vinescale hosts enrol NAME" prints.`,
 		}).Run(cmd.Context())
 	}
 	return cmd
+}
+
+// explainHost prints what this host can count.
+func explainHost(cmd *cobra.Command, roots *hostRoots, as string) error {
+	reader, err := roots.open(0)
+	if err != nil {
+		return err
+	}
+	defer reader.Close()
+	abilities := reader.Abilities()
+	if as == "table" {
+		fmt.Fprintf(cmd.OutOrStdout(), "%s: cgroups %s\n\n", visible(roots.name), reader.Mode())
+	}
+	columns := abilityColumns
+	if as == "table" {
+		columns = shownColumns(columns)
+	}
+	if err := write(cmd.OutOrStdout(), as, columns, abilities); err != nil {
+		return err
+	}
+	if as != "table" {
+		return nil
+	}
+	// Reasons are long and often the same: each is said once.
+	said := map[string]bool{}
+	for _, a := range abilities {
+		if a.Why != "" && !said[a.Why] {
+			said[a.Why] = true
+			fmt.Fprintf(cmd.OutOrStdout(), "\n%s: %s.\n", a.What, strings.Join(strings.Fields(a.Why), " "))
+		}
+	}
+	return nil
+}
+
+var abilityColumns = []column[account.Ability]{
+	{name: "what", head: "what", value: func(a account.Ability) any { return a.What }},
+	{name: "source", head: "source", value: func(a account.Ability) any { return a.Source }},
+	{name: "how", head: "how", value: func(a account.Ability) any { return a.How }},
+	{name: "why_not_better", head: "why not better", extra: true, value: func(a account.Ability) any { return a.Why }},
 }

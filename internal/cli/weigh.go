@@ -133,7 +133,7 @@ func (h *hostRoots) open(slowPace time.Duration) (*kernel.Reader, error) {
 			counters = bpf.Open(bpf.Options{CgroupV2: kernel.CgroupV2(h.kernel.Cgroup)})
 		}
 	}
-	reader, err := kernel.Open(identify.NewRegistry(o), kernel.Options{Roots: h.kernel, DiskRates: rates, Counters: counters, SlowPace: slowPace})
+	reader, err := kernel.Open(identify.NewRegistry(o), kernel.Options{Roots: h.kernel, DiskRates: rates, Counters: counters, Ask: h.own(), SlowPace: slowPace})
 	if err != nil && counters != nil {
 		counters.Close()
 	}

@@ -82,7 +82,7 @@ func (r *Reader) readGroups(dst *account.Reading) {
 	r.forgetCounted()
 	r.gatherCounted(dst)
 	for _, h := range r.cgroups {
-		if h.name == "unified" && !r.counters.Has(bpf.Network) && !r.pressures {
+		if h.name == "unified" && !r.counters.Has(bpf.Network) && r.sockets.missing() != "" && !r.pressures {
 			continue
 		}
 		for _, g := range h.order {

@@ -74,6 +74,11 @@ func (r *Reader) counting(f bpf.Feature) *hierarchy {
 	if !r.counters.Has(f) {
 		return nil
 	}
+	return r.hierarchyOf(f)
+}
+
+// hierarchyOf is the hierarchy by whose cgroups a feature counts; nil where it is not mounted.
+func (r *Reader) hierarchyOf(f bpf.Feature) *hierarchy {
 	name := map[bpf.Feature]string{bpf.CPU: "cpuacct", bpf.Network: "unified", bpf.Disk: "blkio"}[f]
 	for _, h := range r.cgroups {
 		if r.v2 || h.name == name {
@@ -86,7 +91,7 @@ func (r *Reader) counting(f bpf.Feature) *hierarchy {
 // gatherCounted reads what the kernel counted by cgroup, and adds it up over the cgroups of each workload.
 func (r *Reader) gatherCounted(dst *account.Reading) {
 	dst.SplitsDisk = false
-	if r.counters == nil {
+	if r.counters == nil && r.sockets == nil {
 		return
 	}
 	for _, h := range r.cgroups {
@@ -133,11 +138,35 @@ func (r *Reader) gatherCounted(dst *account.Reading) {
 			r.note("network by cgroup", err)
 		}
 	}
+	if h := r.hierarchyOf(bpf.Network); h != nil && r.sockets.missing() == "" {
+		r.gatherSockets(h)
+	}
 	if h := r.counting(bpf.Disk); h != nil {
 		r.gatherDisk(dst, h)
 	}
 	for _, h := range r.cgroups {
 		h.addUp()
+	}
+}
+
+// gatherSockets adds up the bytes of open sockets by cgroup.
+func (r *Reader) gatherSockets(h *hierarchy) {
+	if err := r.sockets.read(); err != nil {
+		r.note("sockets", err)
+		return
+	}
+	for _, x := range []struct {
+		groups map[uint64]*[2]int64
+		at     int
+	}{{r.sockets.groups, netReceived}, {r.sockets.local, netLocalReceived}} {
+		for id, moved := range x.groups {
+			if own := h.own(id); own != nil {
+				own.net[x.at] += moved[0]
+				own.net[x.at+1] += moved[1]
+			} else if id > 1 && h.known[id] == nil {
+				delete(x.groups, id)
+			}
+		}
 	}
 }
 
@@ -302,12 +331,20 @@ func (r *Reader) addCounted(h *hierarchy, g *group, a *account.Group) {
 		}
 		f.Put(amount.CPUWait, w.waited/1000, amount.Counted)
 	}
-	if h == r.counting(bpf.Network) && r.registry.Workload(g.workload).Kind != amount.VM {
+	if r.registry.Workload(g.workload).Kind == amount.VM {
+		// What a machine sends passes no socket of its process but a tap.
+	} else if h == r.counting(bpf.Network) {
 		a.NetworkBytes, a.Has = w.net[netReceived]+w.net[netSent], a.Has|account.HasNetwork
 		for i, m := range []amount.Measure{amount.NetworkReceived, amount.NetworkSent, amount.NetworkPacketsReceived, amount.NetworkPacketsSent,
 			amount.NetworkLocalReceived, amount.NetworkLocalSent} {
 			f.Put(m, w.net[i], amount.Counted)
 		}
+	} else if r.sockets.missing() == "" && h == r.hierarchyOf(bpf.Network) {
+		a.NetworkBytes, a.Has, a.Added = w.net[netReceived]+w.net[netSent], a.Has|account.HasNetwork, a.Added|account.HasNetwork
+		f.Put(amount.NetworkReceived, w.net[netReceived], amount.Summed)
+		f.Put(amount.NetworkSent, w.net[netSent], amount.Summed)
+		f.Put(amount.NetworkLocalReceived, w.net[netLocalReceived], amount.Summed)
+		f.Put(amount.NetworkLocalSent, w.net[netLocalSent], amount.Summed)
 	}
 	if h == r.counting(bpf.Disk) {
 		a.Devices = append(a.Devices[:0], w.devices...)

@@ -46,6 +46,41 @@ func (e *ends) drain(r *Reader, tasks []bpf.Task) {
 			r.note("ended tasks", err)
 		}
 	}
+	e.sort(r, func(listed map[int32]int64) {
+		for i := range tasks {
+			t := &tasks[i]
+			if _, asked := listed[t.Pid]; asked {
+				listed[t.Pid] = int64(t.Start / nanosPerTick)
+			}
+		}
+	})
+}
+
+// drainExits takes what taskstats told of tasks that ended, after processes were read from files. Those are whole: their
+// files have what their ended threads used.
+func (e *ends) drainExits(r *Reader) {
+	ended, lost := r.exits.take()
+	r.lostEnds = lost
+	for _, x := range ended {
+		if x.pid != x.tgid {
+			continue
+		}
+		if p := r.procs[x.pid]; p != nil && max(p.start-x.start, x.start-p.start) <= 5 {
+			x.start = p.start // it was worked out from how long it lived
+		}
+		e.waiting = append(e.waiting, x)
+	}
+	e.sort(r, func(listed map[int32]int64) {
+		for pid := range listed {
+			if p := r.procs[pid]; p != nil && p.seen == r.count {
+				listed[pid] = p.start
+			}
+		}
+	})
+}
+
+// sort says of each record whether it is of a thread, of a process that is over, or of one that is still listed.
+func (e *ends) sort(r *Reader, find func(listed map[int32]int64)) {
 	e.over = e.over[:0]
 	if len(e.waiting) == 0 {
 		return
@@ -55,12 +90,7 @@ func (e *ends) drain(r *Reader, tasks []bpf.Task) {
 	for i := range e.waiting {
 		listed[e.waiting[i].pid], listed[e.waiting[i].tgid] = -1, -1
 	}
-	for i := range tasks {
-		t := &tasks[i]
-		if _, asked := listed[t.Pid]; asked {
-			listed[t.Pid] = int64(t.Start / nanosPerTick)
-		}
-	}
+	find(listed)
 	kept := e.waiting[:0]
 	var threads map[int32]*taskSums // of processes that are not listed any more
 	for _, x := range e.waiting {

@@ -33,12 +33,12 @@ type process struct {
 	micros   int64 // CPU time at its last reading
 	runnable int32
 
-	index   int32    // in the reading of its last sight
-	sums    taskSums // of all its threads
-	gone    taskSums // of those that ended
-	sight   identity // what it showed in the last reading of all tasks
-	pss     int64    // at its last look; -1 where not known
-	pssRead int64
+	index int32    // in the reading of its last sight
+	sums  taskSums // of all its threads
+	gone  taskSums // of those that ended
+	sight identity // what it showed in the last reading of all tasks
+	pss   int64    // proportional memory at its last look; -1 where it may not be known
+	pssAt int64    // reading of that; 0 for none
 }
 
 // readProcesses lists /proc and reads each process's counters.
@@ -66,6 +66,9 @@ func (r *Reader) readProcesses(dst *account.Reading) error {
 	for _, pid := range r.pids {
 		r.readProcess(dst, pid)
 	}
+	if r.exits.missing() == "" {
+		r.ends.drainExits(r)
+	}
 	r.endReading(dst)
 	return nil
 }
@@ -73,6 +76,7 @@ func (r *Reader) readProcesses(dst *account.Reading) error {
 // endReading settles what needs all processes read, and forgets those that are gone.
 func (r *Reader) endReading(dst *account.Reading) {
 	r.settle(dst)
+	r.readProportional(dst)
 	r.addEnded(dst)
 	for pid, p := range r.procs {
 		if p.seen < r.count {

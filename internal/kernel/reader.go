@@ -37,6 +37,11 @@ type Options struct {
 	SlowPace time.Duration
 	// Counters count in the kernel what its files do not tell. Nil where that is not to be, or the host is not this one.
 	Counters *bpf.Counters
+	// Ask says that the kernel this runs on is the host's: where Counters lack a feature, it is asked for the ends of tasks
+	// and for sockets.
+	Ask bool
+	// Space asks a filesystem by where it is mounted; nil asks the host's own. A staged host answers by itself.
+	Space func(mount string) (Space, error)
 	// KeepOpen is how many cgroup files may be kept open; half of what the process may open when zero.
 	KeepOpen int
 }
@@ -86,6 +91,8 @@ type Reader struct {
 	noGroup   figures         // of departed cgroups that were in no workload
 	lostEnds  uint64          // records of ended tasks that found no room
 	ends      ends
+	exits     *exits   // where tasks' ends are told by taskstats
+	sockets   *sockets // where sockets are asked for their bytes
 }
 
 // Open opens the trees. The error says which cannot be read and what to do.
@@ -131,6 +138,12 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 	}
 	r.boot = string(trimNewline(boot))
 	r.hostNet = r.netns(1)
+	if o.Ask && !r.counters.Has(bpf.CPU) {
+		r.exits = openExits()
+	}
+	if o.Ask && !r.counters.Has(bpf.Network) {
+		r.sockets = openSockets()
+	}
 	return r, r.openHierarchies(o.Roots.Cgroup)
 }
 
@@ -150,6 +163,7 @@ func (r *Reader) Close() {
 		r.counters.Close()
 	}
 	r.watch.close()
+	r.exits.close()
 	r.proc.close()
 	r.sys.close()
 	for _, h := range r.cgroups {

@@ -86,8 +86,8 @@ func Open(o Options) *Counters {
 func explain(err error) error {
 	var rejected *ebpf.VerifierError
 	switch {
-	case errors.Is(err, os.ErrPermission):
-		return fmt.Errorf("this process may not: it takes the capabilities CAP_BPF and CAP_PERFMON, for the network CAP_NET_ADMIN too (%w)", err)
+	case errors.Is(err, os.ErrPermission), os.Geteuid() != 0 && errors.Is(err, ebpf.ErrNotSupported): // it cannot try, so it cannot tell
+		return fmt.Errorf("this process may not: it takes the capabilities CAP_BPF and CAP_PERFMON, for the network CAP_NET_ADMIN too")
 	case errors.Is(err, ebpf.ErrNotSupported), errors.Is(err, os.ErrNotExist):
 		return fmt.Errorf("this kernel cannot (%w)", err)
 	case errors.As(err, &rejected):

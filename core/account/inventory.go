@@ -1,0 +1,62 @@
+package account
+
+// Inventory is what a host is made of, as it stands: it changes seldom, and has no counters.
+type Inventory struct {
+	CPUs        []CPUPlace   `json:"cpus"`
+	Devices     []Device     `json:"devices"`
+	Filesystems []Filesystem `json:"filesystems"`
+	Swaps       []Swap       `json:"swaps"`
+	Counting    []Ability    `json:"counting"`
+}
+
+// CPUPlace is where a logical CPU sits. Two of one core and package are SMT siblings. -1 is not known.
+type CPUPlace struct {
+	CPU     int `json:"cpu"`
+	Core    int `json:"core"`
+	Package int `json:"package"`
+	Node    int `json:"node"`    // NUMA
+	KHz     int `json:"khz"`     // now; 0 where not known
+	MostKHz int `json:"max_khz"` // at most
+}
+
+// Device is a block device.
+type Device struct {
+	Name       string   `json:"name"`
+	Number     int32    `json:"number"` // major << 20 | minor
+	Kind       string   `json:"kind"`   // drive, partition, volume, loop or memory
+	Parents    []string `json:"parents"`
+	Controller string   `json:"controller"` // of a drive: where it is attached
+	Model      string   `json:"model"`
+	Label      string   `json:"label"` // a volume's own name, a loop's file
+	Rotates    bool     `json:"rotates"`
+	SizeBytes  int64    `json:"size_bytes"`
+}
+
+// Filesystem is a mounted filesystem on a block device.
+type Filesystem struct {
+	Mount       string `json:"mount"`
+	Type        string `json:"type"`
+	Device      string `json:"device"`
+	SizeBytes   int64  `json:"size_bytes"`
+	UsedBytes   int64  `json:"used_bytes"`
+	FreeBytes   int64  `json:"free_bytes"` // that an ordinary user may take: less than size - used, where some is reserved
+	Inodes      int64  `json:"inodes"`     // 0 where the filesystem has no fixed number
+	UsedInodes  int64  `json:"used_inodes"`
+	Unavailable string `json:"unavailable,omitempty"` // why its space is not known
+}
+
+// Swap is a device or file that memory is swapped to.
+type Swap struct {
+	Name      string `json:"name"`
+	Kind      string `json:"kind"` // partition or file
+	SizeBytes int64  `json:"size_bytes"`
+	UsedBytes int64  `json:"used_bytes"`
+}
+
+// Ability is one thing a host can, or cannot, count.
+type Ability struct {
+	What   string `json:"what"`
+	Source string `json:"source"` // counted, summed, split or unavailable
+	How    string `json:"how"`
+	Why    string `json:"why,omitempty"` // it is not better
+}

@@ -1,0 +1,95 @@
+package kernel
+
+import (
+	"fmt"
+	"os"
+
+	"vinescale/core/account"
+	"vinescale/internal/kernel/bpf"
+)
+
+// Abilities says what this host can count, what it must add up or split, what it cannot have, and why.
+func (r *Reader) Abilities() []account.Ability {
+	const counted, summed, split, unavailable = "counted", "summed", "split", "unavailable"
+	var list []account.Ability
+	put := func(what, source, how, why string) {
+		list = append(list, account.Ability{What: what, Source: source, How: how, Why: why})
+	}
+	not := func(f bpf.Feature) string {
+		if err := r.counters.Missing(f); err != nil {
+			return "no counting in the kernel: " + err.Error()
+		}
+		return ""
+	}
+	groupFile := map[bool]string{true: "cpu.stat", false: "cpuacct.usage_percpu"}[r.v2]
+	put("CPU time of a cgroup", counted, "the kernel's own counter, "+groupFile, "")
+	cpu := r.counters.Has(bpf.CPU)
+	switch {
+	case cpu || !r.v2:
+		how := "the scheduler's clock at each switch (eBPF)"
+		if !r.v2 {
+			how = groupFile
+		}
+		put("CPU time of a cgroup, by CPU", counted, how, "")
+	default:
+		put("CPU time of a cgroup, by CPU", summed, "each process's time, put down to the CPU it last ran on", not(bpf.CPU))
+	}
+	if cpu {
+		put("CPU time of processes outside cgroups", summed, "the scheduler's clock of every task, ended ones too (eBPF)", "")
+		put("work that ended between readings", counted, "a record of each ended task with its cgroup and user (eBPF)", "")
+		put("time on each CPU", counted, "how long tasks ran there (eBPF), so that steal and interrupts are not counted twice", "")
+		put("waiting for a CPU", counted, "the scheduler's run-queue delay (eBPF)", "")
+	} else {
+		put("CPU time of processes outside cgroups", summed, "/proc/PID/stat, in steps of 10 ms", not(bpf.CPU))
+		if why := r.exits.missing(); why == "" {
+			put("work that ended between readings", summed, "taskstats exit records, in steps of a clock tick", not(bpf.CPU))
+		} else {
+			put("work that ended between readings", unavailable, "it is in its cgroup's counter; outside cgroups it is in the residual", not(bpf.CPU)+"; no taskstats: "+why)
+		}
+		put("time on each CPU", summed, "/proc/stat, in steps of 10 ms; stolen time may be counted twice", not(bpf.CPU))
+		put("waiting for a CPU", unavailable, "", not(bpf.CPU))
+	}
+	put("user and system time apart", split, "the kernel divides exact time by what it sampled at ticks", "")
+	if r.counters.Has(bpf.Tasks) {
+		put("processes", counted, "all tasks in one reading (eBPF)", "")
+	} else {
+		put("processes", counted, "/proc, three files each", not(bpf.Tasks))
+	}
+	put("memory of a cgroup", counted, map[bool]string{true: "memory.current, memory.stat", false: "memory.usage_in_bytes, memory.stat"}[r.v2], "")
+	put("memory of processes outside cgroups", summed, "resident anonymous pages; shared pages by the number of sharers, once in five minutes", "")
+	switch {
+	case r.v2:
+		put("disk of a cgroup", counted, "io.stat, by device", "")
+	case r.counters.Has(bpf.Disk):
+		put("disk of a cgroup", counted, "each request as it is issued, by device (eBPF)", "")
+	default:
+		put("disk of a cgroup", summed, "/proc/PID/io: writes count when pages are dirtied, and no device is known", not(bpf.Disk))
+	}
+	if r.counters.Has(bpf.Disk) {
+		put("latency of devices", counted, "each request from issue to completion (eBPF)", "")
+		put("what the kernel writes back later", split, "by who dirtied pages", "the kernel writes pages of several workloads together")
+	} else {
+		put("latency of devices", counted, "the mean alone, from /proc/diskstats", not(bpf.Disk))
+		put("what the kernel writes back later", map[bool]string{true: counted, false: summed}[r.v2], map[bool]string{true: "io.stat charges who dirtied it", false: "counted when dirtied"}[r.v2], not(bpf.Disk))
+	}
+	switch {
+	case r.counters.Has(bpf.Network):
+		put("network of a cgroup", counted, "every packet of its sockets, IP level (eBPF)", "")
+	default:
+		put("network of a workload with a network of its own", counted, "the interfaces of its namespace", "")
+		if why := r.sockets.missing(); why == "" {
+			put("network of a cgroup that shares the host's", summed, "TCP payload of its open sockets (sock_diag): no UDP, and not what closed between readings", not(bpf.Network))
+		} else {
+			put("network of a cgroup that shares the host's", unavailable, "", not(bpf.Network)+"; "+why)
+		}
+	}
+	if _, err := os.Stat(r.proc.root + "/pressure/cpu"); err == nil {
+		put("pressure", counted, "PSI of the host and of each cgroup in a version 2 tree", "")
+	} else {
+		put("pressure", unavailable, "", "this kernel has no pressure stall information")
+	}
+	if _, err := r.proc.read(r.proc.at("1/io")); err != nil && !r.counters.Has(bpf.Tasks) {
+		put("other users' processes", unavailable, "", fmt.Sprintf("their I/O may not be read (%v): run it as root, or with CAP_SYS_PTRACE", err))
+	}
+	return list
+}

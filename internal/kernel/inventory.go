@@ -1,0 +1,282 @@
+package kernel
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"vinescale/core/account"
+	"vinescale/core/cpuset"
+)
+
+// Space is what a filesystem holds (statfs(2)).
+type Space struct{ Size, Used, Free, Inodes, UsedInodes int64 }
+
+// Survey reads what the host is made of. What cannot be read is left out; it takes some milliseconds.
+func (r *Reader) Survey() *account.Inventory {
+	inv := &account.Inventory{Counting: r.Abilities()}
+	r.surveyCPUs(inv)
+	r.surveyDevices(inv)
+	r.surveyFilesystems(inv)
+	if b, err := r.proc.read(r.proc.at("swaps")); err == nil {
+		inv.Swaps = parseSwaps(b)
+	}
+	return inv
+}
+
+// surveyCPUs reads the kernel's "CPU topology" and "CPU Performance Scaling" files.
+func (r *Reader) surveyCPUs(inv *account.Inventory) {
+	nodes := map[int]int{}
+	entries, _ := os.ReadDir(filepath.Join(r.sys.root, "devices/system/node"))
+	for _, e := range entries {
+		n, ok := strings.CutPrefix(e.Name(), "node")
+		node, err := strconv.Atoi(n)
+		if !ok || err != nil {
+			continue
+		}
+		if b, err := r.sys.read(r.sys.at("devices/system/node", e.Name(), "cpulist")); err == nil {
+			set, _ := cpuset.Parse(string(trimNewline(b)))
+			for _, c := range set.CPUs() {
+				nodes[c] = node
+			}
+		}
+	}
+	for _, cpu := range r.cpuNumbers {
+		dir := "devices/system/cpu/cpu" + strconv.Itoa(cpu)
+		read := func(file string, missing int) int {
+			if b, err := r.sys.read(r.sys.at(dir, file)); err == nil {
+				if n, ok := number(trimNewline(b)); ok && n < 1<<31 {
+					return int(n)
+				}
+			}
+			return missing
+		}
+		place := account.CPUPlace{
+			CPU: cpu, Core: read("topology/core_id", -1), Package: read("topology/physical_package_id", -1), Node: -1,
+			KHz: read("cpufreq/scaling_cur_freq", 0), MostKHz: read("cpufreq/cpuinfo_max_freq", 0),
+		}
+		if n, ok := nodes[cpu]; ok {
+			place.Node = n
+		}
+		inv.CPUs = append(inv.CPUs, place)
+	}
+}
+
+// surveyDevices reads the kernel's "Linux block device driver" tree in sysfs (sysfs-block).
+func (r *Reader) surveyDevices(inv *account.Inventory) {
+	entries, _ := os.ReadDir(filepath.Join(r.sys.root, "block"))
+	for _, e := range entries {
+		d, ok := r.device("block/"+e.Name(), e.Name())
+		if !ok {
+			continue
+		}
+		switch {
+		case r.sys.exists(r.sys.at("block", d.Name, "device")):
+			d.Kind = "drive"
+			d.Model = r.line("block/" + d.Name + "/device/model")
+			if target, err := r.sys.readlink(r.sys.at("block", d.Name)); err == nil {
+				d.Controller = controllerOf(string(target))
+			}
+		case r.sys.exists(r.sys.at("block", d.Name, "loop")):
+			d.Kind, d.Label = "loop", r.line("block/"+d.Name+"/loop/backing_file")
+		case r.sys.exists(r.sys.at("block", d.Name, "dm")):
+			d.Kind, d.Label = "volume", r.line("block/"+d.Name+"/dm/name")
+		case r.sys.exists(r.sys.at("block", d.Name, "md")):
+			d.Kind = "volume"
+		default:
+			d.Kind = "memory"
+		}
+		if d.SizeBytes == 0 && d.Kind != "drive" {
+			continue // a loop or volume that is not set up
+		}
+		slaves, _ := os.ReadDir(filepath.Join(r.sys.root, "block", d.Name, "slaves"))
+		for _, s := range slaves {
+			d.Parents = append(d.Parents, s.Name())
+		}
+		inv.Devices = append(inv.Devices, d)
+		parts, _ := os.ReadDir(filepath.Join(r.sys.root, "block", d.Name))
+		for _, p := range parts {
+			if !r.sys.exists(r.sys.at("block", d.Name, p.Name(), "partition")) {
+				continue
+			}
+			if part, ok := r.device("block/"+d.Name+"/"+p.Name(), p.Name()); ok {
+				part.Kind, part.Parents, part.Rotates = "partition", []string{d.Name}, d.Rotates
+				inv.Devices = append(inv.Devices, part)
+			}
+		}
+	}
+}
+
+func (r *Reader) line(path string) string {
+	b, err := r.sys.read(r.sys.at(path))
+	if err != nil {
+		return ""
+	}
+	return strings.ToValidUTF8(strings.TrimSpace(string(b)), "")
+}
+
+func (r *Reader) device(path, name string) (account.Device, bool) {
+	d := account.Device{Name: name, Parents: []string{}}
+	major, minor, ok := deviceNumber([]byte(r.line(path + "/dev")))
+	if !ok {
+		return d, false
+	}
+	d.Number = int32(major<<20 | minor)
+	d.Rotates = r.line(path+"/queue/rotational") == "1"
+	if n, ok := number([]byte(r.line(path + "/size"))); ok && n < 1<<50 {
+		d.SizeBytes = n * 512
+	}
+	return d, true
+}
+
+// deviceNumber reads MAJOR:MINOR.
+func deviceNumber(b []byte) (major, minor uint32, ok bool) {
+	ma, mi, found := bytes.Cut(b, []byte{':'})
+	a, ok1 := number(ma)
+	i, ok2 := number(mi)
+	if !found || !ok1 || !ok2 || a > 1<<12 || i > 1<<20 {
+		return 0, 0, false
+	}
+	return uint32(a), uint32(i), true
+}
+
+var pciAddress = regexp.MustCompile(`^[0-9a-f]{4}:[0-9a-f]{2}:[0-9a-f]{2}\.[0-7]$`)
+
+// controllerOf finds in the place of a device the controller it is attached to: the last PCI function on the way, else the
+// first part of the way.
+func controllerOf(place string) string {
+	place = strings.TrimLeft(place, "./")
+	place = strings.TrimPrefix(place, "devices/")
+	parts := strings.Split(place, "/")
+	for i := len(parts) - 1; i >= 0; i-- {
+		if pciAddress.MatchString(parts[i]) {
+			return parts[i]
+		}
+	}
+	if len(parts) > 1 && parts[0] == "platform" {
+		return parts[1]
+	}
+	return parts[0]
+}
+
+// surveyFilesystems reads what is mounted from block devices, once each.
+func (r *Reader) surveyFilesystems(inv *account.Inventory) {
+	b, err := r.proc.read(r.proc.at("1/mountinfo"))
+	if err != nil {
+		if b, err = r.proc.read(r.proc.at("self/mountinfo")); err != nil {
+			return
+		}
+	}
+	names := map[int32]string{}
+	for _, d := range inv.Devices {
+		names[d.Number] = d.Name
+	}
+	seen := map[int32]bool{}
+	for _, m := range parseMounts(b) {
+		name, known := names[m.device]
+		if !known || seen[m.device] {
+			continue
+		}
+		seen[m.device] = true
+		f := account.Filesystem{Mount: m.at, Type: m.kind, Device: name}
+		space, err := r.space(m.at)
+		if err != nil {
+			f.Unavailable = err.Error()
+		}
+		f.SizeBytes, f.UsedBytes, f.FreeBytes, f.Inodes, f.UsedInodes = space.Size, space.Used, space.Free, space.Inodes, space.UsedInodes
+		inv.Filesystems = append(inv.Filesystems, f)
+	}
+}
+
+// space asks a filesystem what it holds, as the first process of the host sees it.
+func (r *Reader) space(mount string) (Space, error) {
+	if r.options.Space != nil {
+		return r.options.Space(mount)
+	}
+	var fs unix.Statfs_t
+	path := filepath.Join(r.proc.root, "1/root", mount)
+	if err := unix.Statfs(path, &fs); err != nil {
+		return Space{}, fmt.Errorf("cannot ask %s: %w", path, err)
+	}
+	unit := int64(fs.Frsize)
+	if unit <= 0 {
+		unit = int64(fs.Bsize)
+	}
+	return Space{
+		Size: int64(fs.Blocks) * unit, Used: int64(fs.Blocks-fs.Bfree) * unit, Free: int64(fs.Bavail) * unit,
+		Inodes: int64(fs.Files), UsedInodes: int64(fs.Files - fs.Ffree),
+	}, nil
+}
+
+// mount is a line of mountinfo.
+type mount struct {
+	device   int32
+	at, kind string
+}
+
+// parseMounts reads a mountinfo file (proc_pid_mountinfo(5)): what is mounted whole, not a part of it in another place.
+func parseMounts(b []byte) (mounts []mount) {
+	for len(b) > 0 {
+		var l []byte
+		l, b = line(b)
+		fields := bytes.Fields(l)
+		if len(fields) < 9 {
+			continue
+		}
+		major, minor, ok := deviceNumber(fields[2])
+		dash := -1
+		for i := 6; i < len(fields); i++ {
+			if string(fields[i]) == "-" {
+				dash = i
+				break
+			}
+		}
+		if !ok || dash < 0 || dash+1 >= len(fields) || string(fields[3]) != "/" {
+			continue
+		}
+		mounts = append(mounts, mount{int32(major<<20 | minor), unescapeOctal(string(fields[4])), strings.ToValidUTF8(string(fields[dash+1]), "")})
+	}
+	return mounts
+}
+
+// unescapeOctal undoes \040 and its kin.
+func unescapeOctal(s string) string {
+	var out strings.Builder
+	for i := 0; i < len(s); i++ {
+		if s[i] == '\\' && i+3 < len(s) {
+			if n, err := strconv.ParseUint(s[i+1:i+4], 8, 8); err == nil {
+				out.WriteByte(byte(n))
+				i += 3
+				continue
+			}
+		}
+		out.WriteByte(s[i])
+	}
+	return strings.ToValidUTF8(out.String(), "\ufffd")
+}
+
+// parseSwaps reads /proc/swaps (proc_swaps(5)); sizes are in KiB.
+func parseSwaps(b []byte) (swaps []account.Swap) {
+	_, b = line(b) // its heading
+	for len(b) > 0 {
+		var l []byte
+		l, b = line(b)
+		fields := bytes.Fields(l)
+		if len(fields) < 4 {
+			continue
+		}
+		size, ok1 := number(fields[2])
+		used, ok2 := number(fields[3])
+		if !ok1 || !ok2 || size > 1<<50 || used > 1<<50 {
+			continue
+		}
+		swaps = append(swaps, account.Swap{Name: unescapeOctal(string(fields[0])), Kind: strings.ToValidUTF8(string(fields[1]), ""), SizeBytes: size << 10, UsedBytes: used << 10})
+	}
+	return swaps
+}

@@ -1,0 +1,73 @@
+package kernel
+
+import (
+	"encoding/binary"
+	"fmt"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// Messages of netlink(7): a header, then attributes of a length and a type, each padded to four bytes, in the byte order of
+// the host.
+
+// netlinkMessages visits the messages in what was received. False where a length does not fit.
+func netlinkMessages(b []byte, visit func(kind uint16, payload []byte)) bool {
+	for len(b) >= unix.SizeofNlMsghdr {
+		n := int(binary.NativeEndian.Uint32(b))
+		if n < unix.SizeofNlMsghdr || n > len(b) {
+			return false
+		}
+		visit(binary.NativeEndian.Uint16(b[4:]), b[unix.SizeofNlMsghdr:n])
+		b = b[min((n+3)&^3, len(b)):]
+	}
+	return true
+}
+
+// netlinkAttributes visits attributes. False where a length does not fit.
+func netlinkAttributes(b []byte, visit func(kind uint16, value []byte)) bool {
+	for len(b) >= 4 {
+		n := int(binary.NativeEndian.Uint16(b))
+		if n < 4 || n > len(b) {
+			return false
+		}
+		visit(binary.NativeEndian.Uint16(b[2:])&0x3fff, b[4:n])
+		b = b[min((n+3)&^3, len(b)):]
+	}
+	return true
+}
+
+// netlinkRequest builds a message with a body and attributes.
+func netlinkRequest(kind, flags uint16, body []byte, attributes ...[]byte) []byte {
+	b := make([]byte, unix.SizeofNlMsghdr, 256)
+	b = append(b, body...)
+	for _, a := range attributes {
+		b = append(b, a...)
+	}
+	binary.NativeEndian.PutUint32(b, uint32(len(b)))
+	binary.NativeEndian.PutUint16(b[4:], kind)
+	binary.NativeEndian.PutUint16(b[6:], flags)
+	return b
+}
+
+func netlinkAttribute(kind uint16, value []byte) []byte {
+	b := make([]byte, 4, 4+len(value)+3)
+	binary.NativeEndian.PutUint16(b, uint16(4+len(value)))
+	binary.NativeEndian.PutUint16(b[2:], kind)
+	b = append(b, value...)
+	for len(b)%4 != 0 {
+		b = append(b, 0)
+	}
+	return b
+}
+
+// netlinkError is the error in an answer of type NLMSG_ERROR; nil for an acknowledgement.
+func netlinkError(payload []byte) error {
+	if len(payload) < 4 {
+		return errGarbage
+	}
+	if code := int32(binary.NativeEndian.Uint32(payload)); code != 0 {
+		return fmt.Errorf("the kernel refuses: %w", syscall.Errno(-code))
+	}
+	return nil
+}
