@@ -170,10 +170,14 @@ func (s *scratch) devices(dirt *dirty) {
 func (s *scratch) issued(t *tally) int64 {
 	var whole, inner int64
 	for _, d := range t.devices {
-		if s.isInner(d) {
-			inner += d.Written
-		} else {
-			whole += d.Written
+		for i := range s.now.Disks {
+			switch x := &s.now.Disks[i]; {
+			case x.Major != d.Major || x.Minor != d.Minor || x.Partition:
+			case x.Inner:
+				inner += d.Written
+			default:
+				whole += d.Written
+			}
 		}
 	}
 	return max(whole, inner)

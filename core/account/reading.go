@@ -80,6 +80,7 @@ type Disk struct {
 	Name               string
 	Major, Minor       uint32
 	Inner              bool // a partition, a volume or a loop on another device: its bytes are the other's too, so they count there
+	Partition          bool // Inner, and a part of one device
 	ReadBytes          int64
 	WrittenBytes       int64
 	ReadOps, WriteOps  int64

@@ -63,7 +63,7 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 	api.UseMiddleware(s.authenticate(api))
 	for _, routes := range []func(huma.API, *service){
 		signInRoutes, hostRoutes, ledgerRoutes, balanceRoutes, timelineRoutes, tenantRoutes, ruleRoutes, quotaRoutes, pinRoutes, tokenRoutes,
-		intervalRoutes, noticeRoutes, eventRoutes, tenancyRoutes, workloadRoutes, aboutRoutes, auditRoutes,
+		intervalRoutes, noticeRoutes, eventRoutes, tenancyRoutes, workloadRoutes, aboutRoutes, figureRoutes, auditRoutes,
 	} {
 		routes(api, s)
 	}

@@ -223,6 +223,9 @@ func writeWorkload(w io.Writer, a *hub.AboutWorkload) error {
 	if a.Threads > 0 || a.RunnablePeak > 0 {
 		fmt.Fprintf(w, "\n%s, %s; %.1f threads runnable in the mean, %d at most, on %.4g CPUs\n", counted(a.Processes, "process", "processes"), counted(a.Threads, "thread", "threads"), a.RunnableMean, a.RunnablePeak, a.MayUseCPUs)
 	}
+	if err := writeFigures(w, a.Figures); err != nil {
+		return err
+	}
 	if len(a.Parts) > 0 {
 		fmt.Fprintln(w)
 		t := newTable(w)
@@ -250,6 +253,52 @@ func writeWorkload(w io.Writer, a *hub.AboutWorkload) error {
 		}
 	}
 	return nil
+}
+
+// writeFigures prints what was counted beside the amounts, two to a line.
+func writeFigures(w io.Writer, figures []hub.Measure) error {
+	if len(figures) == 0 {
+		return nil
+	}
+	fmt.Fprintln(w)
+	t := newTable(w)
+	t.row(cell{"counted beside", false}, cell{"", true}, cell{"source", false}, cell{"", false}, cell{"", true}, cell{"source", false})
+	half := (len(figures) + 1) / 2
+	for i := range half {
+		row := []cell{}
+		for _, at := range []int{i, i + half} {
+			if at < len(figures) {
+				name, text := figureText(&figures[at])
+				row = append(row, cell{name, false}, cell{text, true}, cell{figures[at].Source, false})
+			}
+		}
+		t.row(row...)
+	}
+	return t.flush()
+}
+
+// figureText is a measure's name for people, and its value with a unit that suits it.
+func figureText(m *hub.Measure) (name, text string) {
+	name = m.Name
+	for _, x := range []struct {
+		suffix string
+		text   func(float64) string
+	}{
+		{"_us", func(v float64) string { return fmt.Sprintf("%.3f s", v/1e6) }},
+		{"_bytes", func(v float64) string {
+			u := pick([]unit{{"B", 1, 0}, {"kB", 1e3, 1}, {"MB", 1e6, 1}, {"GB", 1e9, 2}, {"TB", 1e12, 2}}, v)
+			if strings.HasPrefix(m.Name, "memory_") {
+				u = pick(bytesUnits, v)
+			}
+			return u.text(v) + " " + u.name
+		}},
+		{"", func(v float64) string { return fmt.Sprintf("%.0f", v) }},
+	} {
+		if base, ok := strings.CutSuffix(m.Name, x.suffix); ok {
+			return strings.ReplaceAll(base, "_", " "), x.text(m.Value)
+		}
+	}
+	return name, ""
 }
 
 func sortedKeys(m map[string]string) []string {

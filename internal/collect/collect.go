@@ -20,6 +20,11 @@ type Source interface {
 	Trouble() map[string]error
 }
 
+// Surveyor is a Source that also knows what the host is made of.
+type Surveyor interface {
+	Survey() *account.Inventory
+}
+
 // Options of a collector.
 type Options struct {
 	Host   string
@@ -162,6 +167,11 @@ func (c *Collector) close() {
 		m := wire.FromInterval(c.open, c.sequence, c.Source.Mode(), c.Names)
 		processes, over := c.tracker.Running()
 		m.AddProcesses(c.open, processes, over, c.Names)
+		if s, ok := c.Source.(Surveyor); ok {
+			if err := m.AddInventory(s.Survey()); err != nil {
+				c.Log.Warn("could not tell what the host is made of", "host", c.Host, "error", err)
+			}
+		}
 		batch, err := wire.Encode(&wire.Batch{Version: wire.Version, Host: c.Host, Intervals: []*wire.Interval{m}})
 		if err != nil {
 			c.Log.Error("could not encode an interval; it is lost", "host", c.Host, "error", err)
@@ -270,7 +280,7 @@ func (c *Collector) sendSome(ctx context.Context) (done bool, err error) {
 		return false, nil
 	}
 	for _, iv := range all.Intervals[:len(all.Intervals)-1] {
-		iv.Processes = nil // only the newest are kept
+		iv.Processes, iv.Inventory = nil, nil // only the newest are kept
 	}
 	if err := c.post(ctx, all, sent); err != nil {
 		return false, err

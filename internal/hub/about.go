@@ -43,6 +43,8 @@ type AboutWorkload struct {
 	OverS      float64           `json:"processes_over_seconds" doc:"The time their use is over."`
 	CPUMates   []Mate            `json:"shares_cpus_with" doc:"What ran on the same CPUs over the span, most CPU time there first."`
 	DiskMates  []Mate            `json:"shares_disks_with" doc:"What else used the host's disks over the span, most bytes first."`
+	Figures    []Measure         `json:"figures" doc:"What was counted beside the amounts; what is not here was not counted for it."`
+	Space      string            `json:"space_unavailable" doc:"Why the space its files take is not known."`
 	Events     []Event           `json:"events" doc:"Oldest first."`
 }
 
@@ -162,7 +164,7 @@ func (h *Hub) AboutWorkload(ctx context.Context, id int64, span store.Span) (*Ab
 		Key:          w.Key, Path: w.Path, Recogniser: w.Recogniser, Evidence: w.Facts[account.FactWhy], Unnamed: w.Facts[account.FactUnnamed],
 		Labels: map[string]string{}, Facts: map[string]string{}, Inside: []WorkloadRef{}, History: []HeldBy{}, Held: heldBy(&w, w.Host.CPUs),
 		FirstAt: w.FirstAt.UTC(), LastAt: utc(w.SeenUntil(&w.Host)), EndedAt: utc(w.EndedAt), Exit: w.Facts[account.FactExit], DueAt: utc(w.DueAt),
-		Parts: []Part{}, Programs: []ProgramLine{}, Families: []Family{}, CPUMates: []Mate{}, DiskMates: []Mate{}, Events: []Event{},
+		Figures: []Measure{}, Parts: []Part{}, Programs: []ProgramLine{}, Families: []Family{}, CPUMates: []Mate{}, DiskMates: []Mate{}, Events: []Event{},
 	}
 	if w.UID >= 0 {
 		a.UID = &w.UID
@@ -176,7 +178,7 @@ func (h *Hub) AboutWorkload(ctx context.Context, id int64, span store.Span) (*Ab
 		}
 	}
 	for _, fill := range []func(context.Context, *AboutWorkload, *store.Workload, store.Span, map[int32]string) error{
-		h.fillNesting, h.fillHistory, h.fillParts, h.fillProcesses,
+		h.fillNesting, h.fillHistory, h.fillParts, h.fillProcesses, h.fillFigures,
 	} {
 		if err := fill(ctx, a, &w, span, names); err != nil {
 			return nil, err

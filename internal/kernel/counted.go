@@ -294,12 +294,19 @@ func (r *Reader) forgetCounted() {
 	clear(r.departed)
 }
 
+// addTransfer adds what was moved on a device, and on the partition of it that was addressed.
 func addTransfer(f *figures, t bpf.Transfer, d bpf.Done) {
-	io := f.device(bpf.DeviceNumber(t.Device))
-	if t.Written != 0 {
-		io.Written, io.WriteOps, io.WriteNanos = io.Written+int64(d.Bytes), io.WriteOps+int64(d.Operations), io.WriteNanos+int64(d.Nanoseconds)
-	} else {
-		io.Read, io.ReadOps, io.ReadNanos = io.Read+int64(d.Bytes), io.ReadOps+int64(d.Operations), io.ReadNanos+int64(d.Nanoseconds)
+	numbers := []uint32{t.Device, t.Part}
+	if t.Part == t.Device {
+		numbers = numbers[:1]
+	}
+	for _, number := range numbers {
+		io := f.device(bpf.DeviceNumber(number))
+		if t.Written != 0 {
+			io.Written, io.WriteOps, io.WriteNanos = io.Written+int64(d.Bytes), io.WriteOps+int64(d.Operations), io.WriteNanos+int64(d.Nanoseconds)
+		} else {
+			io.Read, io.ReadOps, io.ReadNanos = io.Read+int64(d.Bytes), io.ReadOps+int64(d.Operations), io.ReadNanos+int64(d.Nanoseconds)
+		}
 	}
 }
 

@@ -13,7 +13,8 @@ type diskKind uint8
 const (
 	unseen    diskKind = iota // not looked at yet
 	wholeDisk                 // has hardware, or a hypervisor, behind it
-	innerDisk                 // a partition, a volume or a loop on others: its bytes are theirs too
+	innerDisk                 // a volume or a loop on others: its bytes are theirs too
+	partDisk                  // a partition of one
 	noDisk                    // never used: an empty loop, a memory disk
 )
 
@@ -34,11 +35,11 @@ func (r *Reader) readDisks(dst *account.Reading) {
 			continue
 		}
 		kind := r.diskKind(name)
-		if kind == noDisk || kind == innerDisk && d.ReadOps+d.WriteOps == 0 {
+		if kind == noDisk || kind != wholeDisk && d.ReadOps+d.WriteOps == 0 {
 			continue
 		}
 		d.Name = r.intern(name)
-		d.Inner = kind == innerDisk
+		d.Inner, d.Partition = kind != wholeDisk, kind == partDisk
 		if !d.Inner {
 			d.RateBytesPerSecond = r.options.DiskRates[d.Name]
 			r.diskNumbers = append(r.diskNumbers, [2]uint32{d.Major, d.Minor})
@@ -58,6 +59,8 @@ func (r *Reader) diskKind(name []byte) diskKind {
 		kind = wholeDisk
 	case len(s) > 3 && (s[:3] == "ram" || s[:4] == "zram"):
 		kind = noDisk
+	case !r.sys.exists(r.sys.at("block", s)):
+		kind = partDisk
 	default:
 		kind = innerDisk
 	}

@@ -62,6 +62,44 @@ func Cooperative(at time.Time) []*Host {
 	return hosts
 }
 
+// Fleet stages all twelve hosts of the cooperative and their 240 workloads: those of Cooperative, and eight more like them.
+func Fleet(at time.Time) []*Host {
+	hosts := Cooperative(at)
+	for i, name := range []string{"cellar-2", "cellar-3", "press-2", "press-3", "terrace-3", "terrace-4", "orchard-1", "office-1"} {
+		h := another(name, i, at)
+		h.Advance(time.Millisecond)
+		hosts = append(hosts, h)
+	}
+	return hosts
+}
+
+// another stages a host that has something of everything: on two of them cgroups are of version 1. It plays the incidents
+// that the four have not: a neighbour that fills a drive, a service that hangs, a container that is ended for want of memory.
+func another(name string, i int, at time.Time) *Host {
+	h := newHost(name, i%4 == 1, 16, 64*gib, 600*mb, 10_000, at, 5+i)
+	h.everyday("")
+	for n := range 10 {
+		h.container(fmt.Sprintf("vat-log-%d%c", i, 'a'+n), "svc-cellar", "Cellar Intake", use{
+			cores: 0.25 + 0.05*float64(n), memory: (1 + int64(n%2)) * gib, disk: float64(1+n) * mb, net: float64(2+n) * mb, shape: daily(0.3, 6+float64(n), 4),
+			program: "intake", threads: 3, procs: 1 + n%3, limit: []float64{0, 0.25}[n%2], kills: int64(n / 9),
+		})
+	}
+	for n := range 4 {
+		h.job(60000+100*i+n, []string{"m.abt", "t.fink", "svc-vision"}[n%3], []string{"Frost Watch", "Frost Watch", "Leaf Vision"}[n%3], use{
+			cores: 1.1, memory: 3 * gib, disk: []float64{6, 6, 6, 320}[n] * mb, net: 5 * mb, shape: waves(4*time.Hour, 0.7, time.Duration(n)*30*time.Minute), program: "frost-ens", threads: 2, procs: 2, account: "frost", asked: 2,
+		})
+	}
+	h.session(60+i, "l.roth", "Agronomy Desk", use{cores: 0.5, memory: 2 * gib, disk: mb, net: mb, shape: daily(0.1, 14, 3), program: "notebook", threads: 4})
+	h.service("time-keeper", use{cores: 0.01, memory: gib / 32, shape: steady(0.5), program: "timed"})
+	h.service("label-spool", use{cores: 0, memory: gib / 8, shape: steady(0), program: "spool", threads: 2}) // hangs
+	h.container("must-sample", "svc-cellar", "Cellar Intake", use{cores: 0.1, swarm: 0.3, memory: gib / 4, disk: mb, net: mb, shape: steady(0.7), program: "sh"})
+	h.loose("p.kern", "Agronomy Desk", use{cores: 0.1, memory: gib / 4, disk: 0.2 * mb, shape: steady(0.5), program: "vinestat", procs: 2})
+	if i < 6 { // so that there are 240 in all
+		h.service("probe-agent", use{cores: 0.02, memory: gib / 16, net: 0.1 * mb, shape: steady(0.4), program: "probe"})
+	}
+	return h
+}
+
 func newHost(name string, v1 bool, cpus int, memory, diskRate, linkMbit int64, at time.Time, upDays int) *Host {
 	sum := sha256.Sum256([]byte("boot of " + name))
 	id := hex.EncodeToString(sum[:16])
@@ -92,6 +130,8 @@ type use struct {
 	swarm     float64
 	eager     int32   // threads of each process that want to run whenever it does
 	limit     float64 // cores
+	swapped   int64   // bytes of it on swap
+	kills     int64   // processes ended for want of memory, every 20 s
 	account   string  // of a job
 	asked     int     // CPUs a job asked for
 }
@@ -106,6 +146,10 @@ func (h *Host) add(kind amount.Kind, name, owner, tenant, path string, u use) *W
 		list = fmt.Sprintf("0-%d", h.CPUs-1)
 	}
 	w.Allowed, _ = cpuset.Parse(list)
+	if kind == amount.Container || kind == amount.Job {
+		w.onDrive = 1
+	}
+	w.swapped, w.killRate = u.swapped, u.kills
 	n := max(u.procs, 1)
 	for i := range n {
 		h.nextPID += 7
@@ -238,7 +282,7 @@ func terrace2(at time.Time) *Host {
 			cores: 3.2, memory: 6 * gib, disk: 40 * mb, net: 22 * mb, shape: waves(6*time.Hour, 0.55, time.Duration(i)*25*time.Minute), program: "frost-ens", threads: 4, procs: 2, account: "frost", asked: 4,
 		})
 	}
-	h.session(31, "l.roth", "Agronomy Desk", use{cores: 0.02, memory: 28 * gib, shape: steady(0.02), program: "notebook", threads: 12, procs: 2}) // asleep since morning
+	h.session(31, "l.roth", "Agronomy Desk", use{cores: 0.02, memory: 28 * gib, shape: steady(0.02), program: "notebook", threads: 12, procs: 2, swapped: 3 * gib}) // asleep since morning
 	h.session(44, "p.kern", "Agronomy Desk", use{cores: 2.4, memory: 5 * gib, disk: 15 * mb, net: 6 * mb, shape: daily(0.05, 15, 3), program: "vinestat", threads: 4, procs: 2})
 	h.session(45, "i.sauer", "Agronomy Desk", use{cores: 1.1, memory: 3 * gib, disk: 5 * mb, net: 2 * mb, shape: daily(0.05, 10, 2), program: "soilmap", threads: 2})
 	h.session(12, "p.kern", "Agronomy Desk", use{cores: 0.01, memory: gib / 8, shape: steady(0.1), program: "bash"}) // forgotten

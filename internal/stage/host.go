@@ -32,12 +32,14 @@ type Host struct {
 	hidden       int64 // bytes of memory no one is charged with
 	slab, cache  int64 // bytes of kernel structures and page cache charged to no one
 
-	lostCPU       int64 // microseconds of loose processes that ended between readings: no one can be charged
-	hostNetwork   int64 // bytes of what shares the host's network
-	disk, network int64 // cumulative bytes of the whole host
-	stall         int64 // microseconds some task waited for a CPU
-	nextPID       int32
-	seed          uint64
+	lostCPU     int64 // microseconds of loose processes that ended between readings: no one can be charged
+	hostNetwork int64 // bytes of what shares the host's network
+	network     int64 // cumulative bytes of the whole host
+	drives      [2]drive
+	mute        func(time.Time) bool // whether the host is silent at a time; nil for never
+	stall       int64                // microseconds some task waited for a CPU
+	nextPID     int32
+	seed        uint64
 
 	registry *identify.Registry // whose numbers ids holds
 	ids      map[*Workload]account.WorkloadID
@@ -72,6 +74,17 @@ type Workload struct {
 	MemoryBytes int64
 	DiskBytes   int64
 	NetBytes    int64
+
+	onDrive   int // which of its host's drives it uses
+	throttled int64
+	periods   int64
+	held      int64 // of periods, those in which its limit held it back
+	stalled   int64 // microseconds some of its threads waited for a CPU
+	swapped   int64 // bytes
+	kills     int64 // processes ended for want of memory
+	killRate  int64 // every 20 s
+	since     time.Duration
+	most      int64 // bytes: the highest it was charged
 }
 
 // Process is a staged process and its truth so far.
@@ -175,6 +188,14 @@ func (h *Host) Advance(dt time.Duration) {
 		}
 		w.MemoryBytes = int64(float64(w.memory) * (0.8 + 0.2*min(level, 1)))
 		h.layMemory(w)
+		w.most = max(w.most, w.MemoryBytes)
+		h.limit(w, level, dt)
+		if w.since += dt; w.since >= time.Minute/3 {
+			w.since, w.kills = 0, w.kills+w.killRate
+		}
+	}
+	for i := range h.drives {
+		h.drives[i].advance(dt, h.DiskRate>>i, drives[i].millis)
 	}
 	for c := range free {
 		if free[c] == 0 {
@@ -251,7 +272,7 @@ func (h *Host) spend(w *Workload, want int64, threads int, dt time.Duration, fre
 }
 
 func (h *Host) spreadDisk(w *Workload, moved int64) {
-	h.disk += moved
+	h.drives[w.onDrive].moved += moved
 	w.DiskBytes += moved
 	left := moved
 	for i, p := range w.Processes {
@@ -307,6 +328,11 @@ func (h *Host) memory() (free, cached, slab int64) {
 	return h.MemoryBytes - used, cached, slab
 }
 
+// DiskRates are what the administrator declares the drives can carry, in bytes per second.
+func (h *Host) DiskRates() map[string]int64 {
+	return map[string]int64{DiskName: h.DiskRate, DataDisk: h.DiskRate >> 1}
+}
+
 // Truth is what a staged host knows and a collector should find out.
 type Truth struct {
 	LostCPUMicros       int64 // of loose processes that ended unseen: the CPU ledger's residual
@@ -318,7 +344,10 @@ type Truth struct {
 
 // Truth returns the host's truth so far; flows are cumulative.
 func (h *Host) Truth() Truth {
-	t := Truth{LostCPUMicros: h.lostCPU, HostNetworkBytes: h.hostNetwork, HiddenMemoryBytes: h.hidden, DiskBytes: h.disk, NetBytes: h.network}
+	t := Truth{LostCPUMicros: h.lostCPU, HostNetworkBytes: h.hostNetwork, HiddenMemoryBytes: h.hidden, NetBytes: h.network}
+	for _, d := range h.drives {
+		t.DiskBytes += d.bytes
+	}
 	for c := range h.kernel {
 		t.KernelCPUMicros += h.kernel[c]
 	}

@@ -30,10 +30,14 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 		Boot: h.Boot, Wall: h.Now.UTC(), Mono: h.Uptime, Uptime: h.Uptime.Truncate(10 * time.Millisecond),
 		Memory: account.HostMemory{
 			Total: h.MemoryBytes &^ 1023, Free: free &^ 1023, Available: (free + cached/2) &^ 1023, Cached: cached &^ 1023, Slab: slab &^ 1023,
+			SwapTotal: swapSize, SwapFree: (swapSize - h.swapped()) &^ 1023,
 		},
-		Disks:      []account.Disk{{Name: DiskName, Major: 259, Minor: 0, ReadBytes: h.disk / 3 &^ 511, WrittenBytes: (h.disk - h.disk/3) &^ 511, ReadOps: 10, WriteOps: 10, RateBytesPerSecond: h.DiskRate}},
-		Interfaces: []account.Interface{{Name: LinkName, Received: h.network / 2, Sent: h.network - h.network/2, SpeedBitPerSecond: h.LinkMbit * 1e6}},
-		Load:       h.load(),
+		Disks: h.disks(),
+		Interfaces: []account.Interface{
+			{Name: "lo", Kind: "loopback", Inner: true, Received: 500, Sent: 500, ReceivedPackets: 5, SentPackets: 5},
+			{Name: LinkName, Kind: "physical", Received: h.network / 2, Sent: h.network - h.network/2, ReceivedPackets: 10, SentPackets: 10, SpeedBitPerSecond: h.LinkMbit * 1e6},
+		},
+		Load: h.load(),
 		Pressure: []account.Pressure{
 			{Resource: "cpu", Some: h.stall}, {Resource: "memory"}, {Resource: "io", Some: h.stall / 3, Full: h.stall / 9},
 		},
@@ -100,7 +104,8 @@ func (h *Host) identity(w *Workload, registry *identify.Registry) account.Worklo
 func reading(p *Process, w account.WorkloadID, registry *identify.Registry) account.Process {
 	a := account.Process{
 		PID: p.PID, Start: p.Start, Workload: w, LastCPU: p.LastCPU, Threads: p.Threads, Kernel: p.Kernel,
-		UID: p.UID, Parent: max(p.Parent, 1), Within: account.Unrecognised, Runnable: p.Runnable, CPUMicros: ticks(p.CPUMicros), AnonBytes: p.AnonBytes, DiskBytes: p.DiskBytes,
+		UID: p.UID, Parent: max(p.Parent, 1), Within: account.Unrecognised, Runnable: p.Runnable, CPUMicros: ticks(p.CPUMicros), UserMicros: ticks(p.CPUMicros), WaitMicros: -1, AnonBytes: p.AnonBytes,
+		SwapBytes: -1, PSSBytes: -1, DiskBytes: p.DiskBytes, ReadBytes: p.DiskBytes / 3,
 	}
 	if !p.Kernel {
 		a.Program = registry.Program([]byte(p.Program))
@@ -117,15 +122,22 @@ func (h *Host) groupsOf(w *Workload, id account.WorkloadID) []account.Group {
 		ID: pathID("memory", w.Path), Workload: id, Outer: -1, Has: account.HasMemory,
 		MemoryBytes: w.MemoryBytes, FileBytes: w.fileBytes(), KernelBytes: w.kernelBytes(),
 	}
+	counted, charged := w.Figures(h.V1)
+	memory.Figures = charged
 	if h.V1 {
 		cpu := account.Group{
 			ID: pathID("cpuacct", w.Path), Workload: id, Outer: -1, Has: account.HasCPU | account.HasPerCPU,
-			CPUMicros: w.CPUMicros, PerCPU: slices.Clone(w.PerCPU),
+			CPUMicros: w.CPUMicros, PerCPU: slices.Clone(w.PerCPU), Figures: counted,
 		}
 		return []account.Group{cpu, memory}
 	}
 	memory.Has |= account.HasCPU | account.HasDisk
-	memory.CPUMicros, memory.DiskBytes = w.CPUMicros, w.DiskBytes
+	memory.CPUMicros, memory.DiskBytes, memory.Devices = w.CPUMicros, w.DiskBytes, w.devices()
+	for m := range amount.NumMeasures {
+		if m := amount.Measure(m); counted.Set.Has(m) {
+			memory.Figures.Put(m, counted.Units[m], counted.Source[m])
+		}
+	}
 	return []account.Group{memory}
 }
 

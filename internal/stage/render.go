@@ -109,18 +109,16 @@ func (h *Host) renderHost(w *writer, t Tree) {
 	load := h.load()
 	w.file(filepath.Join(proc, "stat"), stat.String())
 	w.file(filepath.Join(proc, "uptime"), fmt.Sprintf("%.2f 0.00\n", h.Uptime.Truncate(10*time.Millisecond).Seconds()))
-	w.file(filepath.Join(proc, "meminfo"), fmt.Sprintf("MemTotal: %d kB\nMemFree: %d kB\nMemAvailable: %d kB\nBuffers: 0 kB\nCached: %d kB\nShmem: 0 kB\nSlab: %d kB\nKernelStack: 0 kB\nPageTables: 0 kB\nSwapTotal: 0 kB\nSwapFree: 0 kB\n",
-		h.MemoryBytes>>10, free>>10, (free+cached/2)>>10, cached>>10, slab>>10))
+	w.file(filepath.Join(proc, "meminfo"), fmt.Sprintf("MemTotal: %d kB\nMemFree: %d kB\nMemAvailable: %d kB\nBuffers: 0 kB\nCached: %d kB\nShmem: 0 kB\nSlab: %d kB\nKernelStack: 0 kB\nPageTables: 0 kB\nSwapTotal: %d kB\nSwapFree: %d kB\n",
+		h.MemoryBytes>>10, free>>10, (free+cached/2)>>10, cached>>10, slab>>10, swapSize>>10, (swapSize-h.swapped())>>10))
 	w.file(filepath.Join(proc, "loadavg"), fmt.Sprintf("%.2f %.2f %.2f 1/200 1\n", load[0], load[1], load[2]))
-	w.file(filepath.Join(proc, "diskstats"), fmt.Sprintf(" 259 0 %s 10 0 %d 0 10 0 %d 0 0 0 0\n 259 1 %sp1 10 0 %d 0 10 0 0 0 0 0 0\n",
-		DiskName, h.disk/3/512, (h.disk-h.disk/3)/512, DiskName, h.disk/3/512))
+	h.renderDisks(w, t)
 	w.file(filepath.Join(proc, "pressure/cpu"), fmt.Sprintf("some avg10=0.00 avg60=0.00 avg300=0.00 total=%d\n", h.stall))
 	w.file(filepath.Join(proc, "pressure/memory"), "some avg10=0.00 avg60=0.00 avg300=0.00 total=0\nfull avg10=0.00 avg60=0.00 avg300=0.00 total=0\n")
 	w.file(filepath.Join(proc, "pressure/io"), fmt.Sprintf("some avg10=0.00 avg60=0.00 avg300=0.00 total=%d\nfull avg10=0.00 avg60=0.00 avg300=0.00 total=%d\n", h.stall/3, h.stall/9))
 	w.file(filepath.Join(proc, "sys/kernel/random/boot_id"), h.Boot+"\n")
 	w.file(filepath.Join(proc, "1/net/dev"), netDev(h.network/2, h.network-h.network/2))
 	w.link(hostNamespace, filepath.Join(proc, "1/ns/net"))
-	w.dir(filepath.Join(t.Sys(), "block", DiskName, "device"))
 	w.dir(filepath.Join(t.Sys(), "class/net", LinkName, "device"))
 	w.dir(filepath.Join(t.Sys(), "class/net/lo"))
 	w.file(filepath.Join(t.Sys(), "class/net", LinkName, "speed"), fmt.Sprintf("%d\n", h.LinkMbit))
@@ -212,11 +210,26 @@ func (h *Host) renderGroup(w *writer, t Tree, x *Workload) {
 	}
 	if !h.V1 {
 		dir := filepath.Join(t.Cgroup(), x.Path)
-		w.file(filepath.Join(dir, "cpu.stat"), fmt.Sprintf("usage_usec %d\nuser_usec %d\nsystem_usec 0\n", x.CPUMicros, x.CPUMicros))
+		pressure := func(file string, some, full int64) {
+			const idle = "avg10=0.00 avg60=0.00 avg300=0.00"
+			w.file(filepath.Join(dir, file), fmt.Sprintf("some %s total=%d\nfull %s total=%d\n", idle, some, idle, full))
+		}
+		w.file(filepath.Join(dir, "cpu.stat"), fmt.Sprintf("usage_usec %d\nuser_usec %d\nsystem_usec %d\nnr_periods %d\nnr_throttled %d\nthrottled_usec %d\n",
+			x.CPUMicros, x.user(), x.CPUMicros-x.user(), x.periods, x.held, x.throttled))
 		w.file(filepath.Join(dir, "memory.current"), fmt.Sprintf("%d\n", x.MemoryBytes))
-		w.file(filepath.Join(dir, "memory.stat"), fmt.Sprintf("anon %d\nfile %d\nkernel %d\n", x.MemoryBytes-x.fileBytes()-x.kernelBytes(), x.fileBytes(), x.kernelBytes()))
-		w.file(filepath.Join(dir, "io.stat"), fmt.Sprintf("259:0 rbytes=%d wbytes=%d rios=1 wios=1 dbytes=0 dios=0\n7:0 rbytes=99 wbytes=99 rios=1 wios=1 dbytes=0 dios=0\n",
-			x.DiskBytes/3, x.DiskBytes-x.DiskBytes/3))
+		w.file(filepath.Join(dir, "memory.stat"), fmt.Sprintf("anon %d\nfile %d\nkernel %d\nshmem %d\ninactive_file %d\npgsteal %d\npgmajfault %d\n", x.anon(), x.fileBytes(), x.kernelBytes(),
+			x.shared(), x.inactive(), x.swapped*3/pageSize, x.swapped/pageSize/10))
+		w.file(filepath.Join(dir, "memory.swap.current"), fmt.Sprintf("%d\n", x.swapped))
+		w.file(filepath.Join(dir, "memory.peak"), fmt.Sprintf("%d\n", x.most))
+		w.file(filepath.Join(dir, "memory.events"), fmt.Sprintf("low 0\nhigh 0\nmax 0\noom %d\noom_kill %d\n", x.kills, x.kills))
+		pressure("cpu.pressure", x.stalled, x.stalled/3)
+		pressure("memory.pressure", x.kills*1000, 0)
+		pressure("io.pressure", x.DiskBytes/5000, x.DiskBytes/9000)
+		var io strings.Builder
+		for _, d := range x.devices() {
+			fmt.Fprintf(&io, "%d:%d rbytes=%d wbytes=%d rios=%d wios=%d dbytes=0 dios=0\n", d.Major, d.Minor, d.Read, d.Written, d.ReadOps, d.WriteOps)
+		}
+		w.file(filepath.Join(dir, "io.stat"), io.String())
 		if x.Limit > 0 {
 			w.file(filepath.Join(dir, "cpu.max"), fmt.Sprintf("%d 100000\n", int(x.Limit*100_000)))
 		}
@@ -229,11 +242,15 @@ func (h *Host) renderGroup(w *writer, t Tree, x *Workload) {
 		total += micros
 	}
 	dir := filepath.Join(t.Cgroup(), "cpuacct", x.Path)
+	w.file(filepath.Join(dir, "cpuacct.stat"), fmt.Sprintf("user %d\nsystem %d\n", x.user()/tick, (x.CPUMicros-x.user())/tick))
 	w.file(filepath.Join(dir, "cpuacct.usage"), fmt.Sprintf("%d\n", total*1000))
 	w.file(filepath.Join(dir, "cpuacct.usage_percpu"), percpu.String()+"\n")
 	dir = filepath.Join(t.Cgroup(), "memory", x.Path)
 	w.file(filepath.Join(dir, "memory.usage_in_bytes"), fmt.Sprintf("%d\n", x.MemoryBytes))
-	w.file(filepath.Join(dir, "memory.stat"), fmt.Sprintf("cache 0\ntotal_cache %d\n", x.fileBytes()))
+	w.file(filepath.Join(dir, "memory.stat"), fmt.Sprintf("cache 0\ntotal_cache %d\ntotal_rss %d\ntotal_shmem %d\ntotal_swap %d\ntotal_inactive_file %d\ntotal_pgmajfault %d\n",
+		x.fileBytes(), x.anon(), x.shared(), x.swapped, x.inactive(), x.swapped/pageSize/10))
+	w.file(filepath.Join(dir, "memory.max_usage_in_bytes"), fmt.Sprintf("%d\n", x.most))
+	w.file(filepath.Join(dir, "memory.oom_control"), fmt.Sprintf("oom_kill_disable 0\nunder_oom 0\noom_kill %d\n", x.kills))
 	w.file(filepath.Join(dir, "memory.kmem.usage_in_bytes"), fmt.Sprintf("%d\n", x.kernelBytes()))
 }
 

@@ -31,8 +31,8 @@ func open(t *testing.T, h *stage.Host) *set {
 	s.registry = identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: s.tree.Etc(), Run: s.tree.Run(), Proc: s.tree.Proc()}})
 	reader, err := kernel.Open(s.registry, kernel.Options{
 		Roots:     kernel.Roots{Proc: s.tree.Proc(), Sys: s.tree.Sys(), Cgroup: s.tree.Cgroup()},
-		DiskRates: map[string]int64{stage.DiskName: h.DiskRate},
-		Clock:     func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
+		DiskRates: h.DiskRates(), Space: h.Space, SlowPace: -1,
+		Clock: func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
 	})
 	require.NoError(t, err)
 	t.Cleanup(reader.Close)
@@ -69,12 +69,17 @@ func (s *set) over(t *testing.T, tick time.Duration, ticks int) *account.Interva
 }
 
 // truth remembers what each workload had used at a moment.
-type truth struct{ cpu, disk, net int64 }
+type truth struct {
+	cpu, disk, net int64
+	figures        [2]account.Figures
+}
 
 func truthOf(h *stage.Host) map[string]truth {
 	m := map[string]truth{}
 	for _, w := range h.Workloads {
-		m[w.Name] = truth{w.CPUMicros, w.DiskBytes, w.NetBytes}
+		x := truth{cpu: w.CPUMicros, disk: w.DiskBytes, net: w.NetBytes}
+		x.figures[0], x.figures[1] = w.Figures(h.V1)
+		m[w.Name] = x
 	}
 	return m
 }
@@ -83,7 +88,7 @@ func truthOf(h *stage.Host) map[string]truth {
 // workload's CPU, memory, disk and network bytes, and every ledger's residual, with the truth.
 func TestFleet_EveryWorkloadIsChargedWhatItTrulyUsed(t *testing.T) {
 	workloads := 0
-	for _, h := range stage.Cooperative(night) {
+	for _, h := range stage.Fleet(night) {
 		t.Run(h.Name, func(t *testing.T) {
 			s := open(t, h)
 			before, whole := truthOf(h), h.Truth()
@@ -118,6 +123,7 @@ func TestFleet_EveryWorkloadIsChargedWhatItTrulyUsed(t *testing.T) {
 				}
 				assert.InDelta(t, w.MemoryBytes, u.Units[amount.Memory]/iv.ElapsedMillis, 0.06*float64(w.MemoryBytes)+4096, "%s: mean memory", w.Name)
 				assert.Equal(t, w.DiskBytes-before[w.Name].disk, u.Units[amount.Disk], "%s: disk bytes", w.Name)
+				requireFigures(t, h, w, &u, before[w.Name], iv.ElapsedMillis)
 				if w.Space != 0 {
 					assert.Equal(t, w.NetBytes-before[w.Name].net, u.Units[amount.Network], "%s: network bytes", w.Name)
 				} else {
@@ -130,11 +136,71 @@ func TestFleet_EveryWorkloadIsChargedWhatItTrulyUsed(t *testing.T) {
 			assert.InDelta(t, now.LostCPUMicros-whole.LostCPUMicros, residual(amount.CPU), ticks, "CPU residual")
 			assert.InDelta(t, now.KernelCPUMicros-whole.KernelCPUMicros, iv.Ledgers[amount.CPU].Kernel.Units, ticks, "kernel CPU")
 			assert.InDelta(t, now.HiddenMemoryBytes, residual(amount.Memory)/iv.ElapsedMillis, 8192, "memory residual")
-			assert.InDelta(t, 0, residual(amount.Disk), 2048, "disk residual")
+			assert.InDelta(t, 0, residual(amount.Disk), 4096, "disk residual")
+			requireDevices(t, h, iv)
 			assert.Equal(t, now.HostNetworkBytes-whole.HostNetworkBytes, residual(amount.Network), "network residual")
 		})
 	}
-	assert.Equal(t, 58, workloads)
+	assert.Equal(t, 240, workloads)
+}
+
+// requireFigures compares everything that is counted of a workload beside its amounts with what truly happened.
+func requireFigures(t *testing.T, h *stage.Host, w *stage.Workload, u *account.Usage, before truth, elapsed int64) {
+	if w.Path == "" {
+		return // no group counts it
+	}
+	cpu, memory := w.Figures(h.V1)
+	for i, now := range []account.Figures{cpu, memory} {
+		for _, m := range amount.Measures() {
+			want, there := now.Get(m)
+			if !there {
+				continue
+			}
+			got, ok := u.Figures.Get(m)
+			require.True(t, ok, "%s: %s", w.Name, m)
+			was := before.figures[i].Units[m]
+			switch m.Manner() {
+			case amount.Level:
+				// The mean of a level that moved, against where it stands now.
+				assert.InDelta(t, want, got/elapsed, 0.15*float64(want)+8192, "%s: %s", w.Name, m)
+			case amount.Height:
+				assert.GreaterOrEqual(t, want, got, "%s: %s", w.Name, m)
+				assert.GreaterOrEqual(t, got, u.Peak[amount.Memory], "%s: %s", w.Name, m)
+			default:
+				assert.Equal(t, want-was, got, "%s: %s", w.Name, m)
+			}
+			assert.Equal(t, now.Source[m], u.Figures.Source[m], "%s: the source of %s", w.Name, m)
+		}
+	}
+	if !h.V1 {
+		read, _ := u.Figures.Get(amount.DiskRead)
+		written, _ := u.Figures.Get(amount.DiskWritten)
+		assert.Equal(t, u.Units[amount.Disk], read+written, "%s: read and written are the whole", w.Name)
+	}
+}
+
+// requireDevices holds what workloads had of each device to what the device did.
+func requireDevices(t *testing.T, h *stage.Host, iv *account.Interval) {
+	if h.V1 {
+		return // version 1 does not tell devices apart without counting in the kernel
+	}
+	moved := map[int32]int64{}
+	loose := int64(0)
+	for _, u := range iv.Usages {
+		for _, d := range u.Devices {
+			moved[d.Device] += d.Read + d.Written
+		}
+		if len(u.Devices) == 0 {
+			loose += u.Units[amount.Disk]
+		}
+	}
+	for _, d := range iv.Detail.Disks {
+		if d.Partition {
+			continue
+		}
+		assert.InDelta(t, d.ReadBytes+d.WrittenBytes, moved[int32(d.Major<<20|d.Minor)], float64(loose)+2048, "%s: its bytes are its users'", d.Name)
+		assert.LessOrEqual(t, d.BusyMillis, iv.ElapsedMillis, d.Name)
+	}
 }
 
 // TestReading_IsWhatTheRealReaderReads holds the shortcut by which history is played to the rendered files.

@@ -130,6 +130,7 @@ type ingestion struct {
 	programRows [][]any
 	cpuRows     [][]any
 	partRows    [][]any
+	figureRows  [][]any
 	presence    presence
 	tenants     map[tenantKey]*tenantRow
 }
@@ -184,6 +185,9 @@ func (in *ingestion) rowsOf(tx *gorm.DB, b *wire.Batch) error {
 	if err := in.putRunning(tx, newest); err != nil {
 		return fmt.Errorf("running processes: %w", err)
 	}
+	if err := in.putInventory(tx, newest); err != nil {
+		return fmt.Errorf("what the host is made of: %w", err)
+	}
 	return in.addTenants(tx)
 }
 
@@ -232,7 +236,7 @@ func (in *ingestion) addInterval(tx *gorm.DB, iv *wire.Interval, start time.Time
 	}
 	in.addCPUs(iv, ids, start)
 	in.addParts(iv, ids, start)
-	return nil
+	return in.addFigures(iv, ids, start)
 }
 
 // levels are a workload's threads, processes and runnable threads; NULL where the sender leaves them out.
@@ -495,6 +499,7 @@ func copyInto(ctx context.Context, conn, _ *gorm.DB, in *ingestion) error {
 		}{
 			{"host_minute", hostColumns, in.hostRows}, {"usage_minute", usageColumns, in.usage},
 			{"program_minute", programColumns, in.programRows}, {"cpu_minute", cpuColumns, in.cpuRows}, {"part_minute", partColumns, in.partRows},
+			{"figure_minute", figureColumns, in.figureRows},
 		} {
 			if _, err := c.CopyFrom(ctx, pgx.Identifier{t.table}, t.columns, pgx.CopyFromRows(t.rows)); err != nil {
 				return fmt.Errorf("copy %d rows into %s: %w", len(t.rows), t.table, err)
@@ -511,6 +516,7 @@ var (
 		"threads", "processes", "runnable_ms", "runnable_peak")
 	programColumns = append([]string{"host_id", "workload_id", "program_id", "family_id", "start", "processes"}, perResource("")...)
 	partColumns    = []string{"host_id", "workload_id", "start", "names", "micros"}
+	figureColumns  = []string{"host_id", "start", "elapsed_ms", "workloads", "figures"}
 	cpuColumns     = []string{"host_id", "workload_id", "tenant_id", "start", "source", "cpus", "micros"}
 )
 

@@ -136,7 +136,7 @@ func Redact(databaseURL string) string {
 }
 
 // partition tables get one partition a day.
-var partitioned = []string{"host_minute", "usage_minute", "program_minute", "cpu_minute", "part_minute", "tenant_minute"}
+var partitioned = []string{"host_minute", "usage_minute", "program_minute", "cpu_minute", "part_minute", "figure_minute", "tenant_minute"}
 
 // EnsureDay makes the partitions that hold a day's rows.
 func (s *Store) EnsureDay(ctx context.Context, t time.Time) error {

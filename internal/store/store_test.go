@@ -207,7 +207,7 @@ func TestDropBefore_DropsWholeDaysOnly(t *testing.T) {
 	}
 	dropped, err := s.DropBefore(ctx, noon.AddDate(0, 0, 1))
 	require.NoError(t, err)
-	assert.Equal(t, 6, dropped, "one day of six tables")
+	assert.Equal(t, 7, dropped, "one day of seven tables")
 	ingest(t, s, h, minute(h.Name, noon.AddDate(0, 0, 2).Add(time.Minute), 9, map[string]float64{"must": 1}))
 	totals, err := s.Totals(ctx, h.ID, store.Span{From: noon.AddDate(0, 0, -1), To: noon.AddDate(0, 0, 5)}, amount.CPU)
 	require.NoError(t, err)

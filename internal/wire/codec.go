@@ -161,6 +161,14 @@ func (iv *Interval) check() error {
 	if err := iv.checkParts(n); err != nil {
 		return err
 	}
+	if err := iv.GetFigures().check(n); err != nil {
+		return err
+	}
+	if inv := iv.GetInventory(); inv != nil {
+		if _, err := inv.Read(); err != nil {
+			return fmt.Errorf("inventory: %w", err)
+		}
+	}
 	if err := sameLength("programs", len(p.GetWorkload()), len(p.GetProgram()), len(p.GetProcesses()), len(p.GetCpu()), len(p.GetMemory()),
 		len(p.GetDisk()), len(p.GetNetwork())); err != nil {
 		return err
@@ -240,7 +248,7 @@ func FromInterval(iv *account.Interval, sequence uint64, mode string, d Describe
 	m := &Interval{
 		Boot: iv.Boot, Sequence: sequence, FromUnixMicros: iv.From.UnixMicro(), ToUnixMicros: max(iv.To.UnixMicro(), iv.From.UnixMicro()),
 		ElapsedMillis: iv.ElapsedMillis, Ticks: uint32(iv.Ticks), Cpus: uint32(iv.CPUCount), CgroupMode: mode,
-		Workloads: &Workloads{}, Programs: &Programs{}, CpuUse: &CpuUse{}, Parts: &Parts{}, Detail: fromDetail(&iv.Detail),
+		Workloads: &Workloads{}, Programs: &Programs{}, CpuUse: &CpuUse{}, Parts: &Parts{}, Detail: fromDetail(&iv.Detail), Figures: fromFigures(iv),
 	}
 	for r := range amount.NumResources {
 		l := &iv.Ledgers[r]

@@ -101,6 +101,8 @@ type Interval struct {
 	CgroupMode     string                 `protobuf:"bytes,14,opt,name=cgroup_mode,json=cgroupMode,proto3" json:"cgroup_mode,omitempty"` // v1, hybrid or v2
 	Parts          *Parts                 `protobuf:"bytes,15,opt,name=parts,proto3" json:"parts,omitempty"`
 	Processes      *Processes             `protobuf:"bytes,16,opt,name=processes,proto3" json:"processes,omitempty"`
+	Figures        *Figures               `protobuf:"bytes,17,opt,name=figures,proto3" json:"figures,omitempty"`
+	Inventory      *Inventory             `protobuf:"bytes,18,opt,name=inventory,proto3" json:"inventory,omitempty"`
 	unknownFields  protoimpl.UnknownFields
 	sizeCache      protoimpl.SizeCache
 }
@@ -243,6 +245,20 @@ func (x *Interval) GetParts() *Parts {
 func (x *Interval) GetProcesses() *Processes {
 	if x != nil {
 		return x.Processes
+	}
+	return nil
+}
+
+func (x *Interval) GetFigures() *Figures {
+	if x != nil {
+		return x.Figures
+	}
+	return nil
+}
+
+func (x *Interval) GetInventory() *Inventory {
+	if x != nil {
+		return x.Inventory
 	}
 	return nil
 }
@@ -1278,6 +1294,697 @@ func (x *Detail) GetMemoryAvailableBytes() int64 {
 	return 0
 }
 
+// Figures are what was counted beside the ledger: of workloads, and of the host's devices and interfaces.
+type Figures struct {
+	state         protoimpl.MessageState `protogen:"open.v1"`
+	Measures      []*MeasureColumn       `protobuf:"bytes,1,rep,name=measures,proto3" json:"measures,omitempty"`
+	DeviceUse     *DeviceUse             `protobuf:"bytes,2,opt,name=device_use,json=deviceUse,proto3" json:"device_use,omitempty"`
+	Disks         []*Disk                `protobuf:"bytes,3,rep,name=disks,proto3" json:"disks,omitempty"`
+	Latencies     []*Latency             `protobuf:"bytes,4,rep,name=latencies,proto3" json:"latencies,omitempty"`
+	Interfaces    []*Interface           `protobuf:"bytes,5,rep,name=interfaces,proto3" json:"interfaces,omitempty"`
+	RanMicros     []int64                `protobuf:"varint,6,rep,packed,name=ran_micros,json=ranMicros,proto3" json:"ran_micros,omitempty"` // by CPU, as in Detail: how long tasks ran there; empty where it is not counted
+	MemoryOwn     int64                  `protobuf:"varint,7,opt,name=memory_own,json=memoryOwn,proto3" json:"memory_own,omitempty"`        // byte-milliseconds: the kernel's own structures
+	MemoryCache   int64                  `protobuf:"varint,8,opt,name=memory_cache,json=memoryCache,proto3" json:"memory_cache,omitempty"`  // page cache charged to no workload
+	MemoryHuge    int64                  `protobuf:"varint,9,opt,name=memory_huge,json=memoryHuge,proto3" json:"memory_huge,omitempty"`     // set aside as huge pages
+	unknownFields protoimpl.UnknownFields
+	sizeCache     protoimpl.SizeCache
+}
+
+func (x *Figures) Reset() {
+	*x = Figures{}
+	mi := &file_internal_wire_interval_proto_msgTypes[13]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *Figures) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*Figures) ProtoMessage() {}
+
+func (x *Figures) ProtoReflect() protoreflect.Message {
+	mi := &file_internal_wire_interval_proto_msgTypes[13]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use Figures.ProtoReflect.Descriptor instead.
+func (*Figures) Descriptor() ([]byte, []int) {
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{13}
+}
+
+func (x *Figures) GetMeasures() []*MeasureColumn {
+	if x != nil {
+		return x.Measures
+	}
+	return nil
+}
+
+func (x *Figures) GetDeviceUse() *DeviceUse {
+	if x != nil {
+		return x.DeviceUse
+	}
+	return nil
+}
+
+func (x *Figures) GetDisks() []*Disk {
+	if x != nil {
+		return x.Disks
+	}
+	return nil
+}
+
+func (x *Figures) GetLatencies() []*Latency {
+	if x != nil {
+		return x.Latencies
+	}
+	return nil
+}
+
+func (x *Figures) GetInterfaces() []*Interface {
+	if x != nil {
+		return x.Interfaces
+	}
+	return nil
+}
+
+func (x *Figures) GetRanMicros() []int64 {
+	if x != nil {
+		return x.RanMicros
+	}
+	return nil
+}
+
+func (x *Figures) GetMemoryOwn() int64 {
+	if x != nil {
+		return x.MemoryOwn
+	}
+	return 0
+}
+
+func (x *Figures) GetMemoryCache() int64 {
+	if x != nil {
+		return x.MemoryCache
+	}
+	return 0
+}
+
+func (x *Figures) GetMemoryHuge() int64 {
+	if x != nil {
+		return x.MemoryHuge
+	}
+	return 0
+}
+
+// MeasureColumn is one measure of those workloads that have it; a row has the workload's index.
+type MeasureColumn struct {
+	state         protoimpl.MessageState `protogen:"open.v1"`
+	Name          string                 `protobuf:"bytes,1,opt,name=name,proto3" json:"name,omitempty"` // such as cpu_throttled_us; a level's units are byte-milliseconds
+	Workload      []uint32               `protobuf:"varint,2,rep,packed,name=workload,proto3" json:"workload,omitempty"`
+	Units         []int64                `protobuf:"varint,3,rep,packed,name=units,proto3" json:"units,omitempty"`
+	Source        []uint32               `protobuf:"varint,4,rep,packed,name=source,proto3" json:"source,omitempty"` // as in Usage; one element where all rows have the same
+	unknownFields protoimpl.UnknownFields
+	sizeCache     protoimpl.SizeCache
+}
+
+func (x *MeasureColumn) Reset() {
+	*x = MeasureColumn{}
+	mi := &file_internal_wire_interval_proto_msgTypes[14]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *MeasureColumn) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*MeasureColumn) ProtoMessage() {}
+
+func (x *MeasureColumn) ProtoReflect() protoreflect.Message {
+	mi := &file_internal_wire_interval_proto_msgTypes[14]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use MeasureColumn.ProtoReflect.Descriptor instead.
+func (*MeasureColumn) Descriptor() ([]byte, []int) {
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{14}
+}
+
+func (x *MeasureColumn) GetName() string {
+	if x != nil {
+		return x.Name
+	}
+	return ""
+}
+
+func (x *MeasureColumn) GetWorkload() []uint32 {
+	if x != nil {
+		return x.Workload
+	}
+	return nil
+}
+
+func (x *MeasureColumn) GetUnits() []int64 {
+	if x != nil {
+		return x.Units
+	}
+	return nil
+}
+
+func (x *MeasureColumn) GetSource() []uint32 {
+	if x != nil {
+		return x.Source
+	}
+	return nil
+}
+
+// DeviceUse is what workloads moved on block devices; a row has the workload's index. A partition's bytes are its drive's too.
+type DeviceUse struct {
+	state         protoimpl.MessageState `protogen:"open.v1"`
+	Workload      []uint32               `protobuf:"varint,1,rep,packed,name=workload,proto3" json:"workload,omitempty"`
+	Device        []uint32               `protobuf:"varint,2,rep,packed,name=device,proto3" json:"device,omitempty"` // major << 20 | minor
+	ReadBytes     []int64                `protobuf:"varint,3,rep,packed,name=read_bytes,json=readBytes,proto3" json:"read_bytes,omitempty"`
+	WrittenBytes  []int64                `protobuf:"varint,4,rep,packed,name=written_bytes,json=writtenBytes,proto3" json:"written_bytes,omitempty"`
+	Reads         []int64                `protobuf:"varint,5,rep,packed,name=reads,proto3" json:"reads,omitempty"`
+	Writes        []int64                `protobuf:"varint,6,rep,packed,name=writes,proto3" json:"writes,omitempty"`
+	Micros        []int64                `protobuf:"varint,7,rep,packed,name=micros,proto3" json:"micros,omitempty"` // that the device took for it; 0 where not counted
+	Source        []uint32               `protobuf:"varint,8,rep,packed,name=source,proto3" json:"source,omitempty"`
+	unknownFields protoimpl.UnknownFields
+	sizeCache     protoimpl.SizeCache
+}
+
+func (x *DeviceUse) Reset() {
+	*x = DeviceUse{}
+	mi := &file_internal_wire_interval_proto_msgTypes[15]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *DeviceUse) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*DeviceUse) ProtoMessage() {}
+
+func (x *DeviceUse) ProtoReflect() protoreflect.Message {
+	mi := &file_internal_wire_interval_proto_msgTypes[15]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use DeviceUse.ProtoReflect.Descriptor instead.
+func (*DeviceUse) Descriptor() ([]byte, []int) {
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{15}
+}
+
+func (x *DeviceUse) GetWorkload() []uint32 {
+	if x != nil {
+		return x.Workload
+	}
+	return nil
+}
+
+func (x *DeviceUse) GetDevice() []uint32 {
+	if x != nil {
+		return x.Device
+	}
+	return nil
+}
+
+func (x *DeviceUse) GetReadBytes() []int64 {
+	if x != nil {
+		return x.ReadBytes
+	}
+	return nil
+}
+
+func (x *DeviceUse) GetWrittenBytes() []int64 {
+	if x != nil {
+		return x.WrittenBytes
+	}
+	return nil
+}
+
+func (x *DeviceUse) GetReads() []int64 {
+	if x != nil {
+		return x.Reads
+	}
+	return nil
+}
+
+func (x *DeviceUse) GetWrites() []int64 {
+	if x != nil {
+		return x.Writes
+	}
+	return nil
+}
+
+func (x *DeviceUse) GetMicros() []int64 {
+	if x != nil {
+		return x.Micros
+	}
+	return nil
+}
+
+func (x *DeviceUse) GetSource() []uint32 {
+	if x != nil {
+		return x.Source
+	}
+	return nil
+}
+
+// Disk is what a block device did over the interval.
+type Disk struct {
+	state              protoimpl.MessageState `protogen:"open.v1"`
+	Name               string                 `protobuf:"bytes,1,opt,name=name,proto3" json:"name,omitempty"`
+	Device             uint32                 `protobuf:"varint,2,opt,name=device,proto3" json:"device,omitempty"` // major << 20 | minor
+	Inner              bool                   `protobuf:"varint,3,opt,name=inner,proto3" json:"inner,omitempty"`   // on another device, whose bytes are these too
+	ReadBytes          int64                  `protobuf:"varint,4,opt,name=read_bytes,json=readBytes,proto3" json:"read_bytes,omitempty"`
+	WrittenBytes       int64                  `protobuf:"varint,5,opt,name=written_bytes,json=writtenBytes,proto3" json:"written_bytes,omitempty"`
+	Reads              int64                  `protobuf:"varint,6,opt,name=reads,proto3" json:"reads,omitempty"`
+	Writes             int64                  `protobuf:"varint,7,opt,name=writes,proto3" json:"writes,omitempty"`
+	ReadMerged         int64                  `protobuf:"varint,8,opt,name=read_merged,json=readMerged,proto3" json:"read_merged,omitempty"`
+	WriteMerged        int64                  `protobuf:"varint,9,opt,name=write_merged,json=writeMerged,proto3" json:"write_merged,omitempty"`
+	ReadMillis         int64                  `protobuf:"varint,10,opt,name=read_millis,json=readMillis,proto3" json:"read_millis,omitempty"` // summed over operations
+	WriteMillis        int64                  `protobuf:"varint,11,opt,name=write_millis,json=writeMillis,proto3" json:"write_millis,omitempty"`
+	BusyMillis         int64                  `protobuf:"varint,12,opt,name=busy_millis,json=busyMillis,proto3" json:"busy_millis,omitempty"`
+	QueueMillis        int64                  `protobuf:"varint,13,opt,name=queue_millis,json=queueMillis,proto3" json:"queue_millis,omitempty"`                          // operations in flight, times milliseconds
+	InFlight           int64                  `protobuf:"varint,14,opt,name=in_flight,json=inFlight,proto3" json:"in_flight,omitempty"`                                   // at the end
+	RateBytesPerSecond int64                  `protobuf:"varint,15,opt,name=rate_bytes_per_second,json=rateBytesPerSecond,proto3" json:"rate_bytes_per_second,omitempty"` // declared; 0 for none
+	unknownFields      protoimpl.UnknownFields
+	sizeCache          protoimpl.SizeCache
+}
+
+func (x *Disk) Reset() {
+	*x = Disk{}
+	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *Disk) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*Disk) ProtoMessage() {}
+
+func (x *Disk) ProtoReflect() protoreflect.Message {
+	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use Disk.ProtoReflect.Descriptor instead.
+func (*Disk) Descriptor() ([]byte, []int) {
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{16}
+}
+
+func (x *Disk) GetName() string {
+	if x != nil {
+		return x.Name
+	}
+	return ""
+}
+
+func (x *Disk) GetDevice() uint32 {
+	if x != nil {
+		return x.Device
+	}
+	return 0
+}
+
+func (x *Disk) GetInner() bool {
+	if x != nil {
+		return x.Inner
+	}
+	return false
+}
+
+func (x *Disk) GetReadBytes() int64 {
+	if x != nil {
+		return x.ReadBytes
+	}
+	return 0
+}
+
+func (x *Disk) GetWrittenBytes() int64 {
+	if x != nil {
+		return x.WrittenBytes
+	}
+	return 0
+}
+
+func (x *Disk) GetReads() int64 {
+	if x != nil {
+		return x.Reads
+	}
+	return 0
+}
+
+func (x *Disk) GetWrites() int64 {
+	if x != nil {
+		return x.Writes
+	}
+	return 0
+}
+
+func (x *Disk) GetReadMerged() int64 {
+	if x != nil {
+		return x.ReadMerged
+	}
+	return 0
+}
+
+func (x *Disk) GetWriteMerged() int64 {
+	if x != nil {
+		return x.WriteMerged
+	}
+	return 0
+}
+
+func (x *Disk) GetReadMillis() int64 {
+	if x != nil {
+		return x.ReadMillis
+	}
+	return 0
+}
+
+func (x *Disk) GetWriteMillis() int64 {
+	if x != nil {
+		return x.WriteMillis
+	}
+	return 0
+}
+
+func (x *Disk) GetBusyMillis() int64 {
+	if x != nil {
+		return x.BusyMillis
+	}
+	return 0
+}
+
+func (x *Disk) GetQueueMillis() int64 {
+	if x != nil {
+		return x.QueueMillis
+	}
+	return 0
+}
+
+func (x *Disk) GetInFlight() int64 {
+	if x != nil {
+		return x.InFlight
+	}
+	return 0
+}
+
+func (x *Disk) GetRateBytesPerSecond() int64 {
+	if x != nil {
+		return x.RateBytesPerSecond
+	}
+	return 0
+}
+
+// Latency is how many operations of a device took so long.
+type Latency struct {
+	state         protoimpl.MessageState `protogen:"open.v1"`
+	Device        uint32                 `protobuf:"varint,1,opt,name=device,proto3" json:"device,omitempty"`
+	Written       bool                   `protobuf:"varint,2,opt,name=written,proto3" json:"written,omitempty"`
+	LowMicros     int64                  `protobuf:"varint,3,opt,name=low_micros,json=lowMicros,proto3" json:"low_micros,omitempty"`
+	HighMicros    int64                  `protobuf:"varint,4,opt,name=high_micros,json=highMicros,proto3" json:"high_micros,omitempty"`
+	Count         int64                  `protobuf:"varint,5,opt,name=count,proto3" json:"count,omitempty"`
+	unknownFields protoimpl.UnknownFields
+	sizeCache     protoimpl.SizeCache
+}
+
+func (x *Latency) Reset() {
+	*x = Latency{}
+	mi := &file_internal_wire_interval_proto_msgTypes[17]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *Latency) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*Latency) ProtoMessage() {}
+
+func (x *Latency) ProtoReflect() protoreflect.Message {
+	mi := &file_internal_wire_interval_proto_msgTypes[17]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use Latency.ProtoReflect.Descriptor instead.
+func (*Latency) Descriptor() ([]byte, []int) {
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{17}
+}
+
+func (x *Latency) GetDevice() uint32 {
+	if x != nil {
+		return x.Device
+	}
+	return 0
+}
+
+func (x *Latency) GetWritten() bool {
+	if x != nil {
+		return x.Written
+	}
+	return false
+}
+
+func (x *Latency) GetLowMicros() int64 {
+	if x != nil {
+		return x.LowMicros
+	}
+	return 0
+}
+
+func (x *Latency) GetHighMicros() int64 {
+	if x != nil {
+		return x.HighMicros
+	}
+	return 0
+}
+
+func (x *Latency) GetCount() int64 {
+	if x != nil {
+		return x.Count
+	}
+	return 0
+}
+
+// Interface is what a network interface of the host's own namespace did, seen from the host.
+type Interface struct {
+	state           protoimpl.MessageState `protogen:"open.v1"`
+	Name            string                 `protobuf:"bytes,1,opt,name=name,proto3" json:"name,omitempty"`
+	Kind            string                 `protobuf:"bytes,2,opt,name=kind,proto3" json:"kind,omitempty"`
+	Inner           bool                   `protobuf:"varint,3,opt,name=inner,proto3" json:"inner,omitempty"` // does not lead off the host
+	ReceivedBytes   int64                  `protobuf:"varint,4,opt,name=received_bytes,json=receivedBytes,proto3" json:"received_bytes,omitempty"`
+	SentBytes       int64                  `protobuf:"varint,5,opt,name=sent_bytes,json=sentBytes,proto3" json:"sent_bytes,omitempty"`
+	ReceivedPackets int64                  `protobuf:"varint,6,opt,name=received_packets,json=receivedPackets,proto3" json:"received_packets,omitempty"`
+	SentPackets     int64                  `protobuf:"varint,7,opt,name=sent_packets,json=sentPackets,proto3" json:"sent_packets,omitempty"`
+	ReceivedDropped int64                  `protobuf:"varint,8,opt,name=received_dropped,json=receivedDropped,proto3" json:"received_dropped,omitempty"`
+	SentDropped     int64                  `protobuf:"varint,9,opt,name=sent_dropped,json=sentDropped,proto3" json:"sent_dropped,omitempty"`
+	ReceivedErrors  int64                  `protobuf:"varint,10,opt,name=received_errors,json=receivedErrors,proto3" json:"received_errors,omitempty"`
+	SentErrors      int64                  `protobuf:"varint,11,opt,name=sent_errors,json=sentErrors,proto3" json:"sent_errors,omitempty"`
+	BitsPerSecond   int64                  `protobuf:"varint,12,opt,name=bits_per_second,json=bitsPerSecond,proto3" json:"bits_per_second,omitempty"` // line rate per direction; 0 where not known
+	unknownFields   protoimpl.UnknownFields
+	sizeCache       protoimpl.SizeCache
+}
+
+func (x *Interface) Reset() {
+	*x = Interface{}
+	mi := &file_internal_wire_interval_proto_msgTypes[18]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *Interface) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*Interface) ProtoMessage() {}
+
+func (x *Interface) ProtoReflect() protoreflect.Message {
+	mi := &file_internal_wire_interval_proto_msgTypes[18]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use Interface.ProtoReflect.Descriptor instead.
+func (*Interface) Descriptor() ([]byte, []int) {
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{18}
+}
+
+func (x *Interface) GetName() string {
+	if x != nil {
+		return x.Name
+	}
+	return ""
+}
+
+func (x *Interface) GetKind() string {
+	if x != nil {
+		return x.Kind
+	}
+	return ""
+}
+
+func (x *Interface) GetInner() bool {
+	if x != nil {
+		return x.Inner
+	}
+	return false
+}
+
+func (x *Interface) GetReceivedBytes() int64 {
+	if x != nil {
+		return x.ReceivedBytes
+	}
+	return 0
+}
+
+func (x *Interface) GetSentBytes() int64 {
+	if x != nil {
+		return x.SentBytes
+	}
+	return 0
+}
+
+func (x *Interface) GetReceivedPackets() int64 {
+	if x != nil {
+		return x.ReceivedPackets
+	}
+	return 0
+}
+
+func (x *Interface) GetSentPackets() int64 {
+	if x != nil {
+		return x.SentPackets
+	}
+	return 0
+}
+
+func (x *Interface) GetReceivedDropped() int64 {
+	if x != nil {
+		return x.ReceivedDropped
+	}
+	return 0
+}
+
+func (x *Interface) GetSentDropped() int64 {
+	if x != nil {
+		return x.SentDropped
+	}
+	return 0
+}
+
+func (x *Interface) GetReceivedErrors() int64 {
+	if x != nil {
+		return x.ReceivedErrors
+	}
+	return 0
+}
+
+func (x *Interface) GetSentErrors() int64 {
+	if x != nil {
+		return x.SentErrors
+	}
+	return 0
+}
+
+func (x *Interface) GetBitsPerSecond() int64 {
+	if x != nil {
+		return x.BitsPerSecond
+	}
+	return 0
+}
+
+// Inventory is what a host is made of, as it stands. Only the newest is kept.
+type Inventory struct {
+	state         protoimpl.MessageState `protogen:"open.v1"`
+	Json          string                 `protobuf:"bytes,1,opt,name=json,proto3" json:"json,omitempty"` // the shape of the API's inventory
+	unknownFields protoimpl.UnknownFields
+	sizeCache     protoimpl.SizeCache
+}
+
+func (x *Inventory) Reset() {
+	*x = Inventory{}
+	mi := &file_internal_wire_interval_proto_msgTypes[19]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *Inventory) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*Inventory) ProtoMessage() {}
+
+func (x *Inventory) ProtoReflect() protoreflect.Message {
+	mi := &file_internal_wire_interval_proto_msgTypes[19]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use Inventory.ProtoReflect.Descriptor instead.
+func (*Inventory) Descriptor() ([]byte, []int) {
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{19}
+}
+
+func (x *Inventory) GetJson() string {
+	if x != nil {
+		return x.Json
+	}
+	return ""
+}
+
 var File_internal_wire_interval_proto protoreflect.FileDescriptor
 
 const file_internal_wire_interval_proto_rawDesc = "" +
@@ -1286,7 +1993,7 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\x05Batch\x12\x18\n" +
 	"\aversion\x18\x01 \x01(\rR\aversion\x12\x12\n" +
 	"\x04host\x18\x02 \x01(\tR\x04host\x129\n" +
-	"\tintervals\x18\x03 \x03(\v2\x1b.vinescale.wire.v1.IntervalR\tintervals\"\xab\x05\n" +
+	"\tintervals\x18\x03 \x03(\v2\x1b.vinescale.wire.v1.IntervalR\tintervals\"\x9d\x06\n" +
 	"\bInterval\x12\x12\n" +
 	"\x04boot\x18\x01 \x01(\tR\x04boot\x12\x1a\n" +
 	"\bsequence\x18\x02 \x01(\x04R\bsequence\x12(\n" +
@@ -1305,7 +2012,9 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\vcgroup_mode\x18\x0e \x01(\tR\n" +
 	"cgroupMode\x12.\n" +
 	"\x05parts\x18\x0f \x01(\v2\x18.vinescale.wire.v1.PartsR\x05parts\x12:\n" +
-	"\tprocesses\x18\x10 \x01(\v2\x1c.vinescale.wire.v1.ProcessesR\tprocesses\"\xf8\x01\n" +
+	"\tprocesses\x18\x10 \x01(\v2\x1c.vinescale.wire.v1.ProcessesR\tprocesses\x124\n" +
+	"\afigures\x18\x11 \x01(\v2\x1a.vinescale.wire.v1.FiguresR\afigures\x12:\n" +
+	"\tinventory\x18\x12 \x01(\v2\x1c.vinescale.wire.v1.InventoryR\tinventory\"\xf8\x01\n" +
 	"\aNotices\x12\x18\n" +
 	"\aversion\x18\x01 \x01(\rR\aversion\x12\x12\n" +
 	"\x04host\x18\x02 \x01(\tR\x04host\x12\x12\n" +
@@ -1405,7 +2114,85 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\x04load\x18\r \x03(\x01R\x04load\x12(\n" +
 	"\x10swap_total_bytes\x18\x0e \x01(\x03R\x0eswapTotalBytes\x12&\n" +
 	"\x0fswap_used_bytes\x18\x0f \x01(\x03R\rswapUsedBytes\x124\n" +
-	"\x16memory_available_bytes\x18\x10 \x01(\x03R\x14memoryAvailableBytesB\x19Z\x17vinescale/internal/wireb\x06proto3"
+	"\x16memory_available_bytes\x18\x10 \x01(\x03R\x14memoryAvailableBytes\"\xad\x03\n" +
+	"\aFigures\x12<\n" +
+	"\bmeasures\x18\x01 \x03(\v2 .vinescale.wire.v1.MeasureColumnR\bmeasures\x12;\n" +
+	"\n" +
+	"device_use\x18\x02 \x01(\v2\x1c.vinescale.wire.v1.DeviceUseR\tdeviceUse\x12-\n" +
+	"\x05disks\x18\x03 \x03(\v2\x17.vinescale.wire.v1.DiskR\x05disks\x128\n" +
+	"\tlatencies\x18\x04 \x03(\v2\x1a.vinescale.wire.v1.LatencyR\tlatencies\x12<\n" +
+	"\n" +
+	"interfaces\x18\x05 \x03(\v2\x1c.vinescale.wire.v1.InterfaceR\n" +
+	"interfaces\x12\x1d\n" +
+	"\n" +
+	"ran_micros\x18\x06 \x03(\x03R\tranMicros\x12\x1d\n" +
+	"\n" +
+	"memory_own\x18\a \x01(\x03R\tmemoryOwn\x12!\n" +
+	"\fmemory_cache\x18\b \x01(\x03R\vmemoryCache\x12\x1f\n" +
+	"\vmemory_huge\x18\t \x01(\x03R\n" +
+	"memoryHuge\"m\n" +
+	"\rMeasureColumn\x12\x12\n" +
+	"\x04name\x18\x01 \x01(\tR\x04name\x12\x1a\n" +
+	"\bworkload\x18\x02 \x03(\rR\bworkload\x12\x14\n" +
+	"\x05units\x18\x03 \x03(\x03R\x05units\x12\x16\n" +
+	"\x06source\x18\x04 \x03(\rR\x06source\"\xe1\x01\n" +
+	"\tDeviceUse\x12\x1a\n" +
+	"\bworkload\x18\x01 \x03(\rR\bworkload\x12\x16\n" +
+	"\x06device\x18\x02 \x03(\rR\x06device\x12\x1d\n" +
+	"\n" +
+	"read_bytes\x18\x03 \x03(\x03R\treadBytes\x12#\n" +
+	"\rwritten_bytes\x18\x04 \x03(\x03R\fwrittenBytes\x12\x14\n" +
+	"\x05reads\x18\x05 \x03(\x03R\x05reads\x12\x16\n" +
+	"\x06writes\x18\x06 \x03(\x03R\x06writes\x12\x16\n" +
+	"\x06micros\x18\a \x03(\x03R\x06micros\x12\x16\n" +
+	"\x06source\x18\b \x03(\rR\x06source\"\xd6\x03\n" +
+	"\x04Disk\x12\x12\n" +
+	"\x04name\x18\x01 \x01(\tR\x04name\x12\x16\n" +
+	"\x06device\x18\x02 \x01(\rR\x06device\x12\x14\n" +
+	"\x05inner\x18\x03 \x01(\bR\x05inner\x12\x1d\n" +
+	"\n" +
+	"read_bytes\x18\x04 \x01(\x03R\treadBytes\x12#\n" +
+	"\rwritten_bytes\x18\x05 \x01(\x03R\fwrittenBytes\x12\x14\n" +
+	"\x05reads\x18\x06 \x01(\x03R\x05reads\x12\x16\n" +
+	"\x06writes\x18\a \x01(\x03R\x06writes\x12\x1f\n" +
+	"\vread_merged\x18\b \x01(\x03R\n" +
+	"readMerged\x12!\n" +
+	"\fwrite_merged\x18\t \x01(\x03R\vwriteMerged\x12\x1f\n" +
+	"\vread_millis\x18\n" +
+	" \x01(\x03R\n" +
+	"readMillis\x12!\n" +
+	"\fwrite_millis\x18\v \x01(\x03R\vwriteMillis\x12\x1f\n" +
+	"\vbusy_millis\x18\f \x01(\x03R\n" +
+	"busyMillis\x12!\n" +
+	"\fqueue_millis\x18\r \x01(\x03R\vqueueMillis\x12\x1b\n" +
+	"\tin_flight\x18\x0e \x01(\x03R\binFlight\x121\n" +
+	"\x15rate_bytes_per_second\x18\x0f \x01(\x03R\x12rateBytesPerSecond\"\x91\x01\n" +
+	"\aLatency\x12\x16\n" +
+	"\x06device\x18\x01 \x01(\rR\x06device\x12\x18\n" +
+	"\awritten\x18\x02 \x01(\bR\awritten\x12\x1d\n" +
+	"\n" +
+	"low_micros\x18\x03 \x01(\x03R\tlowMicros\x12\x1f\n" +
+	"\vhigh_micros\x18\x04 \x01(\x03R\n" +
+	"highMicros\x12\x14\n" +
+	"\x05count\x18\x05 \x01(\x03R\x05count\"\x9d\x03\n" +
+	"\tInterface\x12\x12\n" +
+	"\x04name\x18\x01 \x01(\tR\x04name\x12\x12\n" +
+	"\x04kind\x18\x02 \x01(\tR\x04kind\x12\x14\n" +
+	"\x05inner\x18\x03 \x01(\bR\x05inner\x12%\n" +
+	"\x0ereceived_bytes\x18\x04 \x01(\x03R\rreceivedBytes\x12\x1d\n" +
+	"\n" +
+	"sent_bytes\x18\x05 \x01(\x03R\tsentBytes\x12)\n" +
+	"\x10received_packets\x18\x06 \x01(\x03R\x0freceivedPackets\x12!\n" +
+	"\fsent_packets\x18\a \x01(\x03R\vsentPackets\x12)\n" +
+	"\x10received_dropped\x18\b \x01(\x03R\x0freceivedDropped\x12!\n" +
+	"\fsent_dropped\x18\t \x01(\x03R\vsentDropped\x12'\n" +
+	"\x0freceived_errors\x18\n" +
+	" \x01(\x03R\x0ereceivedErrors\x12\x1f\n" +
+	"\vsent_errors\x18\v \x01(\x03R\n" +
+	"sentErrors\x12&\n" +
+	"\x0fbits_per_second\x18\f \x01(\x03R\rbitsPerSecond\"\x1f\n" +
+	"\tInventory\x12\x12\n" +
+	"\x04json\x18\x01 \x01(\tR\x04jsonB\x19Z\x17vinescale/internal/wireb\x06proto3"
 
 var (
 	file_internal_wire_interval_proto_rawDescOnce sync.Once
@@ -1419,22 +2206,29 @@ func file_internal_wire_interval_proto_rawDescGZIP() []byte {
 	return file_internal_wire_interval_proto_rawDescData
 }
 
-var file_internal_wire_interval_proto_msgTypes = make([]protoimpl.MessageInfo, 14)
+var file_internal_wire_interval_proto_msgTypes = make([]protoimpl.MessageInfo, 21)
 var file_internal_wire_interval_proto_goTypes = []any{
-	(*Batch)(nil),     // 0: vinescale.wire.v1.Batch
-	(*Interval)(nil),  // 1: vinescale.wire.v1.Interval
-	(*Notices)(nil),   // 2: vinescale.wire.v1.Notices
-	(*Ledger)(nil),    // 3: vinescale.wire.v1.Ledger
-	(*Line)(nil),      // 4: vinescale.wire.v1.Line
-	(*Workloads)(nil), // 5: vinescale.wire.v1.Workloads
-	(*Labels)(nil),    // 6: vinescale.wire.v1.Labels
-	(*Usage)(nil),     // 7: vinescale.wire.v1.Usage
-	(*Programs)(nil),  // 8: vinescale.wire.v1.Programs
-	(*Parts)(nil),     // 9: vinescale.wire.v1.Parts
-	(*Processes)(nil), // 10: vinescale.wire.v1.Processes
-	(*CpuUse)(nil),    // 11: vinescale.wire.v1.CpuUse
-	(*Detail)(nil),    // 12: vinescale.wire.v1.Detail
-	nil,               // 13: vinescale.wire.v1.Labels.ValuesEntry
+	(*Batch)(nil),         // 0: vinescale.wire.v1.Batch
+	(*Interval)(nil),      // 1: vinescale.wire.v1.Interval
+	(*Notices)(nil),       // 2: vinescale.wire.v1.Notices
+	(*Ledger)(nil),        // 3: vinescale.wire.v1.Ledger
+	(*Line)(nil),          // 4: vinescale.wire.v1.Line
+	(*Workloads)(nil),     // 5: vinescale.wire.v1.Workloads
+	(*Labels)(nil),        // 6: vinescale.wire.v1.Labels
+	(*Usage)(nil),         // 7: vinescale.wire.v1.Usage
+	(*Programs)(nil),      // 8: vinescale.wire.v1.Programs
+	(*Parts)(nil),         // 9: vinescale.wire.v1.Parts
+	(*Processes)(nil),     // 10: vinescale.wire.v1.Processes
+	(*CpuUse)(nil),        // 11: vinescale.wire.v1.CpuUse
+	(*Detail)(nil),        // 12: vinescale.wire.v1.Detail
+	(*Figures)(nil),       // 13: vinescale.wire.v1.Figures
+	(*MeasureColumn)(nil), // 14: vinescale.wire.v1.MeasureColumn
+	(*DeviceUse)(nil),     // 15: vinescale.wire.v1.DeviceUse
+	(*Disk)(nil),          // 16: vinescale.wire.v1.Disk
+	(*Latency)(nil),       // 17: vinescale.wire.v1.Latency
+	(*Interface)(nil),     // 18: vinescale.wire.v1.Interface
+	(*Inventory)(nil),     // 19: vinescale.wire.v1.Inventory
+	nil,                   // 20: vinescale.wire.v1.Labels.ValuesEntry
 }
 var file_internal_wire_interval_proto_depIdxs = []int32{
 	1,  // 0: vinescale.wire.v1.Batch.intervals:type_name -> vinescale.wire.v1.Interval
@@ -1446,20 +2240,27 @@ var file_internal_wire_interval_proto_depIdxs = []int32{
 	12, // 6: vinescale.wire.v1.Interval.detail:type_name -> vinescale.wire.v1.Detail
 	9,  // 7: vinescale.wire.v1.Interval.parts:type_name -> vinescale.wire.v1.Parts
 	10, // 8: vinescale.wire.v1.Interval.processes:type_name -> vinescale.wire.v1.Processes
-	5,  // 9: vinescale.wire.v1.Notices.workloads:type_name -> vinescale.wire.v1.Workloads
-	4,  // 10: vinescale.wire.v1.Ledger.capacity:type_name -> vinescale.wire.v1.Line
-	4,  // 11: vinescale.wire.v1.Ledger.used:type_name -> vinescale.wire.v1.Line
-	4,  // 12: vinescale.wire.v1.Ledger.idle:type_name -> vinescale.wire.v1.Line
-	4,  // 13: vinescale.wire.v1.Ledger.kernel:type_name -> vinescale.wire.v1.Line
-	4,  // 14: vinescale.wire.v1.Ledger.steal:type_name -> vinescale.wire.v1.Line
-	6,  // 15: vinescale.wire.v1.Workloads.labels:type_name -> vinescale.wire.v1.Labels
-	6,  // 16: vinescale.wire.v1.Workloads.facts:type_name -> vinescale.wire.v1.Labels
-	13, // 17: vinescale.wire.v1.Labels.values:type_name -> vinescale.wire.v1.Labels.ValuesEntry
-	18, // [18:18] is the sub-list for method output_type
-	18, // [18:18] is the sub-list for method input_type
-	18, // [18:18] is the sub-list for extension type_name
-	18, // [18:18] is the sub-list for extension extendee
-	0,  // [0:18] is the sub-list for field type_name
+	13, // 9: vinescale.wire.v1.Interval.figures:type_name -> vinescale.wire.v1.Figures
+	19, // 10: vinescale.wire.v1.Interval.inventory:type_name -> vinescale.wire.v1.Inventory
+	5,  // 11: vinescale.wire.v1.Notices.workloads:type_name -> vinescale.wire.v1.Workloads
+	4,  // 12: vinescale.wire.v1.Ledger.capacity:type_name -> vinescale.wire.v1.Line
+	4,  // 13: vinescale.wire.v1.Ledger.used:type_name -> vinescale.wire.v1.Line
+	4,  // 14: vinescale.wire.v1.Ledger.idle:type_name -> vinescale.wire.v1.Line
+	4,  // 15: vinescale.wire.v1.Ledger.kernel:type_name -> vinescale.wire.v1.Line
+	4,  // 16: vinescale.wire.v1.Ledger.steal:type_name -> vinescale.wire.v1.Line
+	6,  // 17: vinescale.wire.v1.Workloads.labels:type_name -> vinescale.wire.v1.Labels
+	6,  // 18: vinescale.wire.v1.Workloads.facts:type_name -> vinescale.wire.v1.Labels
+	20, // 19: vinescale.wire.v1.Labels.values:type_name -> vinescale.wire.v1.Labels.ValuesEntry
+	14, // 20: vinescale.wire.v1.Figures.measures:type_name -> vinescale.wire.v1.MeasureColumn
+	15, // 21: vinescale.wire.v1.Figures.device_use:type_name -> vinescale.wire.v1.DeviceUse
+	16, // 22: vinescale.wire.v1.Figures.disks:type_name -> vinescale.wire.v1.Disk
+	17, // 23: vinescale.wire.v1.Figures.latencies:type_name -> vinescale.wire.v1.Latency
+	18, // 24: vinescale.wire.v1.Figures.interfaces:type_name -> vinescale.wire.v1.Interface
+	25, // [25:25] is the sub-list for method output_type
+	25, // [25:25] is the sub-list for method input_type
+	25, // [25:25] is the sub-list for extension type_name
+	25, // [25:25] is the sub-list for extension extendee
+	0,  // [0:25] is the sub-list for field type_name
 }
 
 func init() { file_internal_wire_interval_proto_init() }
@@ -1473,7 +2274,7 @@ func file_internal_wire_interval_proto_init() {
 			GoPackagePath: reflect.TypeOf(x{}).PkgPath(),
 			RawDescriptor: unsafe.Slice(unsafe.StringData(file_internal_wire_interval_proto_rawDesc), len(file_internal_wire_interval_proto_rawDesc)),
 			NumEnums:      0,
-			NumMessages:   14,
+			NumMessages:   21,
 			NumExtensions: 0,
 			NumServices:   0,
 		},

@@ -5,7 +5,7 @@
 
 char LICENSE[] SEC("license") = "GPL";
 
-struct transfer { __u64 group; __u32 device, written; }; /* device: major << 20 | minor */
+struct transfer { __u64 group; __u32 device, part, written, unused; }; /* device and part: major << 20 | minor */
 struct done { __u64 bytes, operations, nanoseconds; };
 struct transfer *unused_transfer __attribute__((unused));
 struct done *unused_done __attribute__((unused));
@@ -60,6 +60,7 @@ int BPF_PROG(on_issue, struct request *rq)
 	w.what.written = rq->cmd_flags & 1; /* REQ_OP_WRITE and its kin are odd (include/linux/blk_types.h) */
 	struct gendisk *disk = bio->bi_bdev->bd_disk;
 	w.what.device = disk->major << 20 | disk->first_minor;
+	w.what.part = bio->bi_bdev->bd_dev;
 	w.what.group = bio->bi_blkg ? bio->bi_blkg->blkcg->css.cgroup->kn->id : 0;
 	bpf_map_update_elem(&in_flight, &address, &w, BPF_ANY);
 	struct done *d = done_of(&w.what);

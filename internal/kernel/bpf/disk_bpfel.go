@@ -31,7 +31,9 @@ type diskTransfer struct {
 	_       structs.HostLayout
 	Group   uint64
 	Device  uint32
+	Part    uint32
 	Written uint32
+	Unused  uint32
 }
 
 type diskWaiting struct {

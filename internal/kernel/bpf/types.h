@@ -60,7 +60,7 @@ struct request_queue { void *disk; };
 struct blkcg { struct cgroup_subsys_state css; };
 struct blkcg_gq { struct blkcg *blkcg; };
 struct gendisk { int major, first_minor; };
-struct block_device { struct gendisk *bd_disk; };
+struct block_device { struct gendisk *bd_disk; __u32 bd_dev; };
 struct bio { struct blkcg_gq *bi_blkg; struct block_device *bi_bdev; };
 struct request { __u32 cmd_flags; unsigned int __data_len; struct bio *bio; };
 

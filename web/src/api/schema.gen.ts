@@ -55,6 +55,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/disks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether storage is the problem, on which device, and who causes it */
+        get: operations["get-disks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -127,6 +144,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hosts/{name}/cpus": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ledger of each logical CPU of a host, and who ran there */
+        get: operations["get-cpus"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{name}/memory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A host's memory explained, and who holds it */
+        get: operations["get-memory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts/{name}/pools": {
         parameters: {
             query?: never;
@@ -137,6 +188,23 @@ export interface paths {
         get?: never;
         /** Put a host into pools, in place of those it was in */
         put: operations["set-pools"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/interfaces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every network interface, and which workload moved what */
+        get: operations["get-interfaces"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -659,6 +727,8 @@ export interface components {
             };
             /** @description Its processes at the newest interval's end: one entry a family, most CPU time first. */
             families: components["schemas"]["Family"][];
+            /** @description What was counted beside the amounts; what is not here was not counted for it. */
+            figures: components["schemas"]["Measure"][];
             /** Format: date-time */
             first_at: string;
             held: components["schemas"]["Held"];
@@ -726,6 +796,8 @@ export interface components {
             shares_cpus_with: components["schemas"]["Mate"][];
             /** @description What else used the host's disks over the span, most bytes first. */
             shares_disks_with: components["schemas"]["Mate"][];
+            /** @description Why the space its files take is not known. */
+            space_unavailable: string;
             /** @description running, ended, silent (its host does not report), or first reading: usage in N s. */
             state: string;
             tenant: string;
@@ -788,6 +860,85 @@ export interface components {
             /** Format: int64 */
             workloads: number;
         };
+        CPULine: {
+            /** Format: double */
+            capacity_seconds: number;
+            /**
+             * Format: int64
+             * @description -1 where not known.
+             */
+            core: number;
+            /** Format: int64 */
+            cpu: number;
+            /** Format: double */
+            idle_seconds: number;
+            /**
+             * Format: double
+             * @description Idle, with I/O outstanding.
+             */
+            iowait_seconds: number;
+            /** Format: double */
+            irq_seconds: number;
+            /** Format: double */
+            max_mhz: number | null;
+            /**
+             * Format: double
+             * @description Now; null where not known.
+             */
+            mhz: number | null;
+            /** Format: int64 */
+            numa_node: number;
+            /**
+             * Format: double
+             * @description Of the tasks' time, what no workload is charged with here: the kernel's threads. Null where not counted.
+             */
+            other_seconds: number | null;
+            /** Format: int64 */
+            package: number;
+            /**
+             * Format: double
+             * @description Negative where the kernel counts time twice, such as steal while waking.
+             */
+            residual_seconds: number;
+            /** @description Who ran there, most first. */
+            shares: components["schemas"]["CPUShare"][];
+            /** @description Other CPUs of the same core. */
+            smt_siblings: number[];
+            /** Format: double */
+            softirq_seconds: number;
+            /** Format: double */
+            steal_seconds: number;
+            /** Format: double */
+            system_seconds: number;
+            /**
+             * Format: double
+             * @description How long tasks ran, by the scheduler's clock; null where not counted.
+             */
+            tasks_seconds: number | null;
+            /** Format: double */
+            user_seconds: number;
+        };
+        CPUShare: {
+            /** Format: double */
+            cpu_seconds: number;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            name: string;
+            owner: string;
+            source: string;
+            tenant: string;
+        };
+        CPUs: {
+            cpus: components["schemas"]["CPULine"][];
+            /** Format: date-time */
+            from: string;
+            host: string;
+            /** Format: date-time */
+            to: string;
+            /** @description Why there is nothing. */
+            unavailable?: string;
+        };
         Committed: {
             host: string;
             /** Format: date-time */
@@ -797,6 +948,127 @@ export interface components {
             name: string;
             /** Format: int64 */
             workloads: number;
+        };
+        DeviceLine: {
+            /**
+             * Format: double
+             * @description Part of the time with at least one operation in flight, 0 to 1. A device that does several at once is not full at 1.
+             */
+            busy: number;
+            controller: string;
+            /**
+             * Format: int64
+             * @description 0 for a drive, 1 for what is on it, and so on.
+             */
+            depth: number;
+            filesystem: string;
+            host: string;
+            /**
+             * Format: int64
+             * @description At the span's end.
+             */
+            in_flight: number;
+            /** Format: int64 */
+            inodes: number | null;
+            /** @description drive, partition, volume, loop or memory; empty where the host has not told. */
+            kind: string;
+            /**
+             * Format: double
+             * @description From being queued to done; null without operations.
+             */
+            latency_ms_mean: number | null;
+            /**
+             * Format: double
+             * @description From being issued to done: 99 % took at most this, to a quarter; null where operations are not counted one by one.
+             */
+            latency_ms_p99: number | null;
+            latency_p99_unavailable?: string;
+            /**
+             * Format: double
+             * @description Operations that were joined to another before the device saw them.
+             */
+            merged_per_second: number;
+            model: string;
+            /** @description Where its filesystem is mounted; empty for none. */
+            mount: string;
+            /** @description mounted; not mounted; not mountable, since it is divided; in use by a volume; swap. */
+            mount_state: string;
+            name: string;
+            /** @description The devices it is a part of or made of. */
+            on: string[];
+            /**
+             * Format: double
+             * @description That no workload is charged with: the kernel's own, or not to be told apart.
+             */
+            other_bytes_per_second: number;
+            /**
+             * Format: double
+             * @description Operations waiting or in flight, in the mean.
+             */
+            queue_mean: number;
+            /** Format: double */
+            read_bytes_per_second: number;
+            /** Format: double */
+            reads_per_second: number;
+            /** Format: int64 */
+            size_bytes: number;
+            /**
+             * Format: int64
+             * @description Of its filesystem.
+             */
+            space_bytes: number | null;
+            space_unavailable?: string;
+            /** Format: int64 */
+            used_bytes: number | null;
+            /** Format: int64 */
+            used_inodes: number | null;
+            /** @description Who moved bytes on it, most first. */
+            users: components["schemas"]["DeviceUser"][];
+            users_unavailable?: string;
+            /** Format: double */
+            writes_per_second: number;
+            /** Format: double */
+            written_bytes_per_second: number;
+        };
+        DeviceUser: {
+            /**
+             * Format: double
+             * @description Operations of it in the device, in the mean; 0 where not counted.
+             */
+            device_time: number;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            name: string;
+            owner: string;
+            /** Format: double */
+            read_bytes_per_second: number;
+            /** Format: double */
+            reads_per_second: number;
+            /**
+             * Format: double
+             * @description Of the bytes of the device, 0 to 1.
+             */
+            share: number;
+            source: string;
+            tenant: string;
+            /** Format: double */
+            writes_per_second: number;
+            /** Format: double */
+            written_bytes_per_second: number;
+        };
+        Disks: {
+            /** @description Drives, the busiest first, each followed by what is on it. */
+            devices: components["schemas"]["DeviceLine"][];
+            /** Format: date-time */
+            from: string;
+            host: string;
+            /** Format: date-time */
+            to: string;
+            /** @description A device was at its end: busy most of the time, or its operations waited long. */
+            trouble: boolean;
+            /** @description In a sentence: the busiest device and who had most of it. */
+            verdict: string;
         };
         EnrolInputBody: {
             name: string;
@@ -1111,6 +1383,86 @@ export interface components {
             /** @description Workloads seen for the first time: they have no usage yet. */
             warming?: components["schemas"]["Warming"][];
         };
+        LinkLine: {
+            /** Format: int64 */
+            dropped_packets: number;
+            /** Format: int64 */
+            errors: number;
+            host: string;
+            kind: string;
+            /** @description The host, by itself. */
+            leads_off: boolean;
+            /**
+             * Format: double
+             * @description In each direction; null where the driver does not tell.
+             */
+            line_rate_bytes_per_second: number | null;
+            name: string;
+            /** Format: double */
+            received_bytes_per_second: number;
+            /** Format: double */
+            received_packets_per_second: number;
+            /**
+             * Format: double
+             * @description Of the line rate, 0 to 1.
+             */
+            received_share: number | null;
+            /** Format: double */
+            sent_bytes_per_second: number;
+            /** Format: double */
+            sent_packets_per_second: number;
+            /** Format: double */
+            sent_share: number | null;
+        };
+        LinkTotals: {
+            /** Format: double */
+            received_bytes_per_second: number;
+            /** Format: double */
+            sent_bytes_per_second: number;
+        };
+        LinkUser: {
+            host: string;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            /**
+             * Format: double
+             * @description Over loopback, which leaves no host.
+             */
+            local_bytes_per_second: number;
+            name: string;
+            owner: string;
+            /**
+             * Format: double
+             * @description 0 where not counted.
+             */
+            packets_per_second: number;
+            /** Format: double */
+            received_bytes_per_second: number;
+            /** Format: double */
+            sent_bytes_per_second: number;
+            source: string;
+            tenant: string;
+        };
+        Links: {
+            /** Format: date-time */
+            from: string;
+            host: string;
+            /** @description Those that lead off the host first, the busiest first. */
+            interfaces: components["schemas"]["LinkLine"][];
+            /** @description Over the workloads. */
+            ip: components["schemas"]["LinkTotals"];
+            /** @description Workloads whose network cannot be told apart. */
+            not_counted: components["schemas"]["MissingLink"][];
+            /** @description Wire less IP: frame headers, what passes through, and traffic of no workload. Negative where workloads talk to each other without leaving the host. */
+            residual: components["schemas"]["LinkTotals"];
+            /** Format: date-time */
+            to: string;
+            /** @description Over the interfaces that lead off the host: with frames, and what passes through. */
+            wire: components["schemas"]["LinkTotals"];
+            /** @description At IP level, most bytes first. */
+            workloads: components["schemas"]["LinkUser"][];
+        };
         Mate: {
             /**
              * Format: double
@@ -1122,6 +1474,86 @@ export interface components {
             kind: string;
             name: string;
             source: string;
+            tenant: string;
+        };
+        Measure: {
+            /** @description Ends in its unit; us is microseconds. */
+            name: string;
+            source: string;
+            /**
+             * Format: double
+             * @description Over the span: a sum, a level's mean, or the highest.
+             */
+            value: number;
+        };
+        Memory: {
+            /**
+             * Format: double
+             * @description Page cache charged to nobody.
+             */
+            cache_bytes: number;
+            /** Format: double */
+            capacity_bytes: number | null;
+            /**
+             * Format: double
+             * @description To workloads, in the mean.
+             */
+            charged_bytes: number;
+            /** Format: double */
+            free_bytes: number | null;
+            /** Format: date-time */
+            from: string;
+            host: string;
+            /**
+             * Format: double
+             * @description Set aside in pools of huge pages, taken or not.
+             */
+            huge_pages_bytes: number;
+            /**
+             * Format: double
+             * @description The kernel's own structures, charged to nobody.
+             */
+            kernel_bytes: number;
+            notes: string[];
+            /** Format: double */
+            residual_bytes: number | null;
+            /** @description As they stand now. */
+            swaps: components["schemas"]["Swap"][];
+            /** Format: date-time */
+            to: string;
+            /** @description Most charged first. */
+            workloads: components["schemas"]["MemoryUser"][];
+        };
+        MemoryUser: {
+            /** @description It holds much and did next to nothing over the whole span. */
+            asleep: boolean;
+            /**
+             * Format: double
+             * @description In the mean.
+             */
+            charged_bytes: number;
+            /**
+             * Format: double
+             * @description In the mean.
+             */
+            cores: number;
+            /** @description By kind, and what became of it: memory_ measures. */
+            figures: components["schemas"]["Measure"][];
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            name: string;
+            owner: string;
+            source: string;
+            tenant: string;
+        };
+        MissingLink: {
+            host: string;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            name: string;
+            owner: string;
             tenant: string;
         };
         MoveRuleInputBody: {
@@ -1423,6 +1855,14 @@ export interface components {
             /** Format: int64 */
             workloads: number;
         };
+        Swap: {
+            kind: string;
+            name: string;
+            /** Format: int64 */
+            size_bytes: number;
+            /** Format: int64 */
+            used_bytes: number;
+        };
         Tenancy: {
             rules: components["schemas"]["RuleText"][];
             tenants: string[];
@@ -1703,6 +2143,44 @@ export interface operations {
             };
         };
     };
+    "get-disks": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                span?: string;
+                /** @description One host; all when left out. */
+                host?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Disks"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     watch: {
         parameters: {
             query?: never;
@@ -1877,6 +2355,82 @@ export interface operations {
             };
         };
     };
+    "get-cpus": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                span?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CPUs"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-memory": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                span?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Memory"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "set-pools": {
         parameters: {
             query?: never;
@@ -1899,6 +2453,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Moved"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-interfaces": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                span?: string;
+                /** @description One host; all when left out. */
+                host?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Links"];
                 };
             };
             /** @description Error */

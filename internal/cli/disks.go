@@ -1,0 +1,134 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"vinescale/internal/hub"
+)
+
+func newDisks() *cobra.Command {
+	var span spanFlags
+	var host string
+	var users int
+	var failTrouble bool
+	cmd := &cobra.Command{
+		Use: "disks", Short: "Whether storage is the problem, on which device, and who causes it", Args: cobra.NoArgs,
+		Long: `Disks shows every block device, the busiest drive first with what is on it below:
+bytes, operations, how long they took, how busy the device was, and which
+workloads had how much of it. A workload's bytes are seen at every level: on its
+partition or volume, and on the drive below. What the kernel wrote back later is
+split by who dirtied it.`,
+		Example: `  vinescale disks
+  vinescale disks --host cellar-1 --span 1h --users 5
+  vinescale disks --fail-trouble || echo "storage is the bottleneck"`,
+	}
+	cmd.Flags().StringVar(&host, "host", "", "one host (default: all)")
+	cmd.Flags().IntVar(&users, "users", 3, "how many workloads to show below each device")
+	cmd.Flags().BoolVar(&failTrouble, "fail-trouble", false, "exit with 3 when a device is at its end")
+	span.add(cmd)
+	clientFlags(cmd)
+	as := asFlag(cmd)
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		q, err := span.hostQuery(host)
+		if err != nil {
+			return err
+		}
+		var d hub.Disks
+		if err := get(cmd, "/disks", q, &d); err != nil {
+			return err
+		}
+		if err := printDisks(cmd.OutOrStdout(), as.value, users, &d); err != nil {
+			return err
+		}
+		if failTrouble && d.Trouble {
+			return errCondition
+		}
+		return nil
+	}
+	return cmd
+}
+
+var deviceColumns = []column[hub.DeviceLine]{
+	{name: "host", value: func(x hub.DeviceLine) any { return x.Host }}, {name: "name", value: func(x hub.DeviceLine) any { return x.Name }},
+	{name: "kind", value: func(x hub.DeviceLine) any { return x.Kind }}, {name: "on", value: func(x hub.DeviceLine) any { return strings.Join(x.On, " ") }},
+	{name: "controller", value: func(x hub.DeviceLine) any { return x.Controller }}, {name: "mount", value: func(x hub.DeviceLine) any { return x.Mount }},
+	{name: "mount_state", value: func(x hub.DeviceLine) any { return x.MountState }}, {name: "size_bytes", value: func(x hub.DeviceLine) any { return x.SizeBytes }},
+	{name: "space_bytes", value: func(x hub.DeviceLine) any { return x.SpaceBytes }}, {name: "used_bytes", value: func(x hub.DeviceLine) any { return x.UsedBytes }},
+	{name: "inodes", value: func(x hub.DeviceLine) any { return x.Inodes }}, {name: "used_inodes", value: func(x hub.DeviceLine) any { return x.UsedInodes }},
+	{name: "read_bytes_per_second", value: func(x hub.DeviceLine) any { return x.ReadRate }}, {name: "written_bytes_per_second", value: func(x hub.DeviceLine) any { return x.WriteRate }},
+	{name: "reads_per_second", value: func(x hub.DeviceLine) any { return x.Reads }}, {name: "writes_per_second", value: func(x hub.DeviceLine) any { return x.Writes }},
+	{name: "busy", value: func(x hub.DeviceLine) any { return x.Busy }}, {name: "queue_mean", value: func(x hub.DeviceLine) any { return x.Queue }},
+	{name: "latency_ms_mean", value: func(x hub.DeviceLine) any { return x.LatencyMean }}, {name: "latency_ms_p99", value: func(x hub.DeviceLine) any { return x.LatencyP99 }},
+	{name: "other_bytes_per_second", value: func(x hub.DeviceLine) any { return x.OtherBytes }},
+	{name: "first_user", value: func(x hub.DeviceLine) any {
+		if len(x.Users) == 0 {
+			return ""
+		}
+		return x.Users[0].Name
+	}},
+}
+
+func printDisks(w io.Writer, as string, users int, d *hub.Disks) error {
+	switch as {
+	case "json":
+		return writeIndented(w, d)
+	case "csv":
+		return listCSV(w, deviceColumns, d.Devices)
+	case "jsonl":
+		return writeJSON(w, as, d.Devices)
+	}
+	fmt.Fprintf(w, "%s from %s until %s\n%s\n\n", visible(d.Host), d.From.Local().Format("2006-01-02 15:04"), d.To.Local().Format("15:04"), visible(d.Verdict))
+	t := newTable(w)
+	t.row(cell{"device, who used it", false}, cell{"mounted", false}, cell{"full", true}, cell{"read MB/s", true}, cell{"written MB/s", true}, cell{"ops/s", true}, cell{"ms", true},
+		cell{"p99 ms", true}, cell{"queue", true}, cell{"busy", true}, cell{"source", false}, cell{"", false})
+	for i := range d.Devices {
+		x := &d.Devices[i]
+		if x.Kind == "memory" || x.Depth > 0 && x.ReadRate+x.WriteRate == 0 && x.Mount == "" {
+			continue
+		}
+		name := strings.Repeat("  ", x.Depth) + x.Name
+		if x.Depth == 0 {
+			name += " on " + x.Host
+		}
+		mount := x.Mount
+		if mount == "" {
+			mount = x.MountState
+		}
+		full := ""
+		if x.SpaceBytes != nil && *x.SpaceBytes > 0 {
+			full = percentText(float64(*x.UsedBytes) / float64(*x.SpaceBytes))
+		}
+		t.row(cell{name, false}, cell{mount, false}, cell{full, true}, cell{megabytes(x.ReadRate), true}, cell{megabytes(x.WriteRate), true},
+			cell{fmt.Sprintf("%.1f", x.Reads+x.Writes), true}, cell{orDash(x.LatencyMean), true}, cell{orDash(x.LatencyP99), true}, cell{fmt.Sprintf("%.2f", x.Queue), true},
+			cell{percentText(x.Busy), true}, cell{"", false}, cell{barText(x.Busy), false})
+		indent := strings.Repeat("  ", x.Depth+1) + "· "
+		for _, u := range x.Users[:min(users, len(x.Users))] {
+			t.row(cell{indent + u.Name, false}, cell{u.Tenant, false}, cell{"", true}, cell{megabytes(u.ReadRate), true}, cell{megabytes(u.WriteRate), true}, cell{fmt.Sprintf("%.1f", u.Reads+u.Writes), true},
+				cell{"", true}, cell{"", true}, cell{"", true}, cell{percentText(u.Share), true}, cell{u.Source, false}, cell{"", false})
+		}
+		if n := len(x.Users) - users; n > 0 && users > 0 {
+			t.row(cell{fmt.Sprintf("%s%d more", indent, n), false})
+		}
+		if x.Depth == 0 && x.OtherBytes >= 5e3 && users > 0 {
+			t.row(cell{indent + "no workload's", false}, cell{"", false}, cell{"", true}, cell{"", true}, cell{megabytes(x.OtherBytes), true})
+		}
+	}
+	if err := t.flush(); err != nil {
+		return err
+	}
+	fmt.Fprintln(w, "\nBusy is the part of the time with an operation in flight; a workload's is its part of the device's bytes. –  no operations, or not counted.")
+	return nil
+}
+
+func megabytes(v float64) string { return fmt.Sprintf("%.2f", v/1e6) }
+
+func orDash(v *float64) string {
+	if v == nil {
+		return "–"
+	}
+	return fmt.Sprintf("%.3g", *v)
+}

@@ -1,0 +1,143 @@
+package hub
+
+import (
+	"cmp"
+	"context"
+	"maps"
+	"slices"
+	"time"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/internal/store"
+)
+
+// CPUs is the ledger of each logical CPU of a host.
+type CPUs struct {
+	From   time.Time `json:"from"`
+	To     time.Time `json:"to"`
+	Host   string    `json:"host"`
+	CPUs   []CPULine `json:"cpus"`
+	Reason string    `json:"unavailable,omitempty" doc:"Why there is nothing."`
+}
+
+// CPULine is one logical CPU: capacity = user + system + irq + softirq + steal + iowait + idle + residual, in seconds. The
+// shares say whose user and system time it was.
+type CPULine struct {
+	CPU      int        `json:"cpu"`
+	Core     int        `json:"core" doc:"-1 where not known."`
+	Package  int        `json:"package"`
+	Node     int        `json:"numa_node"`
+	Siblings []int      `json:"smt_siblings" doc:"Other CPUs of the same core."`
+	MHz      *float64   `json:"mhz" doc:"Now; null where not known."`
+	MostMHz  *float64   `json:"max_mhz"`
+	Capacity float64    `json:"capacity_seconds"`
+	User     float64    `json:"user_seconds"`
+	System   float64    `json:"system_seconds"`
+	IRQ      float64    `json:"irq_seconds"`
+	SoftIRQ  float64    `json:"softirq_seconds"`
+	Steal    float64    `json:"steal_seconds"`
+	IOWait   float64    `json:"iowait_seconds" doc:"Idle, with I/O outstanding."`
+	Idle     float64    `json:"idle_seconds"`
+	Residual float64    `json:"residual_seconds" doc:"Negative where the kernel counts time twice, such as steal while waking."`
+	Ran      *float64   `json:"tasks_seconds" doc:"How long tasks ran, by the scheduler's clock; null where not counted."`
+	Shares   []CPUShare `json:"shares" doc:"Who ran there, most first."`
+	Other    *float64   `json:"other_seconds" doc:"Of the tasks' time, what no workload is charged with here: the kernel's threads. Null where not counted."`
+}
+
+// CPUShare is a workload's time on a CPU.
+type CPUShare struct {
+	UserRef
+	Seconds float64 `json:"cpu_seconds"`
+	Source  string  `json:"source"`
+}
+
+// CPUs tells of each CPU of a host over a span.
+func (h *Hub) CPUs(ctx context.Context, hostName string, span store.Span) (*CPUs, error) {
+	host, err := h.Host(ctx, hostName)
+	if err != nil {
+		return nil, err
+	}
+	c := &CPUs{From: span.From, To: span.To, Host: host.Name, CPUs: []CPULine{}}
+	g, err := h.gather(ctx, host.ID, span)
+	if err != nil {
+		return nil, err
+	}
+	ran, err := h.store.RanOn(ctx, host.ID, span)
+	if err != nil {
+		return nil, err
+	}
+	ids := []int64{}
+	for _, r := range ran {
+		ids = append(ids, r.WorkloadID)
+	}
+	refs, err := h.refs(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	inv, _, err := h.store.Inventory(ctx, host.ID)
+	if err != nil {
+		return nil, err
+	}
+	places := map[int]account.CPUPlace{}
+	if inv != nil {
+		for _, p := range inv.CPUs {
+			places[p.CPU] = p
+		}
+	}
+	elapsed := float64(g.elapsed[host.ID]) / 1000
+	for _, cpu := range slices.Sorted(maps.Keys(g.cpus[host.ID])) {
+		x := cpuLine(int(cpu), g.cpus[host.ID][cpu], elapsed, places)
+		charged := 0.0
+		for _, r := range ran {
+			if r.CPU == int32(cpu) {
+				seconds := float64(r.Micros) / 1e6
+				charged += seconds
+				x.Shares = append(x.Shares, CPUShare{refs[r.WorkloadID], seconds, amount.Source(r.Source).String()})
+			}
+		}
+		slices.SortFunc(x.Shares, func(a, b CPUShare) int { return cmp.Or(cmp.Compare(b.Seconds, a.Seconds), cmp.Compare(a.Name, b.Name)) })
+		if x.Ran != nil {
+			other := *x.Ran - charged
+			x.Other = &other
+		}
+		c.CPUs = append(c.CPUs, x)
+	}
+	if len(c.CPUs) == 0 {
+		c.Reason = "this host has sent nothing about its CPUs in this span"
+	}
+	return c, nil
+}
+
+func cpuLine(cpu int, s *cpuStates, elapsed float64, places map[int]account.CPUPlace) CPULine {
+	sec := func(micros int64) float64 { return float64(micros) / 1e6 }
+	x := CPULine{
+		CPU: cpu, Core: -1, Package: -1, Node: -1, Siblings: []int{}, Shares: []CPUShare{}, Capacity: elapsed,
+		User: sec(s.user + s.nice), System: sec(s.system), IRQ: sec(s.irq), SoftIRQ: sec(s.softirq), Steal: sec(s.steal), IOWait: sec(s.iowait), Idle: sec(s.idle),
+	}
+	x.Residual = x.Capacity - x.User - x.System - x.IRQ - x.SoftIRQ - x.Steal - x.IOWait - x.Idle
+	if s.counted {
+		ran := sec(s.ran)
+		x.Ran = &ran
+	}
+	p, ok := places[cpu]
+	if !ok {
+		return x
+	}
+	x.Core, x.Package, x.Node = p.Core, p.Package, p.Node
+	for _, other := range places {
+		if other.CPU != cpu && p.Core >= 0 && other.Core == p.Core && other.Package == p.Package {
+			x.Siblings = append(x.Siblings, other.CPU)
+		}
+	}
+	slices.Sort(x.Siblings)
+	if p.KHz > 0 {
+		mhz := float64(p.KHz) / 1000
+		x.MHz = &mhz
+	}
+	if p.MostKHz > 0 {
+		mhz := float64(p.MostKHz) / 1000
+		x.MostMHz = &mhz
+	}
+	return x
+}

@@ -1,0 +1,322 @@
+package hub
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"vinescale/core/account"
+	"vinescale/internal/store"
+	"vinescale/internal/wire"
+)
+
+// Disks answers whether storage is the problem, on which device, and who causes it.
+type Disks struct {
+	From    time.Time    `json:"from"`
+	To      time.Time    `json:"to"`
+	Host    string       `json:"host"`
+	Verdict string       `json:"verdict" doc:"In a sentence: the busiest device and who had most of it."`
+	Trouble bool         `json:"trouble" doc:"A device was at its end: busy most of the time, or its operations waited long."`
+	Devices []DeviceLine `json:"devices" doc:"Drives, the busiest first, each followed by what is on it."`
+}
+
+// DeviceLine is one block device over the span.
+type DeviceLine struct {
+	Host        string   `json:"host"`
+	Name        string   `json:"name"`
+	Kind        string   `json:"kind" doc:"drive, partition, volume, loop or memory; empty where the host has not told."`
+	Depth       int      `json:"depth" doc:"0 for a drive, 1 for what is on it, and so on."`
+	On          []string `json:"on" doc:"The devices it is a part of or made of."`
+	Controller  string   `json:"controller"`
+	Model       string   `json:"model"`
+	SizeBytes   int64    `json:"size_bytes"`
+	Mount       string   `json:"mount" doc:"Where its filesystem is mounted; empty for none."`
+	MountState  string   `json:"mount_state" doc:"mounted; not mounted; not mountable, since it is divided; in use by a volume; swap."`
+	Filesystem  string   `json:"filesystem"`
+	SpaceBytes  *int64   `json:"space_bytes" doc:"Of its filesystem."`
+	UsedBytes   *int64   `json:"used_bytes"`
+	Inodes      *int64   `json:"inodes"`
+	UsedInodes  *int64   `json:"used_inodes"`
+	NoSpace     string   `json:"space_unavailable,omitempty"`
+	ReadRate    float64  `json:"read_bytes_per_second"`
+	WriteRate   float64  `json:"written_bytes_per_second"`
+	Reads       float64  `json:"reads_per_second"`
+	Writes      float64  `json:"writes_per_second"`
+	Merged      float64  `json:"merged_per_second" doc:"Operations that were joined to another before the device saw them."`
+	Busy        float64  `json:"busy" doc:"Part of the time with at least one operation in flight, 0 to 1. A device that does several at once is not full at 1."`
+	Queue       float64  `json:"queue_mean" doc:"Operations waiting or in flight, in the mean."`
+	InFlight    int64    `json:"in_flight" doc:"At the span's end."`
+	LatencyMean *float64 `json:"latency_ms_mean" doc:"From being queued to done; null without operations."`
+	LatencyP99  *float64 `json:"latency_ms_p99" doc:"From being issued to done: 99 % took at most this, to a quarter; null where operations are not counted one by one."`
+	NoP99       string   `json:"latency_p99_unavailable,omitempty"`
+
+	Users      []DeviceUser `json:"users" doc:"Who moved bytes on it, most first."`
+	OtherBytes float64      `json:"other_bytes_per_second" doc:"That no workload is charged with: the kernel's own, or not to be told apart."`
+	NoUsers    string       `json:"users_unavailable,omitempty"`
+}
+
+// DeviceUser is one workload's part of a device.
+type DeviceUser struct {
+	UserRef
+	ReadRate  float64 `json:"read_bytes_per_second"`
+	WriteRate float64 `json:"written_bytes_per_second"`
+	Reads     float64 `json:"reads_per_second"`
+	Writes    float64 `json:"writes_per_second"`
+	Share     float64 `json:"share" doc:"Of the bytes of the device, 0 to 1."`
+	TimeMean  float64 `json:"device_time" doc:"Operations of it in the device, in the mean; 0 where not counted."`
+	Source    string  `json:"source"`
+}
+
+// From these on a device is said to be in trouble: how busy, and how long an operation takes with how many queued.
+const (
+	troubleBusy   = 0.85
+	troubleMillis = 20
+	troubleQueue  = 4
+)
+
+// Disks tells of the devices of a host, or of all, over a span.
+func (h *Hub) Disks(ctx context.Context, hostName string, span store.Span) (*Disks, error) {
+	hostID, hosts, err := h.hostsOf(ctx, hostName)
+	if err != nil {
+		return nil, err
+	}
+	d := &Disks{From: span.From, To: span.To, Host: cmp.Or(hostName, Fleet), Devices: []DeviceLine{}}
+	g, err := h.gather(ctx, hostID, span)
+	if err != nil {
+		return nil, err
+	}
+	ids := []int64{}
+	for k := range g.uses {
+		ids = append(ids, k.workload)
+	}
+	refs, err := h.refs(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	for _, id := range slices.Sorted(maps.Keys(hosts)) {
+		inv, _, err := h.store.Inventory(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		host := hosts[id]
+		d.Devices = append(d.Devices, devicesOf(&host, g, inv, refs)...)
+	}
+	d.order()
+	d.judge()
+	return d, nil
+}
+
+func devicesOf(host *store.Host, g *gathered, inv *account.Inventory, refs map[int64]UserRef) []DeviceLine {
+	byNumber := map[uint32]*account.Device{}
+	if inv != nil {
+		for i := range inv.Devices {
+			byNumber[uint32(inv.Devices[i].Number)] = &inv.Devices[i]
+		}
+	}
+	numbers := map[uint32]bool{}
+	for k := range g.disks {
+		if k.host == host.ID {
+			numbers[k.device] = true
+		}
+	}
+	for n := range byNumber {
+		numbers[n] = true
+	}
+	var lines []DeviceLine
+	for n := range numbers {
+		x := DeviceLine{Host: host.Name, On: []string{}, Users: []DeviceUser{}}
+		stats := g.disks[deviceKey{host.ID, n}]
+		if stats == nil {
+			stats = &wire.Disk{}
+		}
+		x.Name = stats.Name
+		if d := byNumber[n]; d != nil {
+			x.Name, x.Kind, x.On, x.Controller, x.Model, x.SizeBytes = d.Name, d.Kind, append(x.On, d.Parents...), d.Controller, d.Model, d.SizeBytes
+			x.mounted(d, inv)
+		}
+		if seconds := float64(g.elapsed[host.ID]) / 1000; seconds > 0 {
+			x.rates(stats, seconds)
+			x.latency(stats, g.latencies[deviceKey{host.ID, n}])
+			x.usedBy(g, host.ID, n, stats, seconds, refs)
+		}
+		lines = append(lines, x)
+	}
+	return lines
+}
+
+// mounted says what of a device is mounted. A drive that is divided is not mountable; its parts are, or are not, mounted.
+func (x *DeviceLine) mounted(d *account.Device, inv *account.Inventory) {
+	x.MountState = "not mounted"
+	for _, other := range inv.Devices {
+		if !slices.Contains(other.Parents, d.Name) {
+			continue
+		}
+		if other.Kind == "partition" {
+			x.MountState = "not mountable: divided into partitions"
+			return
+		}
+		x.MountState = "in use by " + cmp.Or(other.Label, other.Name)
+	}
+	for _, s := range inv.Swaps {
+		if strings.TrimPrefix(s.Name, "/dev/") == d.Name {
+			x.MountState = "swap"
+		}
+	}
+	for _, f := range inv.Filesystems {
+		if f.Device != d.Name {
+			continue
+		}
+		x.MountState, x.Mount, x.Filesystem, x.NoSpace = "mounted", f.Mount, f.Type, f.Unavailable
+		if f.Unavailable == "" {
+			x.SpaceBytes, x.UsedBytes = &f.SizeBytes, &f.UsedBytes
+			if f.Inodes > 0 {
+				x.Inodes, x.UsedInodes = &f.Inodes, &f.UsedInodes
+			}
+		}
+	}
+}
+
+func (x *DeviceLine) rates(d *wire.Disk, seconds float64) {
+	per := func(n int64) float64 { return float64(n) / seconds }
+	x.ReadRate, x.WriteRate, x.Reads, x.Writes = per(d.ReadBytes), per(d.WrittenBytes), per(d.Reads), per(d.Writes)
+	x.Merged = per(d.ReadMerged + d.WriteMerged)
+	x.Busy, x.Queue, x.InFlight = min(per(d.BusyMillis)/1000, 1), per(d.QueueMillis)/1000, d.InFlight
+}
+
+func (x *DeviceLine) latency(d *wire.Disk, buckets map[[2]int64]int64) {
+	if n := d.Reads + d.Writes; n > 0 {
+		mean := float64(d.ReadMillis+d.WriteMillis) / float64(n)
+		x.LatencyMean = &mean
+	}
+	p99, ok := quantile(buckets, 0.99)
+	switch {
+	case ok:
+		x.LatencyP99 = &p99
+	case x.Kind == "partition":
+		x.NoP99 = "operations are counted one by one for the whole drive only"
+	default:
+		x.NoP99 = "this host does not count operations one by one, or there were none"
+	}
+}
+
+// quantile is the upper bound of the bucket in which a part of all operations is reached, in milliseconds.
+func quantile(buckets map[[2]int64]int64, part float64) (float64, bool) {
+	total := int64(0)
+	for _, n := range buckets {
+		total += n
+	}
+	if total == 0 {
+		return 0, false
+	}
+	bounds := slices.SortedFunc(maps.Keys(buckets), func(a, b [2]int64) int { return cmp.Compare(a[0], b[0]) })
+	seen := int64(0)
+	for _, b := range bounds {
+		if seen += buckets[b]; float64(seen) >= part*float64(total) {
+			return float64(b[1]) / 1000, true
+		}
+	}
+	return float64(bounds[len(bounds)-1][1]) / 1000, true
+}
+
+func (x *DeviceLine) usedBy(g *gathered, host int32, device uint32, d *wire.Disk, seconds float64, refs map[int64]UserRef) {
+	all := float64(d.ReadBytes + d.WrittenBytes)
+	charged := 0.0
+	for k, u := range g.uses {
+		if k.host != host || k.device != device {
+			continue
+		}
+		bytes := float64(u.read + u.written)
+		charged += bytes
+		user := DeviceUser{
+			UserRef: refs[k.workload], ReadRate: float64(u.read) / seconds, WriteRate: float64(u.written) / seconds, Reads: float64(u.reads) / seconds,
+			Writes: float64(u.writes) / seconds, TimeMean: float64(u.micros) / 1e6 / seconds, Source: u.source.String(),
+		}
+		if all > 0 {
+			user.Share = min(bytes/all, 1)
+		}
+		x.Users = append(x.Users, user)
+	}
+	slices.SortFunc(x.Users, func(a, b DeviceUser) int {
+		return cmp.Or(cmp.Compare(b.ReadRate+b.WriteRate, a.ReadRate+a.WriteRate), cmp.Compare(a.Name, b.Name))
+	})
+	if len(x.Users) == 0 && all > 0 {
+		x.NoUsers = "this host does not count I/O by workload and device"
+		return
+	}
+	x.OtherBytes = max(all-charged, 0) / seconds
+}
+
+// order puts the busiest drives first, each followed by what is on it.
+func (d *Disks) order() {
+	children := map[string][]DeviceLine{} // by host and parent
+	var roots []DeviceLine
+	names := map[string]bool{}
+	for _, x := range d.Devices {
+		names[x.Host+"/"+x.Name] = true
+	}
+	for _, x := range d.Devices {
+		if len(x.On) > 0 && names[x.Host+"/"+x.On[0]] {
+			children[x.Host+"/"+x.On[0]] = append(children[x.Host+"/"+x.On[0]], x)
+		} else {
+			roots = append(roots, x)
+		}
+	}
+	slices.SortFunc(roots, func(a, b DeviceLine) int {
+		return cmp.Or(cmp.Compare(b.Busy, a.Busy), cmp.Compare(a.Host, b.Host), cmp.Compare(a.Name, b.Name))
+	})
+	d.Devices = d.Devices[:0]
+	var add func(x DeviceLine, depth int)
+	add = func(x DeviceLine, depth int) {
+		x.Depth = depth
+		d.Devices = append(d.Devices, x)
+		if depth > 8 {
+			return
+		}
+		below := children[x.Host+"/"+x.Name]
+		slices.SortFunc(below, func(a, b DeviceLine) int { return cmp.Compare(a.Name, b.Name) })
+		for _, c := range below {
+			add(c, depth+1)
+		}
+	}
+	for _, x := range roots {
+		add(x, 0)
+	}
+}
+
+// judge says in a sentence whether storage is the problem.
+func (d *Disks) judge() {
+	var worst *DeviceLine
+	for i := range d.Devices {
+		x := &d.Devices[i]
+		if x.Depth > 0 {
+			continue
+		}
+		if worst == nil || x.Busy > worst.Busy {
+			worst = x
+		}
+	}
+	if worst == nil {
+		d.Verdict = "No host has told of any device in this span."
+		return
+	}
+	slow := worst.LatencyMean != nil && *worst.LatencyMean >= troubleMillis && worst.Queue >= troubleQueue
+	d.Trouble = worst.Busy >= troubleBusy || slow
+	busy := fmt.Sprintf("%s on %s was busy %.0f %% of the time", worst.Name, worst.Host, 100*worst.Busy)
+	if worst.LatencyMean != nil {
+		busy += fmt.Sprintf(", an operation took %.3g ms in the mean", *worst.LatencyMean)
+	}
+	who := ""
+	if len(worst.Users) > 0 {
+		u := worst.Users[0]
+		who = fmt.Sprintf("; %s of %s had %.0f %% of its bytes", u.Name, u.Tenant, 100*u.Share)
+	}
+	if d.Trouble {
+		d.Verdict = "Storage is a bottleneck: " + busy + who + "."
+	} else {
+		d.Verdict = "Storage is not the problem: the busiest device, " + busy + who + "."
+	}
+}

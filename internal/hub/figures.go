@@ -1,0 +1,256 @@
+package hub
+
+import (
+	"context"
+	"slices"
+
+	"vinescale/core/amount"
+	"vinescale/internal/store"
+	"vinescale/internal/wire"
+)
+
+// Measure is one figure of a workload beside its amounts.
+type Measure struct {
+	Name   string  `json:"name" doc:"Ends in its unit; us is microseconds."`
+	Value  float64 `json:"value" doc:"Over the span: a sum, a level's mean, or the highest."`
+	Source string  `json:"source"`
+}
+
+// gathered adds up what was counted of workloads, devices and interfaces over a span.
+type gathered struct {
+	elapsed   map[int32]int64 // milliseconds, by host
+	measures  map[int64]*workloadFigures
+	uses      map[useKey]*use
+	disks     map[deviceKey]*wire.Disk
+	latencies map[deviceKey]map[[2]int64]int64 // operations by the bounds of their bucket
+	links     map[linkKey]*wire.Interface
+	cpus      map[int32]map[uint32]*cpuStates
+	memory    map[int32]*[3]int64
+}
+
+type workloadFigures struct {
+	host    int32
+	units   [amount.NumMeasures]int64
+	has     amount.MeasureSet
+	source  [amount.NumMeasures]amount.Source
+	elapsed int64
+}
+
+type useKey struct {
+	host     int32
+	device   uint32
+	workload int64
+}
+
+type deviceKey struct {
+	host   int32
+	device uint32
+}
+
+type linkKey struct {
+	host int32
+	name string
+}
+
+type use struct {
+	read, written, reads, writes, micros int64
+	source                               amount.Source
+}
+
+type cpuStates struct {
+	user, nice, system, idle, iowait, irq, softirq, steal, ran int64
+	counted                                                    bool // ran is known for all of it
+}
+
+func (h *Hub) gather(ctx context.Context, hostID int32, span store.Span) (*gathered, error) {
+	g := &gathered{
+		elapsed: map[int32]int64{}, measures: map[int64]*workloadFigures{}, uses: map[useKey]*use{}, disks: map[deviceKey]*wire.Disk{},
+		latencies: map[deviceKey]map[[2]int64]int64{}, links: map[linkKey]*wire.Interface{}, cpus: map[int32]map[uint32]*cpuStates{}, memory: map[int32]*[3]int64{},
+	}
+	byName := map[string]amount.Measure{}
+	for _, m := range amount.Measures() {
+		byName[m.String()] = m
+	}
+	return g, h.store.EachFigures(ctx, hostID, span, func(r *store.FigureRow) error {
+		g.elapsed[r.HostID] += r.ElapsedMillis
+		for _, c := range r.Figures.GetMeasures() {
+			if m, known := byName[c.Name]; known {
+				g.addMeasure(r, c, m)
+			}
+		}
+		g.addDevices(r)
+		g.addHost(r)
+		return nil
+	})
+}
+
+func (g *gathered) addMeasure(r *store.FigureRow, c *wire.MeasureColumn, m amount.Measure) {
+	for i, w := range c.Workload {
+		if int(w) >= len(r.Workloads) {
+			continue
+		}
+		id := r.Workloads[w]
+		f := g.measures[id]
+		if f == nil {
+			f = &workloadFigures{host: r.HostID}
+			g.measures[id] = f
+		}
+		source := amount.Source(c.Source[min(i, len(c.Source)-1)])
+		if f.has.Has(m) {
+			source = source.Weaker(f.source[m])
+		}
+		f.has, f.source[m] = f.has.With(m), source
+		if m.Manner() == amount.Height {
+			f.units[m] = max(f.units[m], c.Units[i])
+		} else {
+			f.units[m] += c.Units[i]
+		}
+	}
+}
+
+func (g *gathered) addDevices(r *store.FigureRow) {
+	u := r.Figures.GetDeviceUse()
+	for i, w := range u.GetWorkload() {
+		if int(w) >= len(r.Workloads) {
+			continue
+		}
+		k := useKey{r.HostID, u.Device[i], r.Workloads[w]}
+		x := g.uses[k]
+		if x == nil {
+			x = &use{}
+			g.uses[k] = x
+		}
+		x.read, x.written, x.reads, x.writes = x.read+u.ReadBytes[i], x.written+u.WrittenBytes[i], x.reads+u.Reads[i], x.writes+u.Writes[i]
+		x.micros, x.source = x.micros+u.Micros[i], x.source.Weaker(amount.Source(u.Source[i]))
+	}
+	for _, d := range r.Figures.GetDisks() {
+		k := deviceKey{r.HostID, d.Device}
+		sum := g.disks[k]
+		if sum == nil {
+			g.disks[k] = d
+			continue
+		}
+		d.ReadBytes, d.WrittenBytes, d.Reads, d.Writes = d.ReadBytes+sum.ReadBytes, d.WrittenBytes+sum.WrittenBytes, d.Reads+sum.Reads, d.Writes+sum.Writes
+		d.ReadMerged, d.WriteMerged, d.ReadMillis, d.WriteMillis = d.ReadMerged+sum.ReadMerged, d.WriteMerged+sum.WriteMerged, d.ReadMillis+sum.ReadMillis, d.WriteMillis+sum.WriteMillis
+		d.BusyMillis, d.QueueMillis = d.BusyMillis+sum.BusyMillis, d.QueueMillis+sum.QueueMillis
+		g.disks[k] = d
+	}
+	for _, l := range r.Figures.GetLatencies() {
+		k := deviceKey{r.HostID, l.Device}
+		if g.latencies[k] == nil {
+			g.latencies[k] = map[[2]int64]int64{}
+		}
+		g.latencies[k][[2]int64{l.LowMicros, l.HighMicros}] += l.Count
+	}
+}
+
+func (g *gathered) addHost(r *store.FigureRow) {
+	for _, n := range r.Figures.GetInterfaces() {
+		k := linkKey{r.HostID, n.Name}
+		if sum := g.links[k]; sum != nil {
+			n.ReceivedBytes, n.SentBytes = n.ReceivedBytes+sum.ReceivedBytes, n.SentBytes+sum.SentBytes
+			n.ReceivedPackets, n.SentPackets = n.ReceivedPackets+sum.ReceivedPackets, n.SentPackets+sum.SentPackets
+			n.ReceivedDropped, n.SentDropped = n.ReceivedDropped+sum.ReceivedDropped, n.SentDropped+sum.SentDropped
+			n.ReceivedErrors, n.SentErrors = n.ReceivedErrors+sum.ReceivedErrors, n.SentErrors+sum.SentErrors
+		}
+		g.links[k] = n
+	}
+	byCPU := g.cpus[r.HostID]
+	if byCPU == nil {
+		byCPU = map[uint32]*cpuStates{}
+		g.cpus[r.HostID] = byCPU
+	}
+	d := r.Detail
+	for i, cpu := range d.GetCpu() {
+		if min(len(d.User), len(d.Nice), len(d.System), len(d.Idle), len(d.Iowait), len(d.Irq), len(d.Softirq), len(d.Steal)) <= i {
+			break
+		}
+		s := byCPU[cpu]
+		if s == nil {
+			s = &cpuStates{counted: true}
+			byCPU[cpu] = s
+		}
+		s.user, s.nice, s.system, s.idle = s.user+d.User[i], s.nice+d.Nice[i], s.system+d.System[i], s.idle+d.Idle[i]
+		s.iowait, s.irq, s.softirq, s.steal = s.iowait+d.Iowait[i], s.irq+d.Irq[i], s.softirq+d.Softirq[i], s.steal+d.Steal[i]
+		if ran := r.Figures.GetRanMicros(); i < len(ran) {
+			s.ran += ran[i]
+		} else {
+			s.counted = false
+		}
+	}
+	m := g.memory[r.HostID]
+	if m == nil {
+		m = &[3]int64{}
+		g.memory[r.HostID] = m
+	}
+	m[0], m[1], m[2] = m[0]+r.Figures.MemoryOwn, m[1]+r.Figures.MemoryCache, m[2]+r.Figures.MemoryHuge
+}
+
+// list names the measures that were gathered of a workload. Levels are means over the host's intervals it was in.
+func (f *workloadFigures) list(elapsed int64) []Measure {
+	list := []Measure{}
+	for _, m := range amount.Measures() {
+		if f.has.Has(m) {
+			list = append(list, Measure{m.String(), m.Amount(f.units[m], elapsed), f.source[m].String()})
+		}
+	}
+	return list
+}
+
+// named finds the workloads that figures are of.
+func (h *Hub) refs(ctx context.Context, ids []int64) (map[int64]UserRef, error) {
+	slices.Sort(ids)
+	stored, err := h.store.WorkloadsByID(ctx, slices.Compact(ids))
+	if err != nil {
+		return nil, err
+	}
+	names, err := h.tenantNames(ctx)
+	if err != nil {
+		return nil, err
+	}
+	refs := make(map[int64]UserRef, len(stored))
+	for id, w := range stored {
+		refs[id] = UserRef{WorkloadRef{id, w.Name, w.Kind}, w.Owner, named(names, w.TenantID)}
+	}
+	return refs, nil
+}
+
+// UserRef names a workload that uses something, and whose it is.
+type UserRef struct {
+	WorkloadRef
+	Owner  string `json:"owner"`
+	Tenant string `json:"tenant"`
+}
+
+// hostsOf lists the host asked for, or all.
+func (h *Hub) hostsOf(ctx context.Context, name string) (id int32, byID map[int32]store.Host, err error) {
+	byID = map[int32]store.Host{}
+	if name != "" {
+		host, err := h.Host(ctx, name)
+		if err != nil {
+			return 0, nil, err
+		}
+		byID[host.ID] = host
+		return host.ID, byID, nil
+	}
+	hosts, err := h.store.Hosts(ctx)
+	for _, x := range hosts {
+		byID[x.ID] = x
+	}
+	return 0, byID, err
+}
+
+// noSpace is why the space that a workload's files take is not told.
+const noSpace = "its files are on filesystems it shares with others, and no project quota tells them apart"
+
+func (h *Hub) fillFigures(ctx context.Context, a *AboutWorkload, w *store.Workload, span store.Span, _ map[int32]string) error {
+	a.Space = noSpace
+	g, err := h.gather(ctx, w.HostID, span)
+	if err != nil {
+		return err
+	}
+	if f := g.measures[w.ID]; f != nil {
+		a.Figures = f.list(max(a.ElapsedMillis, 1))
+	}
+	return nil
+}

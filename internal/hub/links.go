@@ -1,0 +1,141 @@
+package hub
+
+import (
+	"cmp"
+	"context"
+	"maps"
+	"slices"
+	"time"
+
+	"vinescale/core/amount"
+	"vinescale/internal/store"
+)
+
+// Links tells of the network of a host: its interfaces, and who moved what. Directions are named from the host's view for
+// interfaces, from the workload's for workloads.
+type Links struct {
+	From       time.Time     `json:"from"`
+	To         time.Time     `json:"to"`
+	Host       string        `json:"host"`
+	Interfaces []LinkLine    `json:"interfaces" doc:"Those that lead off the host first, the busiest first."`
+	Workloads  []LinkUser    `json:"workloads" doc:"At IP level, most bytes first."`
+	Wire       LinkTotals    `json:"wire" doc:"Over the interfaces that lead off the host: with frames, and what passes through."`
+	IP         LinkTotals    `json:"ip" doc:"Over the workloads."`
+	Residual   LinkTotals    `json:"residual" doc:"Wire less IP: frame headers, what passes through, and traffic of no workload. Negative where workloads talk to each other without leaving the host."`
+	Missing    []MissingLink `json:"not_counted" doc:"Workloads whose network cannot be told apart."`
+}
+
+// LinkTotals are bytes per second in both directions, from the host's view.
+type LinkTotals struct {
+	Received float64 `json:"received_bytes_per_second"`
+	Sent     float64 `json:"sent_bytes_per_second"`
+}
+
+// LinkLine is one interface, seen from the host.
+type LinkLine struct {
+	Host          string   `json:"host"`
+	Name          string   `json:"name"`
+	Kind          string   `json:"kind"`
+	LeadsOff      bool     `json:"leads_off" doc:"The host, by itself."`
+	LineRate      *float64 `json:"line_rate_bytes_per_second" doc:"In each direction; null where the driver does not tell."`
+	Received      float64  `json:"received_bytes_per_second"`
+	Sent          float64  `json:"sent_bytes_per_second"`
+	ReceivedPkts  float64  `json:"received_packets_per_second"`
+	SentPkts      float64  `json:"sent_packets_per_second"`
+	Dropped       int64    `json:"dropped_packets"`
+	Errors        int64    `json:"errors"`
+	ReceivedShare *float64 `json:"received_share" doc:"Of the line rate, 0 to 1."`
+	SentShare     *float64 `json:"sent_share"`
+}
+
+// LinkUser is a workload's network use, seen from it.
+type LinkUser struct {
+	UserRef
+	Host     string  `json:"host"`
+	Received float64 `json:"received_bytes_per_second"`
+	Sent     float64 `json:"sent_bytes_per_second"`
+	Local    float64 `json:"local_bytes_per_second" doc:"Over loopback, which leaves no host."`
+	Packets  float64 `json:"packets_per_second" doc:"0 where not counted."`
+	Source   string  `json:"source"`
+}
+
+// MissingLink is a workload without a figure.
+type MissingLink struct {
+	UserRef
+	Host string `json:"host"`
+}
+
+// Links tells of the network of a host, or of all, over a span.
+func (h *Hub) Links(ctx context.Context, hostName string, span store.Span) (*Links, error) {
+	hostID, hosts, err := h.hostsOf(ctx, hostName)
+	if err != nil {
+		return nil, err
+	}
+	g, err := h.gather(ctx, hostID, span)
+	if err != nil {
+		return nil, err
+	}
+	l := &Links{From: span.From, To: span.To, Host: cmp.Or(hostName, Fleet), Interfaces: []LinkLine{}, Workloads: []LinkUser{}, Missing: []MissingLink{}}
+	for k, n := range g.links {
+		seconds := float64(g.elapsed[k.host]) / 1000
+		x := LinkLine{
+			Host: hosts[k.host].Name, Name: n.Name, Kind: n.Kind, LeadsOff: !n.Inner, Received: float64(n.ReceivedBytes) / seconds, Sent: float64(n.SentBytes) / seconds,
+			ReceivedPkts: float64(n.ReceivedPackets) / seconds, SentPkts: float64(n.SentPackets) / seconds,
+			Dropped: n.ReceivedDropped + n.SentDropped, Errors: n.ReceivedErrors + n.SentErrors,
+		}
+		if n.BitsPerSecond > 0 {
+			rate := float64(n.BitsPerSecond) / 8
+			in, out := x.Received/rate, x.Sent/rate
+			x.LineRate, x.ReceivedShare, x.SentShare = &rate, &in, &out
+		}
+		if x.LeadsOff {
+			l.Wire.Received += x.Received
+			l.Wire.Sent += x.Sent
+		}
+		l.Interfaces = append(l.Interfaces, x)
+	}
+	slices.SortFunc(l.Interfaces, func(a, b LinkLine) int {
+		if a.LeadsOff != b.LeadsOff {
+			return map[bool]int{true: -1, false: 1}[a.LeadsOff]
+		}
+		return cmp.Or(cmp.Compare(b.Received+b.Sent, a.Received+a.Sent), cmp.Compare(a.Host, b.Host), cmp.Compare(a.Name, b.Name))
+	})
+	if err := h.linkUsers(ctx, l, g, hosts); err != nil {
+		return nil, err
+	}
+	l.Residual = LinkTotals{l.Wire.Received - l.IP.Received, l.Wire.Sent - l.IP.Sent}
+	return l, nil
+}
+
+func (h *Hub) linkUsers(ctx context.Context, l *Links, g *gathered, hosts map[int32]store.Host) error {
+	refs, err := h.refs(ctx, slices.Collect(maps.Keys(g.measures)))
+	if err != nil {
+		return err
+	}
+	for id, f := range g.measures {
+		if !f.has.Has(amount.NetworkReceived) {
+			l.Missing = append(l.Missing, MissingLink{refs[id], hosts[f.host].Name})
+			continue
+		}
+		seconds := float64(g.elapsed[f.host]) / 1000
+		per := func(ms ...amount.Measure) (sum float64) {
+			for _, m := range ms {
+				sum += float64(f.units[m]) / seconds
+			}
+			return sum
+		}
+		u := LinkUser{
+			UserRef: refs[id], Host: hosts[f.host].Name, Received: per(amount.NetworkReceived), Sent: per(amount.NetworkSent),
+			Local: per(amount.NetworkLocalReceived, amount.NetworkLocalSent), Packets: per(amount.NetworkPacketsReceived, amount.NetworkPacketsSent),
+			Source: f.source[amount.NetworkReceived].String(),
+		}
+		l.IP.Received += u.Received
+		l.IP.Sent += u.Sent
+		l.Workloads = append(l.Workloads, u)
+	}
+	slices.SortFunc(l.Workloads, func(a, b LinkUser) int {
+		return cmp.Or(cmp.Compare(b.Received+b.Sent, a.Received+a.Sent), cmp.Compare(b.Local, a.Local), cmp.Compare(a.ID, b.ID))
+	})
+	slices.SortFunc(l.Missing, func(a, b MissingLink) int { return cmp.Compare(a.ID, b.ID) })
+	return nil
+}

@@ -1,0 +1,123 @@
+package hub
+
+import (
+	"cmp"
+	"context"
+	"maps"
+	"slices"
+	"time"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/internal/store"
+)
+
+// Memory explains the memory of a host: what is charged, to whom and of which kind, what is the kernel's, and who holds it
+// asleep.
+type Memory struct {
+	From      time.Time      `json:"from"`
+	To        time.Time      `json:"to"`
+	Host      string         `json:"host"`
+	Capacity  *float64       `json:"capacity_bytes"`
+	Charged   float64        `json:"charged_bytes" doc:"To workloads, in the mean."`
+	Own       float64        `json:"kernel_bytes" doc:"The kernel's own structures, charged to nobody."`
+	Cache     float64        `json:"cache_bytes" doc:"Page cache charged to nobody."`
+	Huge      float64        `json:"huge_pages_bytes" doc:"Set aside in pools of huge pages, taken or not."`
+	Free      *float64       `json:"free_bytes"`
+	Residual  *float64       `json:"residual_bytes"`
+	Swaps     []account.Swap `json:"swaps" doc:"As they stand now."`
+	Workloads []MemoryUser   `json:"workloads" doc:"Most charged first."`
+	Notes     []string       `json:"notes"`
+}
+
+// MemoryUser is what one workload holds of a host's memory.
+type MemoryUser struct {
+	UserRef
+	Charged  float64   `json:"charged_bytes" doc:"In the mean."`
+	Source   string    `json:"source"`
+	Figures  []Measure `json:"figures" doc:"By kind, and what became of it: memory_ measures."`
+	CPUCores float64   `json:"cores" doc:"In the mean."`
+	Asleep   bool      `json:"asleep" doc:"It holds much and did next to nothing over the whole span."`
+}
+
+// A workload holds memory asleep when it has at least this much, and used at most this part of a CPU, over a span of at
+// least so long.
+const (
+	sleeperBytes = 1 << 30
+	sleeperCores = 0.005
+	sleeperSpan  = 10 * time.Minute
+)
+
+// Memory tells of a host's memory over a span.
+func (h *Hub) Memory(ctx context.Context, hostName string, span store.Span) (*Memory, error) {
+	host, err := h.Host(ctx, hostName)
+	if err != nil {
+		return nil, err
+	}
+	m := &Memory{From: span.From, To: span.To, Host: host.Name, Swaps: []account.Swap{}, Workloads: []MemoryUser{}, Notes: []string{}}
+	t, err := h.store.Totals(ctx, host.ID, span, amount.Memory)
+	if err != nil {
+		return nil, err
+	}
+	g, err := h.gather(ctx, host.ID, span)
+	if err != nil {
+		return nil, err
+	}
+	uses, err := h.store.WorkloadUses(ctx, store.UseQuestion{Span: span, HostID: host.ID})
+	if err != nil {
+		return nil, err
+	}
+	refs, err := h.refs(ctx, slices.Collect(maps.Keys(g.measures)))
+	if err != nil {
+		return nil, err
+	}
+	elapsed := g.elapsed[host.ID]
+	if k := g.memory[host.ID]; k != nil && elapsed > 0 {
+		m.Own, m.Cache, m.Huge = float64(k[0])/float64(elapsed), float64(k[1])/float64(elapsed), float64(k[2])/float64(elapsed)
+	}
+	shares := 0.0
+	for i := range uses {
+		u := &uses[i]
+		if amount.Source(u.MemorySource) == amount.Unavailable || elapsed == 0 {
+			continue
+		}
+		shares += u.Memory
+		x := MemoryUser{
+			UserRef: refs[u.ID], Charged: u.Memory / float64(elapsed), Source: amount.Source(u.MemorySource).String(), Figures: []Measure{},
+			CPUCores: u.CPU / 1000 / float64(elapsed),
+		}
+		if x.ID == 0 {
+			x.UserRef = UserRef{WorkloadRef{u.ID, u.Name, u.Kind}, u.Owner, ""}
+		}
+		if f := g.measures[u.ID]; f != nil {
+			for _, figure := range f.list(elapsed) {
+				if len(figure.Name) > 7 && figure.Name[:7] == "memory_" {
+					x.Figures = append(x.Figures, figure)
+				}
+			}
+		}
+		x.Asleep = x.Charged >= sleeperBytes && x.CPUCores <= sleeperCores && time.Duration(elapsed)*time.Millisecond >= sleeperSpan
+		m.Workloads = append(m.Workloads, x)
+	}
+	slices.SortFunc(m.Workloads, func(a, b MemoryUser) int { return cmp.Or(cmp.Compare(b.Charged, a.Charged), cmp.Compare(a.ID, b.ID)) })
+	b := resourceBalance(t, shares)
+	m.Capacity, m.Free, m.Residual = b.Capacity, b.Idle, b.Residual
+	if elapsed > 0 {
+		m.Charged = shares / float64(elapsed)
+	}
+	inv, _, err := h.store.Inventory(ctx, host.ID)
+	if err != nil {
+		return nil, err
+	}
+	if inv != nil && inv.Swaps != nil {
+		m.Swaps = inv.Swaps
+	}
+	switch len(m.Swaps) {
+	case 0:
+		m.Notes = append(m.Notes, "this host has no swap")
+	case 1:
+	default:
+		m.Notes = append(m.Notes, "the kernel does not tell on which of several swaps a workload's pages are")
+	}
+	return m, nil
+}

@@ -1,0 +1,131 @@
+package wire
+
+import (
+	"encoding/json"
+	"fmt"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+)
+
+// fromFigures makes the message of what was counted beside the ledger.
+func fromFigures(iv *account.Interval) *Figures {
+	d := &iv.Detail
+	m := &Figures{DeviceUse: &DeviceUse{}, RanMicros: d.RanMicros, MemoryOwn: d.MemoryOwn, MemoryCache: d.MemoryCache, MemoryHuge: d.MemoryHuge}
+	for _, x := range amount.Measures() {
+		c := &MeasureColumn{Name: x.String()}
+		same := true
+		for i := range iv.Usages {
+			f := &iv.Usages[i].Figures
+			units, ok := f.Get(x)
+			if !ok {
+				continue
+			}
+			c.Workload = append(c.Workload, uint32(i))
+			c.Units = append(c.Units, units)
+			c.Source = append(c.Source, uint32(f.Source[x]))
+			same = same && c.Source[0] == uint32(f.Source[x])
+		}
+		if len(c.Workload) == 0 {
+			continue
+		}
+		if same {
+			c.Source = c.Source[:1]
+		}
+		m.Measures = append(m.Measures, c)
+	}
+	for i := range iv.Usages {
+		for _, u := range iv.Usages[i].Devices {
+			t := m.DeviceUse
+			t.Workload = append(t.Workload, uint32(i))
+			t.Device = append(t.Device, uint32(u.Device))
+			t.ReadBytes = append(t.ReadBytes, u.Read)
+			t.WrittenBytes = append(t.WrittenBytes, u.Written)
+			t.Reads = append(t.Reads, u.ReadOps)
+			t.Writes = append(t.Writes, u.WriteOps)
+			t.Micros = append(t.Micros, u.Micros)
+			t.Source = append(t.Source, uint32(u.Source))
+		}
+	}
+	for _, x := range d.Disks {
+		m.Disks = append(m.Disks, &Disk{
+			Name: x.Name, Device: x.Major<<20 | x.Minor, Inner: x.Inner, ReadBytes: x.ReadBytes, WrittenBytes: x.WrittenBytes, Reads: x.ReadOps, Writes: x.WriteOps,
+			ReadMerged: x.ReadMerged, WriteMerged: x.WriteMerged, ReadMillis: x.ReadMillis, WriteMillis: x.WriteMillis, BusyMillis: x.BusyMillis,
+			QueueMillis: x.QueueMillis, InFlight: x.InFlight, RateBytesPerSecond: x.RateBytesPerSecond,
+		})
+	}
+	for _, x := range d.Latencies {
+		m.Latencies = append(m.Latencies, &Latency{Device: x.Major<<20 | x.Minor, Written: x.Written, LowMicros: x.LowMicros, HighMicros: x.HighMicros, Count: x.Count})
+	}
+	for _, x := range d.Interfaces {
+		m.Interfaces = append(m.Interfaces, &Interface{
+			Name: x.Name, Kind: x.Kind, Inner: x.Inner, ReceivedBytes: x.Received, SentBytes: x.Sent, ReceivedPackets: x.ReceivedPackets, SentPackets: x.SentPackets,
+			ReceivedDropped: x.ReceivedDropped, SentDropped: x.SentDropped, ReceivedErrors: x.ReceivedErrors, SentErrors: x.SentErrors, BitsPerSecond: x.SpeedBitPerSecond,
+		})
+	}
+	return m
+}
+
+// AddInventory puts into the message what the host is made of.
+func (m *Interval) AddInventory(inv *account.Inventory) error {
+	raw, err := json.Marshal(inv)
+	if err != nil {
+		return fmt.Errorf("encode the inventory: %w", err)
+	}
+	m.Inventory = &Inventory{Json: string(raw)}
+	return nil
+}
+
+// Read is the inventory a message holds.
+func (m *Inventory) Read() (*account.Inventory, error) {
+	inv := &account.Inventory{}
+	return inv, json.Unmarshal([]byte(m.GetJson()), inv)
+}
+
+// check holds the columns to each other and figures to what they can be.
+func (m *Figures) check(workloads int) error {
+	for _, c := range m.GetMeasures() {
+		if len(c.Source) != 1 && len(c.Source) != len(c.Workload) {
+			return fmt.Errorf("figures: %.60q has %d sources for %d rows", c.Name, len(c.Source), len(c.Workload))
+		}
+		if err := sameLength("figures: "+c.Name, len(c.Workload), len(c.Units)); err != nil {
+			return err
+		}
+		for i, w := range c.Workload {
+			if int(w) >= workloads || c.Units[i] < 0 {
+				return fmt.Errorf("figures: row %d of %.60q is negative, or of a workload that is not there", i, c.Name)
+			}
+		}
+		for _, s := range c.Source {
+			if s > uint32(amount.Unavailable) {
+				return fmt.Errorf("figures: %.60q has a source that is not known", c.Name)
+			}
+		}
+	}
+	u := m.GetDeviceUse()
+	if err := sameLength("device_use", len(u.GetWorkload()), len(u.GetDevice()), len(u.GetReadBytes()), len(u.GetWrittenBytes()), len(u.GetReads()),
+		len(u.GetWrites()), len(u.GetMicros()), len(u.GetSource())); err != nil {
+		return err
+	}
+	for i, w := range u.GetWorkload() {
+		if int(w) >= workloads || min(u.ReadBytes[i], u.WrittenBytes[i], u.Reads[i], u.Writes[i], u.Micros[i]) < 0 || u.Source[i] > uint32(amount.Unavailable) {
+			return fmt.Errorf("device_use row %d is negative, of no known source, or of a workload that is not there", i)
+		}
+	}
+	for _, d := range m.GetDisks() {
+		if min(d.ReadBytes, d.WrittenBytes, d.Reads, d.Writes, d.BusyMillis, d.QueueMillis, d.ReadMillis, d.WriteMillis) < 0 {
+			return fmt.Errorf("disk %.60q has a negative figure", d.Name)
+		}
+	}
+	for _, l := range m.GetLatencies() {
+		if l.Count < 0 || l.LowMicros < 0 || l.HighMicros <= l.LowMicros {
+			return fmt.Errorf("latencies: a bucket from %d to %d with %d operations is none", l.LowMicros, l.HighMicros, l.Count)
+		}
+	}
+	for _, n := range m.GetInterfaces() {
+		if min(n.ReceivedBytes, n.SentBytes) < 0 {
+			return fmt.Errorf("interface %.60q has a negative figure", n.Name)
+		}
+	}
+	return nil
+}
