@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"runtime/debug"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -97,7 +96,7 @@ func explainHost(cmd *cobra.Command, roots *hostRoots, as string) error {
 	for _, a := range abilities {
 		if a.Why != "" && !said[a.Why] {
 			said[a.Why] = true
-			fmt.Fprintf(cmd.OutOrStdout(), "\n%s: %s.\n", a.What, strings.Join(strings.Fields(a.Why), " "))
+			fmt.Fprintf(cmd.OutOrStdout(), "\n%s: %s.\n", a.What, oneLine(a.Why))
 		}
 	}
 	return nil

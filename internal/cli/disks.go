@@ -81,7 +81,7 @@ func printDisks(w io.Writer, as string, users int, d *hub.Disks) error {
 	case "jsonl":
 		return writeJSON(w, as, d.Devices)
 	}
-	fmt.Fprintf(w, "%s from %s until %s\n%s\n\n", visible(d.Host), d.From.Local().Format("2006-01-02 15:04"), d.To.Local().Format("15:04"), visible(d.Verdict))
+	fmt.Fprintf(w, "%s from %s until %s\n%s\n\n", visible(d.Host), d.From.Local().Format("2006-01-02 15:04"), d.To.Local().Format("15:04"), oneLine(d.Verdict))
 	t := newTable(w)
 	t.row(cell{"device, who used it", false}, cell{"mounted", false}, cell{"full", true}, cell{"read MB/s", true}, cell{"written MB/s", true}, cell{"ops/s", true}, cell{"ms", true},
 		cell{"p99 ms", true}, cell{"queue", true}, cell{"busy", true}, cell{"source", false}, cell{"", false})
@@ -122,6 +122,15 @@ func printDisks(w io.Writer, as string, users int, d *hub.Disks) error {
 	}
 	fmt.Fprintln(w, "\nBusy is the part of the time with an operation in flight; a workload's is its part of the device's bytes. –  no operations, or not counted.")
 	return nil
+}
+
+// oneLine makes a sentence safe to print, whole.
+func oneLine(s string) string {
+	var words []string
+	for _, w := range strings.Fields(s) {
+		words = append(words, visible(w))
+	}
+	return strings.Join(words, " ")
 }
 
 func megabytes(v float64) string { return fmt.Sprintf("%.2f", v/1e6) }

@@ -79,7 +79,7 @@ func printCPUs(w io.Writer, as string, c *hub.CPUs) error {
 		if x.Other != nil && x.Capacity > 0 && *x.Other/x.Capacity >= 0.001 {
 			who = append(who, "kernel "+percentText(*x.Other/x.Capacity))
 		}
-		t.row(cell{fmt.Sprint(x.CPU), true}, cell{known(x.Core), true}, cell{known(x.Node), true}, cell{orDash(x.MHz), true}, part(x.User), part(x.System), part(x.IRQ), part(x.SoftIRQ),
+		t.row(cell{fmt.Sprint(x.CPU), true}, cell{known(x.Core), true}, cell{known(x.Node), true}, cell{megahertz(x.MHz), true}, part(x.User), part(x.System), part(x.IRQ), part(x.SoftIRQ),
 			part(x.Steal), part(x.IOWait), part(x.Idle), part(x.Residual), cell{strings.Join(who, ", "), false})
 	}
 	if err := t.flush(); err != nil {
@@ -87,6 +87,13 @@ func printCPUs(w io.Writer, as string, c *hub.CPUs) error {
 	}
 	fmt.Fprintln(w, "\nParts of the CPU's time. –  not known here.")
 	return nil
+}
+
+func megahertz(v *float64) string {
+	if v == nil {
+		return "–"
+	}
+	return fmt.Sprintf("%.0f", *v)
 }
 
 func known(n int) string {

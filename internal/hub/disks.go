@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"vinescale/core/account"
+	"vinescale/core/amount"
 	"vinescale/internal/store"
 	"vinescale/internal/wire"
 )
@@ -35,7 +36,7 @@ type DeviceLine struct {
 	Model       string   `json:"model"`
 	SizeBytes   int64    `json:"size_bytes"`
 	Mount       string   `json:"mount" doc:"Where its filesystem is mounted; empty for none."`
-	MountState  string   `json:"mount_state" doc:"mounted; not mounted; not mountable, since it is divided; in use by a volume; swap."`
+	MountState  string   `json:"mount_state" doc:"mounted; not mounted; not mountable (divided); in use by a volume; swap."`
 	Filesystem  string   `json:"filesystem"`
 	SpaceBytes  *int64   `json:"space_bytes" doc:"Of its filesystem."`
 	UsedBytes   *int64   `json:"used_bytes"`
@@ -97,13 +98,23 @@ func (h *Hub) Disks(ctx context.Context, hostName string, span store.Span) (*Dis
 	if err != nil {
 		return nil, err
 	}
+	counted := map[int32]bool{} // hosts that tell by which workload a device was used
+	for k := range g.uses {
+		counted[k.host] = true
+	}
 	for _, id := range slices.Sorted(maps.Keys(hosts)) {
 		inv, _, err := h.store.Inventory(ctx, id)
 		if err != nil {
 			return nil, err
 		}
 		host := hosts[id]
-		d.Devices = append(d.Devices, devicesOf(&host, g, inv, refs)...)
+		lines := devicesOf(&host, g, inv, refs)
+		if !counted[id] {
+			if err := h.divide(ctx, lines, id, span); err != nil {
+				return nil, err
+			}
+		}
+		d.Devices = append(d.Devices, lines...)
 	}
 	d.order()
 	d.judge()
@@ -156,7 +167,7 @@ func (x *DeviceLine) mounted(d *account.Device, inv *account.Inventory) {
 			continue
 		}
 		if other.Kind == "partition" {
-			x.MountState = "not mountable: divided into partitions"
+			x.MountState = "not mountable (divided)"
 			return
 		}
 		x.MountState = "in use by " + cmp.Or(other.Label, other.Name)
@@ -248,6 +259,43 @@ func (x *DeviceLine) usedBy(g *gathered, host int32, device uint32, d *wire.Disk
 		return
 	}
 	x.OtherBytes = max(all-charged, 0) / seconds
+}
+
+// divide splits what each drive of a host moved by what its workloads' processes read and dirtied, where the host does not
+// count by workload and device.
+func (h *Hub) divide(ctx context.Context, lines []DeviceLine, hostID int32, span store.Span) error {
+	uses, err := h.store.WorkloadUses(ctx, store.UseQuestion{Span: span, HostID: hostID})
+	if err != nil {
+		return err
+	}
+	names, err := h.tenantNames(ctx)
+	if err != nil {
+		return err
+	}
+	all := 0.0
+	for i := range uses {
+		all += uses[i].Disk
+	}
+	for i := range lines {
+		x := &lines[i]
+		if all == 0 || len(x.On) > 0 || x.ReadRate+x.WriteRate == 0 {
+			continue
+		}
+		x.NoUsers, x.OtherBytes = "", 0
+		for j := range uses {
+			u := &uses[j]
+			share := u.Disk / all
+			if share == 0 {
+				continue
+			}
+			x.Users = append(x.Users, DeviceUser{
+				UserRef:  UserRef{WorkloadRef{u.ID, u.Name, u.Kind}, u.Owner, named(names, u.TenantID)},
+				ReadRate: x.ReadRate * share, WriteRate: x.WriteRate * share, Reads: x.Reads * share, Writes: x.Writes * share, Share: share, Source: amount.Split.String(),
+			})
+		}
+		slices.SortFunc(x.Users, func(a, b DeviceUser) int { return cmp.Or(cmp.Compare(b.Share, a.Share), cmp.Compare(a.Name, b.Name)) })
+	}
+	return nil
 }
 
 // order puts the busiest drives first, each followed by what is on it.

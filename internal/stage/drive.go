@@ -44,7 +44,7 @@ func split(bytes int64) (read, written int64) { return bytes / 3, bytes - bytes/
 func (d *drive) advance(dt time.Duration, rate int64, idleMillis float64) {
 	full := min(float64(d.moved)/(float64(rate)*dt.Seconds()), 1)
 	d.busyMicros += int64(full * float64(dt.Microseconds()))
-	micros := idleMillis * 1000 / (1.02 - full)
+	micros := idleMillis * 1000 / (1.15 - full)
 	ops := float64(d.moved) / operation
 	d.readMicros += int64(ops / 3 * micros)
 	d.writeMicros += int64(ops * 2 / 3 * micros)
@@ -61,7 +61,7 @@ func (h *Host) disks() (list []account.Disk) {
 		disk := account.Disk{
 			Name: d.name, Major: d.major, Minor: d.minor, ReadBytes: read &^ 511, WrittenBytes: written &^ 511, ReadOps: read / operation, WriteOps: written / operation,
 			ReadMillis: x.readMicros / 1000, WriteMillis: x.writeMicros / 1000, BusyMillis: x.busyMicros / 1000, QueueMillis: x.queue / 1000,
-			RateBytesPerSecond: h.DiskRate >> i,
+			RateBytesPerSecond: h.DiskRates()[d.name],
 		}
 		list = append(list, disk)
 		for p := range d.parts {

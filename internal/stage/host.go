@@ -195,7 +195,7 @@ func (h *Host) Advance(dt time.Duration) {
 		}
 	}
 	for i := range h.drives {
-		h.drives[i].advance(dt, h.DiskRate>>i, drives[i].millis)
+		h.drives[i].advance(dt, h.DiskRates()[drives[i].name], drives[i].millis)
 	}
 	for c := range free {
 		if free[c] == 0 {
@@ -330,7 +330,7 @@ func (h *Host) memory() (free, cached, slab int64) {
 
 // DiskRates are what the administrator declares the drives can carry, in bytes per second.
 func (h *Host) DiskRates() map[string]int64 {
-	return map[string]int64{DiskName: h.DiskRate, DataDisk: h.DiskRate >> 1}
+	return map[string]int64{DiskName: h.DiskRate, DataDisk: h.DiskRate / 20 * 13}
 }
 
 // Truth is what a staged host knows and a collector should find out.

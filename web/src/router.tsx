@@ -1,5 +1,6 @@
 import { createRootRoute, createRoute, createRouter } from '@tanstack/react-router'
 import { BalancePage } from './pages/balance/BalancePage'
+import { DisksPage } from './pages/disks/DisksPage'
 import { HostPage } from './pages/host/HostPage'
 import { HostsPage } from './pages/hosts/HostsPage'
 import { RulesPage } from './pages/rules/RulesPage'
@@ -22,6 +23,7 @@ const routes = [
   createRoute({ getParentRoute: () => root, path: '/tenants/$tenant', component: TenantPage }),
   createRoute({ getParentRoute: () => root, path: '/workloads/$id', component: WorkloadPage }),
   createRoute({ getParentRoute: () => root, path: '/users/$user', component: UserPage }),
+  createRoute({ getParentRoute: () => root, path: '/disks', component: DisksPage }),
   createRoute({ getParentRoute: () => root, path: '/rules', component: RulesPage }),
 ] as const
 

@@ -21,6 +21,8 @@ export type Rule = Schemas['Rule']
 export type Trial = Schemas['Trial']
 export type Suggestion = Schemas['Suggestion']
 export type Warming = Schemas['Warming']
+export type DeviceLine = Schemas['DeviceLine']
+export type CPULine = Schemas['CPULine']
 export type Identity = Schemas['Identity']
 
 /** What the service answered when it could not do what was asked (RFC 9457). */

@@ -53,6 +53,23 @@ export function usePins(span: Span, host?: string) {
   })
 }
 
+export function useDisks(span: Span, host?: string) {
+  return useQuery({
+    queryKey: [figures, 'disks', queryOf(span), host],
+    queryFn: () => answer(api.GET('/api/v1/disks', { params: { query: { ...queryOf(span), host } } })),
+    placeholderData: keepPreviousData,
+  })
+}
+
+export function useCPUs(span: Span, host: string) {
+  return useQuery({
+    queryKey: [figures, 'cpus', queryOf(span), host],
+    queryFn: () =>
+      answer(api.GET('/api/v1/hosts/{name}/cpus', { params: { path: { name: host }, query: queryOf(span) } })),
+    placeholderData: keepPreviousData,
+  })
+}
+
 export function useWorkload(span: Span, id: number) {
   return useQuery({
     queryKey: [figures, 'workload', queryOf(span), id],

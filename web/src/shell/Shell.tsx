@@ -42,6 +42,7 @@ function Body() {
 const pages = [
   { to: '/', name: 'Balance' },
   { to: '/hosts', name: 'Hosts' },
+  { to: '/disks', name: 'Disks' },
   { to: '/rules', name: 'Rules' },
 ] as const
 

@@ -5,6 +5,7 @@ import { ResourceTabs } from '../../figures/ResourceTabs'
 import { ShareTable } from '../../figures/ShareTable'
 import { Waiting } from '../../figures/Trouble'
 import { useTime } from '../../time/useTime'
+import { CPURows } from './CPURows'
 import { LedgerLines } from './LedgerLines'
 import { LedgerSheet } from './LedgerSheet'
 
@@ -70,6 +71,7 @@ export function HostPage() {
           <Waiting error={ledger.error} what="The workloads" />
         )}
       </section>
+      <CPURows host={host} />
     </>
   )
 }

@@ -9,6 +9,7 @@ import { WorkloadLink } from '../../figures/WorkloadLink'
 import { UseTable } from '../../figures/UseTable'
 import { useTime } from '../../time/useTime'
 import { Families } from './Families'
+import { Figures } from './Figures'
 import { Mates } from './Mates'
 
 /** Everything about one workload: whose it is and how that is known, what it may use and used, its processes. */
@@ -40,6 +41,7 @@ export function WorkloadPage() {
             <Crowding w={w} />
             <Parts w={w} />
           </section>
+          <Figures figures={w.figures} noSpace={w.space_unavailable} />
           <Families w={w} />
           <Mates title="On the same CPUs" unit="cpu" mates={w.shares_cpus_with} />
           <Mates title="On the same disks" unit="disk" mates={w.shares_disks_with} />

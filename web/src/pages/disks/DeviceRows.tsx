@@ -1,0 +1,125 @@
+import type { DeviceLine } from '../../api/client'
+import { Meaning } from '../../figures/BalanceBar'
+import { sourceMeaning } from '../../figures/sources'
+import { StackBar, type Part } from '../../figures/StackBar'
+import { tenantColour } from '../../figures/units'
+import { WorkloadLink } from '../../figures/WorkloadLink'
+import { milliseconds, percent, rate, size } from './text'
+
+type Props = { devices: DeviceLine[]; colours: Map<string, number> }
+
+/** A row a device: the busiest drive first, what is on it below. Empty memory disks are left out. */
+export function DeviceRows({ devices, colours }: Props) {
+  const shown = devices.filter((d) => d.kind !== 'memory')
+  if (shown.length === 0) return <p className="p-3.5 font-serif">No host has told of any device in this span.</p>
+  return (
+    <table className="min-w-240">
+      <thead>
+        <tr>
+          <th scope="col">Device</th>
+          <th scope="col">Mounted</th>
+          <th scope="col" className="num">
+            Read
+          </th>
+          <th scope="col" className="num">
+            Written
+          </th>
+          <th scope="col" className="num">
+            Ops/s
+          </th>
+          <th scope="col" className="num">
+            Takes, mean
+          </th>
+          <th scope="col" className="num">
+            99 % within
+          </th>
+          <th scope="col" className="w-[13%]">
+            Busy
+          </th>
+          <th scope="col" className="w-[28%]">
+            Who
+          </th>
+        </tr>
+      </thead>
+      <tbody>
+        {shown.map((d) => (
+          <DeviceRow key={`${d.host}/${d.name}`} device={d} colours={colours} />
+        ))}
+      </tbody>
+    </table>
+  )
+}
+
+function DeviceRow({ device: d, colours }: { device: DeviceLine; colours: Map<string, number> }) {
+  const bytes = d.read_bytes_per_second + d.written_bytes_per_second
+  return (
+    <tr>
+      <th scope="row" style={{ paddingLeft: `${14 + 18 * d.depth}px` }} className="whitespace-nowrap">
+        {d.name}
+        <small className="block text-[12.5px] font-normal text-ink-2">
+          {d.depth === 0 ? [d.host, d.controller, d.model].filter((s) => s !== '').join(' · ') : d.kind}
+        </small>
+      </th>
+      <td>
+        {d.mount === '' ? <span className="text-ink-2">{d.mount_state}</span> : d.mount}
+        {d.space_bytes !== null && d.used_bytes !== null && d.space_bytes > 0 && (
+          <small className="block text-[12.5px] whitespace-nowrap text-ink-2">
+            {percent(d.used_bytes / d.space_bytes)} of {size(d.space_bytes)} full
+          </small>
+        )}
+      </td>
+      <td className="num">{rate(d.read_bytes_per_second)}</td>
+      <td className="num">{rate(d.written_bytes_per_second)}</td>
+      <td className="num">{(d.reads_per_second + d.writes_per_second).toFixed(0)}</td>
+      <td className="num">{milliseconds(d.latency_ms_mean)}</td>
+      <td className="num">
+        {d.latency_ms_p99 === null ? (
+          <Meaning meaning={d.latency_p99_unavailable ?? 'Not counted.'}>–</Meaning>
+        ) : (
+          milliseconds(d.latency_ms_p99)
+        )}
+      </td>
+      <td>
+        <StackBar
+          thin
+          label={`${d.name} of ${d.host}, busy`}
+          whole={1}
+          parts={[{ name: 'busy', value: d.busy, colour: d.busy >= 0.85 ? 'var(--wine)' : 'var(--ink-2)' }]}
+        />
+        <div className={`mt-1 text-[12.5px] ${d.busy >= 0.85 ? 'text-wine' : 'text-ink-2'}`}>
+          {percent(d.busy)}, {d.queue_mean.toFixed(1)} queued
+        </div>
+      </td>
+      <td>
+        {d.users.length > 0 && (
+          <>
+            <StackBar thin label={`${d.name} of ${d.host}, by workload`} whole={bytes} parts={partsOf(d, colours)} />
+            <div className="mt-1 text-[12.5px]">
+              {d.users.slice(0, 3).map((u, i) => (
+                <span key={u.id}>
+                  {i > 0 && ', '}
+                  <WorkloadLink id={u.id} name={u.name} /> {percent(u.share)}
+                </span>
+              ))}
+              {d.users.length > 3 && <span className="text-ink-2">, {d.users.length - 3} more</span>}{' '}
+              <span className="text-ink-2">
+                <Meaning meaning={sourceMeaning[d.users[0]!.source]}>{d.users[0]!.source}</Meaning>
+              </span>
+            </div>
+          </>
+        )}
+        {d.users.length === 0 && bytes > 0 && d.depth === 0 && (
+          <span className="text-[12.5px] text-ink-2">{d.users_unavailable || 'no workload'}</span>
+        )}
+      </td>
+    </tr>
+  )
+}
+
+function partsOf(d: DeviceLine, colours: Map<string, number>): Part[] {
+  return d.users.map((u) => ({
+    name: u.name,
+    value: u.read_bytes_per_second + u.written_bytes_per_second,
+    colour: tenantColour(colours.get(u.tenant) ?? 0),
+  }))
+}

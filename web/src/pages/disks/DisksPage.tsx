@@ -1,0 +1,36 @@
+import { useBalance, useDisks } from '../../api/queries'
+import { TenantKey } from '../../figures/TenantKey'
+import { Waiting } from '../../figures/Trouble'
+import { useTime } from '../../time/useTime'
+import { DeviceRows } from './DeviceRows'
+
+/** Whether storage is the problem, on which device, and who causes it: every device at once, each with its workloads. */
+export function DisksPage() {
+  const { span } = useTime()
+  const disks = useDisks(span)
+  const balance = useBalance(span)
+  const colours = new Map(balance.data?.tenants.map((t) => [t.tenant, t.colour]))
+  return (
+    <>
+      <h1 className="mb-1.5">Disks</h1>
+      {disks.data && (
+        <p className={`mb-3 font-serif text-[15px] ${disks.data.trouble ? 'text-wine' : ''}`} role="status">
+          {disks.data.verdict}
+        </p>
+      )}
+      <section className="sheet overflow-x-auto" aria-label="Devices">
+        {disks.data ? (
+          <DeviceRows devices={disks.data.devices} colours={colours} />
+        ) : (
+          <Waiting error={disks.error} what="The disks" />
+        )}
+        {balance.data && <TenantKey tenants={balance.data.tenants} />}
+      </section>
+      <p className="mt-3 max-w-200 font-serif text-[13.5px] text-ink-2">
+        A drive’s bytes are seen once more on its partitions and volumes. Busy is the part of the time with an operation
+        in flight. What the kernel writes back later is split by who dirtied it; where a host does not count by device,
+        a drive’s bytes are split by what each workload’s processes read and dirtied.
+      </p>
+    </>
+  )
+}
