@@ -3,7 +3,7 @@ SHELL := /bin/sh
 .DEFAULT_GOAL := help
 
 SERVICE_PACKAGES := postgresql
-TEST_PACKAGES    := $(SERVICE_PACKAGES) chromium runc busybox-static dbus
+TEST_PACKAGES    := $(SERVICE_PACKAGES) chromium runc busybox-static dbus xz-utils
 PEER_PACKAGES    := crun containerd podman libvirt-daemon-system libvirt-daemon-system-sysv libvirt-clients qemu-system-x86 slurmctld slurmd slurm-client munge \
                     openssh-server openssh-client dbus
 PICTURE_PACKAGES := chromium xvfb xterm imagemagick fonts-dejavu-core
@@ -52,6 +52,9 @@ test-root: build
 	@scripts/packages $(PEER_PACKAGES) || [ -z "$$VINESCALE_REQUIRE_PEERS" ]
 	CGO_ENABLED=0 go build -o bin/burner ./internal/real/burner
 	go test -c -o bin/real.test ./internal/real
+	CGO_ENABLED=0 go test -c -o bin/guest.test ./internal/guest
+	scripts/guest-kernel bin/guest-kernel || [ -z "$$VINESCALE_REQUIRE_PEERS" ]
+	cd internal/guest && VINESCALE_GUEST_KERNEL=$$(test ! -s ../../bin/guest-kernel/bzImage || echo ../../bin/guest-kernel) VINESCALE_BURNER=../../bin/burner ../../bin/guest.test -test.v -test.timeout 5m
 	cd internal/real && $(SUDO) env VINESCALE_REQUIRE_ROOT=1 VINESCALE_REQUIRE_PEERS=$$VINESCALE_REQUIRE_PEERS ../../bin/real.test -test.v -test.timeout 10m
 
 test-web: web/node_modules/.installed
@@ -63,11 +66,15 @@ check: $(CONSOLE) ## static checks: format, vet, lint, types, generated files
 	cd web && npm run --silent lint
 	@go run ./cmd/vinescale openapi | diff -q - docs/openapi.json >/dev/null || { echo "docs/openapi.json is not of these handlers: run make generate"; exit 1; }
 
-bench: packages ## measure cost, as ratios to a floor measured in the same run
+bench: packages build ## measure cost, as ratios to a floor measured in the same run
+	CGO_ENABLED=0 go build -o bin/burner ./internal/real/burner
+	go test -c -o bin/real.test ./internal/real
+	cd internal/real && $(SUDO) env VINESCALE_REQUIRE_ROOT=1 ../../bin/real.test -test.run '^$$' -test.bench . -test.benchtime 3s -test.timeout 10m
 	go test -run '^$$' -bench . -benchtime 2s -timeout 20m ./core/account ./internal/kernel ./internal/store
 
 generate: web/node_modules/.installed ## make the generated files anew: wire format, API description, its types
-	@scripts/packages protobuf-compiler
+	@scripts/packages protobuf-compiler clang-16 llvm-16 libbpf-dev
+	go generate ./internal/kernel/bpf
 	go build -o bin/protoc-gen-go google.golang.org/protobuf/cmd/protoc-gen-go
 	protoc --plugin=bin/protoc-gen-go --go_out=. --go_opt=module=vinescale internal/wire/interval.proto
 	go run ./cmd/vinescale openapi > docs/openapi.json

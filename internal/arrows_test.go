@@ -31,7 +31,7 @@ var floors = [][]string{
 }
 
 // beside are tools and tests' helpers, which nothing of the product imports.
-var beside = []string{"internal/browser", "internal/testdb", "internal/e2e", "internal/real", "internal/real/burner", "internal", "tools/screenshots"}
+var beside = []string{"internal/browser", "internal/testdb", "internal/e2e", "internal/real", "internal/real/burner", "internal/guest", "internal", "tools/screenshots"}
 
 type goPackage struct {
 	ImportPath string

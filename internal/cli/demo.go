@@ -281,7 +281,7 @@ func (d *demo) collect(ctx context.Context, h *stage.Host) error {
 	reader, err := kernel.Open(d.registry(h), kernel.Options{
 		Roots:     kernel.Roots{Proc: tree.Proc(), Sys: tree.Sys(), Cgroup: tree.Cgroup()},
 		DiskRates: h.DiskRates(), Space: h.Space,
-		Clock:     func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
+		Clock: func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
 	})
 	if err != nil {
 		return err

@@ -35,6 +35,9 @@ func (r *Reader) readNamespaces(dst *account.Reading) {
 	}
 	for i := range dst.Processes {
 		p := &dst.Processes[i]
+		if p.Ended {
+			continue
+		}
 		ns := r.procs[p.PID].netns
 		if ns == 0 || ns == r.hostNet || p.Kernel {
 			continue

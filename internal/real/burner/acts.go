@@ -16,7 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-var acts = map[string]func(args []string) error{"shorts": shorts, "pinned": pinned, "receive": receive, "send": send, "write": write, "crowd": crowd, "echo": echo}
+var acts = map[string]func(args []string) error{"shorts": shorts, "pinned": pinned, "receive": receive, "send": send, "write": write, "crowd": crowd, "echo": echo, "hold": hold}
 
 func number(s string) int {
 	n, err := strconv.Atoi(s)
@@ -114,6 +114,26 @@ func fork(nanos int64) (int, error) {
 			syscall.RawSyscall(syscall.SYS_EXIT_GROUP, 0, 0, 0)
 		}
 	}
+}
+
+// hold touches so many MiB, gives some back, and says so.
+func hold(args []string) error {
+	size, back := number(args[0])<<20, number(args[1])<<20
+	b, err := unix.Mmap(-1, 0, size+back, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
+	if err != nil {
+		return err
+	}
+	for i := 0; i < len(b); i += 4096 {
+		b[i] = 1
+	}
+	if back > 0 {
+		if err := unix.Madvise(b[size:], unix.MADV_DONTNEED); err != nil {
+			return err
+		}
+	}
+	fmt.Println("held")
+	time.Sleep(time.Hour)
+	return nil
 }
 
 // echo gives back each byte that comes, by bare system calls.
