@@ -1,6 +1,8 @@
 package kernel
 
 import (
+	"fmt"
+
 	"vinescale/core/account"
 	"vinescale/internal/kernel/bpf"
 )
@@ -128,6 +130,10 @@ func (e *ends) sort(r *Reader, find func(listed map[int32]int64)) {
 
 // addEnded adds the processes that ended since the last reading.
 func (r *Reader) addEnded(dst *account.Reading) {
+	if r.lostEnds > r.lostBefore {
+		r.note("ended tasks", fmt.Errorf("%d records found no room, so that much work of ended processes outside cgroups is in the residual", r.lostEnds-r.lostBefore))
+		r.lostBefore = r.lostEnds
+	}
 	for i := range r.ends.over {
 		o := &r.ends.over[i]
 		a := account.Process{

@@ -43,7 +43,10 @@ func (r *Reader) look(pid int32, p *process, anew bool) bool {
 		p.program = r.program(pid, p)
 	}
 	w, known := r.paths[p.cgroups]
-	if !known {
+	switch {
+	case err != nil && p.sight.known: // it has ended since it was listed: what it showed there is what is known
+		w = r.workloadOf(p.sight.v2, p.sight.cpuacct)
+	case !known:
 		w = r.owns([]byte(p.cgroups)) // reading other files has overwritten b
 		r.paths[p.cgroups] = w
 	}

@@ -86,15 +86,20 @@ func (r *Reader) endReading(dst *account.Reading) {
 }
 
 // known finds what is remembered of a process, and looks at it where it may have changed: always while it is new or runs
-// another program, else now and then, or where changed says that it did.
-func (r *Reader) known(dst *account.Reading, pid int32, s *stat, changed bool) *process {
+// another program, else now and then, or where what it shows of whose it is has changed. Shown is
+// the zero identity where that is not to be had.
+func (r *Reader) known(dst *account.Reading, pid int32, s *stat, shown identity) *process {
 	p := r.procs[pid]
 	decided := false
+	changed := p != nil && p.start == s.start && shown.known && p.sight.known && p.sight != shown
+	if changed {
+		p.sight = shown
+	}
 	switch {
 	case p == nil || p.start != s.start:
 		p = &process{
 			start: s.start, since: r.count, comm: string(s.comm), kernel: s.kernel, parent: s.parent, part: -1,
-			workload: account.Unrecognised, inside: account.Unrecognised, own: account.Unrecognised,
+			workload: account.Unrecognised, inside: account.Unrecognised, own: account.Unrecognised, sight: shown, uid: int64(shown.uid),
 		}
 		r.procs[pid] = p
 		decided = r.look(pid, p, true)
@@ -131,7 +136,7 @@ func (r *Reader) readProcess(dst *account.Reading, pid int32) {
 		}
 		return
 	}
-	p := r.known(dst, pid, &s, false)
+	p := r.known(dst, pid, &s, identity{})
 	a := account.Process{
 		PID: pid, Start: s.start, Workload: p.workload, Program: p.program, Family: p.family, Parent: s.parent, UID: p.uid,
 		LastCPU: s.cpu, Threads: s.threads, Kernel: p.kernel && !p.helper, CPUMicros: s.user + s.system, UserMicros: s.user, SystemMicros: s.system,

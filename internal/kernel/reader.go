@@ -80,19 +80,20 @@ type Reader struct {
 	diskNumbers [][2]uint32
 	cpuNumbers  []int
 
-	counters  *bpf.Counters
-	watch     watch
-	keptOpen  int
-	turns     int64
-	slow      bool // this reading reads what is read at the slow pace
-	slowAt    time.Time
-	pressures bool            // the version 2 tree beside version 1 tells stalls by cgroup
-	departed  map[uint64]bool // cgroups that went, and whose counts are kept around them
-	noGroup   figures         // of departed cgroups that were in no workload
-	lostEnds  uint64          // records of ended tasks that found no room
-	ends      ends
-	exits     *exits   // where tasks' ends are told by taskstats
-	sockets   *sockets // where sockets are asked for their bytes
+	counters   *bpf.Counters
+	watch      watch
+	keptOpen   int
+	turns      int64
+	slow       bool // this reading reads what is read at the slow pace
+	slowAt     time.Time
+	pressures  bool            // the version 2 tree beside version 1 tells stalls by cgroup
+	departed   map[uint64]bool // cgroups that went, and whose counts are kept around them
+	noGroup    figures         // of departed cgroups that were in no workload
+	lostEnds   uint64          // records of ended tasks that found no room
+	lostBefore uint64          // of which so many were told of
+	ends       ends
+	exits      *exits   // where tasks' ends are told by taskstats
+	sockets    *sockets // where sockets are asked for their bytes
 }
 
 // Open opens the trees. The error says which cannot be read and what to do.

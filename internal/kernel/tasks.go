@@ -79,10 +79,7 @@ func (r *Reader) addLeader(dst *account.Reading, t *bpf.Task) {
 		threads: int32(t.Threads), cpu: int32(t.Cpu),
 	}
 	now := identity{v2: t.Groups.V2, cpuacct: t.Groups.Cpuacct, uid: t.Uid, net: t.Net, cpus: t.CpusAllowed, known: true}
-	p := r.procs[t.Pid]
-	changed := p != nil && p.start == s.start && p.sight.known && p.sight != now
-	p = r.known(dst, t.Pid, &s, changed)
-	p.sight = now
+	p := r.known(dst, t.Pid, &s, now)
 	p.index = int32(len(dst.Processes))
 	own := taskSums{
 		run: int64(t.GoneRun), user: int64(t.GoneUser), system: int64(t.GoneSystem),

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -85,15 +86,17 @@ type watcher struct {
 	sum      *account.Interval
 }
 
-func watch(t *testing.T) *watcher {
+func watch(t *testing.T, off ...bpf.Feature) *watcher {
 	w := &watcher{t: t}
-	w.counters = bpf.Open(bpf.Options{CgroupV2: kernel.CgroupV2("/sys/fs/cgroup")})
+	w.counters = bpf.Open(bpf.Options{CgroupV2: kernel.CgroupV2("/sys/fs/cgroup"), Off: off})
 	for f := range bpf.NumFeatures {
-		require.NoError(t, w.counters.Missing(f), f.String())
+		if !slices.Contains(off, f) {
+			require.NoError(t, w.counters.Missing(f), f.String())
+		}
 	}
 	w.registry = identify.NewRegistry(identify.Options{Self: int32(os.Getpid())})
 	var err error
-	w.reader, err = kernel.Open(w.registry, kernel.Options{Counters: w.counters})
+	w.reader, err = kernel.Open(w.registry, kernel.Options{Counters: w.counters, Ask: true})
 	require.NoError(t, err)
 	t.Cleanup(w.reader.Close)
 	require.NoError(t, w.reader.Read(&w.readings[2]))
@@ -187,6 +190,9 @@ func TestExact_WorkThatLivesForAMillisecondIsChargedToWhoeverRanIt(t *testing.T)
 	for _, c := range cells {
 		own, _ := usedIn(t, record(c.name))
 		check(own, w.usage(c.name), 0.005, c.name)
+	}
+	for _, u := range w.sum.Usages {
+		t.Logf("%s: %.3f s, %d processes", w.registry.Workload(u.Workload).Name, float64(u.Units[amount.CPU])/1e6, u.Procs)
 	}
 	own, _ := usedIn(t, record("plain"))
 	check(own, w.usage(fmt.Sprintf("tally of uid %d", plainUser)), 0.005, "plain")
@@ -329,4 +335,46 @@ func TestExact_DirectAndWrittenBackBytesAreCharged(t *testing.T) {
 		}
 	}
 	assert.GreaterOrEqual(t, operations, a.WriteOps, "the histogram has every operation")
+}
+
+// TestExact_WithoutCountingTheRestIsStillTold reads by files, exit records and sockets alone: less exact, never nothing, and
+// said by its sources.
+func TestExact_WithoutCountingTheRestIsStillTold(t *testing.T) {
+	dir, err := os.MkdirTemp("/tmp", "vinescale-real-") // which a plain user may pass
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o777))
+	program, begin, record := filepath.Join(dir, "tally"), filepath.Join(dir, "go"), filepath.Join(dir, "record")
+	content, err := os.ReadFile(built(t, "burner"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(program, content, 0o755))
+	plain := exec.Command(program, "shorts", "500", "100", "3000", begin, record)
+	plain.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: plainUser, Gid: plainUser}}
+	require.NoError(t, plain.Start())
+	t.Cleanup(func() { plain.Process.Kill(); plain.Wait() })
+	time.Sleep(500 * time.Millisecond)
+	must, lees := newCell(t, "from"), newCell(t, "into")
+	w := watch(t, bpf.CPU, bpf.Tasks, bpf.Network, bpf.Disk)
+	require.NoError(t, os.WriteFile(begin, nil, 0o644))
+	in := lees.start(t, "receive", "tcp", "30000000")
+	out := must.start(t, "send", "tcp", "30000000", line(t, in), "keep")
+	line(t, out)
+	line(t, in)
+	w.read()
+	require.Eventually(t, func() bool { _, err := os.Stat(record); return err == nil }, 60*time.Second, 100*time.Millisecond)
+	time.Sleep(300 * time.Millisecond)
+	w.read()
+
+	own, _ := usedIn(t, record)
+	u := w.usage(fmt.Sprintf("tally of uid %d", plainUser))
+	charged := time.Duration(u.Units[amount.CPU]) * time.Microsecond
+	t.Logf("by exit records: own clocks %v, charged %v (%s)", own, charged, u.Source[amount.CPU])
+	assert.InEpsilon(t, own.Seconds(), charged.Seconds(), 0.35, "the kernel's figure in an exit record is of its last clock tick")
+	assert.Equal(t, amount.Summed, u.Source[amount.CPU])
+
+	from := w.usage(must.name)
+	sent, ok := from.Figures.Get(amount.NetworkLocalSent)
+	require.True(t, ok)
+	assert.InDelta(t, 30_000_000, sent, 10, "payload of a socket that is open at the reading")
+	assert.Equal(t, amount.Summed, from.Figures.Source[amount.NetworkLocalSent])
 }
