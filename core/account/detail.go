@@ -62,6 +62,9 @@ func grownList[T any, K comparable](prev, now []T, key func(*T) K, since func(no
 
 // joined adds up two lists by key: first those of a, then those only in b.
 func joined[T any, K comparable](a, b []T, key func(*T) K, add func(a, b T) T) []T {
+	if len(a)+len(b) == 0 {
+		return nil
+	}
 	list := append(make([]T, 0, len(a)), a...)
 	at := make(map[K]int, len(a))
 	for i := range list {

@@ -321,6 +321,9 @@ func (d Detail) add(next Detail) Detail {
 
 // mergeSorted merges two ascending slices, joining elements of the same key with add.
 func mergeSorted[T any](a, b []T, key func(T) int, add func(T, T) T) []T {
+	if len(a)+len(b) == 0 {
+		return nil
+	}
 	out := make([]T, 0, max(len(a), len(b)))
 	for len(a) > 0 && len(b) > 0 {
 		switch ka, kb := key(a[0]), key(b[0]); {

@@ -60,3 +60,6 @@ type Ability struct {
 	How    string `json:"how"`
 	Why    string `json:"why,omitempty"` // it is not better
 }
+
+// Space is what a filesystem holds, in bytes and inodes (statfs(2)).
+type Space struct{ Size, Used, Free, Inodes, UsedInodes int64 }

@@ -165,6 +165,71 @@ func TestAbout_TellsEverythingOfAWorkloadAHostAUserAndATenant(t *testing.T) {
 	assert.Equal(t, "bottling-plc", found[0].Name)
 }
 
+func TestDisks_NameTheDeviceAndWhoCausesIt(t *testing.T) {
+	d := runJSON[hub.Disks](t, demo, "disks", "--span", "1h")
+	require.NotEmpty(t, d.Devices)
+	first := d.Devices[0]
+	assert.Equal(t, []string{"sda", "cellar-1", "drive", "0000:00:05.0"}, []string{first.Name, first.Host, first.Kind, first.Controller})
+	assert.True(t, d.Trouble)
+	assert.Contains(t, d.Verdict, "curd-fermentlog")
+	require.NotEmpty(t, first.Users)
+	assert.Equal(t, []string{"curd-fermentlog", "Cellar Intake", "split"}, []string{first.Users[0].Name, first.Users[0].Tenant, first.Users[0].Source}, "version 1 cannot count by device, and says so")
+	states := map[string]string{}
+	for i, x := range d.Devices {
+		states[x.Host+" "+x.Name] = x.MountState
+		if x.Depth == 1 && x.Mount != "" {
+			assert.Contains(t, d.Devices[:i], d.Devices[i-1])
+			assert.Equal(t, []string{"/srv", "/"}[map[bool]int{true: 0, false: 1}[strings.HasPrefix(x.Name, "sda")]], x.Mount)
+			require.NotNil(t, x.UsedBytes)
+			assert.Less(t, *x.UsedBytes, *x.SpaceBytes)
+		}
+		if x.Host != "cellar-1" && x.Depth == 0 && x.Name == "sda" {
+			require.NotEmpty(t, x.Users, x.Host)
+			assert.Equal(t, "counted", x.Users[0].Source)
+			sum := x.OtherBytes
+			for _, u := range x.Users {
+				sum += u.ReadRate + u.WriteRate
+			}
+			assert.InEpsilon(t, x.ReadRate+x.WriteRate, sum, 0.001, "%s: who had it, and nobody's, is all of it", x.Host)
+		}
+	}
+	assert.Equal(t, "not mountable (divided)", states["press-1 sda"])
+	assert.Equal(t, "not mounted", states["press-1 sda2"])
+	assert.Equal(t, 3, demo.run("disks", "--fail-trouble").code, "the asked-for condition is true")
+}
+
+func TestHost_ItsCPUsMemoryAndNetworkAreExplained(t *testing.T) {
+	c := runJSON[hub.CPUs](t, demo, "cpus", "cellar-1", "--span", "1h")
+	require.Len(t, c.CPUs, 16)
+	for _, x := range c.CPUs {
+		assert.InEpsilon(t, x.Capacity, x.User+x.System+x.IRQ+x.SoftIRQ+x.Steal+x.IOWait+x.Idle+x.Residual, 1e-9, "CPU %d", x.CPU)
+		assert.Equal(t, x.CPU/2, x.Core)
+		assert.Equal(t, []int{x.CPU ^ 1}, x.Siblings)
+		charged := 0.0
+		for _, s := range x.Shares {
+			charged += s.Seconds
+		}
+		assert.InDelta(t, x.User+x.System, charged, 0.05*x.Capacity, "CPU %d: who ran there is its user and system time", x.CPU)
+	}
+	m := runJSON[hub.Memory](t, demo, "memory", "terrace-2", "--span", "1h")
+	require.NotNil(t, m.Capacity)
+	assert.InEpsilon(t, *m.Capacity, m.Charged+m.Own+m.Cache+m.Huge+*m.Free+*m.Residual, 1e-6, "all memory is explained")
+	assert.Equal(t, "sign-in 31 of l.roth", m.Workloads[0].Name)
+	assert.True(t, m.Workloads[0].Asleep, "the one that holds most sleeps")
+	require.Len(t, m.Swaps, 1)
+	l := runJSON[hub.Links](t, demo, "interfaces", "--host", "press-1", "--span", "1h")
+	assert.InDelta(t, l.Wire.Received, l.IP.Received+l.Residual.Received, 1)
+	assert.NotEmpty(t, l.Missing, "what shares the host's network is named, not left out")
+	w := runJSON[hub.AboutWorkload](t, demo, "about", "label-render", "--host", "press-1")
+	figures := map[string]hub.Measure{}
+	for _, f := range w.Figures {
+		figures[f.Name] = f
+	}
+	assert.Positive(t, figures["cpu_throttled_us"].Value)
+	assert.Equal(t, "counted", figures["memory_anon_bytes"].Source)
+	assert.NotEmpty(t, w.Space)
+}
+
 func TestRules_ExportAndImportAgainChangesNothingAndReapplyIsAudited(t *testing.T) {
 	exported := demo.run("rule", "export")
 	require.Zero(t, exported.code, exported.stderr)

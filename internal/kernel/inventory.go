@@ -15,9 +15,6 @@ import (
 	"vinescale/core/cpuset"
 )
 
-// Space is what a filesystem holds (statfs(2)).
-type Space struct{ Size, Used, Free, Inodes, UsedInodes int64 }
-
 // Survey reads what the host is made of. What cannot be read is left out; it takes some milliseconds.
 func (r *Reader) Survey() *account.Inventory {
 	inv := &account.Inventory{Counting: r.Abilities()}
@@ -195,20 +192,20 @@ func (r *Reader) surveyFilesystems(inv *account.Inventory) {
 }
 
 // space asks a filesystem what it holds, as the first process of the host sees it.
-func (r *Reader) space(mount string) (Space, error) {
+func (r *Reader) space(mount string) (account.Space, error) {
 	if r.options.Space != nil {
 		return r.options.Space(mount)
 	}
 	var fs unix.Statfs_t
 	path := filepath.Join(r.proc.root, "1/root", mount)
 	if err := unix.Statfs(path, &fs); err != nil {
-		return Space{}, fmt.Errorf("cannot ask %s: %w", path, err)
+		return account.Space{}, fmt.Errorf("cannot ask %s: %w", path, err)
 	}
 	unit := int64(fs.Frsize)
 	if unit <= 0 {
 		unit = int64(fs.Bsize)
 	}
-	return Space{
+	return account.Space{
 		Size: int64(fs.Blocks) * unit, Used: int64(fs.Blocks-fs.Bfree) * unit, Free: int64(fs.Bavail) * unit,
 		Inodes: int64(fs.Files), UsedInodes: int64(fs.Files - fs.Ffree),
 	}, nil

@@ -41,7 +41,7 @@ type Options struct {
 	// and for sockets.
 	Ask bool
 	// Space asks a filesystem by where it is mounted; nil asks the host's own. A staged host answers by itself.
-	Space func(mount string) (Space, error)
+	Space func(mount string) (account.Space, error)
 	// KeepOpen is how many cgroup files may be kept open; half of what the process may open when zero.
 	KeepOpen int
 }

@@ -8,7 +8,6 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
-	"vinescale/internal/kernel"
 )
 
 // drive is one of a host's two drives and what it did so far. Its moved bytes are those of the time being played.
@@ -131,17 +130,17 @@ func (h *Host) swapped() (sum int64) {
 }
 
 // Space answers for the filesystems of the host.
-func (h *Host) Space(mount string) (kernel.Space, error) {
+func (h *Host) Space(mount string) (account.Space, error) {
 	for i, d := range drives {
 		for _, at := range d.parts {
 			if at == mount && at != "" {
 				size := d.size / int64(len(d.parts))
 				used := size/3 + h.drives[i].bytes%(size/4)
-				return kernel.Space{Size: size, Used: used, Free: size - used - size/20, Inodes: size >> 14, UsedInodes: used >> 16}, nil
+				return account.Space{Size: size, Used: used, Free: size - used - size/20, Inodes: size >> 14, UsedInodes: used >> 16}, nil
 			}
 		}
 	}
-	return kernel.Space{}, fmt.Errorf("nothing is mounted at %s", mount)
+	return account.Space{}, fmt.Errorf("nothing is mounted at %s", mount)
 }
 
 // limit plays what a workload's limit of CPU time, and want of memory, did to it.

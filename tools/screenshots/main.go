@@ -90,6 +90,7 @@ func pages(service, token, dir string, want func(string) bool) error {
 		{"host", "/hosts/cellar-1", "curd-fermentlog", "light"},
 		{"tenant", "/tenants/Cellar%20Intake", "must-intake-1", "light"},
 		{"workload", "/workloads/" + workload, "Whose it is", "light"},
+		{"disks", "/disks", "Storage", "light"},
 		{"rules", "/rules", "the unit journal.service", "light"},
 	} {
 		if !want(p.name) {
@@ -135,6 +136,8 @@ func terminals(dir string, want func(string) bool) error {
 		{"command-share", []string{"vinescale share --of cpu --by tenant", "vinescale programs --first 8"}, 3},
 		{"command-ledger", []string{"vinescale ledger --host cellar-1 --of cpu"}, 3},
 		{"command-about", []string{"vinescale find must", "vinescale about user/p.kern", "vinescale threads --first 6"}, 3},
+		{"command-disks", []string{"vinescale disks --users 2 | head -30", "vinescale collect --explain | head -18"}, 5},
+		{"command-memory", []string{"vinescale memory terrace-2", "vinescale interfaces --host press-1 | head -16"}, 4},
 		{"command-pins", []string{"vinescale pins --span 10m", "vinescale hosts", "vinescale rule list"}, 3},
 	} {
 		if !want(c.name) {

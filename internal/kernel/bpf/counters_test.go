@@ -1,31 +1,100 @@
 package bpf
 
 import (
-	"fmt"
+	"errors"
 	"os"
 	"testing"
-	"time"
+	"unsafe"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
-func TestTry(t *testing.T) {
-	c := Open(Options{CgroupV2: "/sys/fs/cgroup/unified"})
-	defer c.Close()
+func TestOpen_EachFeatureIsThereOrSaysWhy(t *testing.T) {
+	c := Open(Options{Off: []Feature{Network}})
+	t.Cleanup(func() { assert.NoError(t, c.Close()) })
+	assert.ErrorIs(t, c.Missing(Network), ErrOff)
 	for f := range NumFeatures {
-		fmt.Println(f, c.Missing(f))
-	}
-	time.Sleep(time.Second)
-	ts, err := c.Tasks()
-	fmt.Println(len(ts), err, taskSize)
-	for i := range ts {
-		if ts[i].Pid == int32(os.Getpid()) {
-			fmt.Printf("%+v %s\n", ts[i], Comm(&ts[i].Comm))
+		if err := c.Missing(f); err != nil {
+			t.Logf("%s: %v", f, err)
+			assert.NotEmpty(t, err.Error())
 		}
 	}
-	c.Settle()
-	fmt.Println(c.CPU(func(g GroupPair, s []Spent) { fmt.Println(g, s) }))
-	fmt.Println(c.Totals())
-	fmt.Println(c.Ended(func(e *Ended) { fmt.Printf("%+v\n", *e) }))
-	fmt.Println(c.Flows(func(f Flow, m Moved) { fmt.Println(f, m) }))
-	fmt.Println(c.Transfers(func(f Transfer, m Done) { fmt.Println(f, m) }))
-	fmt.Println(c.Latencies(func(f Slot, m uint64) { fmt.Println(f, m) }))
+	var none *Counters
+	assert.False(t, none.Has(CPU), "without counters nothing is there")
+	if !c.Has(CPU) || !c.Has(Tasks) {
+		t.Skip("this process may not, or this kernel cannot, count: the tests that need it run as root (make test-root)")
+	}
+	tasks, err := c.Tasks()
+	require.NoError(t, err)
+	me := 0
+	for i := range tasks {
+		if i > 0 {
+			assert.Less(t, tasks[i-1].Pid, tasks[i].Pid, "ascending")
+		}
+		if tasks[i].Tgid == int32(os.Getpid()) {
+			me++
+			assert.Equal(t, "bpf.test", string(Comm(&tasks[i].Comm)))
+		}
+	}
+	assert.Positive(t, me)
+	ran, _, err := c.Totals()
+	require.NoError(t, err)
+	sum := uint64(0)
+	require.NoError(t, c.CPU(func(_ GroupPair, by []Spent) {
+		for i := range by {
+			sum += by[i].Run
+		}
+	}))
+	whole := uint64(0)
+	for _, n := range ran {
+		whole += n
+	}
+	assert.InDelta(t, whole, sum, 20e6, "what cgroups had is what tasks ran")
+}
+
+func TestExplain_SaysWhatToDo(t *testing.T) {
+	assert.ErrorContains(t, explain(os.ErrPermission), "CAP_BPF")
+	assert.ErrorContains(t, explain(os.ErrNotExist), "this kernel cannot")
+	odd := errors.New("odd")
+	assert.Equal(t, odd, explain(odd))
+}
+
+func TestBucketBounds_AdjoinAndWidenByAQuarterAtMost(t *testing.T) {
+	_, at := BucketBounds(0)
+	for b := uint16(1); b < 150; b++ {
+		low, high := BucketBounds(b)
+		require.Equal(t, at, low, "bucket %d begins where the one before ends", b)
+		require.Greater(t, high, low)
+		if low >= 4 {
+			require.LessOrEqual(t, 4*(high-low), low)
+		}
+		at = high
+	}
+}
+
+func TestRecords_AreAsLongAsThoseOfThePrograms(t *testing.T) {
+	assert.Equal(t, endedSize, int(unsafe.Sizeof(Ended{})))
+	major, minor := DeviceNumber(8<<20 | 17)
+	assert.Equal(t, []uint32{8, 17}, []uint32{major, minor})
+}
+
+// FuzzRecords holds the readers of the ring and of the task list to their promise on any bytes: nothing beyond them is read.
+func FuzzRecords(f *testing.F) {
+	f.Add([]byte{})
+	f.Add(make([]byte, endedSize-1))
+	f.Add(make([]byte, endedSize))
+	f.Add(make([]byte, 3*taskSize+7))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		var e Ended
+		if decodeEnded(b, &e) != (len(b) >= endedSize) {
+			t.Fatal("a record is whole or none")
+		}
+		if n := len(Comm(&e.Comm)); n > 16 {
+			t.Fatal(n)
+		}
+		if n := len(viewTasks(b)); n != len(b)/taskSize {
+			t.Fatal(n)
+		}
+	})
 }
