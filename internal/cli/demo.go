@@ -253,6 +253,13 @@ func (d *demo) playHost(ctx context.Context, h *stage.Host, until, known time.Ti
 			if until.Sub(open.To) < 2*time.Minute {
 				processes, over := tracker.Running()
 				m.AddProcesses(open, processes, over, registry)
+				inventory, err := d.survey(h)
+				if err != nil {
+					return err
+				}
+				if err := m.AddInventory(inventory); err != nil {
+					return err
+				}
 			}
 			batch.Intervals = append(batch.Intervals, m)
 		}
@@ -264,6 +271,29 @@ func (d *demo) playHost(ctx context.Context, h *stage.Host, until, known time.Ti
 		}
 	}
 	return send()
+}
+
+// reader reads a staged host with the real collector's code.
+func (d *demo) reader(h *stage.Host) (*kernel.Reader, error) {
+	tree := d.tree(h)
+	return kernel.Open(d.registry(h), kernel.Options{
+		Roots:     kernel.Roots{Proc: tree.Proc(), Sys: tree.Sys(), Cgroup: tree.Cgroup()},
+		DiskRates: h.DiskRates(), Space: h.Space,
+		Clock: func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
+	})
+}
+
+// survey is what a staged host is made of.
+func (d *demo) survey(h *stage.Host) (*account.Inventory, error) {
+	reader, err := d.reader(h)
+	if err != nil {
+		return nil, err
+	}
+	defer reader.Close()
+	if err := reader.Read(&account.Reading{}); err != nil {
+		return nil, err
+	}
+	return reader.Survey(), nil
 }
 
 // collect runs the real collector on a staged host, live.
@@ -278,11 +308,7 @@ func (d *demo) collect(ctx context.Context, h *stage.Host) error {
 	if err := forward(time.Now()); err != nil {
 		return err
 	}
-	reader, err := kernel.Open(d.registry(h), kernel.Options{
-		Roots:     kernel.Roots{Proc: tree.Proc(), Sys: tree.Sys(), Cgroup: tree.Cgroup()},
-		DiskRates: h.DiskRates(), Space: h.Space,
-		Clock: func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
-	})
+	reader, err := d.reader(h)
 	if err != nil {
 		return err
 	}
