@@ -136,8 +136,8 @@ func terminals(dir string, want func(string) bool) error {
 		{"command-share", []string{"vinescale share --of cpu --by tenant", "vinescale programs --first 8"}, 3},
 		{"command-ledger", []string{"vinescale ledger --host cellar-1 --of cpu"}, 3},
 		{"command-about", []string{"vinescale find must", "vinescale about user/p.kern", "vinescale threads --first 6"}, 3},
-		{"command-disks", []string{"vinescale disks --users 2 | head -30", "vinescale collect --explain | head -18"}, 5},
-		{"command-memory", []string{"vinescale memory terrace-2", "vinescale interfaces --host press-1 | head -16"}, 4},
+		{"command-disks", []string{"vinescale disks --users 2 | head -23", "vinescale collect --explain | head -17"}, 5},
+		{"command-memory", []string{"vinescale memory terrace-2", "vinescale interfaces --host press-1 | head -13"}, 4},
 		{"command-pins", []string{"vinescale pins --span 10m", "vinescale hosts", "vinescale rule list"}, 3},
 	} {
 		if !want(c.name) {
