@@ -85,7 +85,9 @@ func TestWrittenBack_IsSplitByWhoDirtiedIt(t *testing.T) {
 	shared := func(written int64) []account.DeviceIO {
 		return []account.DeviceIO{{Major: 8, Written: written}, {Major: 8, Minor: 1, Written: written}}
 	}
-	drive := func(r *account.Reading, written int64) { r.Disks[0].WrittenBytes, r.Disks[1].WrittenBytes = written, written }
+	drive := func(r *account.Reading, written int64) {
+		r.Disks[0].WrittenBytes, r.Disks[1].WrittenBytes = written, written
+	}
 	iv := between(t, host(10*time.Second, func(r *account.Reading) {
 		r.Processes = []account.Process{process(1, 1, 0), process(2, 2, 0)}
 		r.Groups = []account.Group{group(1, 0), group(2, 0)}
@@ -184,8 +186,12 @@ func TestFigures_OfAnOuterGroupAreItsOwn(t *testing.T) {
 		g.Figures.Put(amount.MemoryAnon, anon, amount.Counted)
 		return g
 	}
-	iv := between(t, host(10*time.Second, func(r *account.Reading) { r.Groups = []account.Group{group(1, 1, -1, 100, 900, 10, 500), group(2, 2, 0, 40, 300, 5, 200)} }),
-		host(15*time.Second, func(r *account.Reading) { r.Groups = []account.Group{group(1, 1, -1, 170, 950, 30, 500), group(2, 2, 0, 90, 300, 6, 200)} }))[0]
+	iv := between(t, host(10*time.Second, func(r *account.Reading) {
+		r.Groups = []account.Group{group(1, 1, -1, 100, 900, 10, 500), group(2, 2, 0, 40, 300, 5, 200)}
+	}),
+		host(15*time.Second, func(r *account.Reading) {
+			r.Groups = []account.Group{group(1, 1, -1, 170, 950, 30, 500), group(2, 2, 0, 90, 300, 6, 200)}
+		}))[0]
 	get := func(w account.WorkloadID, m amount.Measure) int64 {
 		u := of(t, iv, w)
 		n, ok := u.Figures.Get(m)
