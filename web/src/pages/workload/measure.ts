@@ -3,7 +3,11 @@ import { size } from '../disks/text'
 
 /** A measure's name for people, and its value with a unit that suits it. Its own name ends in the unit. */
 export function measureText(m: { name: string; value: number }): [name: string, text: string] {
-  const words = (suffix: string) => m.name.slice(0, m.name.length - suffix.length).replaceAll('_', ' ').replace(/^cpu/, 'CPU')
+  const words = (suffix: string) =>
+    m.name
+      .slice(0, m.name.length - suffix.length)
+      .replaceAll('_', ' ')
+      .replace(/^cpu/, 'CPU')
   if (m.name.endsWith('_us'))
     return [words('_us'), `${(m.value / 1e6).toLocaleString('en', { maximumFractionDigits: 2 })} s`]
   if (m.name.endsWith('_bytes'))
