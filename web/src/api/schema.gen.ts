@@ -991,7 +991,7 @@ export interface components {
             model: string;
             /** @description Where its filesystem is mounted; empty for none. */
             mount: string;
-            /** @description mounted; not mounted; not mountable, since it is divided; in use by a volume; swap. */
+            /** @description mounted; not mounted; not mountable (divided); in use by a volume; swap. */
             mount_state: string;
             name: string;
             /** @description The devices it is a part of or made of. */
