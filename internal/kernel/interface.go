@@ -3,6 +3,10 @@ package kernel
 import (
 	"bytes"
 	"fmt"
+	"hash/fnv"
+	"os"
+	"path/filepath"
+	"strconv"
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
@@ -13,7 +17,6 @@ type iface struct {
 	leadsOff bool // it has a device behind it: bytes on it leave the host
 	kind     string
 	speed    int64
-	tap      account.WorkloadID // the virtual machine at its other end; Unrecognised for none
 }
 
 func (r *Reader) readInterfaces(dst *account.Reading) {
@@ -25,11 +28,49 @@ func (r *Reader) readInterfaces(dst *account.Reading) {
 			return
 		}
 	}
+	r.tapReadings = r.tapReadings[:0]
 	ifaceLines(b, func(name []byte, n *account.Interface) {
 		i := r.iface(name)
+		if machine, ok := r.taps[string(name)]; ok {
+			// What goes out to a tap the machine receives.
+			r.tapReadings = append(r.tapReadings, account.Namespace{ID: tapID(name), Workload: machine, Received: n.Sent, Sent: n.Received})
+		}
 		n.Name, n.Inner, n.Kind, n.SpeedBitPerSecond = r.intern(name), !i.leadsOff, i.kind, i.speed
 		dst.Interfaces = append(dst.Interfaces, *n)
 	})
+}
+
+// tapID tells a tap from others and from network namespaces, whose numbers are inodes.
+func tapID(name []byte) uint64 {
+	f := fnv.New64a()
+	f.Write(name)
+	return f.Sum64() | 1<<63
+}
+
+// lookTaps finds the taps that a virtual machine's process holds open: the network interfaces of its other end, by the
+// kernel's "Universal TUN/TAP device driver" (the line iff of the descriptor's information).
+func (r *Reader) lookTaps(pid int32, machine account.WorkloadID) {
+	entries, err := os.ReadDir(filepath.Join(r.proc.root, strconv.Itoa(int(pid)), "fdinfo"))
+	if err != nil {
+		return
+	}
+	for name, w := range r.taps {
+		if w == machine {
+			delete(r.taps, name)
+		}
+	}
+	for _, e := range entries {
+		b, err := r.proc.read(r.proc.atPID(pid, "fdinfo/"+e.Name()))
+		if err != nil {
+			continue
+		}
+		if i := bytes.Index(b, []byte("iff:")); i >= 0 {
+			l, _ := line(b[i+len("iff:"):])
+			if name := bytes.TrimSpace(l); len(name) > 0 && len(name) < 16 {
+				r.taps[string(name)] = machine
+			}
+		}
+	}
 }
 
 func (r *Reader) iface(name []byte) *iface {

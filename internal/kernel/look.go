@@ -66,13 +66,13 @@ func (r *Reader) look(pid int32, p *process, anew bool) bool {
 	p.workload = w
 	if w != account.Unrecognised {
 		r.registry.Adopt(w, &facts, p.program)
-		r.lookParts(p)
+		r.lookParts(pid, p)
 	}
 	return true
 }
 
 // lookParts says whether a process's CPU time is told apart from that of others in its workload.
-func (r *Reader) lookParts(p *process) {
+func (r *Reader) lookParts(pid int32, p *process) {
 	p.part, p.machine = -1, false
 	switch r.registry.Workload(p.workload).Kind {
 	case amount.Job:
@@ -81,6 +81,7 @@ func (r *Reader) lookParts(p *process) {
 		}
 	case amount.VM:
 		p.machine = true
+		r.lookTaps(pid, p.workload)
 	}
 }
 

@@ -29,7 +29,7 @@ func (r *Reader) netns(pid int32) uint64 {
 
 // readNamespaces reads the interfaces of each network namespace but the host's, through one process that is in it.
 func (r *Reader) readNamespaces(dst *account.Reading) {
-	dst.Namespaces = dst.Namespaces[:0]
+	dst.Namespaces = append(dst.Namespaces[:0], r.tapReadings...)
 	if r.hostNet == 0 {
 		return
 	}

@@ -80,20 +80,22 @@ type Reader struct {
 	diskNumbers [][2]uint32
 	cpuNumbers  []int
 
-	counters   *bpf.Counters
-	watch      watch
-	keptOpen   int
-	turns      int64
-	slow       bool // this reading reads what is read at the slow pace
-	slowAt     time.Time
-	pressures  bool            // the version 2 tree beside version 1 tells stalls by cgroup
-	departed   map[uint64]bool // cgroups that went, and whose counts are kept around them
-	noGroup    figures         // of departed cgroups that were in no workload
-	lostEnds   uint64          // records of ended tasks that found no room
-	lostBefore uint64          // of which so many were told of
-	ends       ends
-	exits      *exits   // where tasks' ends are told by taskstats
-	sockets    *sockets // where sockets are asked for their bytes
+	counters    *bpf.Counters
+	watch       watch
+	keptOpen    int
+	turns       int64
+	slow        bool // this reading reads what is read at the slow pace
+	slowAt      time.Time
+	pressures   bool            // the version 2 tree beside version 1 tells stalls by cgroup
+	departed    map[uint64]bool // cgroups that went, and whose counts are kept around them
+	noGroup     figures         // of departed cgroups that were in no workload
+	lostEnds    uint64          // records of ended tasks that found no room
+	lostBefore  uint64          // of which so many were told of
+	ends        ends
+	taps        map[string]account.WorkloadID // virtual machines by the tap at their other end
+	tapReadings []account.Namespace
+	exits       *exits   // where tasks' ends are told by taskstats
+	sockets     *sockets // where sockets are asked for their bytes
 }
 
 // Open opens the trees. The error says which cannot be read and what to do.
@@ -120,7 +122,7 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 		o.KeepOpen = mostKept()
 	}
 	r := &Reader{
-		registry: registry, options: o, counters: o.Counters, departed: map[uint64]bool{},
+		registry: registry, options: o, counters: o.Counters, departed: map[uint64]bool{}, taps: map[string]account.WorkloadID{},
 		procs: map[int32]*process{}, listing: make([]byte, 64<<10), taskListing: make([]byte, 16<<10),
 		paths: map[string]account.WorkloadID{}, spaces: map[uint64]*namespace{},
 		disks: map[string]diskKind{}, ifaces: map[string]*iface{}, trouble: map[string]error{}, names: map[string]string{},

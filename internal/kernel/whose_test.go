@@ -94,6 +94,40 @@ func TestFollow_JobsByEnvironmentAndMachinesByHandAreRecognisedInsideASignIn(t *
 	assert.Equal(t, int32(2), byPID[9003].Runnable)
 }
 
+func TestFollow_WhatGoesOverATapIsItsMachines(t *testing.T) {
+	f := follow(t)
+	f.process(9003, 100, "qemu-system-x86", "/")
+	f.write("proc/9003/cmdline", "/usr/bin/qemu-system-x86_64\x00-name\x00guest=plc\x00-smp\x002\x00")
+	f.write("proc/9003/fdinfo/20", "pos:\t0\nflags:\t0104002\nmnt_id:\t24\niff:\tvnet7\n")
+	f.write("proc/9003/fdinfo/3", "pos:\t0\nflags:\t02\n")
+	f.write("sys/class/net/vnet7/tun_flags", "0x1002\n")
+	over := func(in, out int) account.Reading {
+		f.write("proc/1/net/dev", fmt.Sprintf("eth0: 1 1 0 0 0 0 0 0 1 1 0 0 0 0 0 0\nvnet7: %d 10 0 0 0 0 0 0 %d 10 0 0 0 0 0 0\n", in, out))
+		var r account.Reading
+		require.NoError(t, f.Read(&r))
+		return r
+	}
+	over(100, 200)
+	before, after := over(100, 200), over(1100, 250)
+	find := func(r *account.Reading) account.Namespace {
+		for _, n := range r.Namespaces {
+			if f.Registry().Workload(n.Workload).Name == "plc" {
+				return n
+			}
+		}
+		require.Fail(t, "the machine's network is known")
+		return account.Namespace{}
+	}
+	a, b := find(&before), find(&after)
+	assert.Equal(t, a.ID, b.ID)
+	assert.Equal(t, int64(50), b.Received-a.Received, "what went out to the tap it received")
+	assert.Equal(t, int64(1000), b.Sent-a.Sent)
+	for _, n := range after.Interfaces {
+		assert.Equal(t, n.Name == "vnet7", n.Kind == "tap")
+		assert.Equal(t, n.Name != "eth0", n.Inner)
+	}
+}
+
 func TestFollow_RunnableThreadsAreCountedOnlyWhereSomethingRan(t *testing.T) {
 	f := follow(t)
 	f.child(9001, 1, 6, 4, 10, "solver", "/")

@@ -69,7 +69,7 @@ func (c *Counters) Tasks() ([]Task, error) {
 	n := 0
 	for {
 		if len(r.buf)-n < 32<<10 { // the kernel gives up to eight pages at a time
-			r.buf = append(r.buf, make([]byte, len(r.buf))...)
+			r.buf = append(r.buf, make([]byte, max(len(r.buf)/4, 64<<10))...)
 		}
 		m, err := f.Read(r.buf[n:])
 		n += m
