@@ -126,14 +126,28 @@ export function useLiveRefresh(live: boolean) {
   const queries = useQueryClient()
   useEffect(() => {
     if (!live) return
-    const events = new EventSource('/api/v1/events')
+    let events: EventSource
     let soon: ReturnType<typeof setTimeout> | undefined
-    events.addEventListener('committed', () => {
-      clearTimeout(soon) // hosts report within moments of each other: ask once
-      soon = setTimeout(() => void queries.invalidateQueries({ queryKey: [figures] }), 400)
-    })
+    const listen = () => {
+      events = new EventSource('/api/v1/events')
+      events.addEventListener('committed', () => {
+        clearTimeout(soon) // hosts report within moments of each other: ask once
+        soon = setTimeout(() => void queries.invalidateQueries({ queryKey: [figures] }), 400)
+      })
+    }
+    // A page that is left is kept for the way back, with its connections. A browser opens six to a host: after as many
+    // pages nothing would load any more.
+    const leave = () => events.close()
+    const back = (e: PageTransitionEvent) => {
+      if (e.persisted) listen()
+    }
+    listen()
+    addEventListener('pagehide', leave)
+    addEventListener('pageshow', back)
     return () => {
       clearTimeout(soon)
+      removeEventListener('pagehide', leave)
+      removeEventListener('pageshow', back)
       events.close()
     }
   }, [live, queries])
