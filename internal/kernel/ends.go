@@ -145,6 +145,9 @@ func (r *Reader) addEnded(dst *account.Reading) {
 			a.Workload, a.Program, a.Family, a.UID = p.workload, p.program, p.family, p.uid
 			a.Kernel = p.kernel && !p.helper
 			a.Within, a.Inside = p.inside, p.inside != account.Unrecognised
+			if p.part >= 0 && p.workload != account.Unrecognised {
+				dst.Threads = append(dst.Threads, account.Thread{PID: a.PID, TID: a.PID, Start: a.Start, Workload: p.workload, Part: p.part, CPUMicros: a.CPUMicros})
+			}
 		} else {
 			r.place(&a, o)
 		}

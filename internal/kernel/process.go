@@ -33,12 +33,13 @@ type process struct {
 	micros   int64 // CPU time at its last reading
 	runnable int32
 
-	index int32    // in the reading of its last sight
-	sums  taskSums // of all its threads
-	gone  taskSums // of those that ended
-	sight identity // what it showed in the last reading of all tasks
-	pss   int64    // proportional memory at its last look; -1 where it may not be known
-	pssAt int64    // reading of that; 0 for none
+	index  int32    // in the reading of its last sight
+	partAt int32    // in that reading's threads; -1 where its parts are not told, or thread by thread
+	sums   taskSums // of all its threads
+	gone   taskSums // of those that ended
+	sight  identity // what it showed in the last reading of all tasks
+	pss    int64    // proportional memory at its last look; -1 where it may not be known
+	pssAt  int64    // reading of that; 0 for none
 }
 
 // readProcesses lists /proc and reads each process's counters.

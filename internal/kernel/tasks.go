@@ -97,7 +97,9 @@ func (r *Reader) addLeader(dst *account.Reading, t *bpf.Task) {
 	if t.State == 0 {
 		a.Runnable = 1
 	}
+	p.partAt = -1
 	if p.part >= 0 && p.workload != account.Unrecognised {
+		p.partAt = int32(len(dst.Threads))
 		dst.Threads = append(dst.Threads, account.Thread{PID: t.Pid, TID: t.Pid, Start: s.start, Workload: p.workload, Part: p.part, CPUMicros: a.CPUMicros})
 	} else if p.machine {
 		r.addMachineThread(dst, p, t)
@@ -122,6 +124,9 @@ func (r *Reader) addThread(dst *account.Reading, t *bpf.Task) {
 	sums := liveSums(t)
 	p.sums.add(&sums)
 	putSums(a, &p.sums)
+	if p.partAt >= 0 {
+		dst.Threads[p.partAt].CPUMicros = a.CPUMicros
+	}
 	if t.State == 0 {
 		a.Runnable++
 	}
