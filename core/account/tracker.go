@@ -359,14 +359,19 @@ func (s *scratch) charge(p, before *Process) {
 		t.procs++
 		count = 1
 	}
-	t.read += read
-	t.dirtied += disk - read
+	// What is taken off another workload's group, which counted it, is this one's by its processes; else it is split with the rest.
+	taken := p.Inside && s.tally(p.Within).counted&HasDisk != 0
+	t = s.tally(p.Workload)
+	if !taken {
+		t.read += read
+		t.dirtied += disk - read
+	}
 	if p.Inside {
 		s.tally(p.Within).giveUp(cpu, memory, disk)
 	}
 	t.sum(HasCPU, amount.CPU, cpu)
 	t.sum(HasMemory, amount.Memory, memory)
-	if p.DiskBytes >= 0 && !s.now.SplitsDisk {
+	if p.DiskBytes >= 0 && (!s.now.SplitsDisk || taken) {
 		t.sum(HasDisk, amount.Disk, disk)
 	}
 	s.sumFigures(t, p, before)

@@ -29,11 +29,10 @@ type gathered struct {
 }
 
 type workloadFigures struct {
-	host    int32
-	units   [amount.NumMeasures]int64
-	has     amount.MeasureSet
-	source  [amount.NumMeasures]amount.Source
-	elapsed int64
+	host   int32
+	units  [amount.NumMeasures]int64
+	has    amount.MeasureSet
+	source [amount.NumMeasures]amount.Source
 }
 
 type useKey struct {

@@ -30,11 +30,16 @@ type over struct {
 	sums taskSums
 }
 
-// drain takes the records of tasks that ended since the last call. One whose task is still among those just listed is kept
-// for the next time: it ended between the two, and the list has its figures up to then.
-func (e *ends) drain(r *Reader, tasks []bpf.Task) {
-	if r.counters.Has(bpf.CPU) {
+// drain takes the records of tasks that ended since the last call, from whatever tells of them. One whose task is still among
+// those just listed is kept for the next time: it ended between the two, and the list has its figures up to then. Whole says
+// that a process's figures have what its ended threads used.
+func (e *ends) drain(r *Reader, whole bool, find func(listed map[int32]int64)) {
+	switch {
+	case r.counters.Has(bpf.CPU):
 		if err := r.counters.Ended(func(t *bpf.Ended) {
+			if whole && t.Pid != t.Tgid {
+				return
+			}
 			x := end{
 				pid: t.Pid, tgid: t.Tgid, parent: t.Parent, start: int64(t.Start / nanosPerTick), v2: t.Groups.V2, cpuacct: t.Groups.Cpuacct, uid: t.Uid,
 				sums: taskSums{
@@ -47,39 +52,26 @@ func (e *ends) drain(r *Reader, tasks []bpf.Task) {
 		}); err != nil {
 			r.note("ended tasks", err)
 		}
-	}
-	e.sort(r, func(listed map[int32]int64) {
-		for i := range tasks {
-			t := &tasks[i]
-			if _, asked := listed[t.Pid]; asked {
-				listed[t.Pid] = int64(t.Start / nanosPerTick)
+	case r.exits.missing() == "":
+		ended, lost := r.exits.take()
+		r.lostEnds = lost
+		for _, x := range ended {
+			if x.pid != x.tgid {
+				continue // what the kernel sums up of ended threads is as good
 			}
+			if p := r.procs[x.pid]; p != nil && sameStart(p.start, x.start) {
+				x.start = p.start
+			}
+			e.waiting = append(e.waiting, x)
 		}
-	})
+	}
+	e.sort(r, find)
 }
 
-// drainExits takes what taskstats told of tasks that ended, after processes were read from files. Those are whole: their
-// files have what their ended threads used.
-func (e *ends) drainExits(r *Reader) {
-	ended, lost := r.exits.take()
-	r.lostEnds = lost
-	for _, x := range ended {
-		if x.pid != x.tgid {
-			continue
-		}
-		if p := r.procs[x.pid]; p != nil && max(p.start-x.start, x.start-p.start) <= 5 {
-			x.start = p.start // it was worked out from how long it lived
-		}
-		e.waiting = append(e.waiting, x)
-	}
-	e.sort(r, func(listed map[int32]int64) {
-		for pid := range listed {
-			if p := r.procs[pid]; p != nil && p.seen == r.count {
-				listed[pid] = p.start
-			}
-		}
-	})
-}
+// sameStart compares when a task began, in ticks: an exit record tells it only by how long the task lived.
+func sameStart(a, b int64) bool { return max(a-b, b-a) <= 5 }
+
+const notListed = -1 << 40
 
 // sort says of each record whether it is of a thread, of a process that is over, or of one that is still listed.
 func (e *ends) sort(r *Reader, find func(listed map[int32]int64)) {
@@ -90,14 +82,14 @@ func (e *ends) sort(r *Reader, find func(listed map[int32]int64)) {
 	// Which of them the list still has: by number of the task, and of its process.
 	listed := make(map[int32]int64, len(e.waiting))
 	for i := range e.waiting {
-		listed[e.waiting[i].pid], listed[e.waiting[i].tgid] = -1, -1
+		listed[e.waiting[i].pid], listed[e.waiting[i].tgid] = notListed, notListed
 	}
 	find(listed)
 	kept := e.waiting[:0]
 	var threads map[int32]*taskSums // of processes that are not listed any more
 	for _, x := range e.waiting {
 		switch {
-		case listed[x.pid] == x.start:
+		case sameStart(listed[x.pid], x.start):
 			kept = append(kept, x)
 		case x.pid != x.tgid:
 			if p := r.procs[x.tgid]; p != nil && p.seen == r.count-1 {

@@ -1,10 +1,11 @@
 package kernel
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"runtime"
+	"os"
 	"sync"
 	"sync/atomic"
 
@@ -73,7 +74,11 @@ func (e *exits) listen() (err error) {
 	if err != nil {
 		return err
 	}
-	cpus := fmt.Appendf(nil, "0-%d\x00", runtime.NumCPU()-1)
+	possible, err := os.ReadFile("/sys/devices/system/cpu/possible") // in the list form that is asked for; not those this process may use
+	if err != nil {
+		return fmt.Errorf("which CPUs there may be: %w", err)
+	}
+	cpus := append(bytes.TrimSpace(possible), 0)
 	body := []byte{unix.TASKSTATS_CMD_GET, unix.TASKSTATS_GENL_VERSION, 0, 0}
 	return e.ask(netlinkRequest(family, unix.NLM_F_REQUEST|unix.NLM_F_ACK, body, netlinkAttribute(unix.TASKSTATS_CMD_ATTR_REGISTER_CPUMASK, cpus)), nil)
 }

@@ -67,9 +67,13 @@ func (r *Reader) readProcesses(dst *account.Reading) error {
 	for _, pid := range r.pids {
 		r.readProcess(dst, pid)
 	}
-	if r.exits.missing() == "" {
-		r.ends.drainExits(r)
-	}
+	r.ends.drain(r, true, func(listed map[int32]int64) {
+		for pid := range listed {
+			if p := r.procs[pid]; p != nil && p.seen == r.count {
+				listed[pid] = p.start
+			}
+		}
+	})
 	r.endReading(dst)
 	return nil
 }

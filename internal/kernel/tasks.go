@@ -57,7 +57,13 @@ func (r *Reader) readTasks(dst *account.Reading) error {
 	if err != nil {
 		return fmt.Errorf("list the kernel's tasks: %w", err)
 	}
-	r.ends.drain(r, tasks)
+	r.ends.drain(r, false, func(listed map[int32]int64) {
+		for i := range tasks {
+			if _, asked := listed[tasks[i].Pid]; asked {
+				listed[tasks[i].Pid] = int64(tasks[i].Start / nanosPerTick)
+			}
+		}
+	})
 	dst.Processes = dst.Processes[:0]
 	for i := range tasks {
 		if t := &tasks[i]; t.Pid == t.Tgid {

@@ -36,8 +36,7 @@ type Host struct {
 	hostNetwork int64 // bytes of what shares the host's network
 	network     int64 // cumulative bytes of the whole host
 	drives      [2]drive
-	mute        func(time.Time) bool // whether the host is silent at a time; nil for never
-	stall       int64                // microseconds some task waited for a CPU
+	stall       int64 // microseconds some task waited for a CPU
 	nextPID     int32
 	seed        uint64
 

@@ -3,6 +3,7 @@ package wire
 import (
 	"fmt"
 	"mime"
+	"strings"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -167,6 +168,9 @@ func (iv *Interval) check() error {
 	if inv := iv.GetInventory(); inv != nil {
 		if _, err := inv.Read(); err != nil {
 			return fmt.Errorf("inventory: %w", err)
+		}
+		if strings.Contains(inv.Json, `\u0000`) {
+			return fmt.Errorf("inventory: a name holds a NUL, which cannot be stored")
 		}
 	}
 	if err := sameLength("programs", len(p.GetWorkload()), len(p.GetProgram()), len(p.GetProcesses()), len(p.GetCpu()), len(p.GetMemory()),

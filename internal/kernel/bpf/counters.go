@@ -87,7 +87,7 @@ func explain(err error) error {
 	var rejected *ebpf.VerifierError
 	switch {
 	case errors.Is(err, os.ErrPermission), os.Geteuid() != 0 && errors.Is(err, ebpf.ErrNotSupported): // it cannot try, so it cannot tell
-		return fmt.Errorf("this process may not: it takes the capabilities CAP_BPF and CAP_PERFMON, for the network CAP_NET_ADMIN too")
+		return fmt.Errorf("this process may not: run it as root, or with CAP_BPF and the other capabilities for tracing of capabilities(7), for the network CAP_NET_ADMIN too")
 	case errors.Is(err, ebpf.ErrNotSupported), errors.Is(err, os.ErrNotExist):
 		return fmt.Errorf("this kernel cannot (%w)", err)
 	case errors.As(err, &rejected):

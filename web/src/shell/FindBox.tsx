@@ -83,8 +83,10 @@ export function FindBox() {
           const n = shownList.length
           if (e.key === 'ArrowDown' && n > 0) setAt((at + 1) % n)
           else if (e.key === 'ArrowUp' && n > 0) setAt((at + n - 1) % n)
-          else if (e.key === 'Enter') go(shownList[at])
-          else if (e.key === 'Escape') setWords('')
+          else if (e.key === 'Enter') {
+            // Not while the list still shows what earlier words found.
+            if (asked === words.trim() && !found.isPlaceholderData) go(shownList[at])
+          } else if (e.key === 'Escape') setWords('')
           else return
           e.preventDefault()
         }}
