@@ -225,3 +225,17 @@ func TestFigures_AddUpHoweverTheTimeIsCut(t *testing.T) {
 	assert.Equal(t, whole.Detail.Disks, sum.Detail.Disks)
 	assert.Equal(t, whole.Detail.Latencies, sum.Detail.Latencies)
 }
+
+func TestInside_WhatIsTakenOffAnothersGroupIsItsOwn(t *testing.T) {
+	reading := func(issued, inner int64) func(*account.Reading) {
+		return func(r *account.Reading) {
+			r.Groups = []account.Group{{ID: 1, Workload: 1, Outer: -1, Has: account.HasDisk, DiskBytes: issued, Devices: []account.DeviceIO{{Major: 8, Written: issued}}}}
+			r.Processes = []account.Process{{PID: 4, Start: 1, Workload: 2, Within: 1, Inside: true, Threads: 1, DiskBytes: inner, WaitMicros: -1}}
+			r.NoGroup = []account.DeviceIO{{Major: 8}}
+			r.Disks[0].WrittenBytes = issued
+		}
+	}
+	iv := between(t, host(10*time.Second, reading(0, 0)), host(15*time.Second, reading(1_000, 400)))[0]
+	assert.Equal(t, []int64{600, 400}, []int64{of(t, iv, 1).Units[amount.Disk], of(t, iv, 2).Units[amount.Disk]}, "a job in a sign-in: nothing is lost between them")
+	assert.Zero(t, iv.Ledgers[amount.Disk].Residual.Units)
+}
