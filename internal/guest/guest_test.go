@@ -160,7 +160,9 @@ func TestGuestShortLivedWorkIsChargedToItsGroup(t *testing.T) {
 	charged := u.Units[amount.CPU]
 	t.Logf("own clocks %d us, charged %d us, cpu.stat %d us", own/1000, charged, inFile(t, dir+"/cpu.stat", "usage_usec")-before)
 	assert.InDelta(t, inFile(t, dir+"/cpu.stat", "usage_usec")-before, charged, 30_000, "as the kernel has it")
-	assert.InEpsilon(t, own/1000, charged, 0.04, "its waiting for the start costs much in an emulated machine")
+	// Processes' own clocks fall some percent short of their group's in an emulated machine: a plausible size is all they are held
+	// to here. On this machine's kernel they are held to half a percent (internal/real).
+	assert.InEpsilon(t, own/1000, charged, 0.10)
 	assert.Equal(t, amount.Counted, u.Source[amount.CPU])
 	byCPU := int64(0)
 	for _, c := range u.CPUs {
