@@ -3,7 +3,8 @@
 //	burner SECONDS CORES RECORD          burns by itself
 //	burner SECONDS CORES RECORD swarm    burns by hundreds of children that live for a few milliseconds each
 //	burner burn MICROSECONDS             is such a child
-//	burner shorts COUNT RATE MICROS GO RECORD   once the file GO is there, forks COUNT children at RATE a second that burn so
+//	burner shorts COUNT RATE MICROS GO RECORD   once the file GO is there (GO "stop": once it is
+//	                                     continued after it stopped itself), forks COUNT children at RATE a second that burn so
 //	                                     long each, and records what they and itself used, in nanoseconds, from GO to the end
 //	burner pinned CPU SECONDS            burns on one CPU
 //	burner receive tcp|udp COUNT         prints its address, and how many bytes came
