@@ -208,12 +208,29 @@ func (s *scratch) sumFigures(t *tally, p, before *Process) {
 	}
 }
 
+// standings adds what workloads hold beside what their groups and processes tell. What is held by none that is here is
+// nobody's.
+func (s *scratch) standings() {
+	for _, x := range s.now.Levels {
+		if t := s.tally(x.Workload); t.live {
+			t.figures.gather(x.Measure, x.Units*s.elapsed, x.Source)
+		}
+	}
+	for _, x := range s.now.Swapped {
+		if t := s.tally(x.Workload); t.live {
+			t.swapped = joined(t.swapped, []SwapUse{{x.Swap, x.Bytes * s.elapsed}}, func(u *SwapUse) string { return u.Swap },
+				func(a, b SwapUse) SwapUse { a.Units += b.Units; return a })
+		}
+	}
+}
+
 // finish puts into a usage what is beside its amounts.
 func (s *scratch) finish(u *Usage, t *tally) {
 	u.Figures = t.figures
 	for m := range u.Figures.Units {
 		u.Figures.Units[m] = max(u.Figures.Units[m], 0) // an outer group read a moment before its inner ones
 	}
+	u.Swapped = t.swapped
 	source := u.Source[amount.Disk]
 	for _, d := range t.devices {
 		use := DeviceUse{

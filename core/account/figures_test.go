@@ -129,6 +129,61 @@ func TestSteal_ThatIsCountedAsIdleTooIsTakenOff(t *testing.T) {
 	assert.Zero(t, l.Residual.Units)
 }
 
+func TestSteal_ThatIsToldEarlyIsGivenBack(t *testing.T) {
+	// CPU 0 runs a task all the time but for 100 ms that are taken in the second interval, and told in the first.
+	iv := between(t, host(10*time.Second, func(r *account.Reading) { r.RanMicros = []int64{0, 0} }), host(15*time.Second, func(r *account.Reading) {
+		r.CPUs[0] = account.CPUTimes{CPU: 0, User: 5_000_000, Idle: 10_000_000, Steal: 100_000}
+		r.RanMicros = []int64{5_000_000, 0}
+		r.Processes = []account.Process{{PID: 1, Start: 1000, Workload: 1, Threads: 1, CPUMicros: 5_000_000}}
+	}), host(20*time.Second, func(r *account.Reading) {
+		r.CPUs[0] = account.CPUTimes{CPU: 0, User: 9_900_000, Idle: 10_000_000, Steal: 100_000}
+		r.RanMicros = []int64{9_900_000, 0}
+		r.Processes = []account.Process{{PID: 1, Start: 1000, Workload: 1, Threads: 1, CPUMicros: 9_900_000}}
+	}))
+	for i, steal := range []int64{0, 100_000} {
+		l := iv[i].Ledgers[amount.CPU]
+		assert.Equal(t, []int64{steal, 0}, []int64{l.Steal.Units, l.Residual.Units}, "interval %d", i)
+	}
+}
+
+func TestInterrupts_ThatWereTakenOffAreGivenBackToThemselves(t *testing.T) {
+	// No hypervisor: 15 ms of interrupts of the second interval are told in the first.
+	iv := between(t, host(10*time.Second, func(r *account.Reading) { r.RanMicros = []int64{0, 0} }), host(15*time.Second, func(r *account.Reading) {
+		r.CPUs[0] = account.CPUTimes{CPU: 0, User: 5_000_000, Idle: 10_000_000, SoftIRQ: 40_000}
+		r.RanMicros = []int64{5_000_000, 0}
+	}), host(20*time.Second, func(r *account.Reading) {
+		r.CPUs[0] = account.CPUTimes{CPU: 0, User: 9_970_000, Idle: 10_000_000, SoftIRQ: 40_000}
+		r.RanMicros = []int64{9_970_000, 0}
+	}))
+	for i, kernel := range []int64{0, 30_000} {
+		l := iv[i].Ledgers[amount.CPU]
+		assert.Equal(t, []int64{kernel, 0}, []int64{l.Kernel.Units, l.Steal.Units}, "interval %d", i)
+	}
+}
+
+func TestIdleTask_ThatIsNotIdleIsTheKernels(t *testing.T) {
+	// In five seconds CPU 0 ran tasks for 3 s and was idle for 1.6 s, and the idle task was there for 1.9 s. Of 3 s of tasks, one
+	// of 100 ms was charged to nobody.
+	cpus := func(idleTask int64) func(*account.Reading) {
+		return func(r *account.Reading) {
+			r.CPUs[0] = account.CPUTimes{CPU: 0, User: 3_000_000, Idle: 11_600_000}
+			r.RanMicros, r.IdleTaskMicros = []int64{3_000_000, 0}, []int64{idleTask, 5_000_000}
+			r.Processes = []account.Process{{PID: 1, Start: 1100, Workload: 1, Threads: 1, CPUMicros: 2_900_000}}
+		}
+	}
+	for name, x := range map[string]struct{ idleTask, kernel, residual int64 }{
+		"told":                      {1_900_000, 300_000, 200_000}, // 100 ms of the CPU's time are told by nothing
+		"as long as it was idle":    {1_600_000, 0, 500_000},
+		"longer than there is room": {3_000_000, 400_000, 100_000}, // what tasks ran, and nobody was charged with, stays
+	} {
+		iv := between(t, host(10*time.Second, func(r *account.Reading) {
+			r.RanMicros, r.IdleTaskMicros = []int64{0, 0}, []int64{0, 0}
+		}), host(15*time.Second, cpus(x.idleTask)))[0]
+		l := iv.Ledgers[amount.CPU]
+		assert.Equal(t, []int64{x.kernel, x.residual}, []int64{l.Kernel.Units, l.Residual.Units}, name)
+	}
+}
+
 func TestCPU_OneThatIsUnpluggedLeavesTheLedger(t *testing.T) {
 	iv := between(t, host(10*time.Second, func(*account.Reading) {}), host(15*time.Second, func(r *account.Reading) { r.CPUs = r.CPUs[:1] }),
 		host(20*time.Second, func(r *account.Reading) { r.CPUs[1].Idle = 100_000 })) // it comes back, its counters began anew
@@ -238,4 +293,23 @@ func TestInside_WhatIsTakenOffAnothersGroupIsItsOwn(t *testing.T) {
 	iv := between(t, host(10*time.Second, reading(0, 0)), host(15*time.Second, reading(1_000, 400)))[0]
 	assert.Equal(t, []int64{600, 400}, []int64{of(t, iv, 1).Units[amount.Disk], of(t, iv, 2).Units[amount.Disk]}, "a job in a sign-in: nothing is lost between them")
 	assert.Zero(t, iv.Ledgers[amount.Disk].Residual.Units)
+}
+
+func TestStandings_AreLevelsOfWorkloadsThatAreThere(t *testing.T) {
+	there := func(bytes, swapped int64) func(*account.Reading) {
+		return func(r *account.Reading) {
+			r.Processes = []account.Process{{PID: 5, Start: 100, Workload: 1, Threads: 1}}
+			r.Levels = []account.Standing{{Workload: 1, Measure: amount.SpaceUsed, Units: bytes, Source: amount.Counted}, {Workload: 9, Measure: amount.SpaceUsed, Units: 7}}
+			r.Swapped = []account.Swapped{{Workload: 1, Swap: "/dev/sdb2", Bytes: swapped}, {Workload: 1, Swap: "/srv/swapfile", Bytes: 10}, {Workload: 1, Swap: "/dev/sdb2", Bytes: 1}}
+			r.Interfaces = []account.Interface{{Name: "veth1", Kind: "veth", Inner: true, Workload: 1, Received: bytes}}
+		}
+	}
+	iv := between(t, host(10*time.Second, there(0, 0)), host(15*time.Second, there(1000, 5)), host(25*time.Second, there(4000, 20)))
+	sum := iv[0].Add(iv[1])
+	u := of(t, sum, 1)
+	space, _ := u.Figures.Get(amount.SpaceUsed)
+	assert.Equal(t, int64(1000*5000+4000*10_000), space, "a height, for as long as it stood")
+	assert.Equal(t, []account.SwapUse{{Swap: "/dev/sdb2", Units: 6*5000 + 21*10_000}, {Swap: "/srv/swapfile", Units: 10 * 15_000}}, u.Swapped)
+	assert.Len(t, sum.Usages, 1, "a level makes no workload")
+	assert.Equal(t, []any{account.WorkloadID(1), int64(4000)}, []any{sum.Detail.Interfaces[0].Workload, sum.Detail.Interfaces[0].Received})
 }

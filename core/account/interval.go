@@ -50,6 +50,13 @@ type Usage struct {
 	Parts     []PartUse    // of a workload whose threads are told apart, ascending by Part
 	Figures   Figures
 	Devices   []DeviceUse // ascending by Device
+	Swapped   []SwapUse   // one for each swap
+}
+
+// SwapUse is what one workload had on one of several swaps.
+type SwapUse struct {
+	Swap  string
+	Units int64 // byte-milliseconds
 }
 
 // DeviceUse is what one workload moved on one block device, counted at every level: a partition's is its drive's too.
@@ -287,6 +294,7 @@ func addUsage(a, b Usage) Usage {
 		})
 	a.Figures.add(&b.Figures)
 	a.Devices = mergeSorted(a.Devices, b.Devices, func(d DeviceUse) int { return int(d.Device) }, DeviceUse.add)
+	a.Swapped = joined(a.Swapped, b.Swapped, func(x *SwapUse) string { return x.Swap }, func(x, y SwapUse) SwapUse { x.Units += y.Units; return x })
 	a.Parts = mergeSorted(a.Parts, b.Parts, func(p PartUse) int { return int(p.Part) },
 		func(x, y PartUse) PartUse { x.Micros += y.Micros; return x })
 	return a

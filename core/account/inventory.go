@@ -63,3 +63,14 @@ type Ability struct {
 
 // Space is what a filesystem holds, in bytes and inodes (statfs(2)).
 type Space struct{ Size, Used, Free, Inodes, UsedInodes int64 }
+
+// Files is what files hold of the space of a filesystem. LimitBytes is 0 for none.
+type Files struct{ Bytes, Count, LimitBytes int64 }
+
+// LinkEnds are the other ends of a host's network interfaces, by name: the network namespace that has it, or the host's own
+// interface.
+type LinkEnds struct {
+	Spaces map[string]uint64 // inodes of namespaces
+	Peers  map[string]string
+	Kinds  map[string]string // what their drivers call them, where that is told
+}

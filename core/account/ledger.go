@@ -78,7 +78,7 @@ func (l *Ledger) close() {
 func (iv *Interval) balance(prev, now *Reading, s *scratch) {
 	iv.Detail = details(prev, now)
 	iv.Ledgers = [amount.NumResources]Ledger{
-		amount.CPU:     cpuLedger(iv, s, s.twice(iv)),
+		amount.CPU:     cpuLedger(iv, s, s.correct(iv)),
 		amount.Memory:  memoryLedger(iv, now),
 		amount.Disk:    diskLedger(iv, prev, now, s),
 		amount.Network: networkLedger(iv, prev, now),
@@ -97,44 +97,97 @@ func (iv *Interval) balance(prev, now *Reading, s *scratch) {
 
 const noSteal = "only CPU time can be taken by a hypervisor"
 
-// mostCarried is how far the counted time may seem short of the CPU's without being so: both are read in steps of 10 ms.
-const mostCarried = 20_000
+// What is carried from an interval to the next, in microseconds: time that seems to be missing, since all is read in steps of
+// 10 ms; and time that was counted beyond what there was, which on a CPU that is taken away may be told long before, or after, it
+// is missing elsewhere.
+const (
+	mostMissing = 20_000
+	mostBeyond  = 1_000_000
+)
 
-// twice is how much time the kernel counted twice, in microseconds. What rounding made of one interval is made up for in the next.
-func (s *scratch) twice(iv *Interval) (sum int64) {
+// corrections are what the kernel's own counters of CPU time are wrong by, in microseconds.
+type corrections struct {
+	steal, interrupts int64 // counted twice, and to be taken off them. Less than nothing gives back what was taken off before
+	between           int64 // spent by the kernel when no task was there, and told by no counter
+}
+
+// correct holds the kernel's counters of each CPU to its time, where the time that tasks ran there is counted: idle, interrupts,
+// steal and tasks must add up to it. What rounding made of one interval is made up for in the next.
+//
+// More than there was is counted twice; where steal that was told early is missing in the next interval, what was taken off for
+// it is given back. Less than there was is the kernel's as far as the idle task was there longer than idle: interrupts that come
+// then are sampled by ticks, seldom seen, and its way in and out is no idle time. That is counted by itself, so that time of tasks
+// which nobody was charged with stays in the residual.
+func (s *scratch) correct(iv *Interval) (sum corrections) {
 	if len(iv.Detail.RanMicros) != len(iv.Detail.CPUs) {
-		return 0
+		return sum
 	}
 	if s.carried == nil {
-		s.carried = map[int]int64{}
+		s.carried = map[int]carry{}
 	}
+	idleTask := s.idleTask()
 	for i, c := range iv.Detail.CPUs {
-		ran := iv.Detail.RanMicros[i]
-		if idle := c.Idle + c.IOWait; idle == 0 && ran == 0 {
+		ran, idle := iv.Detail.RanMicros[i], c.Idle+c.IOWait
+		if idle == 0 && ran == 0 {
 			continue // it was not online
 		}
-		excess := s.carried[c.CPU] + c.Idle + c.IOWait + c.IRQ + c.SoftIRQ + c.Steal + ran - iv.ElapsedMillis*1000
-		take := min(max(excess, 0), c.Steal+c.IRQ+c.SoftIRQ)
-		s.carried[c.CPU] = min(max(excess-take, -mostCarried), mostCarried)
-		sum += take
+		was := s.carried[c.CPU]
+		excess := was.excess + idle + c.IRQ + c.SoftIRQ + c.Steal + ran - iv.ElapsedMillis*1000
+		steal := min(max(excess, -was.steal), c.Steal)
+		interrupts := min(max(excess-steal, -was.interrupts), c.IRQ+c.SoftIRQ)
+		excess -= steal + interrupts
+		now := carry{steal: max(steal, 0), interrupts: max(interrupts, 0)}
+		if paused, known := idleTask[c.CPU]; known {
+			awake := was.awake + paused - idle
+			part := min(max(-excess, 0), max(awake, 0))
+			excess += part
+			sum.between += part
+			now.awake = min(max(awake-part, -mostMissing), mostMissing)
+		}
+		now.excess = min(max(excess, -mostMissing), mostBeyond)
+		s.carried[c.CPU] = now
+		sum.steal += steal
+		sum.interrupts += interrupts
 	}
 	return sum
 }
 
-func cpuLedger(iv *Interval, s *scratch, twice int64) Ledger {
+// carry is what is left of one interval for the next, of one CPU, in microseconds.
+type carry struct {
+	excess            int64 // counted beyond the time there was
+	steal, interrupts int64 // taken off them
+	awake             int64 // the idle task was there and not idle
+}
+
+// idleTask is how long the idle task was on each CPU that was there at both readings.
+func (s *scratch) idleTask() map[int]int64 {
+	if len(s.now.IdleTaskMicros) != len(s.now.CPUs) || len(s.prev.IdleTaskMicros) != len(s.prev.CPUs) {
+		return nil
+	}
+	grew := make(map[int]int64, len(s.now.CPUs))
+	for i, c := range s.now.CPUs {
+		for j, p := range s.prev.CPUs {
+			if p.CPU == c.CPU {
+				grew[c.CPU] = grown(s.prev.IdleTaskMicros[j], s.now.IdleTaskMicros[i])
+			}
+		}
+	}
+	return grew
+}
+
+func cpuLedger(iv *Interval, s *scratch, wrong corrections) Ledger {
 	var idle, steal, interrupts int64
 	for _, c := range iv.Detail.CPUs {
 		idle += c.Idle + c.IOWait
 		steal += c.Steal
 		interrupts += c.IRQ + c.SoftIRQ
 	}
-	off := min(twice, steal)
-	steal -= off
-	interrupts -= twice - off
+	steal -= wrong.steal
+	interrupts -= wrong.interrupts
 	capacity := iv.ElapsedMillis * 1000 * int64(len(iv.Detail.CPUs))
 	return Ledger{
 		Capacity: Line{Units: capacity}, Idle: Line{Units: idle}, Used: Line{Units: capacity - idle},
-		Kernel: Line{Units: interrupts + s.kernelCPU}, Steal: Line{Units: steal},
+		Kernel: Line{Units: interrupts + s.kernelCPU + wrong.between}, Steal: Line{Units: steal},
 	}
 }
 

@@ -46,9 +46,14 @@ type Reading struct {
 	Processes  []Process   // ascending by PID, then Start
 	Threads    []Thread    // of those processes whose threads are told apart: virtual machines
 	Namespaces []Namespace // network namespaces other than the host's own
+	Levels     []Standing  // what workloads hold beside what their groups and processes tell
+	Swapped    []Swapped   // where there are several swaps
 
 	// RanMicros is how long tasks ran on each CPU of CPUs, counted by the scheduler's clock; empty where that is not counted.
 	RanMicros []int64
+	// IdleTaskMicros is how long the idle task was on each CPU of CPUs: idle, or in interrupts, or on its way in or out. Empty
+	// where that is not counted.
+	IdleTaskMicros []int64
 	// NoGroup is what was issued to devices for no workload's group: by processes in none, and by the kernel writing back
 	// what others dirtied. Meaningful where SplitsDisk says that issued I/O is counted by group.
 	NoGroup    []DeviceIO
@@ -122,6 +127,9 @@ type Interface struct {
 	ReceivedDropped, SentDropped int64 // packets
 	ReceivedErrors, SentErrors   int64
 	SpeedBitPerSecond            int64 // line rate per direction; 0 when the driver does not tell
+
+	Workload WorkloadID // that alone is at its other end; Unrecognised for none or several
+	Peer     string     // the interface of this host at its other end; "" for none
 }
 
 // Pressure is the kernel's pressure stall information for one resource: microseconds since boot in which some, or all,
@@ -202,6 +210,21 @@ type Thread struct {
 	Workload  WorkloadID
 	Part      int32 // index into the collector's table of program names
 	CPUMicros int64
+}
+
+// Standing is a level of a workload, read by itself.
+type Standing struct {
+	Workload WorkloadID
+	Measure  amount.Measure
+	Units    int64 // in the measure's unit
+	Source   amount.Source
+}
+
+// Swapped is what a workload's processes have on one of several swaps, added up over their pages.
+type Swapped struct {
+	Workload WorkloadID
+	Swap     string // the device or file
+	Bytes    int64
 }
 
 // Namespace is a network namespace with the bytes of its interfaces, loopback left out, since it was made; or a tap of a

@@ -52,6 +52,7 @@ func (t *Tracker) Step(r *Reading) (*Interval, error) {
 	t.scratch.processes()
 	t.scratch.threads()
 	t.scratch.namespaces()
+	t.scratch.standings()
 	t.scratch.devices(&t.dirty)
 	t.scratch.emit(iv)
 	iv.balance(prev, r, &t.scratch)
@@ -128,6 +129,7 @@ type tally struct {
 	devices  []DeviceIO // by the order of Reading.Disks
 	read     int64      // bytes its processes read from storage, and dirtied
 	dirtied  int64
+	swapped  []SwapUse
 }
 
 // programTally is what processes of one program in one workload used.
@@ -151,7 +153,7 @@ type scratch struct {
 	parts     buckets[partTally] // one a thread told apart
 	kernelCPU int64              // microseconds of kernel threads
 	kernelIO  int64
-	carried   map[int]int64 // by CPU: see twice
+	carried   map[int]carry // by CPU
 	hiddenIO  int           // kernel threads whose storage counters may not be read
 }
 

@@ -43,6 +43,9 @@ const (
 	NetworkPacketsSent                    //
 	NetworkLocalReceived                  // bytes over loopback, which never leave the host
 	NetworkLocalSent                      //
+	SpaceUsed                             // bytes its files take on filesystems
+	SpaceFiles                            // files, directories and links of it
+	SpaceLimit                            // bytes its files may take
 	NumMeasures            int     = iota
 )
 
@@ -77,6 +80,7 @@ var measures = [NumMeasures]measureFacts{
 	NetworkReceived: {"network_received_bytes", Flow}, NetworkSent: {"network_sent_bytes", Flow},
 	NetworkPacketsReceived: {"network_received_packets", Flow}, NetworkPacketsSent: {"network_sent_packets", Flow},
 	NetworkLocalReceived: {"network_local_received_bytes", Flow}, NetworkLocalSent: {"network_local_sent_bytes", Flow},
+	SpaceUsed: {"space_used_bytes", Level}, SpaceFiles: {"space_files", Level}, SpaceLimit: {"space_limit_bytes", Level},
 }
 
 // Measures lists every measure.
@@ -99,15 +103,20 @@ func (m Measure) String() string {
 // Manner is how the measure adds up.
 func (m Measure) Manner() Manner { return measures[m].manner }
 
+// IsSlow tells levels that are read so seldom that a workload may be there for long before they are known.
+func (m Measure) IsSlow() bool {
+	return m == MemoryProportional || m == SpaceUsed || m == SpaceFiles || m == SpaceLimit
+}
+
 // Amount converts what was gathered over an interval into the measure's unit: a level into its mean.
-func (m Measure) Amount(units, elapsedMillis int64) float64 {
+func (m Measure) Amount(units float64, elapsedMillis int64) float64 {
 	if m.Manner() == Level {
 		if elapsedMillis <= 0 {
 			return 0
 		}
-		return float64(units) / float64(elapsedMillis)
+		return units / float64(elapsedMillis)
 	}
-	return float64(units)
+	return units
 }
 
 // MeasureSet says which measures there are.

@@ -226,6 +226,9 @@ func writeWorkload(w io.Writer, a *hub.AboutWorkload) error {
 	if err := writeFigures(w, a.Figures); err != nil {
 		return err
 	}
+	if a.Space != "" && len(a.Figures) > 0 {
+		fmt.Fprintf(w, "\nSpace of its files: not available, because %s.\n", a.Space)
+	}
 	if len(a.Parts) > 0 {
 		fmt.Fprintln(w)
 		t := newTable(w)
@@ -423,6 +426,9 @@ func writeGroup(w io.Writer, g *hub.AboutGroup) error {
 	var rows [][2]string
 	for _, k := range sortedKeys(g.Facts) {
 		rows = append(rows, [2]string{strings.ReplaceAll(k, "_", " "), g.Facts[k]})
+	}
+	if g.Reason != "" {
+		return pairs(w, append(rows, [2]string{"ran and used", "not known: " + g.Reason}))
 	}
 	for _, x := range []struct {
 		name   string

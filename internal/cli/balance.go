@@ -12,8 +12,6 @@ import (
 )
 
 func newBalance() *cobra.Command {
-	var span spanFlags
-	var host string
 	var failOver bool
 	of := &choice{"all", append(amount.ResourceNames(), "all")}
 	cmd := &cobra.Command{
@@ -25,32 +23,18 @@ ledger: tenants + unassigned + kernel + idle + residual = capacity.`,
 		Example: `  vinescale balance
   vinescale balance --span 24h --of cpu
   vinescale balance --fail-over && echo nobody is over`,
-		Args: cobra.NoArgs,
 	}
 	cmd.Flags().Var(of, "of", "which resource")
-	cmd.Flags().StringVar(&host, "host", "", "one host (default: all)")
 	cmd.Flags().BoolVar(&failOver, "fail-over", false, "exit with 3 when a tenant's mean is over its quota")
-	span.add(cmd)
-	clientFlags(cmd)
-	as := asFlag(cmd)
-	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		q, err := span.hostQuery(host)
-		if err != nil {
+	return acrossHosts(cmd, "/balance", func(w io.Writer, as string, b *hub.Balance) error {
+		if err := printBalance(w, as, of.value, b); err != nil {
 			return err
 		}
-		var b hub.Balance
-		if err := get(cmd, "/balance", q, &b); err != nil {
-			return err
-		}
-		if err := printBalance(cmd.OutOrStdout(), as.value, of.value, &b); err != nil {
-			return err
-		}
-		if failOver && anyOver(&b, of.value) {
+		if failOver && anyOver(b, of.value) {
 			return errCondition
 		}
 		return nil
-	}
-	return cmd
+	})
 }
 
 func anyOver(b *hub.Balance, of string) bool {

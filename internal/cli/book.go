@@ -19,7 +19,7 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 	if whole == nil {
 		whole, scale = l.Used, "what is in use"
 	}
-	until := "nothing was recorded in this span"
+	until := sheet.NothingRecorded
 	if l.CoveredTo != nil {
 		until = fmt.Sprintf("over %s until %s      %s      source: %s", seconds(l.ElapsedS), untilText(l.CoveredTo.Local()), cpuCount(l.CPUs), sources(l.Shares))
 	}

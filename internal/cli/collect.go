@@ -10,6 +10,7 @@ import (
 	"vinescale/core/account"
 	"vinescale/internal/client"
 	"vinescale/internal/collect"
+	"vinescale/internal/kernel"
 )
 
 func newCollect() *cobra.Command {
@@ -62,6 +63,11 @@ host's credential, which "vinescale hosts enrol NAME" prints.`,
 			return err
 		}
 		defer spool.Close()
+		if released, err := kernel.ReleaseOwnFile(); err != nil {
+			log.Debug("kept what was needed at the start only", "error", err)
+		} else {
+			log.Debug("gave back what was needed at the start only", "bytes_mapped", released)
+		}
 		log.Info("collecting", "host", roots.name, "cgroups", reader.Mode(), "tick", tick, "service", c.String("service"))
 		return collect.New(collect.Options{
 			Host: roots.name, Source: reader, Names: reader.Registry(), Client: to, Spool: spool, Tick: tick, Log: log,
@@ -96,7 +102,7 @@ func explainHost(cmd *cobra.Command, roots *hostRoots, as string) error {
 	for _, a := range abilities {
 		if a.Why != "" && !said[a.Why] {
 			said[a.Why] = true
-			fmt.Fprintf(cmd.OutOrStdout(), "\n%s: %s.\n", a.What, oneLine(a.Why))
+			fmt.Fprintf(cmd.OutOrStdout(), "\n%s\n", folded(a.What+": "+a.Why+"."))
 		}
 	}
 	return nil

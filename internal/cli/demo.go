@@ -278,7 +278,7 @@ func (d *demo) reader(h *stage.Host) (*kernel.Reader, error) {
 	tree := d.tree(h)
 	return kernel.Open(d.registry(h), kernel.Options{
 		Roots:     kernel.Roots{Proc: tree.Proc(), Sys: tree.Sys(), Cgroup: tree.Cgroup()},
-		DiskRates: h.DiskRates(), Space: h.Space,
+		DiskRates: h.DiskRates(), Space: h.Space, Quota: h.Quota, Ends: h.Ends,
 		Clock: func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
 	})
 }

@@ -3,6 +3,8 @@ package cli
 import (
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -11,12 +13,10 @@ import (
 )
 
 func newDisks() *cobra.Command {
-	var span spanFlags
-	var host string
 	var users int
 	var failTrouble bool
 	cmd := &cobra.Command{
-		Use: "disks", Short: "Whether storage is the problem, on which device, and who causes it", Args: cobra.NoArgs,
+		Use: "disks", Short: "Whether storage is the problem, on which device, and who causes it",
 		Long: `Disks shows every block device, the busiest drive first with what is on it below:
 bytes, operations, how long they took, how busy the device was, and which
 workloads had how much of it. A workload's bytes are seen at every level: on its
@@ -26,30 +26,23 @@ split by who dirtied it.`,
   vinescale disks --host cellar-1 --span 1h --users 5
   vinescale disks --fail-trouble || echo "storage is the bottleneck"`,
 	}
-	cmd.Flags().StringVar(&host, "host", "", "one host (default: all)")
 	cmd.Flags().IntVar(&users, "users", 3, "how many workloads to show below each device")
 	cmd.Flags().BoolVar(&failTrouble, "fail-trouble", false, "exit with 3 when a device is at its end")
-	span.add(cmd)
-	clientFlags(cmd)
-	as := asFlag(cmd)
-	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		q, err := span.hostQuery(host)
-		if err != nil {
-			return err
+	cmd.PreRunE = func(*cobra.Command, []string) error {
+		if users < 0 {
+			return usagef("--users %d: give the number of workloads to show, or 0 for none", users)
 		}
-		var d hub.Disks
-		if err := get(cmd, "/disks", q, &d); err != nil {
-			return err
-		}
-		if err := printDisks(cmd.OutOrStdout(), as.value, users, &d); err != nil {
+		return nil
+	}
+	return acrossHosts(cmd, "/disks", func(w io.Writer, as string, d *hub.Disks) error {
+		if err := printDisks(w, as, users, d); err != nil {
 			return err
 		}
 		if failTrouble && d.Trouble {
 			return errCondition
 		}
 		return nil
-	}
-	return cmd
+	})
 }
 
 var deviceColumns = []column[hub.DeviceLine]{
@@ -81,7 +74,10 @@ func printDisks(w io.Writer, as string, users int, d *hub.Disks) error {
 	case "jsonl":
 		return writeJSON(w, as, d.Devices)
 	}
-	fmt.Fprintf(w, "%s from %s until %s\n%s\n\n", visible(d.Host), d.From.Local().Format("2006-01-02 15:04"), d.To.Local().Format("15:04"), oneLine(d.Verdict))
+	fmt.Fprintf(w, "%s from %s until %s\n%s\n\n", visible(d.Host), d.From.Local().Format("2006-01-02 15:04"), d.To.Local().Format("15:04"), folded(d.Verdict))
+	if len(d.Devices) == 0 {
+		return nil
+	}
 	t := newTable(w)
 	t.row(cell{"device, who used it", false}, cell{"mounted", false}, cell{"full", true}, cell{"read MB/s", true}, cell{"written MB/s", true}, cell{"ops/s", true}, cell{"ms", true},
 		cell{"p99 ms", true}, cell{"queue", true}, cell{"busy", true}, cell{"source", false}, cell{"", false})
@@ -107,8 +103,8 @@ func printDisks(w io.Writer, as string, users int, d *hub.Disks) error {
 			cell{percentText(x.Busy), true}, cell{"", false}, cell{barText(x.Busy), false})
 		indent := strings.Repeat("  ", x.Depth+1) + "· "
 		for _, u := range x.Users[:min(users, len(x.Users))] {
-			t.row(cell{indent + u.Name, false}, cell{u.Tenant, false}, cell{"", true}, cell{megabytes(u.ReadRate), true}, cell{megabytes(u.WriteRate), true}, cell{fmt.Sprintf("%.1f", u.Reads+u.Writes), true},
-				cell{"", true}, cell{"", true}, cell{"", true}, cell{percentText(u.Share), true}, cell{u.Source, false}, cell{"", false})
+			t.row(cell{indent + u.Name, false}, cell{u.Tenant, false}, cell{"", true}, cell{megabytes(u.ReadRate), true}, cell{megabytes(u.WriteRate), true},
+				cell{fmt.Sprintf("%.1f", u.Reads+u.Writes), true}, cell{"", true}, cell{"", true}, cell{"", true}, cell{"", true}, cell{u.Source, false}, cell{percentText(u.Share) + " of its bytes", false})
 		}
 		if n := len(x.Users) - users; n > 0 && users > 0 {
 			t.row(cell{fmt.Sprintf("%s%d more", indent, n), false})
@@ -120,17 +116,17 @@ func printDisks(w io.Writer, as string, users int, d *hub.Disks) error {
 	if err := t.flush(); err != nil {
 		return err
 	}
-	fmt.Fprintln(w, "\nBusy is the part of the time with an operation in flight; a workload's is its part of the device's bytes. –  no operations, or not counted.")
-	return nil
-}
-
-// oneLine makes a sentence safe to print, whole.
-func oneLine(s string) string {
-	var words []string
-	for _, w := range strings.Fields(s) {
-		words = append(words, visible(w))
+	untold := map[string][]string{}
+	for _, x := range d.Devices {
+		if x.Depth == 0 && x.NoUsers != "" && x.Kind != "memory" {
+			untold[x.NoUsers] = append(untold[x.NoUsers], x.Name+" on "+x.Host)
+		}
 	}
-	return strings.Join(words, " ")
+	for _, why := range slices.Sorted(maps.Keys(untold)) {
+		fmt.Fprintf(w, "\n%s\n", folded(fmt.Sprintf("Who used %s: not available, because %s.", strings.Join(untold[why], ", "), why)))
+	}
+	fmt.Fprintln(w, "\nBusy is the part of the time with an operation in flight. –  no operations, or not counted.")
+	return nil
 }
 
 func megabytes(v float64) string { return fmt.Sprintf("%.2f", v/1e6) }

@@ -63,6 +63,9 @@ func list[T any](cmd *cobra.Command, l *listing, columns []column[T], rows []T) 
 		return err
 	}
 	var left []string
+	if all == 0 {
+		left = append(left, "Nothing to list")
+	}
 	if n := matched - len(rows); n > 0 {
 		left = append(left, fmt.Sprintf("%d more not shown (--first %d)", n, l.first))
 	}
@@ -137,14 +140,9 @@ func bit(b bool) int {
 
 // comparable turns a column's value into nil, a number, a string, or a bool.
 func comparable(v any) any {
-	switch v := v.(type) {
+	switch v := pointed(v).(type) {
 	case nil, string, bool, float64:
 		return v
-	case *float64:
-		if v == nil {
-			return nil
-		}
-		return *v
 	case int:
 		return float64(v)
 	case int16:

@@ -13,8 +13,6 @@ import (
 )
 
 func newPins() *cobra.Command {
-	var span spanFlags
-	var host string
 	cmd := &cobra.Command{
 		Use:   "pins",
 		Short: "Declared CPUs: who may run there, and who did",
@@ -24,23 +22,8 @@ count where the cgroup hierarchy has it; else each process's time is put down to
 the CPU it last ran on, and its source says summed.`,
 		Example: `  vinescale pins declare terrace-1 8-11 "Bottling Line"
   vinescale pins --span 1h`,
-		Args: cobra.NoArgs,
 	}
-	cmd.Flags().StringVar(&host, "host", "", "one host (default: all)")
-	span.add(cmd)
-	clientFlags(cmd)
-	as := asFlag(cmd)
-	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		q, err := span.hostQuery(host)
-		if err != nil {
-			return err
-		}
-		var pins []hub.PinnedCPU
-		if err := get(cmd, "/pins", q, &pins); err != nil {
-			return err
-		}
-		return printPins(cmd.OutOrStdout(), as.value, pins)
-	}
+	acrossHosts(cmd, "/pins", func(w io.Writer, as string, pins *[]hub.PinnedCPU) error { return printPins(w, as, *pins) })
 	declare := acting("declare HOST CPUS TENANT", "Declare CPUs of a host as a tenant's", 3, func(cmd *cobra.Command, args []string) error {
 		p := api.Pin{Host: args[0], CPUs: args[1], Tenant: args[2]}
 		if err := send(cmd, "PUT", "/pins", p, nil); err != nil {
@@ -121,6 +104,9 @@ func pinRows(p hub.PinnedCPU) [][]cell {
 		if may[m] {
 			rows = append(rows, []cell{{m, false}, {"yes", false}, {"0.00", true}, {"", false}, {"", false}})
 		}
+	}
+	if p.Reason != "" {
+		return [][]cell{{{"not known: " + p.Reason, false}}}
 	}
 	if len(rows) == 0 {
 		rows = append(rows, []cell{{"nobody may, and nobody did", false}})

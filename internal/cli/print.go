@@ -5,8 +5,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"reflect"
 	"strconv"
 	"strings"
+	"time"
 	"unicode"
 
 	"github.com/mattn/go-runewidth"
@@ -95,22 +97,32 @@ func writeJSON[T any](w io.Writer, as string, rows []T) error {
 	return out.Encode(rows)
 }
 
+// plain is a value as a program reads it: nothing where there is none, numbers without exponent, times by RFC 3339.
 func plain(v any) string {
-	switch v := v.(type) {
+	switch v := pointed(v).(type) {
 	case nil:
 		return ""
 	case string:
 		return v
-	case *float64:
-		if v == nil {
-			return ""
-		}
-		return strconv.FormatFloat(*v, 'g', -1, 64)
 	case float64:
-		return strconv.FormatFloat(v, 'g', -1, 64)
+		return strconv.FormatFloat(v, 'f', -1, 64)
+	case time.Time:
+		return v.Format(time.RFC3339Nano)
 	default:
 		return fmt.Sprint(v)
 	}
+}
+
+// pointed is what a pointer leads to, nil for one that leads nowhere, and any other value itself.
+func pointed(v any) any {
+	x := reflect.ValueOf(v)
+	if x.Kind() != reflect.Pointer {
+		return v
+	}
+	if x.IsNil() {
+		return nil
+	}
+	return x.Elem().Interface()
 }
 
 // cell is one text of a table row.
@@ -194,4 +206,26 @@ func writeIndented(w io.Writer, v any) error {
 	out := json.NewEncoder(w)
 	out.SetIndent("", "  ")
 	return out.Encode(v)
+}
+
+// folded makes a text safe to print, in lines of up to 100 characters.
+func folded(s string) string {
+	var b strings.Builder
+	column := 0
+	for _, word := range strings.Fields(s) {
+		word = visible(word)
+		n := runewidth.StringWidth(word)
+		switch {
+		case column == 0:
+		case column+1+n > 100:
+			b.WriteByte('\n')
+			column = 0
+		default:
+			b.WriteByte(' ')
+			column++
+		}
+		b.WriteString(word)
+		column += n
+	}
+	return b.String()
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vinescale/internal/hub"
 	"vinescale/internal/sheet"
 )
 
@@ -102,4 +103,51 @@ func TestTimes_LocalOrWithAZone(t *testing.T) {
 	assert.Equal(t, time.Local, got.Location())
 	_, err = parseTime("3 o'clock")
 	assert.ErrorContains(t, err, "write 2026-11-22T03:10")
+}
+
+func TestFolded_LinesBreakBetweenWordsAndNothingIsLost(t *testing.T) {
+	long := strings.Repeat("must and lees ", 30) + "end"
+	got := folded(long)
+	for line := range strings.Lines(got) {
+		assert.LessOrEqual(t, len(strings.TrimRight(line, "\n")), 100)
+	}
+	assert.Equal(t, strings.Fields(long), strings.Fields(got))
+	assert.NotContains(t, folded("sour\x1b[2Jmash"), "\x1b")
+}
+
+func TestDisks_WhoUsedADeviceIsToldOrWhyNot(t *testing.T) {
+	space, used := int64(1000), int64(250)
+	d := &hub.Disks{Host: "cellar-1", Verdict: "Storage is fine.", Devices: []hub.DeviceLine{
+		{Host: "cellar-1", Name: "sda", Kind: "disk", MountState: "not mountable (divided)", ReadRate: 30e6, WriteRate: 10e6, Busy: 0.5, SpaceBytes: &space, UsedBytes: &used,
+			Users: []hub.DeviceUser{{UserRef: hub.UserRef{WorkloadRef: hub.WorkloadRef{Name: "barrel-sense"}, Tenant: "Cellar Intake"}, ReadRate: 24e6, WriteRate: 8e6, Share: 0.8, Source: "counted"}, {UserRef: hub.UserRef{WorkloadRef: hub.WorkloadRef{Name: "sulphite-watch"}}}}},
+		{Host: "press-1", Name: "sdb", Kind: "disk", ReadRate: 1e6, NoUsers: "this host does not count I/O by workload and device"},
+	}}
+	var out strings.Builder
+	require.NoError(t, printDisks(&out, "table", 1, d))
+	at := func(what string) string {
+		for line := range strings.Lines(out.String()) {
+			if strings.Contains(line, what) {
+				return strings.Join(strings.Fields(line), " ")
+			}
+		}
+		return ""
+	}
+	assert.Contains(t, at("sda on cellar-1"), "25.0 % 30.00 10.00 0.0 – – 0.00 50.0 %", "busy is of the device")
+	assert.Equal(t, "· barrel-sense Cellar Intake 24.00 8.00 0.0 counted 80.0 % of its bytes", at("barrel-sense"), "a share is no busy time")
+	assert.Equal(t, "· 1 more", at("1 more"))
+	assert.Equal(t, "Who used sdb on press-1: not available, because this host does not count I/O by workload and device.", at("not available"))
+}
+
+func TestCSV_WhatIsPointedToIsWrittenAndWhatIsMissingIsEmpty(t *testing.T) {
+	space, speed, at := int64(4_000_000_000_000), 9.54304325954305e+09, time.Date(2026, 10, 11, 14, 20, 0, 0, time.UTC)
+	for want, v := range map[string]any{
+		"4000000000000": &space, "9543043259.54305": &speed, "2026-10-11T14:20:00Z": &at, "true": true, "12": 12, "must": "must",
+	} {
+		assert.Equal(t, want, plain(v))
+	}
+	for _, v := range []any{nil, (*int64)(nil), (*float64)(nil), (*time.Time)(nil)} {
+		assert.Empty(t, plain(v))
+		assert.Nil(t, comparable(v))
+	}
+	assert.Equal(t, 4e12, comparable(&space))
 }

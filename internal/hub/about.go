@@ -44,7 +44,7 @@ type AboutWorkload struct {
 	CPUMates   []Mate            `json:"shares_cpus_with" doc:"What ran on the same CPUs over the span, most CPU time there first."`
 	DiskMates  []Mate            `json:"shares_disks_with" doc:"What else used the host's disks over the span, most bytes first."`
 	Figures    []Measure         `json:"figures" doc:"What was counted beside the amounts; what is not here was not counted for it."`
-	Space      string            `json:"space_unavailable" doc:"Why the space its files take is not known."`
+	Space      string            `json:"space_unavailable" doc:"Why the space its files take is not known; empty where it is among the figures."`
 	Events     []Event           `json:"events" doc:"Oldest first."`
 }
 

@@ -44,7 +44,7 @@ type TenantBalance struct {
 // ResourceUse is one tenant's use of one resource.
 type ResourceUse struct {
 	Resource string   `json:"resource"`
-	Used     *float64 `json:"used_mean" doc:"Null when none of its workloads has a figure."`
+	Used     *float64 `json:"used_mean" doc:"Null when none of its workloads has a figure, or nothing was recorded."`
 	Amount   *float64 `json:"amount" doc:"Over the span: cpu_seconds or bytes; memory's mean bytes."`
 	Peak     *float64 `json:"peak_minute_mean" doc:"Mean of the tenant's highest minute, all its workloads added."`
 	Missing  int      `json:"missing" doc:"Workloads without a figure: the amounts lack theirs."`
@@ -138,10 +138,13 @@ func tenantBalance(name string, colour int, id int32, u store.TenantUse, quotas 
 				use.Quota = &ceiling
 			}
 		}
-		if use.Missing > 0 {
+		switch {
+		case elapsed == 0:
+			use.Reason = sheet.NothingRecorded
+		case use.Missing > 0:
 			use.Reason = sheet.Reason(r)
 		}
-		if use.Missing == 0 || units[r] > 0 {
+		if elapsed > 0 && (use.Missing == 0 || units[r] > 0) {
 			used, amount := r.Mean(units[r], elapsed), r.Amount(units[r], elapsed)
 			peak := max(r.Mean(peaks[r], time.Minute.Milliseconds()), used) // a minute that is not whole yet has less
 			use.Used, use.Amount, use.Peak = &used, &amount, &peak

@@ -11,6 +11,7 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/internal/sheet"
 	"vinescale/internal/store"
 	"vinescale/internal/wire"
 )
@@ -23,6 +24,7 @@ type Disks struct {
 	Verdict string       `json:"verdict" doc:"In a sentence: the busiest device and who had most of it."`
 	Trouble bool         `json:"trouble" doc:"A device was at its end: busy most of the time, or its operations waited long."`
 	Devices []DeviceLine `json:"devices" doc:"Drives, the busiest first, each followed by what is on it."`
+	Silent  []string     `json:"hosts_not_recorded" doc:"Hosts of which nothing was recorded in the span: of their devices nothing is known."`
 }
 
 // DeviceLine is one block device over the span.
@@ -103,6 +105,9 @@ func (h *Hub) Disks(ctx context.Context, hostName string, span store.Span) (*Dis
 		counted[k.host] = true
 	}
 	for _, id := range slices.Sorted(maps.Keys(hosts)) {
+		if g.elapsed[id] == 0 {
+			continue
+		}
 		inv, _, err := h.store.Inventory(ctx, id)
 		if err != nil {
 			return nil, err
@@ -116,8 +121,9 @@ func (h *Hub) Disks(ctx context.Context, hostName string, span store.Span) (*Dis
 		}
 		d.Devices = append(d.Devices, lines...)
 	}
+	d.Silent = g.silent(hosts)
 	d.order()
-	d.judge()
+	d.judge(len(hosts))
 	return d, nil
 }
 
@@ -149,11 +155,10 @@ func devicesOf(host *store.Host, g *gathered, inv *account.Inventory, refs map[i
 			x.Name, x.Kind, x.On, x.Controller, x.Model, x.SizeBytes = d.Name, d.Kind, append(x.On, d.Parents...), d.Controller, d.Model, d.SizeBytes
 			x.mounted(d, inv)
 		}
-		if seconds := float64(g.elapsed[host.ID]) / 1000; seconds > 0 {
-			x.rates(stats, seconds)
-			x.latency(stats, g.latencies[deviceKey{host.ID, n}])
-			x.usedBy(g, host.ID, n, stats, seconds, refs)
-		}
+		seconds := float64(g.elapsed[host.ID]) / 1000
+		x.rates(stats, seconds)
+		x.latency(stats, g.latencies[deviceKey{host.ID, n}])
+		x.usedBy(g, host.ID, n, stats, seconds, refs)
 		lines = append(lines, x)
 	}
 	return lines
@@ -335,8 +340,8 @@ func (d *Disks) order() {
 	}
 }
 
-// judge says in a sentence whether storage is the problem.
-func (d *Disks) judge() {
+// judge says in a sentence whether storage is the problem, and of which hosts that is not known.
+func (d *Disks) judge(hosts int) {
 	var worst *DeviceLine
 	for i := range d.Devices {
 		x := &d.Devices[i]
@@ -347,7 +352,11 @@ func (d *Disks) judge() {
 			worst = x
 		}
 	}
-	if worst == nil {
+	switch {
+	case len(d.Silent) == hosts:
+		d.Verdict = "Whether storage is the problem is not known: " + sheet.NothingRecorded + "."
+		return
+	case worst == nil:
 		d.Verdict = "No host has told of any device in this span."
 		return
 	}
@@ -366,5 +375,10 @@ func (d *Disks) judge() {
 		d.Verdict = "Storage is a bottleneck: " + busy + who + "."
 	} else {
 		d.Verdict = "Storage is not the problem: the busiest device, " + busy + who + "."
+	}
+	if n := len(d.Silent); n > 3 {
+		d.Verdict += fmt.Sprintf(" Of %d hosts nothing was recorded.", n)
+	} else if n > 0 {
+		d.Verdict += " Of " + strings.Join(d.Silent, " and ") + " nothing was recorded."
 	}
 }

@@ -25,12 +25,15 @@ type gathered struct {
 	latencies map[deviceKey]map[[2]int64]int64 // operations by the bounds of their bucket
 	links     map[linkKey]*wire.Interface
 	cpus      map[int32]map[uint32]*cpuStates
-	memory    map[int32]*[3]int64
+	memory    map[int32]*[3]float64
+	linkEnds  map[linkKey]int64            // the workload at an interface's other end in the newest interval; 0 for none
+	swapped   map[int64]map[string]float64 // byte-milliseconds by workload and swap
 }
 
 type workloadFigures struct {
 	host   int32
-	units  [amount.NumMeasures]int64
+	units  [amount.NumMeasures]float64 // byte-milliseconds of a big host over a day are more than 63 bits hold
+	over   [amount.NumMeasures]int64   // milliseconds of the intervals that have the measure
 	has    amount.MeasureSet
 	source [amount.NumMeasures]amount.Source
 }
@@ -64,7 +67,8 @@ type cpuStates struct {
 func (h *Hub) gather(ctx context.Context, hostID int32, span store.Span) (*gathered, error) {
 	g := &gathered{
 		elapsed: map[int32]int64{}, measures: map[int64]*workloadFigures{}, uses: map[useKey]*use{}, disks: map[deviceKey]*wire.Disk{},
-		latencies: map[deviceKey]map[[2]int64]int64{}, links: map[linkKey]*wire.Interface{}, cpus: map[int32]map[uint32]*cpuStates{}, memory: map[int32]*[3]int64{},
+		latencies: map[deviceKey]map[[2]int64]int64{}, links: map[linkKey]*wire.Interface{}, cpus: map[int32]map[uint32]*cpuStates{}, memory: map[int32]*[3]float64{},
+		linkEnds: map[linkKey]int64{}, swapped: map[int64]map[string]float64{},
 	}
 	byName := map[string]amount.Measure{}
 	for _, m := range amount.Measures() {
@@ -99,10 +103,11 @@ func (g *gathered) addMeasure(r *store.FigureRow, c *wire.MeasureColumn, m amoun
 			source = source.Weaker(f.source[m])
 		}
 		f.has, f.source[m] = f.has.With(m), source
+		f.over[m] += r.ElapsedMillis
 		if m.Manner() == amount.Height {
-			f.units[m] = max(f.units[m], c.Units[i])
+			f.units[m] = max(f.units[m], float64(c.Units[i]))
 		} else {
-			f.units[m] += c.Units[i]
+			f.units[m] += float64(c.Units[i])
 		}
 	}
 }
@@ -152,7 +157,20 @@ func (g *gathered) addHost(r *store.FigureRow) {
 			n.ReceivedDropped, n.SentDropped = n.ReceivedDropped+sum.ReceivedDropped, n.SentDropped+sum.SentDropped
 			n.ReceivedErrors, n.SentErrors = n.ReceivedErrors+sum.ReceivedErrors, n.SentErrors+sum.SentErrors
 		}
-		g.links[k] = n
+		g.links[k], g.linkEnds[k] = n, 0
+		if n.Workload != nil && int(*n.Workload) < len(r.Workloads) {
+			g.linkEnds[k] = r.Workloads[*n.Workload]
+		}
+	}
+	for i, w := range r.Figures.GetSwapUse().GetWorkload() {
+		if u := r.Figures.SwapUse; int(w) < len(r.Workloads) {
+			on := g.swapped[r.Workloads[w]]
+			if on == nil {
+				on = map[string]float64{}
+				g.swapped[r.Workloads[w]] = on
+			}
+			on[u.Swap[i]] += float64(u.Units[i])
+		}
 	}
 	byCPU := g.cpus[r.HostID]
 	if byCPU == nil {
@@ -179,18 +197,23 @@ func (g *gathered) addHost(r *store.FigureRow) {
 	}
 	m := g.memory[r.HostID]
 	if m == nil {
-		m = &[3]int64{}
+		m = &[3]float64{}
 		g.memory[r.HostID] = m
 	}
-	m[0], m[1], m[2] = m[0]+r.Figures.MemoryOwn, m[1]+r.Figures.MemoryCache, m[2]+r.Figures.MemoryHuge
+	m[0], m[1], m[2] = m[0]+float64(r.Figures.MemoryOwn), m[1]+float64(r.Figures.MemoryCache), m[2]+float64(r.Figures.MemoryHuge)
 }
 
-// list names the measures that were gathered of a workload. Levels are means over the host's intervals it was in.
+// list names the measures that were gathered of a workload. Levels are means over the time given, but those that are read at a
+// slower pace over the intervals in which they were known.
 func (f *workloadFigures) list(elapsed int64) []Measure {
 	list := []Measure{}
 	for _, m := range amount.Measures() {
 		if f.has.Has(m) {
-			list = append(list, Measure{m.String(), m.Amount(f.units[m], elapsed), f.source[m].String()})
+			over := elapsed
+			if m.IsSlow() {
+				over = f.over[m]
+			}
+			list = append(list, Measure{m.String(), m.Amount(f.units[m], over), f.source[m].String()})
 		}
 	}
 	return list
@@ -239,17 +262,40 @@ func (h *Hub) hostsOf(ctx context.Context, name string) (id int32, byID map[int3
 	return 0, byID, err
 }
 
+// silent names the hosts of which nothing was recorded in the span.
+func (g *gathered) silent(hosts map[int32]store.Host) []string {
+	names := []string{}
+	for id, host := range hosts {
+		if g.elapsed[id] == 0 {
+			names = append(names, host.Name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
 // noSpace is why the space that a workload's files take is not told.
-const noSpace = "its files are on filesystems it shares with others, and no project quota tells them apart"
+func noSpace(kind string) string {
+	switch kind {
+	case amount.Container.String():
+		return "it has no writable layer or root directory of its own that its collector sees, or one with more files than are walked: a project quota on it would count them"
+	case amount.VM.String():
+		return "it has no file and no device open for writing that its collector sees"
+	}
+	return "its files are on filesystems it shares with others, which count by user and project, not by cgroup"
+}
 
 func (h *Hub) fillFigures(ctx context.Context, a *AboutWorkload, w *store.Workload, span store.Span, _ map[int32]string) error {
-	a.Space = noSpace
+	a.Space = noSpace(w.Kind)
 	g, err := h.gather(ctx, w.HostID, span)
 	if err != nil {
 		return err
 	}
 	if f := g.measures[w.ID]; f != nil {
 		a.Figures = f.list(max(a.ElapsedMillis, 1))
+		if f.has.Has(amount.SpaceUsed) {
+			a.Space = ""
+		}
 	}
 	return nil
 }

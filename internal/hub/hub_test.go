@@ -33,6 +33,7 @@ type fixture struct {
 	t        *testing.T
 	host     store.Host
 	sequence uint64
+	dress    func(*account.Interval) // puts more into what is sent
 }
 
 func newFixture(t *testing.T) *fixture {
@@ -67,6 +68,9 @@ func (f *fixture) send(minute int, jobs ...account.Workload) error {
 		iv.Usages = append(iv.Usages, u)
 	}
 	n := int64(len(jobs))
+	if f.dress != nil {
+		f.dress(iv)
+	}
 	iv.Ledgers[amount.CPU] = account.Ledger{Capacity: account.Line{Units: 480e6}, Used: account.Line{Units: n*60e6 + 3e6}, Idle: account.Line{Units: 477e6 - n*60e6}, Kernel: account.Line{Units: 1e6}}
 	b := &wire.Batch{Version: 1, Host: f.host.Name, Intervals: []*wire.Interval{wire.FromInterval(iv, f.sequence, "v2", describer(jobs))}}
 	_, err := f.Ingest(ctx, f.host, b)

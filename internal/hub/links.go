@@ -19,10 +19,11 @@ type Links struct {
 	Host       string        `json:"host"`
 	Interfaces []LinkLine    `json:"interfaces" doc:"Those that lead off the host first, the busiest first."`
 	Workloads  []LinkUser    `json:"workloads" doc:"At IP level, most bytes first."`
-	Wire       LinkTotals    `json:"wire" doc:"Over the interfaces that lead off the host: with frames, and what passes through."`
-	IP         LinkTotals    `json:"ip" doc:"Over the workloads."`
-	Residual   LinkTotals    `json:"residual" doc:"Wire less IP: frame headers, what passes through, and traffic of no workload. Negative where workloads talk to each other without leaving the host."`
+	Wire       *LinkTotals   `json:"wire,omitempty" doc:"Left out, like the two below, where nothing was recorded. Over the interfaces that lead off the host: with frames, and what passes through."`
+	IP         *LinkTotals   `json:"ip,omitempty" doc:"Over the workloads."`
+	Residual   *LinkTotals   `json:"residual,omitempty" doc:"Wire less IP: frame headers, what passes through, and traffic of no workload. Negative where workloads talk to each other without leaving the host, and where an interface counts what it sends before it is cut into frames."`
 	Missing    []MissingLink `json:"not_counted" doc:"Workloads whose network cannot be told apart."`
+	Silent     []string      `json:"hosts_not_recorded" doc:"Hosts of which nothing was recorded in the span: of their network nothing is known."`
 }
 
 // LinkTotals are bytes per second in both directions, from the host's view.
@@ -46,6 +47,8 @@ type LinkLine struct {
 	Errors        int64    `json:"errors"`
 	ReceivedShare *float64 `json:"received_share" doc:"Of the line rate, 0 to 1."`
 	SentShare     *float64 `json:"sent_share"`
+	OtherEnd      *UserRef `json:"other_end,omitempty" doc:"The workload that alone is at its other end: the machine of a tap, or whose network namespace has the other half of a veth pair. Left out where there is none, or several share it."`
+	Peer          string   `json:"peer,omitempty" doc:"The interface of this host at its other end."`
 }
 
 // LinkUser is a workload's network use, seen from it.
@@ -75,13 +78,24 @@ func (h *Hub) Links(ctx context.Context, hostName string, span store.Span) (*Lin
 	if err != nil {
 		return nil, err
 	}
-	l := &Links{From: span.From, To: span.To, Host: cmp.Or(hostName, Fleet), Interfaces: []LinkLine{}, Workloads: []LinkUser{}, Missing: []MissingLink{}}
+	l := &Links{From: span.From, To: span.To, Host: cmp.Or(hostName, Fleet), Interfaces: []LinkLine{}, Workloads: []LinkUser{}, Missing: []MissingLink{}, Silent: g.silent(hosts)}
+	if len(l.Silent) == len(hosts) {
+		return l, nil
+	}
+	l.Wire, l.IP = &LinkTotals{}, &LinkTotals{}
+	ends, err := h.refs(ctx, slices.DeleteFunc(slices.Collect(maps.Values(g.linkEnds)), func(id int64) bool { return id == 0 }))
+	if err != nil {
+		return nil, err
+	}
 	for k, n := range g.links {
 		seconds := float64(g.elapsed[k.host]) / 1000
 		x := LinkLine{
 			Host: hosts[k.host].Name, Name: n.Name, Kind: n.Kind, LeadsOff: !n.Inner, Received: float64(n.ReceivedBytes) / seconds, Sent: float64(n.SentBytes) / seconds,
 			ReceivedPkts: float64(n.ReceivedPackets) / seconds, SentPkts: float64(n.SentPackets) / seconds,
-			Dropped: n.ReceivedDropped + n.SentDropped, Errors: n.ReceivedErrors + n.SentErrors,
+			Dropped: n.ReceivedDropped + n.SentDropped, Errors: n.ReceivedErrors + n.SentErrors, Peer: n.Peer,
+		}
+		if end, ok := ends[g.linkEnds[k]]; ok {
+			x.OtherEnd = &end
 		}
 		if n.BitsPerSecond > 0 {
 			rate := float64(n.BitsPerSecond) / 8
@@ -103,7 +117,7 @@ func (h *Hub) Links(ctx context.Context, hostName string, span store.Span) (*Lin
 	if err := h.linkUsers(ctx, l, g, hosts); err != nil {
 		return nil, err
 	}
-	l.Residual = LinkTotals{l.Wire.Received - l.IP.Received, l.Wire.Sent - l.IP.Sent}
+	l.Residual = &LinkTotals{l.Wire.Received - l.IP.Received, l.Wire.Sent - l.IP.Sent}
 	return l, nil
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/internal/sheet"
 	"vinescale/internal/store"
 )
 
@@ -19,10 +20,10 @@ type Memory struct {
 	To        time.Time      `json:"to"`
 	Host      string         `json:"host"`
 	Capacity  *float64       `json:"capacity_bytes"`
-	Charged   float64        `json:"charged_bytes" doc:"To workloads, in the mean."`
-	Own       float64        `json:"kernel_bytes" doc:"The kernel's own structures, charged to nobody."`
-	Cache     float64        `json:"cache_bytes" doc:"Page cache charged to nobody."`
-	Huge      float64        `json:"huge_pages_bytes" doc:"Set aside in pools of huge pages, taken or not."`
+	Charged   *float64       `json:"charged_bytes" doc:"To workloads, in the mean. Null, like the other lines, where nothing was recorded."`
+	Own       *float64       `json:"kernel_bytes" doc:"The kernel's own structures, charged to nobody."`
+	Cache     *float64       `json:"cache_bytes" doc:"Page cache charged to nobody."`
+	Huge      *float64       `json:"huge_pages_bytes" doc:"Set aside in pools of huge pages, taken or not."`
 	Free      *float64       `json:"free_bytes"`
 	Residual  *float64       `json:"residual_bytes"`
 	Swaps     []account.Swap `json:"swaps" doc:"As they stand now."`
@@ -36,8 +37,16 @@ type MemoryUser struct {
 	Charged  float64   `json:"charged_bytes" doc:"In the mean."`
 	Source   string    `json:"source"`
 	Figures  []Measure `json:"figures" doc:"By kind, and what became of it: memory_ measures."`
+	SwapOn   []SwapOn  `json:"swap_on" doc:"Where its swapped pages are, most first: as counted where there is one swap, else added up over its processes' page tables."`
 	CPUCores float64   `json:"cores" doc:"In the mean."`
 	Asleep   bool      `json:"asleep" doc:"It holds much and did next to nothing over the whole span."`
+}
+
+// SwapOn is what a workload has on one swap, in the mean.
+type SwapOn struct {
+	Swap   string  `json:"swap"`
+	Bytes  float64 `json:"bytes"`
+	Source string  `json:"source"`
 }
 
 // A workload holds memory asleep when it has at least this much, and used at most this part of a CPU, over a span of at
@@ -71,9 +80,17 @@ func (h *Hub) Memory(ctx context.Context, hostName string, span store.Span) (*Me
 	if err != nil {
 		return nil, err
 	}
+	inv, _, err := h.store.Inventory(ctx, host.ID)
+	if err != nil {
+		return nil, err
+	}
+	if inv != nil && inv.Swaps != nil {
+		m.Swaps = inv.Swaps
+	}
 	elapsed := g.elapsed[host.ID]
 	if k := g.memory[host.ID]; k != nil && elapsed > 0 {
-		m.Own, m.Cache, m.Huge = float64(k[0])/float64(elapsed), float64(k[1])/float64(elapsed), float64(k[2])/float64(elapsed)
+		own, cache, huge := k[0]/float64(elapsed), k[1]/float64(elapsed), k[2]/float64(elapsed)
+		m.Own, m.Cache, m.Huge = &own, &cache, &huge
 	}
 	shares := 0.0
 	for i := range uses {
@@ -84,7 +101,7 @@ func (h *Hub) Memory(ctx context.Context, hostName string, span store.Span) (*Me
 		shares += u.Memory
 		x := MemoryUser{
 			UserRef: refs[u.ID], Charged: u.Memory / float64(elapsed), Source: amount.Source(u.MemorySource).String(), Figures: []Measure{},
-			CPUCores: u.CPU / 1000 / float64(elapsed),
+			CPUCores: u.CPU / 1000 / float64(elapsed), SwapOn: swapOn(g, u.ID, m.Swaps, float64(elapsed)),
 		}
 		if x.ID == 0 {
 			x.UserRef = UserRef{WorkloadRef{u.ID, u.Name, u.Kind}, u.Owner, ""}
@@ -103,21 +120,29 @@ func (h *Hub) Memory(ctx context.Context, hostName string, span store.Span) (*Me
 	b := resourceBalance(t, shares)
 	m.Capacity, m.Free, m.Residual = b.Capacity, b.Idle, b.Residual
 	if elapsed > 0 {
-		m.Charged = shares / float64(elapsed)
+		charged := shares / float64(elapsed)
+		m.Charged = &charged
 	}
-	inv, _, err := h.store.Inventory(ctx, host.ID)
-	if err != nil {
-		return nil, err
-	}
-	if inv != nil && inv.Swaps != nil {
-		m.Swaps = inv.Swaps
-	}
-	switch len(m.Swaps) {
-	case 0:
+	switch {
+	case elapsed == 0:
+		m.Notes = append(m.Notes, sheet.NothingRecorded)
+	case len(m.Swaps) == 0:
 		m.Notes = append(m.Notes, "this host has no swap")
-	case 1:
-	default:
-		m.Notes = append(m.Notes, "the kernel does not tell on which of several swaps a workload's pages are")
+	case len(m.Swaps) > 1 && len(g.swapped) == 0:
+		m.Notes = append(m.Notes, "on which of its swaps a workload's pages are is not known: its collector may not read page tables (it needs to be root, or to have CAP_SYS_ADMIN), or none are swapped")
 	}
 	return m, nil
+}
+
+// swapOn tells where a workload's swapped pages are: where there is one swap they are on it.
+func swapOn(g *gathered, id int64, swaps []account.Swap, elapsed float64) []SwapOn {
+	list := []SwapOn{}
+	if f := g.measures[id]; len(swaps) == 1 && f != nil && f.units[amount.MemorySwap] > 0 {
+		return append(list, SwapOn{swaps[0].Name, f.units[amount.MemorySwap] / elapsed, f.source[amount.MemorySwap].String()})
+	}
+	for name, units := range g.swapped[id] {
+		list = append(list, SwapOn{name, units / elapsed, amount.Summed.String()})
+	}
+	slices.SortFunc(list, func(a, b SwapOn) int { return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Swap, b.Swap)) })
+	return list
 }

@@ -6,6 +6,7 @@ import (
 
 	"vinescale/core/amount"
 	"vinescale/core/cpuset"
+	"vinescale/internal/sheet"
 	"vinescale/internal/store"
 )
 
@@ -19,6 +20,7 @@ type PinnedCPU struct {
 	Others float64   `json:"others_cpu_seconds" doc:"Time of other tenants' workloads there."`
 	From   time.Time `json:"from"`
 	To     time.Time `json:"to"`
+	Reason string    `json:"unavailable,omitempty" doc:"Why nothing is known of it."`
 }
 
 // PinRun is what one workload ran on a CPU.
@@ -72,13 +74,21 @@ func (h *Hub) auditPin(ctx context.Context, p *store.Pin, span store.Span, names
 	if err != nil {
 		return nil, err
 	}
+	recorded, err := h.store.Totals(ctx, p.HostID, span, amount.CPU)
+	if err != nil {
+		return nil, err
+	}
+	reason := ""
+	if recorded.ElapsedMillis == 0 {
+		reason = sheet.NothingRecorded
+	}
 	byID := map[int64]*store.Workload{}
 	for i := range running {
 		byID[running[i].ID] = &running[i]
 	}
 	var out []PinnedCPU
 	for _, cpu := range declared.CPUs() {
-		x := PinnedCPU{Host: p.Host.Name, CPU: cpu, Tenant: p.Tenant.Name, May: []string{}, Ran: []PinRun{}, From: span.From, To: span.To}
+		x := PinnedCPU{Host: p.Host.Name, CPU: cpu, Tenant: p.Tenant.Name, May: []string{}, Ran: []PinRun{}, From: span.From, To: span.To, Reason: reason}
 		for i := range running {
 			if set, err := cpuset.Parse(running[i].Allowed); err == nil && set.Has(cpu) {
 				x.May = append(x.May, running[i].Name+" ("+named(names, running[i].TenantID)+")")

@@ -201,6 +201,7 @@ type AboutGroup struct {
 	Workloads []WorkloadLine    `json:"workloads" doc:"Most CPU time first."`
 	Processes int64             `json:"processes"`
 	Threads   int64             `json:"threads"`
+	Reason    string            `json:"unavailable,omitempty" doc:"Why nothing is known of what it ran and used."`
 }
 
 // GroupUse is what a group's workloads used of one resource together.
@@ -271,10 +272,11 @@ func (h *Hub) group(ctx context.Context, what, name string, ask store.UseQuestio
 	if err != nil {
 		return nil, err
 	}
-	elapsed, err := h.elapsed(ctx, ask.Span)
+	recorded, err := h.store.Totals(ctx, ask.HostID, ask.Span, amount.Memory)
 	if err != nil {
 		return nil, err
 	}
+	elapsed := recorded.ElapsedMillis
 	g := &AboutGroup{What: what, Name: name, Facts: map[string]string{}, From: ask.Span.From, To: ask.Span.To, Workloads: []WorkloadLine{}}
 	kinds, hosts, tenants, owners := map[string]int{}, map[string]int{}, map[string]int{}, map[string]int{}
 	sums := [amount.NumResources]float64{}
@@ -314,6 +316,9 @@ func (h *Hub) group(ctx context.Context, what, name string, ask store.UseQuestio
 		if known[r] == 0 && missing[r] > 0 {
 			u.Reason = "none of its workloads has a figure"
 		}
+		if elapsed == 0 {
+			u.Reason = sheet.NothingRecorded
+		}
 		if known[r] > 0 && elapsed > 0 {
 			sum, mean := sums[r], sums[r]
 			if r != amount.Memory {
@@ -322,6 +327,9 @@ func (h *Hub) group(ctx context.Context, what, name string, ask store.UseQuestio
 			u.Amount, u.Mean = &sum, &mean
 		}
 		g.Uses = append(g.Uses, u)
+	}
+	if elapsed == 0 {
+		g.Reason = sheet.NothingRecorded
 	}
 	g.Kinds, g.Hosts, g.Tenants, g.Owners = counted(kinds), counted(hosts), counted(tenants), counted(owners)
 	return g, nil

@@ -74,7 +74,7 @@ func (r *Reader) Abilities() []account.Ability {
 	}
 	switch {
 	case r.counters.Has(bpf.Network):
-		put("network of a cgroup", counted, "every packet of its sockets, IP level (eBPF)", "")
+		put("network of a cgroup", counted, "every packet of its sockets, IP level, as cut for the wire (eBPF)", "")
 	default:
 		put("network of a workload with a network of its own", counted, "the interfaces of its namespace", "")
 		if why := r.sockets.missing(); why == "" {
@@ -82,6 +82,25 @@ func (r *Reader) Abilities() []account.Ability {
 		} else {
 			put("network of a cgroup that shares the host's", unavailable, "", not(bpf.Network)+"; "+why)
 		}
+	}
+	if r.options.Ask && r.selfNet == r.hostNet || r.options.Ends != nil {
+		put("who is at the other end of an interface", counted, "veth pairs by the namespace of the other half, taps by the machine that holds them open", "")
+	} else {
+		put("who is at the other end of an interface", unavailable, "taps alone are known, by the machine that holds them open", "this process is not in the host's network")
+	}
+	others := "counted where the layer is a project of its filesystem"
+	if os.Geteuid() != 0 {
+		others = "the files of other users may not be looked at: run it as root"
+	}
+	put("space of a container's files", summed, "its writable layer is walked once an hour", others)
+	put("space of a virtual machine's files", summed, "the files and devices it has open for writing", "")
+	put("space of other workloads' files", unavailable, "", "filesystems count by user and project, not by cgroup")
+	switch {
+	case len(r.swaps) < 2:
+	case r.seesFrames && r.options.Ask:
+		put("on which swap pages are", summed, "page tables of processes, each once in five minutes", "")
+	default:
+		put("on which swap pages are", unavailable, "", "page tables may be read by root, or with CAP_SYS_ADMIN")
 	}
 	if _, err := os.Stat(r.proc.root + "/pressure/cpu"); err == nil {
 		put("pressure", counted, "PSI of the host and of each cgroup in a version 2 tree", "")

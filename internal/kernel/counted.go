@@ -53,6 +53,17 @@ func (f *figures) add(g *figures) {
 	}
 }
 
+// spend adds what was spent on each CPU.
+func (f *figures) spend(by []bpf.Spent) {
+	for len(f.perCPU) < len(by) {
+		f.perCPU = append(f.perCPU, 0)
+	}
+	for c := range by {
+		f.perCPU[c] += int64(by[c].Run)
+		f.user, f.system, f.waited = f.user+int64(by[c].User), f.system+int64(by[c].System), f.waited+int64(by[c].Waited)
+	}
+}
+
 func sumIO(a, b account.DeviceIO) account.DeviceIO {
 	a.Read, a.Written, a.ReadOps, a.WriteOps = a.Read+b.Read, a.Written+b.Written, a.ReadOps+b.ReadOps, a.WriteOps+b.WriteOps
 	a.ReadNanos, a.WriteNanos = a.ReadNanos+b.ReadNanos, a.WriteNanos+b.WriteNanos
@@ -103,20 +114,8 @@ func (r *Reader) gatherCounted(dst *account.Reading) {
 	}
 	if h := r.counting(bpf.CPU); h != nil {
 		if err := r.counters.CPU(func(pair bpf.GroupPair, by []bpf.Spent) {
-			id := pair.V2
-			if !r.v2 {
-				id = pair.Cpuacct
-			}
-			own := h.own(id)
-			if own == nil {
-				return
-			}
-			for len(own.perCPU) < len(by) {
-				own.perCPU = append(own.perCPU, 0)
-			}
-			for c := range by {
-				own.perCPU[c] += int64(by[c].Run)
-				own.user, own.system, own.waited = own.user+int64(by[c].User), own.system+int64(by[c].System), own.waited+int64(by[c].Waited)
+			if own := h.own(h.idOf(pair, r.v2)); own != nil {
+				own.spend(by)
 			}
 		}); err != nil {
 			r.note("CPU time by cgroup", err)
@@ -240,6 +239,7 @@ func (g *group) orOuter() *group {
 
 // leaveCounted keeps what was counted for a cgroup that is no more with those around it.
 func (r *Reader) leaveCounted(g *group) {
+	r.someLeft = true
 	if g.counted == nil {
 		return
 	}
@@ -256,15 +256,23 @@ func (r *Reader) leaveCounted(g *group) {
 
 // forgetCounted frees the places of cgroups that are no more. What they had was added to those around them, or is nobody's.
 func (r *Reader) forgetCounted() {
-	if r.counters == nil || len(r.departed) == 0 && r.count%r.options.RecheckEvery != 0 {
+	if r.counters == nil || !r.someLeft && r.count%r.options.RecheckEvery != 0 {
 		return
 	}
+	r.someLeft = false
 	const root = 1
 	if h := r.counting(bpf.CPU); h != nil {
 		var gone []bpf.GroupPair
-		_ = r.counters.CPU(func(p bpf.GroupPair, _ []bpf.Spent) {
-			if id := h.idOf(p, r.v2); id > root && h.known[id] == nil {
+		beside := r.hierarchyOf(bpf.Network) // beside version 1, places are by the version 2 cgroup too
+		_ = r.counters.CPU(func(p bpf.GroupPair, by []bpf.Spent) {
+			switch id := h.idOf(p, r.v2); {
+			case id > root && h.known[id] == nil:
 				gone = append(gone, p)
+			case !r.v2 && beside != nil && p.V2 > root && beside.known[p.V2] == nil:
+				gone = append(gone, p)
+				if g := h.known[id]; g != nil && g.counted != nil {
+					g.counted.base.spend(by) // what ran in it was this one's
+				}
 			}
 		})
 		r.counters.ForgetCPU(gone)
@@ -371,7 +379,7 @@ func (r *Reader) wholeBytes(devices []account.DeviceIO) (sum int64) {
 
 // readRan reads how long tasks ran on each CPU, close to the host's own count of the same.
 func (r *Reader) readRan(dst *account.Reading) {
-	dst.RanMicros = dst.RanMicros[:0]
+	dst.RanMicros, dst.IdleTaskMicros = dst.RanMicros[:0], dst.IdleTaskMicros[:0]
 	if !r.counters.Has(bpf.CPU) {
 		return
 	}
@@ -379,17 +387,18 @@ func (r *Reader) readRan(dst *account.Reading) {
 		r.note("time on each CPU", err)
 		return
 	}
-	ran, lost, err := r.counters.Totals()
+	totals, err := r.counters.Totals()
 	if err != nil {
 		r.note("time on each CPU", err)
 		return
 	}
-	r.lostEnds = lost
+	r.lostEnds = totals.LostEnds
 	for _, c := range dst.CPUs {
-		if c.CPU >= len(ran) {
-			dst.RanMicros = dst.RanMicros[:0]
+		if c.CPU >= min(len(totals.Ran), len(totals.IdleTask)) {
+			dst.RanMicros, dst.IdleTaskMicros = dst.RanMicros[:0], dst.IdleTaskMicros[:0]
 			return
 		}
-		dst.RanMicros = append(dst.RanMicros, int64(ran[c.CPU])/int64(time.Microsecond))
+		dst.RanMicros = append(dst.RanMicros, int64(totals.Ran[c.CPU])/int64(time.Microsecond))
+		dst.IdleTaskMicros = append(dst.IdleTaskMicros, int64(totals.IdleTask[c.CPU])/int64(time.Microsecond))
 	}
 }

@@ -86,7 +86,7 @@ func (e *exits) listen() (err error) {
 // family asks for the number of the taskstats family.
 func (e *exits) family() (number uint16, err error) {
 	body := []byte{unix.CTRL_CMD_GETFAMILY, 1, 0, 0}
-	err = e.ask(netlinkRequest(unix.GENL_ID_CTRL, unix.NLM_F_REQUEST, body, netlinkAttribute(unix.CTRL_ATTR_FAMILY_NAME, []byte(unix.TASKSTATS_GENL_NAME+"\x00"))), func(payload []byte) {
+	err = e.ask(netlinkRequest(unix.GENL_ID_CTRL, unix.NLM_F_REQUEST|unix.NLM_F_ACK, body, netlinkAttribute(unix.CTRL_ATTR_FAMILY_NAME, []byte(unix.TASKSTATS_GENL_NAME+"\x00"))), func(payload []byte) {
 		if len(payload) < 4 {
 			return
 		}
@@ -102,25 +102,12 @@ func (e *exits) family() (number uint16, err error) {
 	return number, err
 }
 
-// ask sends a request and takes one answer.
+// ask sends a request and takes its answers.
 func (e *exits) ask(request []byte, take func([]byte)) error {
-	if err := unix.Sendto(e.socket, request, 0, &unix.SockaddrNetlink{Family: unix.AF_NETLINK}); err != nil {
+	if err := netlinkAsk(e.socket, make([]byte, 16<<10), request, take); err != nil {
 		return fmt.Errorf("ask for task statistics: %w", err)
 	}
-	buf := make([]byte, 16<<10)
-	n, _, err := unix.Recvfrom(e.socket, buf, 0)
-	if err != nil {
-		return fmt.Errorf("ask for task statistics: %w", err)
-	}
-	var refused error
-	netlinkMessages(buf[:n], func(kind uint16, payload []byte) {
-		if kind == unix.NLMSG_ERROR {
-			refused = netlinkError(payload)
-		} else if take != nil {
-			take(payload)
-		}
-	})
-	return refused
+	return nil
 }
 
 func (e *exits) read() {

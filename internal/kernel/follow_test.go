@@ -24,9 +24,9 @@ type following struct {
 	*kernel.Reader
 }
 
-func follow(t *testing.T) *following {
+func follow(t *testing.T, settings ...func(*kernel.Options)) *following {
 	h, tree := staged(t, false)
-	return &following{t, h, tree, open(t, h, tree)}
+	return &following{t, h, tree, open(t, h, tree, settings...)}
 }
 
 // read takes a reading and returns a process of it with its workload; ok is false when it is in none.

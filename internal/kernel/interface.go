@@ -17,6 +17,8 @@ type iface struct {
 	leadsOff bool // it has a device behind it: bytes on it leave the host
 	kind     string
 	speed    int64
+
+	first, seen int64 // readings
 }
 
 func (r *Reader) readInterfaces(dst *account.Reading) {
@@ -28,22 +30,22 @@ func (r *Reader) readInterfaces(dst *account.Reading) {
 			return
 		}
 	}
-	r.tapReadings = r.tapReadings[:0]
 	ifaceLines(b, func(name []byte, n *account.Interface) {
 		i := r.iface(name)
-		if machine, ok := r.taps[string(name)]; ok {
-			// What goes out to a tap the machine receives.
-			r.tapReadings = append(r.tapReadings, account.Namespace{ID: tapID(name), Workload: machine, Received: n.Sent, Sent: n.Received})
-		}
 		n.Name, n.Inner, n.Kind, n.SpeedBitPerSecond = r.intern(name), !i.leadsOff, i.kind, i.speed
 		dst.Interfaces = append(dst.Interfaces, *n)
 	})
+	for name, i := range r.ifaces {
+		if i.seen < r.count {
+			delete(r.ifaces, name)
+		}
+	}
 }
 
 // tapID tells a tap from others and from network namespaces, whose numbers are inodes.
-func tapID(name []byte) uint64 {
+func tapID(name string) uint64 {
 	f := fnv.New64a()
-	f.Write(name)
+	f.Write([]byte(name))
 	return f.Sum64() | 1<<63
 }
 
@@ -54,11 +56,7 @@ func (r *Reader) lookTaps(pid int32, machine account.WorkloadID) {
 	if err != nil {
 		return
 	}
-	for name, w := range r.taps {
-		if w == machine {
-			delete(r.taps, name)
-		}
-	}
+	r.forgetTaps(machine)
 	for _, e := range entries {
 		b, err := r.proc.read(r.proc.atPID(pid, "fdinfo/"+e.Name()))
 		if err != nil {
@@ -73,13 +71,22 @@ func (r *Reader) lookTaps(pid int32, machine account.WorkloadID) {
 	}
 }
 
+func (r *Reader) forgetTaps(machine account.WorkloadID) {
+	for name, w := range r.taps {
+		if w == machine {
+			delete(r.taps, name)
+		}
+	}
+}
+
 func (r *Reader) iface(name []byte) *iface {
 	n := r.ifaces[string(name)]
 	if n != nil {
+		n.seen = r.count
 		return n
 	}
 	s := string(name)
-	n = &iface{leadsOff: r.sys.exists(r.sys.at("class/net", s, "device"))}
+	n = &iface{first: r.count, seen: r.count, leadsOff: r.sys.exists(r.sys.at("class/net", s, "device"))}
 	switch {
 	case n.leadsOff:
 		n.kind = "physical"
@@ -102,8 +109,11 @@ func (r *Reader) iface(name []byte) *iface {
 	return n
 }
 
+// unknownKind is an interface of which sysfs does not tell what drives it.
+const unknownKind = "virtual"
+
 // deviceType is what an interface's driver calls it: DEVTYPE of its uevent, such as vlan or vxlan. A veth has none, but
-// another interface's number as its link.
+// another interface's number as its link, unless that is by chance its own, in the other's namespace.
 func (r *Reader) deviceType(name string) string {
 	if b, err := r.sys.read(r.sys.at("class/net", name, "uevent")); err == nil {
 		for len(b) > 0 {
@@ -124,7 +134,7 @@ func (r *Reader) deviceType(name string) string {
 	if !bytes.Equal(own, link) {
 		return "veth"
 	}
-	return "virtual"
+	return unknownKind
 }
 
 // intern returns a kept string, of which many processes or devices have the same. Those of long ago are let go in time.

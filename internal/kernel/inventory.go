@@ -177,7 +177,7 @@ func (r *Reader) surveyFilesystems(inv *account.Inventory) {
 	seen := map[int32]bool{}
 	for _, m := range parseMounts(b) {
 		name, known := names[m.device]
-		if !known || seen[m.device] {
+		if !known || seen[m.device] || m.root != "/" {
 			continue
 		}
 		seen[m.device] = true
@@ -197,7 +197,7 @@ func (r *Reader) space(mount string) (account.Space, error) {
 		return r.options.Space(mount)
 	}
 	var fs unix.Statfs_t
-	path := filepath.Join(r.proc.root, "1/root", mount)
+	path := r.onHost(mount)
 	if err := unix.Statfs(path, &fs); err != nil {
 		return account.Space{}, fmt.Errorf("cannot ask %s: %w", path, err)
 	}
@@ -213,11 +213,14 @@ func (r *Reader) space(mount string) (account.Space, error) {
 
 // mount is a line of mountinfo.
 type mount struct {
+	id       int64
 	device   int32
+	root     string // of the filesystem, what is mounted: "/" for the whole
 	at, kind string
+	options  string // of the filesystem, as it tells them
 }
 
-// parseMounts reads a mountinfo file (proc_pid_mountinfo(5)): what is mounted whole, not a part of it in another place.
+// parseMounts reads a mountinfo file (proc_pid_mountinfo(5)).
 func parseMounts(b []byte) (mounts []mount) {
 	for len(b) > 0 {
 		var l []byte
@@ -234,10 +237,15 @@ func parseMounts(b []byte) (mounts []mount) {
 				break
 			}
 		}
-		if !ok || dash < 0 || dash+1 >= len(fields) || string(fields[3]) != "/" {
+		if !ok || dash < 0 || dash+1 >= len(fields) {
 			continue
 		}
-		mounts = append(mounts, mount{int32(major<<20 | minor), unescapeOctal(string(fields[4])), strings.ToValidUTF8(string(fields[dash+1]), "")})
+		id, _ := number(fields[0])
+		m := mount{id: id, device: int32(major<<20 | minor), root: unescapeOctal(string(fields[3])), at: unescapeOctal(string(fields[4])), kind: strings.ToValidUTF8(string(fields[dash+1]), "")}
+		if dash+3 < len(fields) {
+			m.options = string(fields[dash+3])
+		}
+		mounts = append(mounts, m)
 	}
 	return mounts
 }

@@ -9,7 +9,9 @@ import (
 // namespace is what is remembered of one network namespace.
 type namespace struct {
 	seen  int64
-	index int // in the reading of that count
+	index int   // in the reading of that count
+	pid   int32 // a process in it
+	asked bool  // for which interface its other half is
 	born  bool
 }
 
@@ -29,7 +31,15 @@ func (r *Reader) netns(pid int32) uint64 {
 
 // readNamespaces reads the interfaces of each network namespace but the host's, through one process that is in it.
 func (r *Reader) readNamespaces(dst *account.Reading) {
-	dst.Namespaces = append(dst.Namespaces[:0], r.tapReadings...)
+	dst.Namespaces = dst.Namespaces[:0]
+	for i := range dst.Interfaces {
+		n := &dst.Interfaces[i]
+		if machine, ok := r.taps[n.Name]; ok { // what goes out to a tap the machine receives
+			dst.Namespaces = append(dst.Namespaces, account.Namespace{
+				ID: tapID(n.Name), Workload: machine, Received: n.Sent, Sent: n.Received, Born: r.count > 1 && r.ifaces[n.Name].first == r.count,
+			})
+		}
+	}
 	if r.hostNet == 0 {
 		return
 	}
@@ -68,7 +78,7 @@ func (r *Reader) readNamespaces(dst *account.Reading) {
 		} else {
 			known.born = false
 		}
-		known.seen, known.index = r.count, len(dst.Namespaces)
+		known.seen, known.index, known.pid = r.count, len(dst.Namespaces), p.PID
 		a.Born = known.born
 		dst.Namespaces = append(dst.Namespaces, a)
 	}
@@ -77,4 +87,25 @@ func (r *Reader) readNamespaces(dst *account.Reading) {
 			delete(r.spaces, id)
 		}
 	}
+}
+
+// inHostsNetwork tells whether this process is in the network namespace of the host's first one, where the link that names that may
+// not be read: then both are shown the same netlink sockets, of which the kernel has some of its own in each namespace. One may come or
+// go between the two looks.
+func (r *Reader) inHostsNetwork() bool {
+	for range 3 {
+		first, err := r.proc.read(r.proc.at("1/net/netlink"))
+		if err != nil {
+			return false
+		}
+		first = bytes.Clone(first)
+		own, err := r.proc.read(r.proc.at("self/net/netlink"))
+		if err != nil {
+			return false
+		}
+		if _, sockets := line(first); len(sockets) > 0 && bytes.Equal(first, own) {
+			return true
+		}
+	}
+	return false
 }

@@ -71,3 +71,35 @@ func netlinkError(payload []byte) error {
 	}
 	return nil
 }
+
+// netlinkAsk sends a request and takes its answers, up to the end of a list or to the acknowledgement: a request for one thing
+// must ask for that (NLM_F_ACK).
+func netlinkAsk(fd int, buf, request []byte, take func([]byte)) error {
+	if err := unix.Sendto(fd, request, 0, &unix.SockaddrNetlink{Family: unix.AF_NETLINK}); err != nil {
+		return err
+	}
+	for {
+		n, _, err := unix.Recvfrom(fd, buf, 0)
+		if err == unix.EINTR {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		done := n == 0
+		var refused error
+		netlinkMessages(buf[:n], func(kind uint16, payload []byte) {
+			switch {
+			case kind == unix.NLMSG_DONE:
+				done = true
+			case kind == unix.NLMSG_ERROR:
+				refused, done = netlinkError(payload), true
+			case take != nil:
+				take(payload)
+			}
+		})
+		if done {
+			return refused
+		}
+	}
+}

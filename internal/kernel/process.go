@@ -40,6 +40,8 @@ type process struct {
 	sight  identity // what it showed in the last reading of all tasks
 	pss    int64    // proportional memory at its last look; -1 where it may not be known
 	pssAt  int64    // reading of that; 0 for none
+
+	swapped *swappedOn // nil before the first look
 }
 
 // readProcesses lists /proc and reads each process's counters.

@@ -42,6 +42,10 @@ type Options struct {
 	Ask bool
 	// Space asks a filesystem by where it is mounted; nil asks the host's own. A staged host answers by itself.
 	Space func(mount string) (account.Space, error)
+	// Ends asks for the other ends of interfaces; nil asks the kernel, where Ask says that it is the host's.
+	Ends func() (account.LinkEnds, error)
+	// Quota asks what the project of a directory has; nil asks the host's own filesystems.
+	Quota func(dir string) (account.Files, error)
 	// KeepOpen is how many cgroup files may be kept open; half of what the process may open when zero.
 	KeepOpen int
 }
@@ -64,6 +68,9 @@ type Reader struct {
 	paths       map[string]account.WorkloadID // content of /proc/PID/cgroup -> workload, Unrecognised too
 	spaces      map[uint64]*namespace
 	hostNet     uint64
+	selfNet     uint64 // network namespace of this process
+	linkEnds    account.LinkEnds
+	askedEnds   map[string]bool // interfaces whose other end was asked for
 	disks       map[string]diskKind
 	ifaces      map[string]*iface
 	trouble     map[string]error
@@ -80,22 +87,29 @@ type Reader struct {
 	diskNumbers [][2]uint32
 	cpuNumbers  []int
 
-	counters    *bpf.Counters
-	watch       watch
-	keptOpen    int
-	turns       int64
-	slow        bool // this reading reads what is read at the slow pace
-	slowAt      time.Time
-	pressures   bool            // the version 2 tree beside version 1 tells stalls by cgroup
-	departed    map[uint64]bool // cgroups that went, and whose counts are kept around them
-	noGroup     figures         // of departed cgroups that were in no workload
-	lostEnds    uint64          // records of ended tasks that found no room
-	lostBefore  uint64          // of which so many were told of
-	ends        ends
-	taps        map[string]account.WorkloadID // virtual machines by the tap at their other end
-	tapReadings []account.Namespace
-	exits       *exits   // where tasks' ends are told by taskstats
-	sockets     *sockets // where sockets are asked for their bytes
+	counters   *bpf.Counters
+	watch      watch
+	keptOpen   int
+	turns      int64
+	slow       bool // this reading reads what is read at the slow pace
+	slowAt     time.Time
+	pressures  bool            // the version 2 tree beside version 1 tells stalls by cgroup
+	departed   map[uint64]bool // cgroups that went, and whose counts are kept around them
+	someLeft   bool            // since places were last freed
+	noGroup    figures         // of departed cgroups that were in no workload
+	lostEnds   uint64          // records of ended tasks that found no room
+	lostBefore uint64          // of which so many were told of
+	ends       ends
+	taps       map[string]account.WorkloadID // virtual machines by the tap at their other end
+	holders    map[account.WorkloadID]*holder
+	holdsNone  map[account.WorkloadID]bool // workloads that are no holders
+	swaps      []account.Swap
+	seesFrames bool
+	sameMounts bool  // this process sees the host's mounts as its first one does
+	walk       *walk // under way, of the holder walked
+	walked     *holder
+	exits      *exits   // where tasks' ends are told by taskstats
+	sockets    *sockets // where sockets are asked for their bytes
 }
 
 // Open opens the trees. The error says which cannot be read and what to do.
@@ -125,6 +139,7 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 		registry: registry, options: o, counters: o.Counters, departed: map[uint64]bool{}, taps: map[string]account.WorkloadID{},
 		procs: map[int32]*process{}, listing: make([]byte, 64<<10), taskListing: make([]byte, 16<<10),
 		paths: map[string]account.WorkloadID{}, spaces: map[uint64]*namespace{},
+		holders: map[account.WorkloadID]*holder{}, holdsNone: map[account.WorkloadID]bool{},
 		disks: map[string]diskKind{}, ifaces: map[string]*iface{}, trouble: map[string]error{}, names: map[string]string{},
 	}
 	r.watch.open()
@@ -135,12 +150,17 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 	if r.sys, err = openTree(o.Roots.Sys); err != nil {
 		return nil, fmt.Errorf("%w: name the root of the device tree with --sys-root", err)
 	}
+	r.seesFrames = r.proc.seesFrames()
 	boot, err := r.proc.read(r.proc.at("sys/kernel/random/boot_id"))
 	if err != nil {
 		return nil, fmt.Errorf("read %s/sys/kernel/random/boot_id: %w", o.Roots.Proc, err)
 	}
 	r.boot = string(trimNewline(boot))
 	r.hostNet = r.netns(1)
+	r.selfNet = r.netns(int32(os.Getpid()))
+	if r.hostNet == 0 && o.Ask && r.inHostsNetwork() {
+		r.hostNet = r.selfNet
+	}
 	if o.Ask && !r.counters.Has(bpf.CPU) {
 		r.exits = openExits()
 	}
@@ -166,6 +186,7 @@ func (r *Reader) Close() {
 		r.counters.Close()
 	}
 	r.watch.close()
+	r.stopWalk()
 	r.exits.close()
 	r.proc.close()
 	r.sys.close()
@@ -225,6 +246,9 @@ func (r *Reader) Read(dst *account.Reading) error {
 		return err
 	}
 	r.readNamespaces(dst)
+	r.joinLinks(dst)
+	r.readFiles(dst)
+	r.readSwapped(dst)
 	r.uptime = dst.Uptime
 	if r.count%r.options.RecheckEvery == 0 || r.count == 2 {
 		r.refreshAllowed()

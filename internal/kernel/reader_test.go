@@ -30,12 +30,16 @@ func staged(t testing.TB, v1 bool) (*stage.Host, stage.Tree) {
 	return nil, stage.Tree{}
 }
 
-func open(t testing.TB, h *stage.Host, tree stage.Tree) *kernel.Reader {
+func open(t testing.TB, h *stage.Host, tree stage.Tree, settings ...func(*kernel.Options)) *kernel.Reader {
 	registry := identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: tree.Etc(), Run: tree.Run(), Proc: tree.Proc()}})
-	r, err := kernel.Open(registry, kernel.Options{
+	options := kernel.Options{
 		Roots: kernel.Roots{Proc: tree.Proc(), Sys: tree.Sys(), Cgroup: tree.Cgroup()},
 		Clock: func() (time.Time, time.Duration) { return h.Now, h.Uptime },
-	})
+	}
+	for _, set := range settings {
+		set(&options)
+	}
+	r, err := kernel.Open(registry, options)
 	require.NoError(t, err)
 	t.Cleanup(r.Close)
 	return r

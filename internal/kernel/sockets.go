@@ -101,35 +101,15 @@ func (s *sockets) dump(family uint8, visit func(tcpSocket)) error {
 	const listening = 10
 	binary.NativeEndian.PutUint32(body[4:], ^uint32(1<<listening))
 	const byFamily = 20 // SOCK_DIAG_BY_FAMILY
-	if err := unix.Sendto(fd, netlinkRequest(byFamily, unix.NLM_F_REQUEST|unix.NLM_F_DUMP, body), 0, &unix.SockaddrNetlink{Family: unix.AF_NETLINK}); err != nil {
+	err = netlinkAsk(fd, s.buf, netlinkRequest(byFamily, unix.NLM_F_REQUEST|unix.NLM_F_DUMP, body), func(payload []byte) {
+		if x, ok := parseSocket(payload); ok {
+			visit(x)
+		}
+	})
+	if err != nil {
 		return fmt.Errorf("ask for sockets: %w", err)
 	}
-	for {
-		n, _, err := unix.Recvfrom(fd, s.buf, 0)
-		if err == unix.EINTR {
-			continue
-		}
-		if err != nil {
-			return fmt.Errorf("ask for sockets: %w", err)
-		}
-		done := n == 0
-		var refused error
-		netlinkMessages(s.buf[:n], func(kind uint16, payload []byte) {
-			switch kind {
-			case unix.NLMSG_DONE:
-				done = true
-			case unix.NLMSG_ERROR:
-				refused, done = netlinkError(payload), true
-			case byFamily:
-				if x, ok := parseSocket(payload); ok {
-					visit(x)
-				}
-			}
-		})
-		if done {
-			return refused
-		}
-	}
+	return nil
 }
 
 // parseSocket reads a struct inet_diag_msg with its attributes (include/uapi/linux/inet_diag.h).

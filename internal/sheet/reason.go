@@ -8,6 +8,9 @@ import (
 	"vinescale/core/amount"
 )
 
+// NothingRecorded is why nothing is known of a span in which no host told anything.
+const NothingRecorded = "nothing was recorded in this span"
+
 // FirstReading says of a workload that was just seen for the first time when its usage will be known.
 func FirstReading(in time.Duration) string {
 	return fmt.Sprintf("first reading, usage in %d s", int(math.Ceil(max(in.Seconds(), 0))))

@@ -101,11 +101,9 @@ func another(name string, i int, at time.Time) *Host {
 }
 
 func newHost(name string, v1 bool, cpus int, memory, diskRate, linkMbit int64, at time.Time, upDays int) *Host {
-	sum := sha256.Sum256([]byte("boot of " + name))
-	id := hex.EncodeToString(sum[:16])
 	h := &Host{
 		Name: name, V1: v1, CPUs: cpus, MemoryBytes: memory, DiskRate: diskRate, LinkMbit: linkMbit,
-		Boot:  id[:8] + "-" + id[8:12] + "-" + id[12:16] + "-" + id[16:20] + "-" + id[20:],
+		Boot:  bootID(name),
 		Users: users, Now: at, Uptime: time.Duration(upDays) * 24 * time.Hour,
 		user: make([]int64, cpus), kernel: make([]int64, cpus),
 		hidden: memory / 600 / pageSize * pageSize, slab: memory / 100 / pageSize * pageSize, cache: memory / 20 / pageSize * pageSize,
@@ -186,6 +184,8 @@ func (h *Host) container(name, owner, tenant string, u use) *Workload {
 		"org.vinescale.name": name, "org.vinescale.owner": owner, "org.vinescale.image": "coop/" + u.program + ":2026.4", "coop.project": projects[owner],
 	}
 	w.Space = 4026532000 + uint64(len(h.Workloads))
+	w.Link = fmt.Sprintf("veth%d", len(h.Workloads))
+	w.layer = u.memory/3 + 40*mb
 	return w
 }
 
@@ -219,14 +219,15 @@ func cellar1(at time.Time) *Host {
 	h.everyday("0-11") // keeps off the bottling line's
 	vm := use{cores: 3.6, memory: 10 * gib, disk: 22 * mb, net: 9 * mb, shape: daily(0.25, 11, 3.5), program: "qemu-system-x86_64", threads: 6, cpus: "12-15"}
 	plc := h.add(amount.VM, "bottling-plc", "svc-bottle", "Bottling Line", "/machine.slice/machine-qemu\\x2d3\\x2dbottling-plc.scope", vm)
+	plc.Link = "tap3"
 	plc.Processes[0].Names = []string{"qemu-system-x86", "CPU 0/KVM", "CPU 1/KVM", "CPU 2/KVM", "CPU 3/KVM", "IO iothread0"}
 	for i, name := range []string{"must-intake-1", "must-intake-2", "must-intake-3", "barrel-sense", "cave-climate", "sulphite-watch"} {
 		h.container(name, "svc-cellar", "Cellar Intake", use{
 			cores: 0.7, memory: (1 + int64(i%3)) * gib, disk: 28 * mb, net: 26 * mb, shape: daily(0.45, 9+float64(i), 5), program: "intake", threads: 4, procs: 3, cpus: "0-11",
 		})
 	}
-	h.container("curd-fermentlog", "svc-cellar", "Cellar Intake", use{ // its cpuset was never set
-		cores: 2.9, memory: 4 * gib, disk: 390 * mb, net: 30 * mb, shape: daily(0.7, 14, 6), program: "fermentlog", threads: 12,
+	h.container("curd-fermentlog", "svc-cellar", "Cellar Intake", use{ // its cpuset was never set, and it saturates a drive at every hour
+		cores: 2.9, memory: 4 * gib, disk: 450 * mb, net: 30 * mb, shape: steady(0.98), program: "fermentlog", threads: 12,
 	})
 	h.container("probe-shell", "svc-cellar", "Cellar Intake", use{ // hundreds of short-lived children
 		cores: 0.05, swarm: 0.6, memory: gib / 4, disk: mb, net: 0.5 * mb, shape: steady(0.8), program: "sh", cpus: "0-11",

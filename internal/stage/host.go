@@ -58,6 +58,7 @@ type Workload struct {
 	Limit   float64 // cores its cgroup may use; 0 for no limit
 	Labels  map[string]string
 	Space   uint64
+	Link    string // of the host, at the other end of its network; "" for none
 	Allowed cpuset.Set
 
 	Processes []*Process
@@ -84,6 +85,7 @@ type Workload struct {
 	killRate  int64 // every 20 s
 	since     time.Duration
 	most      int64 // bytes: the highest it was charged
+	layer     int64 // bytes of its writable layer that were there before; 0 where it has none
 }
 
 // Process is a staged process and its truth so far.
@@ -182,7 +184,7 @@ func (h *Host) Advance(dt time.Duration) {
 		sent := int64(w.netRate * level * dt.Seconds())
 		w.NetBytes += sent
 		h.network += sent
-		if w.Space == 0 {
+		if w.Link == "" {
 			h.hostNetwork += sent
 		}
 		w.MemoryBytes = int64(float64(w.memory) * (0.8 + 0.2*min(level, 1)))

@@ -34,8 +34,8 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 		},
 		Disks: h.disks(),
 		Interfaces: []account.Interface{
-			{Name: "lo", Kind: "loopback", Inner: true, Received: 500, Sent: 500, ReceivedPackets: 5, SentPackets: 5},
-			{Name: LinkName, Kind: "physical", Received: h.network / 2, Sent: h.network - h.network/2, ReceivedPackets: 10, SentPackets: 10, SpeedBitPerSecond: h.LinkMbit * 1e6},
+			{Name: "lo", Kind: "loopback", Inner: true, Received: 500, Sent: 500, ReceivedPackets: 5, SentPackets: 5, Workload: account.Unrecognised},
+			{Name: LinkName, Workload: account.Unrecognised, Kind: "physical", Received: h.received(), Sent: h.network - h.received(), ReceivedPackets: h.received() / packet, SentPackets: (h.network - h.received()) / packet, SpeedBitPerSecond: h.LinkMbit * 1e6},
 		},
 		Load: h.load(),
 		Pressure: []account.Pressure{
@@ -68,8 +68,19 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 				}
 			}
 		}
-		if w.Space != 0 {
-			r.Namespaces = append(r.Namespaces, account.Namespace{ID: w.Space, Workload: id, Received: w.NetBytes / 2, Sent: w.NetBytes - w.NetBytes/2})
+		if w.Link != "" {
+			id, kind := id, "veth"
+			own := account.Namespace{ID: w.Space, Workload: id, Received: w.received(), Sent: w.sent()}
+			if w.Space == 0 {
+				kind, own.ID = "tap", pathID("", w.Link)|1<<63
+			}
+			r.Namespaces = append(r.Namespaces, own)
+			r.Interfaces = append(r.Interfaces, account.Interface{Name: w.Link, Kind: kind, Inner: true, Received: w.sent(), Sent: w.received(), ReceivedPackets: w.sent() / packet, SentPackets: w.received() / packet, Workload: id})
+		}
+		if f, ok := w.Files(); ok {
+			for m, units := range map[amount.Measure]int64{amount.SpaceUsed: f.Bytes, amount.SpaceFiles: f.Count, amount.SpaceLimit: f.LimitBytes} {
+				r.Levels = append(r.Levels, account.Standing{Workload: id, Measure: m, Units: units, Source: amount.Counted})
+			}
 		}
 		registry.SetAllowed(id, w.Allowed.String())
 		if w.Limit > 0 {

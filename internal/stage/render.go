@@ -81,6 +81,9 @@ func (h *Host) Render(t Tree) error {
 	w := &writer{}
 	h.renderHost(w, t)
 	for _, x := range h.Workloads {
+		if x.Link != "" {
+			h.renderLink(w, t, x)
+		}
 		for _, p := range x.Processes {
 			h.renderProcess(w, t, x, p)
 		}
@@ -117,7 +120,7 @@ func (h *Host) renderHost(w *writer, t Tree) {
 	w.file(filepath.Join(proc, "pressure/memory"), "some avg10=0.00 avg60=0.00 avg300=0.00 total=0\nfull avg10=0.00 avg60=0.00 avg300=0.00 total=0\n")
 	w.file(filepath.Join(proc, "pressure/io"), fmt.Sprintf("some avg10=0.00 avg60=0.00 avg300=0.00 total=%d\nfull avg10=0.00 avg60=0.00 avg300=0.00 total=%d\n", h.stall/3, h.stall/9))
 	w.file(filepath.Join(proc, "sys/kernel/random/boot_id"), h.Boot+"\n")
-	w.file(filepath.Join(proc, "1/net/dev"), netDev(h.network/2, h.network-h.network/2))
+	w.file(filepath.Join(proc, "1/net/dev"), netDev(h.received(), h.network-h.received())+h.links())
 	w.link(hostNamespace, filepath.Join(proc, "1/ns/net"))
 	w.dir(filepath.Join(t.Sys(), "class/net", LinkName, "device"))
 	w.dir(filepath.Join(t.Sys(), "class/net/lo"))
@@ -140,7 +143,7 @@ func (h *Host) renderHost(w *writer, t Tree) {
 
 func netDev(received, sent int64) string {
 	return fmt.Sprintf("Inter-|   Receive                                                |  Transmit\n face |bytes    packets errs drop fifo frame compressed multicast|bytes    packets errs drop fifo colls carrier compressed\n"+
-		"    lo: 500 5 0 0 0 0 0 0 500 5 0 0 0 0 0 0\n  %s: %d 10 0 0 0 0 0 0 %d 10 0 0 0 0 0 0\n", LinkName, received, sent)
+		"    lo: 500 5 0 0 0 0 0 0 500 5 0 0 0 0 0 0\n  %s: %d %d 0 0 0 0 0 0 %d %d 0 0 0 0 0 0\n", LinkName, received, received/packet, sent, sent/packet)
 }
 
 func (h *Host) renderProcess(w *writer, t Tree, x *Workload, p *Process) {
@@ -184,6 +187,7 @@ func (h *Host) renderProcess(w *writer, t Tree, x *Workload, p *Process) {
 		w.file(filepath.Join(dir, "cgroup"), "0::"+path+"\n")
 	}
 	w.link("/usr/bin/"+p.Program, filepath.Join(dir, "exe"))
+	x.renderRoot(w, dir)
 	if environ := x.environ(); environ != "" {
 		w.file(filepath.Join(dir, "environ"), environ)
 	}
@@ -192,7 +196,7 @@ func (h *Host) renderProcess(w *writer, t Tree, x *Workload, p *Process) {
 		return
 	}
 	w.link(fmt.Sprintf("net:[%d]", x.Space), filepath.Join(dir, "ns/net"))
-	w.file(filepath.Join(dir, "net/dev"), netDev(x.NetBytes/2, x.NetBytes-x.NetBytes/2))
+	w.file(filepath.Join(dir, "net/dev"), netDev(x.received(), x.sent()))
 }
 
 // environ is the environment a scheduler gives the processes of a job.

@@ -31,7 +31,7 @@ func open(t *testing.T, h *stage.Host) *set {
 	s.registry = identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: s.tree.Etc(), Run: s.tree.Run(), Proc: s.tree.Proc()}})
 	reader, err := kernel.Open(s.registry, kernel.Options{
 		Roots:     kernel.Roots{Proc: s.tree.Proc(), Sys: s.tree.Sys(), Cgroup: s.tree.Cgroup()},
-		DiskRates: h.DiskRates(), Space: h.Space, SlowPace: -1,
+		DiskRates: h.DiskRates(), Space: h.Space, Quota: h.Quota, Ends: h.Ends, SlowPace: -1,
 		Clock: func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
 	})
 	require.NoError(t, err)
@@ -124,7 +124,8 @@ func TestFleet_EveryWorkloadIsChargedWhatItTrulyUsed(t *testing.T) {
 				assert.InDelta(t, w.MemoryBytes, u.Units[amount.Memory]/iv.ElapsedMillis, 0.06*float64(w.MemoryBytes)+4096, "%s: mean memory", w.Name)
 				assert.Equal(t, w.DiskBytes-before[w.Name].disk, u.Units[amount.Disk], "%s: disk bytes", w.Name)
 				requireFigures(t, h, w, &u, before[w.Name], iv.ElapsedMillis)
-				if w.Space != 0 {
+				requireFiles(t, w, &u, iv.ElapsedMillis)
+				if w.Link != "" {
 					assert.Equal(t, w.NetBytes-before[w.Name].net, u.Units[amount.Network], "%s: network bytes", w.Name)
 				} else {
 					assert.Equal(t, amount.Unavailable, u.Source[amount.Network], "%s: cannot be told apart, and is not zero", w.Name)
@@ -138,6 +139,7 @@ func TestFleet_EveryWorkloadIsChargedWhatItTrulyUsed(t *testing.T) {
 			assert.InDelta(t, now.HiddenMemoryBytes, residual(amount.Memory)/iv.ElapsedMillis, 8192, "memory residual")
 			assert.InDelta(t, 0, residual(amount.Disk), 4096, "disk residual")
 			requireDevices(t, h, iv)
+			requireLinks(t, s, iv)
 			assert.Equal(t, now.HostNetworkBytes-whole.HostNetworkBytes, residual(amount.Network), "network residual")
 		})
 	}
@@ -177,6 +179,120 @@ func requireFigures(t *testing.T, h *stage.Host, w *stage.Workload, u *account.U
 		written, _ := u.Figures.Get(amount.DiskWritten)
 		assert.Equal(t, u.Units[amount.Disk], read+written, "%s: read and written are the whole", w.Name)
 	}
+}
+
+// TestCooperative_ItsIncidentsAreThereAtEveryHour: a demo, and the tests that run one, must not depend on the time of day.
+func TestCooperative_ItsIncidentsAreThereAtEveryHour(t *testing.T) {
+	for hour := range 24 {
+		h := stage.Cooperative(time.Date(2026, 10, 11, hour, 0, 0, 0, time.UTC))[0]
+		s := open(t, h)
+		for range 5 {
+			h.Advance(time.Minute)
+		}
+		iv := s.over(t, time.Minute, 20)
+		for _, d := range iv.Detail.Disks {
+			if d.Name == "sda" {
+				assert.Greater(t, float64(d.BusyMillis)/float64(iv.ElapsedMillis), 0.87, "%d:00: the neighbour saturates the drive", hour)
+			}
+		}
+		intruded := int64(0)
+		for _, u := range iv.Usages {
+			if s.registry.Workload(u.Workload).Name != "curd-fermentlog" {
+				continue
+			}
+			for _, c := range u.CPUs {
+				if c.CPU >= 12 {
+					intruded += c.Micros
+				}
+			}
+		}
+		assert.Greater(t, intruded, int64(60e6), "%d:00: it runs on the bottling line's CPUs", hour)
+	}
+}
+
+// TestFleet_OfAHostThatFellSilentNothingIsMadeUp reads a host until it hangs, and again once it was started anew: what it did in
+// the dark is not known, and what it did before is neither lost nor counted twice.
+func TestFleet_OfAHostThatFellSilentNothingIsMadeUp(t *testing.T) {
+	hosts := stage.Fleet(night)
+	h := hosts[len(hosts)-1]
+	s := open(t, h)
+	var tracker account.Tracker
+	step := func() (*account.Interval, error) {
+		require.NoError(t, h.Render(s.tree))
+		r := &account.Reading{}
+		require.NoError(t, s.reader.Read(r))
+		return tracker.Step(r)
+	}
+	_, err := step()
+	require.ErrorIs(t, err, account.ErrFirstReading)
+	h.Advance(5 * time.Second)
+	before, err := step()
+	require.NoError(t, err)
+
+	h.Advance(2 * time.Second) // nobody reads this
+	h.FallSilent(20 * time.Minute)
+	s.reader.Close()
+	again := open(t, h) // its collector starts with it
+	s.reader, s.registry, s.tree = again.reader, again.registry, again.tree
+	_, err = step()
+	require.ErrorIs(t, err, account.ErrNewBoot)
+	was := truthOf(h)
+	h.Advance(5 * time.Second)
+	after, err := step()
+	require.NoError(t, err)
+	assert.Equal(t, int64(5000), after.ElapsedMillis, "the dark is in no interval")
+	assert.GreaterOrEqual(t, after.From.Sub(before.To), 20*time.Minute)
+	assert.NotEqual(t, before.Boot, after.Boot)
+	spent := map[string]int64{}
+	for _, u := range after.Usages {
+		spent[s.registry.Workload(u.Workload).Name] = u.Units[amount.CPU]
+	}
+	for _, w := range h.Workloads {
+		if w.Path != "" {
+			assert.Equal(t, w.CPUMicros-was[w.Name].cpu, spent[w.Name], "%s: to the microsecond", w.Name)
+		}
+	}
+	assert.InDelta(t, 0, after.Ledgers[amount.CPU].Residual.Units, 0.01*float64(after.Ledgers[amount.CPU].Capacity.Units))
+}
+
+// requireFiles holds the space that is told to what the workload's layer has; who has none has no figure.
+func requireFiles(t *testing.T, w *stage.Workload, u *account.Usage, elapsed int64) {
+	files, has := w.Files()
+	units, told := u.Figures.Get(amount.SpaceUsed)
+	require.Equal(t, has, told, w.Name)
+	if !has {
+		return
+	}
+	assert.InEpsilon(t, files.Bytes, units/elapsed, 0.1, "%s: space", w.Name)
+	limit, _ := u.Figures.Get(amount.SpaceLimit)
+	assert.Equal(t, files.LimitBytes, limit/elapsed, w.Name)
+	assert.Equal(t, amount.Counted, u.Figures.Source[amount.SpaceUsed], w.Name)
+}
+
+// requireLinks holds what went over each interface with a workload at its other end to what that workload had: its other
+// direction.
+func requireLinks(t *testing.T, s *set, iv *account.Interval) {
+	ends := 0
+	for _, n := range iv.Detail.Interfaces {
+		if n.Workload == account.Unrecognised {
+			continue
+		}
+		ends++
+		for _, u := range iv.Usages {
+			if u.Workload == n.Workload {
+				sent, _ := u.Figures.Get(amount.NetworkSent)
+				received, _ := u.Figures.Get(amount.NetworkReceived)
+				assert.Equal(t, []int64{sent, received}, []int64{n.Received, n.Sent}, n.Name)
+			}
+		}
+	}
+	want := 0
+	for _, w := range s.host.Workloads {
+		if w.Link != "" {
+			want++
+		}
+	}
+	assert.Equal(t, want, ends, "each has its workload at its other end")
 }
 
 // requireDevices holds what workloads had of each device to what the device did.
@@ -225,7 +341,10 @@ func TestReading_IsWhatTheRealReaderReads(t *testing.T) {
 			assert.ElementsMatch(t, direct.Groups, rendered.Groups)
 			assert.ElementsMatch(t, direct.Namespaces, rendered.Namespaces)
 			direct.Groups, rendered.Groups = nil, nil
+			assert.ElementsMatch(t, direct.Levels, rendered.Levels)
 			direct.Namespaces, rendered.Namespaces = nil, nil
+			direct.Levels, rendered.Levels = nil, nil
+			rendered.Swapped = nil
 			assert.Equal(t, direct, &rendered)
 		})
 	}

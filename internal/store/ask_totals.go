@@ -48,7 +48,7 @@ func (s *Store) Totals(ctx context.Context, hostID int32, span Span, r amount.Re
 	for i, l := range lines {
 		switch {
 		case t.ElapsedMillis == 0:
-			*l.into = sheet.Line{Reason: "nothing was recorded in this span"}
+			*l.into = sheet.Line{Reason: sheet.NothingRecorded}
 		case !ok[i]:
 			*l.into = sheet.Line{Reason: why[i]}
 		}

@@ -46,20 +46,25 @@ func TestDecode_BothFormsSayTheSame(t *testing.T) {
 
 func TestDecode_AnUnsoundBatchIsRefusedWithTheReason(t *testing.T) {
 	for want, spoil := range map[string]func(*wire.Batch){
-		"version 9 is not known":      func(b *wire.Batch) { b.Version = 9 },
-		"names no host":               func(b *wire.Batch) { b.Host = "" },
-		"holds no interval":           func(b *wire.Batch) { b.Intervals = nil },
-		"boot and sequence":           func(b *wire.Batch) { b.Intervals[0].Sequence = 0 },
-		"elapsed_millis is 0":         func(b *wire.Batch) { b.Intervals[0].ElapsedMillis = 0 },
-		"no span of time":             func(b *wire.Batch) { b.Intervals[0].FromUnixMicros = 1 },
-		"must each hold cpu":          func(b *wire.Batch) { b.Intervals[0].Ledgers = nil },
-		"a column has":                func(b *wire.Batch) { b.Intervals[0].Workloads.Owner = nil },
-		"usages of memory":            func(b *wire.Batch) { b.Intervals[0].Usages[1].Units = nil },
-		"negative, or of no known":    func(b *wire.Batch) { b.Intervals[0].Usages[0].Units[0] = -1 },
-		"unknown kind":                func(b *wire.Batch) { b.Intervals[0].Workloads.Kind[0] = "pet" },
-		"there twice":                 func(b *wire.Batch) { b.Intervals[0].Workloads.Key[0] = b.Intervals[0].Workloads.Key[1] },
-		"names a workload or program": func(b *wire.Batch) { b.Intervals[0].Programs.Program[0] = 9999 },
-		"names a workload or CPU":     func(b *wire.Batch) { b.Intervals[0].CpuUse.Workload[0] = 9999 },
+		"version 9 is not known":       func(b *wire.Batch) { b.Version = 9 },
+		"names no host":                func(b *wire.Batch) { b.Host = "" },
+		"holds no interval":            func(b *wire.Batch) { b.Intervals = nil },
+		"boot and sequence":            func(b *wire.Batch) { b.Intervals[0].Sequence = 0 },
+		"elapsed_millis is 0":          func(b *wire.Batch) { b.Intervals[0].ElapsedMillis = 0 },
+		"no span of time":              func(b *wire.Batch) { b.Intervals[0].FromUnixMicros = 1 },
+		"must each hold cpu":           func(b *wire.Batch) { b.Intervals[0].Ledgers = nil },
+		"a column has":                 func(b *wire.Batch) { b.Intervals[0].Workloads.Owner = nil },
+		"usages of memory":             func(b *wire.Batch) { b.Intervals[0].Usages[1].Units = nil },
+		"negative, or of no known":     func(b *wire.Batch) { b.Intervals[0].Usages[0].Units[0] = -1 },
+		"unknown kind":                 func(b *wire.Batch) { b.Intervals[0].Workloads.Kind[0] = "pet" },
+		"there twice":                  func(b *wire.Batch) { b.Intervals[0].Workloads.Key[0] = b.Intervals[0].Workloads.Key[1] },
+		"names a workload or program":  func(b *wire.Batch) { b.Intervals[0].Programs.Program[0] = 9999 },
+		"at its other end that is not": func(b *wire.Batch) { b.Intervals[0].Figures.Interfaces[0].Workload = proto.Uint32(9999) },
+		"swap_use row 0": func(b *wire.Batch) {
+			b.Intervals[0].Figures.SwapUse = &wire.SwapUse{Workload: []uint32{9999}, Swap: []string{"/dev/sdb2"}, Units: []int64{1}}
+		},
+		"swap_use":                func(b *wire.Batch) { b.Intervals[0].Figures.SwapUse = &wire.SwapUse{Workload: []uint32{0}} },
+		"names a workload or CPU": func(b *wire.Batch) { b.Intervals[0].CpuUse.Workload[0] = 9999 },
 	} {
 		b := batch(t)
 		spoil(b)

@@ -1,8 +1,13 @@
 package wire
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"slices"
+	"strings"
+
+	"google.golang.org/protobuf/proto"
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
@@ -47,6 +52,15 @@ func fromFigures(iv *account.Interval) *Figures {
 			t.Source = append(t.Source, uint32(u.Source))
 		}
 	}
+	for i := range iv.Usages {
+		for _, u := range iv.Usages[i].Swapped {
+			if m.SwapUse == nil {
+				m.SwapUse = &SwapUse{}
+			}
+			t := m.SwapUse
+			t.Workload, t.Swap, t.Units = append(t.Workload, uint32(i)), append(t.Swap, u.Swap), append(t.Units, u.Units)
+		}
+	}
 	for _, x := range d.Disks {
 		m.Disks = append(m.Disks, &Disk{
 			Name: x.Name, Device: x.Major<<20 | x.Minor, Inner: x.Inner, ReadBytes: x.ReadBytes, WrittenBytes: x.WrittenBytes, Reads: x.ReadOps, Writes: x.WriteOps,
@@ -58,10 +72,14 @@ func fromFigures(iv *account.Interval) *Figures {
 		m.Latencies = append(m.Latencies, &Latency{Device: x.Major<<20 | x.Minor, Written: x.Written, LowMicros: x.LowMicros, HighMicros: x.HighMicros, Count: x.Count})
 	}
 	for _, x := range d.Interfaces {
-		m.Interfaces = append(m.Interfaces, &Interface{
-			Name: x.Name, Kind: x.Kind, Inner: x.Inner, ReceivedBytes: x.Received, SentBytes: x.Sent, ReceivedPackets: x.ReceivedPackets, SentPackets: x.SentPackets,
-			ReceivedDropped: x.ReceivedDropped, SentDropped: x.SentDropped, ReceivedErrors: x.ReceivedErrors, SentErrors: x.SentErrors, BitsPerSecond: x.SpeedBitPerSecond,
-		})
+		n := &Interface{ // the kernel lets names be of any bytes
+			Name: strings.ToValidUTF8(x.Name, "\ufffd"), Kind: x.Kind, Inner: x.Inner, ReceivedBytes: x.Received, SentBytes: x.Sent, ReceivedPackets: x.ReceivedPackets, SentPackets: x.SentPackets,
+			ReceivedDropped: x.ReceivedDropped, SentDropped: x.SentDropped, ReceivedErrors: x.ReceivedErrors, SentErrors: x.SentErrors, BitsPerSecond: x.SpeedBitPerSecond, Peer: strings.ToValidUTF8(x.Peer, "\ufffd"),
+		}
+		if i, there := slices.BinarySearchFunc(iv.Usages, x.Workload, func(u account.Usage, w account.WorkloadID) int { return cmp.Compare(u.Workload, w) }); there {
+			n.Workload = proto.Uint32(uint32(i))
+		}
+		m.Interfaces = append(m.Interfaces, n)
 	}
 	return m
 }
@@ -122,7 +140,19 @@ func (m *Figures) check(workloads int) error {
 			return fmt.Errorf("latencies: a bucket from %d to %d with %d operations is none", l.LowMicros, l.HighMicros, l.Count)
 		}
 	}
+	s := m.GetSwapUse()
+	if err := sameLength("swap_use", len(s.GetWorkload()), len(s.GetSwap()), len(s.GetUnits())); err != nil {
+		return err
+	}
+	for i, w := range s.GetWorkload() {
+		if int(w) >= workloads || s.Units[i] < 0 {
+			return fmt.Errorf("swap_use row %d is negative, or of a workload that is not there", i)
+		}
+	}
 	for _, n := range m.GetInterfaces() {
+		if n.Workload != nil && int(*n.Workload) >= workloads {
+			return fmt.Errorf("interface %.60q has a workload at its other end that is not there", n.Name)
+		}
 		if min(n.ReceivedBytes, n.SentBytes) < 0 {
 			return fmt.Errorf("interface %.60q has a negative figure", n.Name)
 		}

@@ -1306,6 +1306,7 @@ type Figures struct {
 	MemoryOwn     int64                  `protobuf:"varint,7,opt,name=memory_own,json=memoryOwn,proto3" json:"memory_own,omitempty"`        // byte-milliseconds: the kernel's own structures
 	MemoryCache   int64                  `protobuf:"varint,8,opt,name=memory_cache,json=memoryCache,proto3" json:"memory_cache,omitempty"`  // page cache charged to no workload
 	MemoryHuge    int64                  `protobuf:"varint,9,opt,name=memory_huge,json=memoryHuge,proto3" json:"memory_huge,omitempty"`     // set aside as huge pages
+	SwapUse       *SwapUse               `protobuf:"bytes,10,opt,name=swap_use,json=swapUse,proto3" json:"swap_use,omitempty"`              // where there are several swaps
 	unknownFields protoimpl.UnknownFields
 	sizeCache     protoimpl.SizeCache
 }
@@ -1403,6 +1404,74 @@ func (x *Figures) GetMemoryHuge() int64 {
 	return 0
 }
 
+func (x *Figures) GetSwapUse() *SwapUse {
+	if x != nil {
+		return x.SwapUse
+	}
+	return nil
+}
+
+// SwapUse is what workloads' processes had on each of several swaps; a row has the workload's index.
+type SwapUse struct {
+	state         protoimpl.MessageState `protogen:"open.v1"`
+	Workload      []uint32               `protobuf:"varint,1,rep,packed,name=workload,proto3" json:"workload,omitempty"`
+	Swap          []string               `protobuf:"bytes,2,rep,name=swap,proto3" json:"swap,omitempty"`           // the device or file
+	Units         []int64                `protobuf:"varint,3,rep,packed,name=units,proto3" json:"units,omitempty"` // byte-milliseconds
+	unknownFields protoimpl.UnknownFields
+	sizeCache     protoimpl.SizeCache
+}
+
+func (x *SwapUse) Reset() {
+	*x = SwapUse{}
+	mi := &file_internal_wire_interval_proto_msgTypes[14]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *SwapUse) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*SwapUse) ProtoMessage() {}
+
+func (x *SwapUse) ProtoReflect() protoreflect.Message {
+	mi := &file_internal_wire_interval_proto_msgTypes[14]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use SwapUse.ProtoReflect.Descriptor instead.
+func (*SwapUse) Descriptor() ([]byte, []int) {
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{14}
+}
+
+func (x *SwapUse) GetWorkload() []uint32 {
+	if x != nil {
+		return x.Workload
+	}
+	return nil
+}
+
+func (x *SwapUse) GetSwap() []string {
+	if x != nil {
+		return x.Swap
+	}
+	return nil
+}
+
+func (x *SwapUse) GetUnits() []int64 {
+	if x != nil {
+		return x.Units
+	}
+	return nil
+}
+
 // MeasureColumn is one measure of those workloads that have it; a row has the workload's index.
 type MeasureColumn struct {
 	state         protoimpl.MessageState `protogen:"open.v1"`
@@ -1416,7 +1485,7 @@ type MeasureColumn struct {
 
 func (x *MeasureColumn) Reset() {
 	*x = MeasureColumn{}
-	mi := &file_internal_wire_interval_proto_msgTypes[14]
+	mi := &file_internal_wire_interval_proto_msgTypes[15]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1428,7 +1497,7 @@ func (x *MeasureColumn) String() string {
 func (*MeasureColumn) ProtoMessage() {}
 
 func (x *MeasureColumn) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[14]
+	mi := &file_internal_wire_interval_proto_msgTypes[15]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1441,7 +1510,7 @@ func (x *MeasureColumn) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use MeasureColumn.ProtoReflect.Descriptor instead.
 func (*MeasureColumn) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{14}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{15}
 }
 
 func (x *MeasureColumn) GetName() string {
@@ -1489,7 +1558,7 @@ type DeviceUse struct {
 
 func (x *DeviceUse) Reset() {
 	*x = DeviceUse{}
-	mi := &file_internal_wire_interval_proto_msgTypes[15]
+	mi := &file_internal_wire_interval_proto_msgTypes[16]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1501,7 +1570,7 @@ func (x *DeviceUse) String() string {
 func (*DeviceUse) ProtoMessage() {}
 
 func (x *DeviceUse) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[15]
+	mi := &file_internal_wire_interval_proto_msgTypes[16]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1514,7 +1583,7 @@ func (x *DeviceUse) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use DeviceUse.ProtoReflect.Descriptor instead.
 func (*DeviceUse) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{15}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{16}
 }
 
 func (x *DeviceUse) GetWorkload() []uint32 {
@@ -1597,7 +1666,7 @@ type Disk struct {
 
 func (x *Disk) Reset() {
 	*x = Disk{}
-	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	mi := &file_internal_wire_interval_proto_msgTypes[17]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1609,7 +1678,7 @@ func (x *Disk) String() string {
 func (*Disk) ProtoMessage() {}
 
 func (x *Disk) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	mi := &file_internal_wire_interval_proto_msgTypes[17]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1622,7 +1691,7 @@ func (x *Disk) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Disk.ProtoReflect.Descriptor instead.
 func (*Disk) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{16}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{17}
 }
 
 func (x *Disk) GetName() string {
@@ -1744,7 +1813,7 @@ type Latency struct {
 
 func (x *Latency) Reset() {
 	*x = Latency{}
-	mi := &file_internal_wire_interval_proto_msgTypes[17]
+	mi := &file_internal_wire_interval_proto_msgTypes[18]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1756,7 +1825,7 @@ func (x *Latency) String() string {
 func (*Latency) ProtoMessage() {}
 
 func (x *Latency) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[17]
+	mi := &file_internal_wire_interval_proto_msgTypes[18]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1769,7 +1838,7 @@ func (x *Latency) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Latency.ProtoReflect.Descriptor instead.
 func (*Latency) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{17}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{18}
 }
 
 func (x *Latency) GetDevice() uint32 {
@@ -1822,13 +1891,15 @@ type Interface struct {
 	ReceivedErrors  int64                  `protobuf:"varint,10,opt,name=received_errors,json=receivedErrors,proto3" json:"received_errors,omitempty"`
 	SentErrors      int64                  `protobuf:"varint,11,opt,name=sent_errors,json=sentErrors,proto3" json:"sent_errors,omitempty"`
 	BitsPerSecond   int64                  `protobuf:"varint,12,opt,name=bits_per_second,json=bitsPerSecond,proto3" json:"bits_per_second,omitempty"` // line rate per direction; 0 where not known
+	Workload        *uint32                `protobuf:"varint,13,opt,name=workload,proto3,oneof" json:"workload,omitempty"`                            // index of the one that alone is at its other end
+	Peer            string                 `protobuf:"bytes,14,opt,name=peer,proto3" json:"peer,omitempty"`                                           // the interface of this host at its other end
 	unknownFields   protoimpl.UnknownFields
 	sizeCache       protoimpl.SizeCache
 }
 
 func (x *Interface) Reset() {
 	*x = Interface{}
-	mi := &file_internal_wire_interval_proto_msgTypes[18]
+	mi := &file_internal_wire_interval_proto_msgTypes[19]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1840,7 +1911,7 @@ func (x *Interface) String() string {
 func (*Interface) ProtoMessage() {}
 
 func (x *Interface) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[18]
+	mi := &file_internal_wire_interval_proto_msgTypes[19]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1853,7 +1924,7 @@ func (x *Interface) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Interface.ProtoReflect.Descriptor instead.
 func (*Interface) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{18}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{19}
 }
 
 func (x *Interface) GetName() string {
@@ -1940,6 +2011,20 @@ func (x *Interface) GetBitsPerSecond() int64 {
 	return 0
 }
 
+func (x *Interface) GetWorkload() uint32 {
+	if x != nil && x.Workload != nil {
+		return *x.Workload
+	}
+	return 0
+}
+
+func (x *Interface) GetPeer() string {
+	if x != nil {
+		return x.Peer
+	}
+	return ""
+}
+
 // Inventory is what a host is made of, as it stands. Only the newest is kept.
 type Inventory struct {
 	state         protoimpl.MessageState `protogen:"open.v1"`
@@ -1950,7 +2035,7 @@ type Inventory struct {
 
 func (x *Inventory) Reset() {
 	*x = Inventory{}
-	mi := &file_internal_wire_interval_proto_msgTypes[19]
+	mi := &file_internal_wire_interval_proto_msgTypes[20]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1962,7 +2047,7 @@ func (x *Inventory) String() string {
 func (*Inventory) ProtoMessage() {}
 
 func (x *Inventory) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[19]
+	mi := &file_internal_wire_interval_proto_msgTypes[20]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1975,7 +2060,7 @@ func (x *Inventory) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Inventory.ProtoReflect.Descriptor instead.
 func (*Inventory) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{19}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{20}
 }
 
 func (x *Inventory) GetJson() string {
@@ -2114,7 +2199,7 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\x04load\x18\r \x03(\x01R\x04load\x12(\n" +
 	"\x10swap_total_bytes\x18\x0e \x01(\x03R\x0eswapTotalBytes\x12&\n" +
 	"\x0fswap_used_bytes\x18\x0f \x01(\x03R\rswapUsedBytes\x124\n" +
-	"\x16memory_available_bytes\x18\x10 \x01(\x03R\x14memoryAvailableBytes\"\xad\x03\n" +
+	"\x16memory_available_bytes\x18\x10 \x01(\x03R\x14memoryAvailableBytes\"\xe4\x03\n" +
 	"\aFigures\x12<\n" +
 	"\bmeasures\x18\x01 \x03(\v2 .vinescale.wire.v1.MeasureColumnR\bmeasures\x12;\n" +
 	"\n" +
@@ -2130,7 +2215,13 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"memory_own\x18\a \x01(\x03R\tmemoryOwn\x12!\n" +
 	"\fmemory_cache\x18\b \x01(\x03R\vmemoryCache\x12\x1f\n" +
 	"\vmemory_huge\x18\t \x01(\x03R\n" +
-	"memoryHuge\"m\n" +
+	"memoryHuge\x125\n" +
+	"\bswap_use\x18\n" +
+	" \x01(\v2\x1a.vinescale.wire.v1.SwapUseR\aswapUse\"O\n" +
+	"\aSwapUse\x12\x1a\n" +
+	"\bworkload\x18\x01 \x03(\rR\bworkload\x12\x12\n" +
+	"\x04swap\x18\x02 \x03(\tR\x04swap\x12\x14\n" +
+	"\x05units\x18\x03 \x03(\x03R\x05units\"m\n" +
 	"\rMeasureColumn\x12\x12\n" +
 	"\x04name\x18\x01 \x01(\tR\x04name\x12\x1a\n" +
 	"\bworkload\x18\x02 \x03(\rR\bworkload\x12\x14\n" +
@@ -2174,7 +2265,7 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"low_micros\x18\x03 \x01(\x03R\tlowMicros\x12\x1f\n" +
 	"\vhigh_micros\x18\x04 \x01(\x03R\n" +
 	"highMicros\x12\x14\n" +
-	"\x05count\x18\x05 \x01(\x03R\x05count\"\x9d\x03\n" +
+	"\x05count\x18\x05 \x01(\x03R\x05count\"\xdf\x03\n" +
 	"\tInterface\x12\x12\n" +
 	"\x04name\x18\x01 \x01(\tR\x04name\x12\x12\n" +
 	"\x04kind\x18\x02 \x01(\tR\x04kind\x12\x14\n" +
@@ -2190,7 +2281,10 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	" \x01(\x03R\x0ereceivedErrors\x12\x1f\n" +
 	"\vsent_errors\x18\v \x01(\x03R\n" +
 	"sentErrors\x12&\n" +
-	"\x0fbits_per_second\x18\f \x01(\x03R\rbitsPerSecond\"\x1f\n" +
+	"\x0fbits_per_second\x18\f \x01(\x03R\rbitsPerSecond\x12\x1f\n" +
+	"\bworkload\x18\r \x01(\rH\x00R\bworkload\x88\x01\x01\x12\x12\n" +
+	"\x04peer\x18\x0e \x01(\tR\x04peerB\v\n" +
+	"\t_workload\"\x1f\n" +
 	"\tInventory\x12\x12\n" +
 	"\x04json\x18\x01 \x01(\tR\x04jsonB\x19Z\x17vinescale/internal/wireb\x06proto3"
 
@@ -2206,7 +2300,7 @@ func file_internal_wire_interval_proto_rawDescGZIP() []byte {
 	return file_internal_wire_interval_proto_rawDescData
 }
 
-var file_internal_wire_interval_proto_msgTypes = make([]protoimpl.MessageInfo, 21)
+var file_internal_wire_interval_proto_msgTypes = make([]protoimpl.MessageInfo, 22)
 var file_internal_wire_interval_proto_goTypes = []any{
 	(*Batch)(nil),         // 0: vinescale.wire.v1.Batch
 	(*Interval)(nil),      // 1: vinescale.wire.v1.Interval
@@ -2222,13 +2316,14 @@ var file_internal_wire_interval_proto_goTypes = []any{
 	(*CpuUse)(nil),        // 11: vinescale.wire.v1.CpuUse
 	(*Detail)(nil),        // 12: vinescale.wire.v1.Detail
 	(*Figures)(nil),       // 13: vinescale.wire.v1.Figures
-	(*MeasureColumn)(nil), // 14: vinescale.wire.v1.MeasureColumn
-	(*DeviceUse)(nil),     // 15: vinescale.wire.v1.DeviceUse
-	(*Disk)(nil),          // 16: vinescale.wire.v1.Disk
-	(*Latency)(nil),       // 17: vinescale.wire.v1.Latency
-	(*Interface)(nil),     // 18: vinescale.wire.v1.Interface
-	(*Inventory)(nil),     // 19: vinescale.wire.v1.Inventory
-	nil,                   // 20: vinescale.wire.v1.Labels.ValuesEntry
+	(*SwapUse)(nil),       // 14: vinescale.wire.v1.SwapUse
+	(*MeasureColumn)(nil), // 15: vinescale.wire.v1.MeasureColumn
+	(*DeviceUse)(nil),     // 16: vinescale.wire.v1.DeviceUse
+	(*Disk)(nil),          // 17: vinescale.wire.v1.Disk
+	(*Latency)(nil),       // 18: vinescale.wire.v1.Latency
+	(*Interface)(nil),     // 19: vinescale.wire.v1.Interface
+	(*Inventory)(nil),     // 20: vinescale.wire.v1.Inventory
+	nil,                   // 21: vinescale.wire.v1.Labels.ValuesEntry
 }
 var file_internal_wire_interval_proto_depIdxs = []int32{
 	1,  // 0: vinescale.wire.v1.Batch.intervals:type_name -> vinescale.wire.v1.Interval
@@ -2241,7 +2336,7 @@ var file_internal_wire_interval_proto_depIdxs = []int32{
 	9,  // 7: vinescale.wire.v1.Interval.parts:type_name -> vinescale.wire.v1.Parts
 	10, // 8: vinescale.wire.v1.Interval.processes:type_name -> vinescale.wire.v1.Processes
 	13, // 9: vinescale.wire.v1.Interval.figures:type_name -> vinescale.wire.v1.Figures
-	19, // 10: vinescale.wire.v1.Interval.inventory:type_name -> vinescale.wire.v1.Inventory
+	20, // 10: vinescale.wire.v1.Interval.inventory:type_name -> vinescale.wire.v1.Inventory
 	5,  // 11: vinescale.wire.v1.Notices.workloads:type_name -> vinescale.wire.v1.Workloads
 	4,  // 12: vinescale.wire.v1.Ledger.capacity:type_name -> vinescale.wire.v1.Line
 	4,  // 13: vinescale.wire.v1.Ledger.used:type_name -> vinescale.wire.v1.Line
@@ -2250,17 +2345,18 @@ var file_internal_wire_interval_proto_depIdxs = []int32{
 	4,  // 16: vinescale.wire.v1.Ledger.steal:type_name -> vinescale.wire.v1.Line
 	6,  // 17: vinescale.wire.v1.Workloads.labels:type_name -> vinescale.wire.v1.Labels
 	6,  // 18: vinescale.wire.v1.Workloads.facts:type_name -> vinescale.wire.v1.Labels
-	20, // 19: vinescale.wire.v1.Labels.values:type_name -> vinescale.wire.v1.Labels.ValuesEntry
-	14, // 20: vinescale.wire.v1.Figures.measures:type_name -> vinescale.wire.v1.MeasureColumn
-	15, // 21: vinescale.wire.v1.Figures.device_use:type_name -> vinescale.wire.v1.DeviceUse
-	16, // 22: vinescale.wire.v1.Figures.disks:type_name -> vinescale.wire.v1.Disk
-	17, // 23: vinescale.wire.v1.Figures.latencies:type_name -> vinescale.wire.v1.Latency
-	18, // 24: vinescale.wire.v1.Figures.interfaces:type_name -> vinescale.wire.v1.Interface
-	25, // [25:25] is the sub-list for method output_type
-	25, // [25:25] is the sub-list for method input_type
-	25, // [25:25] is the sub-list for extension type_name
-	25, // [25:25] is the sub-list for extension extendee
-	0,  // [0:25] is the sub-list for field type_name
+	21, // 19: vinescale.wire.v1.Labels.values:type_name -> vinescale.wire.v1.Labels.ValuesEntry
+	15, // 20: vinescale.wire.v1.Figures.measures:type_name -> vinescale.wire.v1.MeasureColumn
+	16, // 21: vinescale.wire.v1.Figures.device_use:type_name -> vinescale.wire.v1.DeviceUse
+	17, // 22: vinescale.wire.v1.Figures.disks:type_name -> vinescale.wire.v1.Disk
+	18, // 23: vinescale.wire.v1.Figures.latencies:type_name -> vinescale.wire.v1.Latency
+	19, // 24: vinescale.wire.v1.Figures.interfaces:type_name -> vinescale.wire.v1.Interface
+	14, // 25: vinescale.wire.v1.Figures.swap_use:type_name -> vinescale.wire.v1.SwapUse
+	26, // [26:26] is the sub-list for method output_type
+	26, // [26:26] is the sub-list for method input_type
+	26, // [26:26] is the sub-list for extension type_name
+	26, // [26:26] is the sub-list for extension extendee
+	0,  // [0:26] is the sub-list for field type_name
 }
 
 func init() { file_internal_wire_interval_proto_init() }
@@ -2268,13 +2364,14 @@ func file_internal_wire_interval_proto_init() {
 	if File_internal_wire_interval_proto != nil {
 		return
 	}
+	file_internal_wire_interval_proto_msgTypes[19].OneofWrappers = []any{}
 	type x struct{}
 	out := protoimpl.TypeBuilder{
 		File: protoimpl.DescBuilder{
 			GoPackagePath: reflect.TypeOf(x{}).PkgPath(),
 			RawDescriptor: unsafe.Slice(unsafe.StringData(file_internal_wire_interval_proto_rawDesc), len(file_internal_wire_interval_proto_rawDesc)),
 			NumEnums:      0,
-			NumMessages:   21,
+			NumMessages:   22,
 			NumExtensions: 0,
 			NumServices:   0,
 		},

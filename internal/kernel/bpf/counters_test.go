@@ -4,6 +4,7 @@ import (
 	"errors"
 	"os"
 	"testing"
+	"time"
 	"unsafe"
 
 	"github.com/stretchr/testify/assert"
@@ -38,7 +39,8 @@ func TestOpen_EachFeatureIsThereOrSaysWhy(t *testing.T) {
 		}
 	}
 	assert.Positive(t, me)
-	ran, _, err := c.Totals()
+	require.NoError(t, c.Settle())
+	totals, err := c.Totals()
 	require.NoError(t, err)
 	sum := uint64(0)
 	require.NoError(t, c.CPU(func(_ GroupPair, by []Spent) {
@@ -47,10 +49,22 @@ func TestOpen_EachFeatureIsThereOrSaysWhy(t *testing.T) {
 		}
 	}))
 	whole := uint64(0)
-	for _, n := range ran {
+	for _, n := range totals.Ran {
 		whole += n
 	}
 	assert.InDelta(t, whole, sum, 20e6, "what cgroups had is what tasks ran")
+
+	begun := time.Now()
+	time.Sleep(200 * time.Millisecond)
+	require.NoError(t, c.Settle())
+	now, err := c.Totals()
+	require.NoError(t, err)
+	elapsed := time.Since(begun).Nanoseconds() + 20e6
+	for cpu, n := range now.IdleTask {
+		idle := int64(n - totals.IdleTask[cpu])
+		assert.GreaterOrEqual(t, idle, int64(0))
+		assert.LessOrEqual(t, idle+int64(now.Ran[cpu]-totals.Ran[cpu]), elapsed, "CPU %d: tasks and the idle task take turns", cpu)
+	}
 }
 
 func TestExplain_SaysWhatToDo(t *testing.T) {

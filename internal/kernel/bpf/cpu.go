@@ -50,8 +50,8 @@ func (c *Counters) openCPU(Options) error {
 	return c.Settle() // so that what runs now is known from here on
 }
 
-// Settle charges the tasks that are on a CPU now: about 10 µs for each CPU. Without it, what runs long is charged when
-// it next leaves its CPU.
+// Settle charges the tasks that are on a CPU now, and puts down what is gathered there: about 10 µs for each CPU. Without it, what
+// runs long is charged when it next leaves its CPU, and what its cgroup spent there is told when another's turn comes.
 func (c *Counters) Settle() error {
 	for cpu := range c.cpus {
 		_, err := c.cpu.Settle.Run(&ebpf.RunOptions{Context: make([]byte, 32), Flags: unix.BPF_F_TEST_RUN_ON_CPU, CPU: uint32(cpu)})
@@ -62,24 +62,30 @@ func (c *Counters) Settle() error {
 	return nil
 }
 
-// CPU visits the CPU time of each cgroup pair, by CPU, since Open or since the pair was forgotten.
+// CPU visits the CPU time of each cgroup pair, by CPU, since Open or since the pair was forgotten, as it was last settled.
 func (c *Counters) CPU(visit func(GroupPair, []Spent)) error {
 	return c.spent.each(c.cpu.ByGroup, c.cpus, visit)
 }
 
-// Totals is how long tasks ran on each CPU, in nanoseconds since Open, and how many records of ended tasks found no room.
-func (c *Counters) Totals() (ran []uint64, lost uint64, err error) {
-	if err = c.cpu.Totals.Lookup(uint32(0), &ran); err != nil {
-		return nil, 0, err
+// CPUTotals are counts by CPU since Open, in nanoseconds.
+type CPUTotals struct {
+	Ran      []uint64 // by tasks, on the scheduler's clock
+	IdleTask []uint64 // the idle task was there: idle, or in an interrupt, or on its way in or out
+	LostEnds uint64   // records of ended tasks that found no room, of all CPUs
+}
+
+// Totals reads the counts by CPU.
+func (c *Counters) Totals() (t CPUTotals, err error) {
+	var heres []cpuHere
+	if err = c.cpu.Heres.Lookup(uint32(0), &heres); err != nil {
+		return t, err
 	}
-	var missed []uint64
-	if err = c.cpu.Totals.Lookup(uint32(1), &missed); err != nil {
-		return nil, 0, err
+	for i := range heres {
+		t.Ran = append(t.Ran, heres[i].Ran)
+		t.IdleTask = append(t.IdleTask, heres[i].IdleTask)
+		t.LostEnds += heres[i].Lost
 	}
-	for _, n := range missed {
-		lost += n
-	}
-	return ran, lost, nil
+	return t, nil
 }
 
 // ForgetCPU drops cgroups that are no more, whose places others may need.

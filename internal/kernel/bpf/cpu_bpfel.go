@@ -37,6 +37,16 @@ type cpuGroups struct {
 	Cpuacct uint64
 }
 
+type cpuHere struct {
+	_         structs.HostLayout
+	Groups    cpuGroups
+	Spent     cpuSpent
+	Ran       uint64
+	IdleTask  uint64
+	IdleSince uint64
+	Lost      uint64
+}
+
 type cpuLast struct {
 	_     structs.HostLayout
 	At    cpuSpent
@@ -57,12 +67,13 @@ type cpuSpent struct {
 const (
 	cpuMapByGroup     = "by_group"
 	cpuMapEndedTasks  = "ended_tasks"
+	cpuMapHeres       = "heres"
 	cpuMapLasts       = "lasts"
-	cpuMapTotals      = "totals"
 	cpuProgOnSwitch   = "on_switch"
 	cpuProgSettle     = "settle"
 	cpuVarAttachedNs  = "attached_ns"
 	cpuVarUnusedEnded = "unused_ended"
+	cpuVarUnusedHere  = "unused_here"
 	cpuVarUnusedSpent = "unused_spent"
 )
 
@@ -118,8 +129,8 @@ type cpuProgramSpecs struct {
 type cpuMapSpecs struct {
 	ByGroup    *ebpf.MapSpec `ebpf:"by_group"`
 	EndedTasks *ebpf.MapSpec `ebpf:"ended_tasks"`
+	Heres      *ebpf.MapSpec `ebpf:"heres"`
 	Lasts      *ebpf.MapSpec `ebpf:"lasts"`
-	Totals     *ebpf.MapSpec `ebpf:"totals"`
 }
 
 // cpuVariableSpecs contains global variables before they are loaded into the kernel.
@@ -128,6 +139,7 @@ type cpuMapSpecs struct {
 type cpuVariableSpecs struct {
 	AttachedNs  *ebpf.VariableSpec `ebpf:"attached_ns"`
 	UnusedEnded *ebpf.VariableSpec `ebpf:"unused_ended"`
+	UnusedHere  *ebpf.VariableSpec `ebpf:"unused_here"`
 	UnusedSpent *ebpf.VariableSpec `ebpf:"unused_spent"`
 }
 
@@ -153,16 +165,16 @@ func (o *cpuObjects) Close() error {
 type cpuMaps struct {
 	ByGroup    *ebpf.Map `ebpf:"by_group"`
 	EndedTasks *ebpf.Map `ebpf:"ended_tasks"`
+	Heres      *ebpf.Map `ebpf:"heres"`
 	Lasts      *ebpf.Map `ebpf:"lasts"`
-	Totals     *ebpf.Map `ebpf:"totals"`
 }
 
 func (m *cpuMaps) Close() error {
 	return _CpuClose(
 		m.ByGroup,
 		m.EndedTasks,
+		m.Heres,
 		m.Lasts,
-		m.Totals,
 	)
 }
 
@@ -172,6 +184,7 @@ func (m *cpuMaps) Close() error {
 type cpuVariables struct {
 	AttachedNs  *ebpf.Variable `ebpf:"attached_ns"`
 	UnusedEnded *ebpf.Variable `ebpf:"unused_ended"`
+	UnusedHere  *ebpf.Variable `ebpf:"unused_here"`
 	UnusedSpent *ebpf.Variable `ebpf:"unused_spent"`
 }
 

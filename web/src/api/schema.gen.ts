@@ -698,6 +698,8 @@ export interface components {
             threads: number;
             /** Format: date-time */
             to: string;
+            /** @description Why nothing is known of what it ran and used. */
+            unavailable?: string;
             /** @description Sums over its workloads, one per resource. */
             uses: components["schemas"]["GroupUse"][];
             /** @enum {string} */
@@ -796,7 +798,7 @@ export interface components {
             shares_cpus_with: components["schemas"]["Mate"][];
             /** @description What else used the host's disks over the span, most bytes first. */
             shares_disks_with: components["schemas"]["Mate"][];
-            /** @description Why the space its files take is not known. */
+            /** @description Why the space its files take is not known; empty where it is among the figures. */
             space_unavailable: string;
             /** @description running, ended, silent (its host does not report), or first reading: usage in N s. */
             state: string;
@@ -1063,6 +1065,8 @@ export interface components {
             /** Format: date-time */
             from: string;
             host: string;
+            /** @description Hosts of which nothing was recorded in the span: of their devices nothing is known. */
+            hosts_not_recorded: string[];
             /** Format: date-time */
             to: string;
             /** @description A device was at its end: busy most of the time, or its operations waited long. */
@@ -1398,6 +1402,10 @@ export interface components {
              */
             line_rate_bytes_per_second: number | null;
             name: string;
+            /** @description The workload that alone is at its other end: the machine of a tap, or whose network namespace has the other half of a veth pair. Left out where there is none, or several share it. */
+            other_end?: components["schemas"]["UserRef"];
+            /** @description The interface of this host at its other end. */
+            peer?: string;
             /** Format: double */
             received_bytes_per_second: number;
             /** Format: double */
@@ -1448,18 +1456,20 @@ export interface components {
             /** Format: date-time */
             from: string;
             host: string;
+            /** @description Hosts of which nothing was recorded in the span: of their network nothing is known. */
+            hosts_not_recorded: string[];
             /** @description Those that lead off the host first, the busiest first. */
             interfaces: components["schemas"]["LinkLine"][];
             /** @description Over the workloads. */
-            ip: components["schemas"]["LinkTotals"];
+            ip?: components["schemas"]["LinkTotals"];
             /** @description Workloads whose network cannot be told apart. */
             not_counted: components["schemas"]["MissingLink"][];
-            /** @description Wire less IP: frame headers, what passes through, and traffic of no workload. Negative where workloads talk to each other without leaving the host. */
-            residual: components["schemas"]["LinkTotals"];
+            /** @description Wire less IP: frame headers, what passes through, and traffic of no workload. Negative where workloads talk to each other without leaving the host, and where an interface counts what it sends before it is cut into frames. */
+            residual?: components["schemas"]["LinkTotals"];
             /** Format: date-time */
             to: string;
-            /** @description Over the interfaces that lead off the host: with frames, and what passes through. */
-            wire: components["schemas"]["LinkTotals"];
+            /** @description Left out, like the two below, where nothing was recorded. Over the interfaces that lead off the host: with frames, and what passes through. */
+            wire?: components["schemas"]["LinkTotals"];
             /** @description At IP level, most bytes first. */
             workloads: components["schemas"]["LinkUser"][];
         };
@@ -1491,14 +1501,14 @@ export interface components {
              * Format: double
              * @description Page cache charged to nobody.
              */
-            cache_bytes: number;
+            cache_bytes: number | null;
             /** Format: double */
             capacity_bytes: number | null;
             /**
              * Format: double
-             * @description To workloads, in the mean.
+             * @description To workloads, in the mean. Null, like the other lines, where nothing was recorded.
              */
-            charged_bytes: number;
+            charged_bytes: number | null;
             /** Format: double */
             free_bytes: number | null;
             /** Format: date-time */
@@ -1508,12 +1518,12 @@ export interface components {
              * Format: double
              * @description Set aside in pools of huge pages, taken or not.
              */
-            huge_pages_bytes: number;
+            huge_pages_bytes: number | null;
             /**
              * Format: double
              * @description The kernel's own structures, charged to nobody.
              */
-            kernel_bytes: number;
+            kernel_bytes: number | null;
             notes: string[];
             /** Format: double */
             residual_bytes: number | null;
@@ -1545,6 +1555,8 @@ export interface components {
             name: string;
             owner: string;
             source: string;
+            /** @description Where its swapped pages are, most first: as counted where there is one swap, else added up over its processes' page tables. */
+            swap_on: components["schemas"]["SwapOn"][];
             tenant: string;
         };
         MissingLink: {
@@ -1610,6 +1622,8 @@ export interface components {
             tenant: string;
             /** Format: date-time */
             to: string;
+            /** @description Why nothing is known of it. */
+            unavailable?: string;
         };
         PoolsInputBody: {
             pools: string[];
@@ -1770,7 +1784,7 @@ export interface components {
             resource: string;
             /**
              * Format: double
-             * @description Null when none of its workloads has a figure.
+             * @description Null when none of its workloads has a figure, or nothing was recorded.
              */
             used_mean: number | null;
         };
@@ -1863,6 +1877,12 @@ export interface components {
             /** Format: int64 */
             used_bytes: number;
         };
+        SwapOn: {
+            /** Format: double */
+            bytes: number;
+            source: string;
+            swap: string;
+        };
         Tenancy: {
             rules: components["schemas"]["RuleText"][];
             tenants: string[];
@@ -1948,6 +1968,14 @@ export interface components {
             owner: string;
             to: string;
             workload: string;
+        };
+        UserRef: {
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            name: string;
+            owner: string;
+            tenant: string;
         };
         Warming: {
             /** Format: date-time */

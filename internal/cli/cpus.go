@@ -1,0 +1,93 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"vinescale/internal/hub"
+)
+
+func newCPUs() *cobra.Command {
+	return aboutHost("cpus HOST", "The ledger of each logical CPU of a host, and who ran there",
+		`Cpus closes the ledger of each logical CPU: user, system, interrupts, steal, waiting
+for I/O and idle add up to the time there was, and what does not is the residual.
+Below, who ran there. Where tasks' time is counted, what is left of it is the
+kernel's own.`, `  vinescale cpus cellar-1
+  vinescale cpus cellar-1 --span 1h --as csv`, "/cpus", printCPUs)
+}
+
+func printCPUs(w io.Writer, as string, c *hub.CPUs) error {
+	switch as {
+	case "json":
+		return writeIndented(w, c)
+	case "csv", "jsonl":
+		return write(w, as, cpuColumns, c.CPUs)
+	}
+	fmt.Fprintf(w, "%s from %s until %s      %d CPUs\n\n", visible(c.Host), c.From.Local().Format("2006-01-02 15:04"), c.To.Local().Format("15:04"), len(c.CPUs))
+	if c.Reason != "" {
+		fmt.Fprintf(w, "Not available: %s.\n", c.Reason)
+		return nil
+	}
+	t := newTable(w)
+	head := []cell{{"CPU", true}, {"core", true}, {"node", true}, {"MHz", true}}
+	for _, name := range []string{"user", "system", "irq", "softirq", "steal", "iowait", "idle", "residual"} {
+		head = append(head, cell{name, true})
+	}
+	t.row(append(head, cell{"who ran there", false})...)
+	for i := range c.CPUs {
+		x := &c.CPUs[i]
+		part := func(v float64) cell {
+			if x.Capacity <= 0 {
+				return cell{"–", true}
+			}
+			return cell{percentText(v / x.Capacity), true}
+		}
+		who := []string{}
+		for _, s := range x.Shares {
+			if len(who) < 3 && x.Capacity > 0 && s.Seconds/x.Capacity >= 0.001 {
+				who = append(who, fmt.Sprintf("%s %s", s.Name, percentText(s.Seconds/x.Capacity)))
+			}
+		}
+		if n := len(x.Shares) - len(who); n > 0 && len(who) == 3 {
+			who = append(who, fmt.Sprintf("and %d more", n))
+		}
+		if x.Other != nil && x.Capacity > 0 && *x.Other/x.Capacity >= 0.001 {
+			who = append(who, "kernel "+percentText(*x.Other/x.Capacity))
+		}
+		t.row(cell{fmt.Sprint(x.CPU), true}, cell{known(x.Core), true}, cell{known(x.Node), true}, cell{megahertz(x.MHz), true}, part(x.User), part(x.System), part(x.IRQ), part(x.SoftIRQ),
+			part(x.Steal), part(x.IOWait), part(x.Idle), part(x.Residual), cell{strings.Join(who, ", "), false})
+	}
+	if err := t.flush(); err != nil {
+		return err
+	}
+	fmt.Fprintln(w, "\nParts of the CPU's time. –  not known here.")
+	return nil
+}
+
+func megahertz(v *float64) string {
+	if v == nil {
+		return "–"
+	}
+	return fmt.Sprintf("%.0f", *v)
+}
+
+func known(n int) string {
+	if n < 0 {
+		return "–"
+	}
+	return fmt.Sprint(n)
+}
+
+var cpuColumns = []column[hub.CPULine]{
+	{name: "cpu", value: func(x hub.CPULine) any { return x.CPU }}, {name: "core", value: func(x hub.CPULine) any { return x.Core }},
+	{name: "package", value: func(x hub.CPULine) any { return x.Package }}, {name: "numa_node", value: func(x hub.CPULine) any { return x.Node }},
+	{name: "mhz", value: func(x hub.CPULine) any { return x.MHz }}, {name: "capacity_seconds", value: func(x hub.CPULine) any { return x.Capacity }},
+	{name: "user_seconds", value: func(x hub.CPULine) any { return x.User }}, {name: "system_seconds", value: func(x hub.CPULine) any { return x.System }},
+	{name: "irq_seconds", value: func(x hub.CPULine) any { return x.IRQ }}, {name: "softirq_seconds", value: func(x hub.CPULine) any { return x.SoftIRQ }},
+	{name: "steal_seconds", value: func(x hub.CPULine) any { return x.Steal }}, {name: "iowait_seconds", value: func(x hub.CPULine) any { return x.IOWait }},
+	{name: "idle_seconds", value: func(x hub.CPULine) any { return x.Idle }}, {name: "residual_seconds", value: func(x hub.CPULine) any { return x.Residual }},
+	{name: "tasks_seconds", value: func(x hub.CPULine) any { return x.Ran }},
+}

@@ -1,0 +1,103 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"vinescale/internal/hub"
+)
+
+func newInterfaces() *cobra.Command {
+	return acrossHosts(&cobra.Command{
+		Use: "interfaces", Short: "Every network interface, and which workload moved what",
+		Long: `Interfaces shows what went over each network interface, received and sent as the
+host sees it, and what each workload moved, as the workload sees it. Workloads are
+counted at IP level, interfaces with their frames: the residual is what lies between,
+and what passes through.`,
+		Example: `  vinescale interfaces --host press-1
+  vinescale interfaces --span 1h --as json`,
+	}, "/interfaces", printLinks)
+}
+
+func printLinks(w io.Writer, as string, l *hub.Links) error {
+	switch as {
+	case "json":
+		return writeIndented(w, l)
+	case "csv", "jsonl":
+		return write(w, as, linkColumns, l.Interfaces)
+	}
+	fmt.Fprintf(w, "%s from %s until %s\n\n", visible(l.Host), l.From.Local().Format("2006-01-02 15:04"), l.To.Local().Format("15:04"))
+	if len(l.Silent) > 0 {
+		fmt.Fprintf(w, "%s\n", folded("Of "+strings.Join(l.Silent, ", ")+" nothing was recorded in this span."))
+	}
+	if l.Wire == nil {
+		return nil
+	}
+	t := newTable(w)
+	t.row(cell{"interface", false}, cell{"kind", false}, cell{"received MB/s", true}, cell{"of line", true}, cell{"sent MB/s", true}, cell{"of line", true}, cell{"packets/s", true}, cell{"dropped", true}, cell{"errors", true}, cell{"other end", false})
+	within, more := 0, 0
+	for _, x := range l.Interfaces {
+		if !x.LeadsOff {
+			if x.Received+x.Sent == 0 {
+				continue
+			}
+			if within++; within > 15 {
+				more++
+				continue
+			}
+		}
+		in, out := "–", "–"
+		if x.ReceivedShare != nil {
+			in, out = percentText(*x.ReceivedShare), percentText(*x.SentShare)
+		}
+		t.row(cell{x.Name + " on " + x.Host, false}, cell{x.Kind, false}, cell{megabytes(x.Received), true}, cell{in, true}, cell{megabytes(x.Sent), true}, cell{out, true},
+			cell{fmt.Sprintf("%.0f", x.ReceivedPkts+x.SentPkts), true}, cell{fmt.Sprint(x.Dropped), true}, cell{fmt.Sprint(x.Errors), true}, cell{otherEnd(&x), false})
+	}
+	if err := t.flush(); err != nil {
+		return err
+	}
+	if more > 0 {
+		fmt.Fprintf(w, "  %d more within hosts carried less; --as csv has them all\n", more)
+	}
+	fmt.Fprintln(w, "\nInterfaces: received and sent as the host sees it, with frames. Workloads: as they see it, IP level.")
+	fmt.Fprintln(w)
+	t = newTable(w)
+	t.row(cell{"workload", false}, cell{"tenant", false}, cell{"host", false}, cell{"received MB/s", true}, cell{"sent MB/s", true}, cell{"loopback MB/s", true}, cell{"source", false})
+	for _, x := range l.Workloads[:min(len(l.Workloads), 20)] {
+		t.row(cell{x.Name, false}, cell{x.Tenant, false}, cell{x.Host, false}, cell{megabytes(x.Received), true}, cell{megabytes(x.Sent), true}, cell{megabytes(x.Local), true}, cell{x.Source, false})
+	}
+	total := func(name string, x hub.LinkTotals) {
+		t.row(cell{name, false}, cell{"", false}, cell{"", false}, cell{megabytes(x.Received), true}, cell{megabytes(x.Sent), true}, cell{"", true}, cell{"", false})
+	}
+	t.rule()
+	total("all workloads, IP", *l.IP)
+	total("interfaces off the host", *l.Wire)
+	total("residual", *l.Residual)
+	if err := t.flush(); err != nil {
+		return err
+	}
+	if n := len(l.Missing); n > 0 {
+		fmt.Fprintf(w, "\nOf %s the network cannot be told apart: they share the host's, and nothing there counts by cgroup.\n", counted(int64(n), "workload", "workloads"))
+	}
+	return nil
+}
+
+// otherEnd names who is at an interface's other end.
+func otherEnd(x *hub.LinkLine) string {
+	if x.OtherEnd != nil {
+		return x.OtherEnd.Name
+	}
+	return x.Peer
+}
+
+var linkColumns = []column[hub.LinkLine]{
+	{name: "host", value: func(x hub.LinkLine) any { return x.Host }}, {name: "interface", value: func(x hub.LinkLine) any { return x.Name }},
+	{name: "kind", value: func(x hub.LinkLine) any { return x.Kind }}, {name: "leads_off", value: func(x hub.LinkLine) any { return x.LeadsOff }},
+	{name: "received_bytes_per_second", value: func(x hub.LinkLine) any { return x.Received }}, {name: "sent_bytes_per_second", value: func(x hub.LinkLine) any { return x.Sent }},
+	{name: "received_packets_per_second", value: func(x hub.LinkLine) any { return x.ReceivedPkts }}, {name: "sent_packets_per_second", value: func(x hub.LinkLine) any { return x.SentPkts }},
+	{name: "dropped_packets", value: func(x hub.LinkLine) any { return x.Dropped }}, {name: "errors", value: func(x hub.LinkLine) any { return x.Errors }},
+	{name: "other_end", value: func(x hub.LinkLine) any { return otherEnd(&x) }},
+}

@@ -1,0 +1,155 @@
+package cli
+
+import (
+	"cmp"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"vinescale/core/amount"
+	"vinescale/internal/hub"
+)
+
+func newMemory() *cobra.Command {
+	return aboutHost("memory HOST", "A host's memory explained, and who holds it",
+		`Memory closes the ledger of a host's memory: what is charged to workloads, the
+kernel's own structures, page cache charged to nobody, huge pages, what is free,
+and the residual. Below, what each workload holds, by kind, and which of them hold
+much of it asleep.`, `  vinescale memory terrace-2
+  vinescale memory terrace-2 --span 24h`, "/memory", printMemory)
+}
+
+func printMemory(w io.Writer, as string, m *hub.Memory) error {
+	switch as {
+	case "json":
+		return writeIndented(w, m)
+	case "csv", "jsonl":
+		return write(w, as, memoryColumns, m.Workloads)
+	}
+	fmt.Fprintf(w, "%s from %s until %s\n\n", visible(m.Host), m.From.Local().Format("2006-01-02 15:04"), m.To.Local().Format("15:04"))
+	if m.Charged == nil {
+		fmt.Fprintf(w, "Not available: %s.\n", strings.Join(m.Notes, "; "))
+		return nil
+	}
+	t := newTable(w)
+	capacity := 0.0
+	if m.Capacity != nil {
+		capacity = *m.Capacity
+	}
+	line := func(name string, v *float64) {
+		if v == nil {
+			t.row(cell{name, false}, cell{"–", true})
+			return
+		}
+		share, bar := "", ""
+		if capacity > 0 {
+			share, bar = percentText(*v/capacity), barText(*v/capacity)
+		}
+		t.row(cell{name, false}, cell{fmt.Sprintf("%.2f", *v/(1<<30)), true}, cell{share, true}, cell{bar, false})
+	}
+	t.row(cell{"memory", false}, cell{"GiB", true}, cell{"of capacity", true}, cell{"", false})
+	line("charged to workloads", m.Charged)
+	line("kernel's own", m.Own)
+	line("page cache of nobody", m.Cache)
+	line("huge pages set aside", m.Huge)
+	line("free", m.Free)
+	line("residual", m.Residual)
+	t.rule()
+	line("capacity", m.Capacity)
+	if err := t.flush(); err != nil {
+		return err
+	}
+	fmt.Fprintln(w)
+	t = newTable(w)
+	t.row(cell{"workload", false}, cell{"tenant", false}, cell{"charged", true}, cell{"anon", true}, cell{"file", true}, cell{"shared", true}, cell{"kernel", true}, cell{"swap", true},
+		cell{"working set", true}, cell{"most", true}, cell{"PSS", true}, cell{"cores", true}, cell{"source", false}, cell{"", false})
+	for _, x := range m.Workloads[:min(len(m.Workloads), 20)] {
+		f := map[string]float64{}
+		for _, y := range x.Figures {
+			f[y.Name] = y.Value
+		}
+		gib := func(name string) cell {
+			v, ok := f[name]
+			if !ok {
+				return cell{"–", true}
+			}
+			return cell{fmt.Sprintf("%.2f", v/(1<<30)), true}
+		}
+		note := ""
+		if x.Asleep {
+			note = "asleep"
+		}
+		if n := f["memory_oom_kills"]; n > 0 {
+			note = strings.TrimSpace(fmt.Sprintf("%s %.0f ended for want of memory", note, n))
+		}
+		t.row(cell{x.Name, false}, cell{x.Tenant, false}, cell{fmt.Sprintf("%.2f", x.Charged/(1<<30)), true}, gib("memory_anon_bytes"), gib("memory_file_bytes"), gib("memory_shared_bytes"),
+			gib("memory_kernel_bytes"), gib("memory_swap_bytes"), gib("memory_working_set_bytes"), gib("memory_high_bytes"), gib("memory_proportional_bytes"),
+			cell{fmt.Sprintf("%.2f", x.CPUCores), true}, cell{x.Source, false}, cell{note, false})
+	}
+	if err := t.flush(); err != nil {
+		return err
+	}
+	fmt.Fprintln(w, "\nGiB. –  not counted for this workload.")
+	for _, s := range m.Swaps {
+		fmt.Fprintf(w, "Swap on %s (%s): %.2f of %.2f GiB in use now%s.\n", visible(s.Name), visible(s.Kind), float64(s.UsedBytes)/(1<<30), float64(s.SizeBytes)/(1<<30), swappedThere(m, s.Name))
+	}
+	for _, n := range m.Notes {
+		fmt.Fprintf(w, "%s%s.\n", strings.ToUpper(n[:1]), n[1:])
+	}
+	return nil
+}
+
+// swappedThere names who has most on a swap.
+func swappedThere(m *hub.Memory, swap string) string {
+	type part struct {
+		name  string
+		bytes float64
+	}
+	var parts []part
+	for _, x := range m.Workloads {
+		for _, on := range x.SwapOn {
+			if on.Swap == swap && on.Bytes >= 1<<20 {
+				parts = append(parts, part{x.Name, on.Bytes})
+			}
+		}
+	}
+	slices.SortFunc(parts, func(a, b part) int { return cmp.Compare(b.bytes, a.bytes) })
+	text := ""
+	for i, p := range parts[:min(len(parts), 3)] {
+		text += map[bool]string{true: "; ", false: ", "}[i == 0] + fmt.Sprintf("%s %.2f", visible(p.name), p.bytes/(1<<30))
+	}
+	if n := len(parts) - 3; n > 0 {
+		text += fmt.Sprintf(" and %d more", n)
+	}
+	return text
+}
+
+// memoryMeasure is a column of one of a workload's figures; null where it is not counted.
+func memoryMeasure(m amount.Measure) column[hub.MemoryUser] {
+	return column[hub.MemoryUser]{name: m.String(), value: func(x hub.MemoryUser) any {
+		for i := range x.Figures {
+			if x.Figures[i].Name == m.String() {
+				return x.Figures[i].Value
+			}
+		}
+		return nil
+	}}
+}
+
+var memoryColumns = []column[hub.MemoryUser]{
+	{name: "workload", value: func(x hub.MemoryUser) any { return x.Name }}, {name: "tenant", value: func(x hub.MemoryUser) any { return x.Tenant }},
+	{name: "charged_bytes", value: func(x hub.MemoryUser) any { return x.Charged }}, {name: "source", value: func(x hub.MemoryUser) any { return x.Source }},
+	{name: "cores", value: func(x hub.MemoryUser) any { return x.CPUCores }}, {name: "asleep", value: func(x hub.MemoryUser) any { return x.Asleep }},
+	memoryMeasure(amount.MemoryAnon), memoryMeasure(amount.MemoryFile), memoryMeasure(amount.MemoryShared), memoryMeasure(amount.MemoryKernel), memoryMeasure(amount.MemorySwap),
+	memoryMeasure(amount.MemoryWorkingSet), memoryMeasure(amount.MemoryHigh), memoryMeasure(amount.MemoryProportional), memoryMeasure(amount.MemoryOOMKills),
+	{name: "swap_on", value: func(x hub.MemoryUser) any {
+		names := make([]string, len(x.SwapOn))
+		for i, on := range x.SwapOn {
+			names[i] = on.Swap
+		}
+		return strings.Join(names, " ")
+	}},
+}

@@ -1,0 +1,83 @@
+package hub_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/internal/hub"
+)
+
+// TestMemory_OfABigHostOverALongSpanDoesNotOverflow adds up byte-milliseconds that are more than 63 bits hold.
+func TestMemory_OfABigHostOverALongSpanDoesNotOverflow(t *testing.T) {
+	const huge = 24 << 40 // bytes
+	f := newFixture(t)
+	f.dress = func(iv *account.Interval) {
+		iv.Detail.MemoryOwn, iv.Detail.MemoryCache = huge*60_000, huge*60_000
+		iv.Usages[0].Figures.Put(amount.MemoryAnon, huge*60_000, amount.Counted)
+		iv.Usages[0].Swapped = []account.SwapUse{{Swap: "/dev/sdb2", Units: huge * 60_000}, {Swap: "/dev/sdc2", Units: huge / 2 * 60_000}}
+	}
+	for minute := range 8 { // eight minutes of it are 1.3e19
+		require.NoError(t, f.send(minute, job("a", "m.abt")))
+	}
+	m, err := f.Memory(ctx, f.host.Name, f.span())
+	require.NoError(t, err)
+	assert.InEpsilon(t, float64(huge), *m.Own, 1e-9)
+	assert.InEpsilon(t, float64(huge), *m.Cache, 1e-9)
+	require.Len(t, m.Workloads, 1)
+	require.Len(t, m.Workloads[0].Figures, 1)
+	assert.InEpsilon(t, float64(huge), m.Workloads[0].Figures[0].Value, 1e-9)
+	assert.Equal(t, []hub.SwapOn{{Swap: "/dev/sdb2", Bytes: huge, Source: "summed"}, {Swap: "/dev/sdc2", Bytes: huge / 2, Source: "summed"}}, m.Workloads[0].SwapOn)
+}
+
+// TestLinks_NameWhoIsAtTheOtherEndNow moves an interface from one workload to another.
+func TestLinks_NameWhoIsAtTheOtherEndNow(t *testing.T) {
+	f := newFixture(t)
+	for minute, end := range []account.WorkloadID{0, 1, account.Unrecognised} {
+		f.dress = func(iv *account.Interval) {
+			iv.Detail.Interfaces = []account.Interface{{Name: "veth3", Kind: "veth", Inner: true, Received: 6000, Workload: end, Peer: map[bool]string{true: "veth4"}[end < 0]}}
+		}
+		require.NoError(t, f.send(minute, job("a", "m.abt"), job("b", "t.fink")))
+		l, err := f.Links(ctx, f.host.Name, f.span())
+		require.NoError(t, err)
+		require.Len(t, l.Interfaces, 1)
+		x := l.Interfaces[0]
+		assert.InDelta(t, 100, x.Received, 1e-9, "bytes per second, over all minutes")
+		if end < 0 {
+			assert.Nil(t, x.OtherEnd)
+			assert.Equal(t, "veth4", x.Peer)
+			continue
+		}
+		require.NotNil(t, x.OtherEnd)
+		assert.Equal(t, []string{"a", "b"}[end], x.OtherEnd.Name)
+	}
+}
+
+// TestAbout_ALevelThatIsKnownSeldomIsItsMeanWhereItIsKnown tells the space of files that were counted late in the span.
+func TestAbout_ALevelThatIsKnownSeldomIsItsMeanWhereItIsKnown(t *testing.T) {
+	f := newFixture(t)
+	for minute := range 4 {
+		f.dress = func(iv *account.Interval) {
+			iv.Usages[0].Figures.Put(amount.MemoryAnon, map[bool]int64{true: 1000 * 60_000}[minute == 3], amount.Counted)
+			if minute == 3 {
+				iv.Usages[0].Figures.Put(amount.SpaceUsed, 5000*60_000, amount.Summed)
+			}
+		}
+		require.NoError(t, f.send(minute, job("a", "m.abt")))
+	}
+	found, err := f.Find(ctx, "a", "")
+	require.NoError(t, err)
+	require.NotEmpty(t, found)
+	about, err := f.AboutWorkload(ctx, found[0].ID, f.span())
+	require.NoError(t, err)
+	values := map[string]float64{}
+	for _, m := range about.Figures {
+		values[m.Name] = m.Value
+	}
+	assert.InDelta(t, 5000, values["space_used_bytes"], 1e-6)
+	assert.InDelta(t, 250, values["memory_anon_bytes"], 1e-6, "what stood for a quarter of the time is a quarter in the mean")
+	assert.Empty(t, about.Space)
+}
