@@ -3,6 +3,7 @@ import { BalancePage } from './pages/balance/BalancePage'
 import { DisksPage } from './pages/disks/DisksPage'
 import { HostPage } from './pages/host/HostPage'
 import { HostsPage } from './pages/hosts/HostsPage'
+import { NetworkPage } from './pages/network/NetworkPage'
 import { RulesPage } from './pages/rules/RulesPage'
 import { TenantPage } from './pages/tenant/TenantPage'
 import { UserPage } from './pages/user/UserPage'
@@ -24,6 +25,7 @@ const routes = [
   createRoute({ getParentRoute: () => root, path: '/workloads/$id', component: WorkloadPage }),
   createRoute({ getParentRoute: () => root, path: '/users/$user', component: UserPage }),
   createRoute({ getParentRoute: () => root, path: '/disks', component: DisksPage }),
+  createRoute({ getParentRoute: () => root, path: '/network', component: NetworkPage }),
   createRoute({ getParentRoute: () => root, path: '/rules', component: RulesPage }),
 ] as const
 

@@ -23,6 +23,9 @@ export type Suggestion = Schemas['Suggestion']
 export type Warming = Schemas['Warming']
 export type DeviceLine = Schemas['DeviceLine']
 export type CPULine = Schemas['CPULine']
+export type Links = Schemas['Links']
+export type LinkLine = Schemas['LinkLine']
+export type HostMemory = Schemas['Memory']
 export type Identity = Schemas['Identity']
 
 /** What the service answered when it could not do what was asked (RFC 9457). */

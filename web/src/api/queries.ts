@@ -61,6 +61,23 @@ export function useDisks(span: Span, host?: string) {
   })
 }
 
+export function useLinks(span: Span, host?: string) {
+  return useQuery({
+    queryKey: [figures, 'interfaces', queryOf(span), host],
+    queryFn: () => answer(api.GET('/api/v1/interfaces', { params: { query: { ...queryOf(span), host } } })),
+    placeholderData: keepPreviousData,
+  })
+}
+
+export function useMemory(span: Span, host: string) {
+  return useQuery({
+    queryKey: [figures, 'memory', queryOf(span), host],
+    queryFn: () =>
+      answer(api.GET('/api/v1/hosts/{name}/memory', { params: { path: { name: host }, query: queryOf(span) } })),
+    placeholderData: keepPreviousData,
+  })
+}
+
 export function useCPUs(span: Span, host: string) {
   return useQuery({
     queryKey: [figures, 'cpus', queryOf(span), host],

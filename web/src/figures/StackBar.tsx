@@ -1,17 +1,20 @@
 export type Part = { name: string; value: number; colour: string }
 
-/** Parts of a whole side by side, from zero to the whole; what is free is the track behind them. */
+/** Parts of a whole side by side, from zero to the whole; what is free is the track behind them. Unknown is hatched. */
 export function StackBar({
   label,
   whole,
   parts,
   thin,
+  unknown,
 }: {
   label: string
   whole: number | null
   parts: Part[]
   thin?: boolean
+  unknown?: boolean
 }) {
+  if (unknown) return <div className="stack unknown" role="img" aria-label={`${label}: not available`} />
   const sum = parts.reduce((a, p) => a + Math.max(0, p.value), 0)
   const end = whole ?? sum
   const shown = parts.filter((p) => end > 0 && p.value / end > 0.0005)

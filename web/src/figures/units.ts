@@ -35,7 +35,7 @@ export const resourceMeaning: Record<ResourceName, string> = {
     'Memory charged to workloads, as the time-weighted mean over the span. Processes without a cgroup of their own count with their anonymous memory.',
   disk: 'Bytes read from and written to disks per second, as the mean over the span. The capacity is what the administrator declared: the kernel does not say what a disk can carry.',
   network:
-    'Bytes received and sent per second, both directions together, seen from the host. Workloads with a network namespace of their own are counted; what shares the host’s network cannot be told apart yet.',
+    'Bytes received and sent per second, both directions together, seen from the host. Workloads are counted by the cgroup of their sockets, by a network namespace of their own, or by a machine’s tap; where a host counts none of these, what shares its network is not available.',
 }
 
 /** A figure in a unit. Never an empty text: a figure that is not there is the caller's to show as such. */

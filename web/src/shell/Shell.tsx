@@ -43,6 +43,7 @@ const pages = [
   { to: '/', name: 'Balance' },
   { to: '/hosts', name: 'Hosts' },
   { to: '/disks', name: 'Disks' },
+  { to: '/network', name: 'Network' },
   { to: '/rules', name: 'Rules' },
 ] as const
 

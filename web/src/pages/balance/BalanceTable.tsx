@@ -61,6 +61,7 @@ export function BalanceTable({ balance }: { balance: Balance }) {
                 label={`${resourceTitle[c.resource]} of the fleet`}
                 whole={c.whole.capacity_mean}
                 parts={partsOf(balance, c)}
+                unknown={c.whole.used_mean === null}
               />
             </td>
           ))}

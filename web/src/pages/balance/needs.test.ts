@@ -55,6 +55,10 @@ describe('what needs you', () => {
       'curd-fermentlog ran on CPUs 12–13 of cellar-1, declared for Bottling Line: 70 CPU-seconds in the span.',
     ])
   })
+  it('does not call a span without records quiet', () => {
+    const needs = needsOf({ ...balance(use({ used_mean: null })), hosts: 0 }, [], [])
+    expect(needs.map(text)).toEqual(['Nothing was recorded in this span: what happened is not known.'])
+  })
   it('says nothing of the holder itself', () => {
     expect(needsOf(balance(use({})), [pin(12, 30, 'Bottling Line')], [])).toEqual([])
   })

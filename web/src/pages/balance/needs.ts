@@ -15,8 +15,15 @@ const order = { bad: 0, watch: 1, info: 2 }
 
 /** What the figures at hand say needs attention: work on others' pinned CPUs, quotas exceeded, hosts that fell silent. */
 export function needsOf(balance: Balance, pins: PinnedCPU[], hosts: Host[]): Need[] {
-  const needs = [...intruders(pins), ...quotas(balance), ...silent(hosts)]
+  const needs = [...unrecorded(balance), ...intruders(pins), ...quotas(balance), ...silent(hosts)]
   return needs.sort((a, b) => order[a.grade] - order[b.grade])
+}
+
+function unrecorded(balance: Balance): Need[] {
+  if (balance.hosts > 0) return []
+  return [
+    { grade: 'info', sentence: ['Nothing was recorded in this span: what happened is not known.'], class: 'Records' },
+  ]
 }
 
 function intruders(pins: PinnedCPU[]): Need[] {

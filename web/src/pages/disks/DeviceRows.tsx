@@ -1,10 +1,11 @@
 import type { DeviceLine } from '../../api/client'
 import { Meaning } from '../../figures/BalanceBar'
+import { Heads } from '../../figures/Heads'
 import { sourceMeaning } from '../../figures/sources'
 import { StackBar, type Part } from '../../figures/StackBar'
 import { tenantColour } from '../../figures/units'
 import { WorkloadLink } from '../../figures/WorkloadLink'
-import { milliseconds, percent, rate, size } from './text'
+import { milliseconds, percent, rate, size } from '../../figures/text'
 
 type Props = { devices: DeviceLine[]; colours: Map<string, number> }
 
@@ -14,33 +15,19 @@ export function DeviceRows({ devices, colours }: Props) {
   if (shown.length === 0) return <p className="p-3.5 font-serif">No host has told of any device in this span.</p>
   return (
     <table className="min-w-240">
-      <thead>
-        <tr>
-          <th scope="col">Device</th>
-          <th scope="col">Mounted</th>
-          <th scope="col" className="num">
-            Read
-          </th>
-          <th scope="col" className="num">
-            Written
-          </th>
-          <th scope="col" className="num">
-            Ops/s
-          </th>
-          <th scope="col" className="num">
-            Takes, mean
-          </th>
-          <th scope="col" className="num">
-            99 % within
-          </th>
-          <th scope="col" className="w-[13%]">
-            Busy
-          </th>
-          <th scope="col" className="w-[28%]">
-            Who
-          </th>
-        </tr>
-      </thead>
+      <Heads
+        columns={[
+          'Device',
+          'Mounted',
+          ['Read', 'num'],
+          ['Written', 'num'],
+          ['Ops/s', 'num'],
+          ['Takes, mean', 'num'],
+          ['99 % within', 'num'],
+          ['Busy', 'w-[13%]'],
+          ['Who', 'w-[28%]'],
+        ]}
+      />
       <tbody>
         {shown.map((d) => (
           <DeviceRow key={`${d.host}/${d.name}`} device={d} colours={colours} />

@@ -1,10 +1,11 @@
 import type { CPULine } from '../../api/client'
 import { useCPUs } from '../../api/queries'
+import { Heads } from '../../figures/Heads'
 import { StackBar } from '../../figures/StackBar'
 import { Waiting } from '../../figures/Trouble'
 import { WorkloadLink } from '../../figures/WorkloadLink'
 import { useTime } from '../../time/useTime'
-import { percent } from '../disks/text'
+import { percent } from '../../figures/text'
 
 /** The ledger of each logical CPU, and who ran there. */
 export function CPURows({ host }: { host: string }) {
@@ -25,21 +26,7 @@ export function CPURows({ host }: { host: string }) {
       </div>
       {cpus.data ? (
         <table className="min-w-200">
-          <thead>
-            <tr>
-              <th scope="col" className="num">
-                CPU
-              </th>
-              <th scope="col">Place</th>
-              <th scope="col" className="w-[34%]">
-                Its time
-              </th>
-              <th scope="col" className="num">
-                Idle
-              </th>
-              <th scope="col">Who ran there</th>
-            </tr>
-          </thead>
+          <Heads columns={[['CPU', 'num'], 'Place', ['Its time', 'w-[34%]'], ['Idle', 'num'], 'Who ran there']} />
           <tbody>
             {cpus.data.cpus.map((c) => (
               <CPURow key={c.cpu} line={c} />

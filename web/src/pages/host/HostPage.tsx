@@ -8,6 +8,7 @@ import { useTime } from '../../time/useTime'
 import { CPURows } from './CPURows'
 import { LedgerLines } from './LedgerLines'
 import { LedgerSheet } from './LedgerSheet'
+import { MemorySheet } from './MemorySheet'
 
 const modes: Record<string, string> = {
   v1: 'cgroup v1',
@@ -71,6 +72,7 @@ export function HostPage() {
           <Waiting error={ledger.error} what="The workloads" />
         )}
       </section>
+      <MemorySheet host={host} />
       <CPURows host={host} />
     </>
   )

@@ -24,15 +24,12 @@ export function LedgerSheet({ balance, error }: { balance: Balance | undefined; 
             className="grid grid-cols-[90px_1fr_150px] items-center gap-3.5 border-b border-rule px-3.5 py-2.5"
           >
             <b className="font-semibold">{resourceTitle[resource]}</b>
-            {r.used_mean === null ? (
-              <div className="stack unknown" role="img" aria-label={`${resourceTitle[resource]}: not available`} />
-            ) : (
-              <StackBar
-                label={resourceTitle[resource]}
-                whole={r.capacity_mean}
-                parts={partsOf(balance, { index, whole: r })}
-              />
-            )}
+            <StackBar
+              label={resourceTitle[resource]}
+              whole={r.capacity_mean}
+              parts={partsOf(balance, { index, whole: r })}
+              unknown={r.used_mean === null}
+            />
             <span className="text-right">
               {r.used_mean === null ? (
                 <span className="text-ink-2">{r.notes?.used ?? 'not available'}</span>

@@ -23,7 +23,9 @@ export function Figures({ figures, noSpace }: { figures: AboutWorkload['figures'
           )
         })}
       </dl>
-      <p className="px-3.5 pb-2.5 text-[12.5px] text-ink-2">Space of its files: not available, because {noSpace}.</p>
+      {noSpace !== '' && (
+        <p className="px-3.5 pb-2.5 text-[12.5px] text-ink-2">Space of its files: not available, because {noSpace}.</p>
+      )}
     </section>
   )
 }

@@ -1,5 +1,5 @@
 import { meanText } from '../../figures/units'
-import { size } from '../disks/text'
+import { size } from '../../figures/text'
 
 /** A measure's name for people, and its value with a unit that suits it. Its own name ends in the unit. */
 export function measureText(m: { name: string; value: number }): [name: string, text: string] {

@@ -1,0 +1,62 @@
+import { useBalance, useLinks } from '../../api/queries'
+import { TenantKey } from '../../figures/TenantKey'
+import { Waiting } from '../../figures/Trouble'
+import { rate } from '../../figures/text'
+import { useTime } from '../../time/useTime'
+import { LinkRows } from './LinkRows'
+import { UserRows } from './UserRows'
+
+/** Every network interface, and which workload moved what. */
+export function NetworkPage() {
+  const { span } = useTime()
+  const links = useLinks(span)
+  const balance = useBalance(span)
+  const colours = new Map(balance.data?.tenants.map((t) => [t.tenant, t.colour]))
+  const wire = links.data?.wire
+  const silent = links.data?.hosts_not_recorded ?? []
+  return (
+    <>
+      <h1 className="mb-1.5">Network</h1>
+      {wire && (
+        <p className="mb-3 font-serif text-[15px]" role="status">
+          The hosts received <b>{rate(wire.received_bytes_per_second)}</b> and sent{' '}
+          <b>{rate(wire.sent_bytes_per_second)}</b> over the interfaces that lead off them.
+        </p>
+      )}
+      {silent.length > 0 && (
+        <p className="mb-3 font-serif text-[15px]" role="status">
+          Of {silent.join(', ')} nothing was recorded in this span.
+        </p>
+      )}
+      <section className="sheet overflow-x-auto" aria-labelledby="links-title">
+        <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
+          <h2 id="links-title">Interfaces</h2>
+          <span className="text-[12.5px] text-ink-2">received and sent as the host sees it</span>
+        </div>
+        {links.data ? (
+          <LinkRows links={links.data.interfaces} />
+        ) : (
+          <Waiting error={links.error} what="The interfaces" />
+        )}
+      </section>
+      <section className="sheet mt-4.5 overflow-x-auto" aria-labelledby="users-title">
+        <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
+          <h2 id="users-title">Workloads</h2>
+          <span className="text-[12.5px] text-ink-2">received and sent as the workload sees it, IP level</span>
+        </div>
+        {links.data ? (
+          <UserRows links={links.data} colours={colours} />
+        ) : (
+          <Waiting error={links.error} what="The workloads" />
+        )}
+        {balance.data && <TenantKey tenants={balance.data.tenants} />}
+      </section>
+      <p className="mt-3 max-w-200 font-serif text-[13.5px] text-ink-2">
+        Interfaces count whole frames, workloads their IP packets. The residual is what lies between: frame headers,
+        what passes through a host, and the traffic of workloads that cannot be told apart. It is negative where
+        workloads talk to each other without leaving their host, and where an interface counts what it sends before it
+        is cut into frames, as those of virtual machines do.
+      </p>
+    </>
+  )
+}

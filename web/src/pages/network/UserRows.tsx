@@ -1,0 +1,94 @@
+import { useState } from 'react'
+import type { Links } from '../../api/client'
+import { Meaning } from '../../figures/BalanceBar'
+import { Heads } from '../../figures/Heads'
+import { sourceMeaning } from '../../figures/sources'
+import { rate } from '../../figures/text'
+import { tenantColour } from '../../figures/units'
+import { WorkloadLink } from '../../figures/WorkloadLink'
+
+const shownAtFirst = 12
+
+/** Who moved what, and the sums that hold workloads to interfaces. */
+export function UserRows({ links, colours }: { links: Links; colours: Map<string, number> }) {
+  const [all, setAll] = useState(false)
+  const shown = all ? links.workloads : links.workloads.slice(0, shownAtFirst)
+  const more = links.workloads.length - shownAtFirst
+  const sums = [
+    { name: 'All workloads', of: links.ip, className: 'sum' },
+    { name: 'Interfaces that lead off', of: links.wire, className: 'soft' },
+    { name: 'Residual', of: links.residual, className: 'soft' },
+  ].flatMap(({ of, ...s }) => (of ? [{ ...s, of }] : []))
+  return (
+    <>
+      <table className="min-w-180">
+        <Heads
+          columns={[
+            'Workload',
+            'Tenant',
+            'Host',
+            ['Received', 'num'],
+            ['Sent', 'num'],
+            ['Over loopback', 'num'],
+            'Source',
+          ]}
+        />
+        <tbody>
+          {shown.map((u) => (
+            <tr key={u.id}>
+              <th scope="row">
+                <WorkloadLink id={u.id} name={u.name} />
+              </th>
+              <td>
+                <span className="sw" style={{ background: tenantColour(colours.get(u.tenant) ?? 0) }} /> {u.tenant}
+              </td>
+              <td>{u.host}</td>
+              <td className="num">{rate(u.received_bytes_per_second)}</td>
+              <td className="num">{rate(u.sent_bytes_per_second)}</td>
+              <td className="num">{rate(u.local_bytes_per_second)}</td>
+              <td className="text-[12.5px] text-ink-2">
+                <Meaning meaning={sourceMeaning[u.source]}>{u.source}</Meaning>
+              </td>
+            </tr>
+          ))}
+          {more > 0 && (
+            <tr>
+              <td colSpan={7}>
+                <button
+                  type="button"
+                  className="text-[12.5px] cursor-pointer text-vine underline"
+                  onClick={() => setAll(!all)}
+                >
+                  {all ? 'Show the first only' : `Show ${more} more`}
+                </button>
+              </td>
+            </tr>
+          )}
+        </tbody>
+        <tbody>
+          {sums.map((s) => (
+            <tr key={s.name} className={s.className}>
+              <th scope="row" colSpan={3}>
+                {s.name}
+              </th>
+              <td className="num">{signed(s.of.received_bytes_per_second)}</td>
+              <td className="num">{signed(s.of.sent_bytes_per_second)}</td>
+              <td colSpan={2} />
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {links.not_counted.length > 0 && (
+        <p className="px-3.5 py-2.5 text-[12.5px] text-ink-2">
+          Of {links.not_counted.length} more the network is not available, because they share their host’s and nothing
+          there counts by cgroup.
+        </p>
+      )}
+    </>
+  )
+}
+
+/** A rate that may be below nothing. */
+function signed(v: number): string {
+  return v < 0 ? `−${rate(-v)}` : rate(v)
+}
