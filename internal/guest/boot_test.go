@@ -37,7 +37,11 @@ func TestVersion2(t *testing.T) {
 	}
 	initrd.add("dev/console", 0o020600, nil, 5, 1)
 	initrd.add("dev/null", 0o020666, nil, 1, 3)
-	for name, from := range map[string]string{"init": self, "burner": burner, "modules/virtio_blk.ko": filepath.Join(kernel, "virtio_blk.ko")} {
+	files := map[string]string{"init": self, "burner": burner}
+	for _, m := range modules {
+		files["modules/"+m+".ko"] = filepath.Join(kernel, m+".ko")
+	}
+	for name, from := range files {
 		content, err := os.ReadFile(from)
 		require.NoError(t, err)
 		initrd.add(name, 0o100755, content, 0, 0)
@@ -50,18 +54,26 @@ func TestVersion2(t *testing.T) {
 	}
 	image, err := os.ReadFile(filepath.Join(kernel, "bzImage"))
 	require.NoError(t, err)
-	disk := put("disk", nil)
-	require.NoError(t, os.Truncate(disk, 64<<20))
+	var drives []string // vda is written to as it is, vdb has a filesystem that counts projects, vdc and vdd are for swap
+	for i, size := range []int64{64 << 20, 64 << 20, 48 << 20, 48 << 20} {
+		disk := put(fmt.Sprint("disk", i), nil)
+		require.NoError(t, os.Truncate(disk, size))
+		if i == 1 {
+			out, err := exec.Command("/sbin/mke2fs", "-q", "-t", "ext4", "-O", "quota,project", "-E", "quotatype=prjquota", disk).CombinedOutput()
+			require.NoError(t, err, string(out))
+		}
+		id := fmt.Sprint("disk", i)
+		drives = append(drives, "-drive", "if=none,id="+id+",format=raw,file="+disk, "-device", "virtio-blk-pci,drive="+id)
+	}
 	result, serial := filepath.Join(dir, "result"), filepath.Join(dir, "serial")
 	ctx, cancel := context.WithTimeout(context.Background(), 150*time.Second)
 	defer cancel()
 	// More than one thread of emulation crashes such guests.
-	machine := exec.CommandContext(ctx, "qemu-system-x86_64", "-M", "q35", "-accel", "tcg,thread=single", "-cpu", "Nehalem", "-smp", "2", "-m", "640",
+	machine := exec.CommandContext(ctx, "qemu-system-x86_64", append(drives, "-M", "q35", "-accel", "tcg,thread=single", "-cpu", "Nehalem", "-smp", "2", "-m", "640",
 		"-nodefaults", "-display", "none", "-no-reboot", "-kernel", put("kernel", uncompressed(image)), "-initrd", put("initrd", initrd.close()),
 		"-append", "console=ttyS0 quiet panic=-1 oops=panic psi=1 -- -test.v -test.timeout=110s -test.run=^TestGuest",
 		"-chardev", "file,id=log,path="+serial, "-serial", "chardev:log", "-device", "isa-debug-exit,iobase=0xf4,iosize=4",
-		"-drive", "if=none,id=disk,format=raw,file="+disk, "-device", "virtio-blk-pci,drive=disk",
-		"-device", "virtio-serial-pci", "-chardev", "file,id=result,path="+result, "-device", "virtserialport,chardev=result,name=result")
+		"-device", "virtio-serial-pci", "-chardev", "file,id=result,path="+result, "-device", "virtserialport,chardev=result,name=result")...)
 	var said bytes.Buffer
 	machine.Stderr = &said
 	begun := time.Now()

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -26,10 +27,14 @@ const tree = "/sys/fs/cgroup"
 
 // cell is a cgroup that is recognised as a unit.
 func cell(t *testing.T, name string, settings ...[2]string) string {
+	return group(t, name+".service", settings...)
+}
+
+func group(t *testing.T, name string, settings ...[2]string) string {
 	if !inGuest() {
 		t.Skip("runs in the machine that TestVersion2 starts")
 	}
-	dir := filepath.Join(tree, name+".service")
+	dir := filepath.Join(tree, name)
 	require.NoError(t, os.Mkdir(dir, 0o755))
 	t.Cleanup(func() {
 		_ = os.WriteFile(dir+"/cgroup.kill", []byte("1"), 0)
@@ -43,11 +48,16 @@ func cell(t *testing.T, name string, settings ...[2]string) string {
 
 // start runs the burner in a cgroup.
 func start(t *testing.T, dir string, args ...string) (*exec.Cmd, *bufio.Scanner) {
+	return startAs(t, dir, &syscall.SysProcAttr{}, args...)
+}
+
+func startAs(t *testing.T, dir string, attributes *syscall.SysProcAttr, args ...string) (*exec.Cmd, *bufio.Scanner) {
 	d, err := os.Open(dir)
 	require.NoError(t, err)
 	defer d.Close()
 	cmd := exec.Command("/burner", args...)
-	cmd.SysProcAttr = &syscall.SysProcAttr{UseCgroupFD: true, CgroupFD: int(d.Fd())}
+	attributes.UseCgroupFD, attributes.CgroupFD = true, int(d.Fd())
+	cmd.SysProcAttr = attributes
 	cmd.Stderr = os.Stderr
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
@@ -68,12 +78,19 @@ type watcher struct {
 	sum      *account.Interval
 }
 
-func watch(t *testing.T, off ...bpf.Feature) *watcher {
-	w := &watcher{t: t, counters: bpf.Open(bpf.Options{CgroupV2: kernel.CgroupV2(tree), Off: off}), registry: identify.NewRegistry(identify.Options{Self: 1})}
+// counting is one set of counters for all tests: to load them takes an emulated machine seconds.
+var counting = sync.OnceValue(func() *bpf.Counters { return bpf.Open(bpf.Options{CgroupV2: kernel.CgroupV2(tree)}) })
+
+// watch begins to read this machine. Its reader is left open: closing it would end the counting for all.
+func watch(t *testing.T) *watcher {
+	return watchBy(t, counting())
+}
+
+func watchBy(t *testing.T, counters *bpf.Counters) *watcher {
+	w := &watcher{t: t, counters: counters, registry: identify.NewRegistry(identify.Options{Self: 1})}
 	var err error
-	w.reader, err = kernel.Open(w.registry, kernel.Options{Counters: w.counters, SlowPace: -1, RecheckEvery: 2})
+	w.reader, err = kernel.Open(w.registry, kernel.Options{Counters: w.counters, Ask: true, SlowPace: -1, RecheckEvery: 2})
 	require.NoError(t, err)
-	t.Cleanup(w.reader.Close)
 	require.Equal(t, "v2", w.reader.Mode())
 	require.NoError(t, w.reader.Read(&w.readings[2]))
 	w.read()
@@ -130,50 +147,65 @@ func TestGuestFeatures(t *testing.T) {
 	if !inGuest() {
 		t.Skip("runs in the machine that TestVersion2 starts")
 	}
-	c := bpf.Open(bpf.Options{CgroupV2: tree})
-	defer c.Close()
+	c := counting()
 	for f := range bpf.NumFeatures {
 		assert.NoError(t, c.Missing(f), f.String())
 	}
 }
 
 func TestGuestShortLivedWorkIsChargedToItsGroup(t *testing.T) {
-	dir := cell(t, "swarm")
-	record := filepath.Join(t.TempDir(), "record")
-	// It stops itself until it is to begin: waiting, too, would take an emulated machine some percent of its time.
-	swarm, _ := start(t, dir, "shorts", "150", "50", "1000", "stop", record)
-	require.Eventually(t, func() bool {
-		return strings.Contains(text(fmt.Sprintf("/proc/%d/stat", swarm.Process.Pid)), ") T ")
-	}, 10*time.Second, 50*time.Millisecond)
+	type swarm struct {
+		name, dir, record string
+		cmd               *exec.Cmd
+		before            int64
+	}
+	var swarms []*swarm
+	for _, name := range []string{"must", "lees"} {
+		x := &swarm{name: name, dir: cell(t, name), record: filepath.Join(t.TempDir(), "record")}
+		// It stops itself until it is to begin: waiting, too, would take an emulated machine some percent of its time.
+		x.cmd, _ = start(t, x.dir, "shorts", "60", "25", "1000", "stop", x.record)
+		require.Eventually(t, func() bool {
+			return strings.Contains(text(fmt.Sprintf("/proc/%d/stat", x.cmd.Process.Pid)), ") T ")
+		}, 10*time.Second, 50*time.Millisecond)
+		swarms = append(swarms, x)
+	}
 	w := watch(t)
-	before := inFile(t, dir+"/cpu.stat", "usage_usec")
-	require.NoError(t, swarm.Process.Signal(syscall.SIGCONT))
-	for {
-		time.Sleep(time.Second)
-		w.read()
-		if _, err := os.Stat(record); err == nil {
-			break
+	for _, x := range swarms {
+		x.before = inFile(t, x.dir+"/cpu.stat", "usage_usec")
+	}
+	for _, x := range swarms {
+		require.NoError(t, x.cmd.Process.Signal(syscall.SIGCONT))
+	}
+	for _, x := range swarms {
+		for {
+			time.Sleep(500 * time.Millisecond)
+			w.read()
+			if _, err := os.Stat(x.record); err == nil {
+				break
+			}
 		}
 	}
 	w.read()
-	var own, children int64
-	_, err := fmt.Sscan(text(record), &own, &children)
-	require.NoError(t, err)
-	u := w.usage("swarm")
-	charged := u.Units[amount.CPU]
-	t.Logf("own clocks %d us, charged %d us, cpu.stat %d us", own/1000, charged, inFile(t, dir+"/cpu.stat", "usage_usec")-before)
-	assert.InDelta(t, inFile(t, dir+"/cpu.stat", "usage_usec")-before, charged, 5_000, "as the kernel has it")
-	// Processes' own clocks fall some percent short of their group's in an emulated machine: a plausible size is all they are held
-	// to here. On this machine's kernel they are held to half a percent (internal/real).
-	assert.InEpsilon(t, own/1000, charged, 0.05)
-	assert.Equal(t, amount.Counted, u.Source[amount.CPU])
-	byCPU := int64(0)
-	for _, c := range u.CPUs {
-		byCPU += c.Micros
+	for _, x := range swarms {
+		var own, children int64
+		_, err := fmt.Sscan(text(x.record), &own, &children)
+		require.NoError(t, err)
+		u := w.usage(x.name)
+		charged, kernels := u.Units[amount.CPU], inFile(t, x.dir+"/cpu.stat", "usage_usec")-x.before
+		t.Logf("%s: own clocks %d us, charged %d us, cpu.stat %d us", x.name, own/1000, charged, kernels)
+		assert.InDelta(t, kernels, charged, 5_000, "as the kernel has it")
+		// Processes' own clocks fall some percent short of their group's in an emulated machine: a plausible size is all they are
+		// held to here. On this machine's kernel they are held to half a percent (internal/real).
+		assert.InEpsilon(t, own/1000, charged, 0.2)
+		assert.Equal(t, amount.Counted, u.Source[amount.CPU])
+		byCPU := int64(0)
+		for _, c := range u.CPUs {
+			byCPU += c.Micros
+		}
+		assert.Equal(t, amount.Counted, u.CPUSource, "by CPU too: version 2 has no such counter of its own")
+		assert.InDelta(t, charged, byCPU, 20_000)
+		assert.InDelta(t, charged, figure(t, u, amount.CPUUser)+figure(t, u, amount.CPUSystem), 10)
 	}
-	assert.Equal(t, amount.Counted, u.CPUSource, "by CPU too: version 2 has no such counter of its own")
-	assert.InDelta(t, charged, byCPU, 20_000)
-	assert.InDelta(t, charged, figure(t, u, amount.CPUUser)+figure(t, u, amount.CPUSystem), 10)
 }
 
 func TestGuestThrottlingAndPressureAreTold(t *testing.T) {
@@ -255,13 +287,21 @@ func TestGuestAPartitionOfCPUsIsWhatItMayRunOn(t *testing.T) {
 	}
 	l := w.sum.Ledgers[amount.CPU]
 	t.Logf("busy %d us, shares %d, kernel %d, steal %d, residual %d", l.Used.Units, l.Shares, l.Kernel.Units, l.Steal.Units, l.Residual.Units)
-	assert.InDelta(t, 0, l.Residual.Units, 0.05*float64(l.Used.Units)+30_000)
+	// What is busy is sampled at ticks there, and an emulated machine misses some.
+	assert.InDelta(t, 0, l.Residual.Units, 0.2*float64(l.Used.Units)+30_000)
+	w.sum = nil
+	time.Sleep(time.Second)
+	w.read() // from the reading before to this one
+	u = w.usage("alone")
+	require.NotEmpty(t, u.CPUs)
+	t.Logf("on CPU 1 %d us of %d us", u.CPUs[0].Micros, u.Units[amount.CPU])
+	assert.InDelta(t, u.Units[amount.CPU], u.CPUs[0].Micros, 50_000, "and all of its time was there, as far as the two counters are read at one time")
 }
 
 // TestGuestWithoutCounting reads the same with files alone.
 func TestGuestWithoutCounting(t *testing.T) {
 	dir := cell(t, "plain")
-	w := watch(t, bpf.CPU, bpf.Tasks, bpf.Network, bpf.Disk)
+	w := watchBy(t, nil)
 	start(t, dir, "pinned", "0", "1")
 	time.Sleep(1500 * time.Millisecond)
 	w.read()

@@ -2,6 +2,7 @@ package guest
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strings"
@@ -10,6 +11,9 @@ import (
 
 	"golang.org/x/sys/unix"
 )
+
+// modules of the guest's kernel that its tests need, in the order they are loaded.
+var modules = []string{"virtio_blk", "quota_tree", "quota_v2", "overlay", "veth"}
 
 func inGuest() bool { return os.Getpid() == 1 }
 
@@ -48,9 +52,13 @@ func mountAll() {
 
 // furnish loads what the tests need and opens the way for their results.
 func furnish() {
-	if f, err := os.Open("/modules/virtio_blk.ko"); err == nil {
-		if err := unix.FinitModule(int(f.Fd()), "", 0); err != nil {
-			println("virtio_blk:", err.Error())
+	for _, m := range modules {
+		f, err := os.Open("/modules/" + m + ".ko")
+		if err == nil {
+			err = unix.FinitModule(int(f.Fd()), "", 0)
+		}
+		if err != nil {
+			println(m, err.Error())
 		}
 	}
 	for _, c := range strings.Fields(text(tree + "/cgroup.controllers")) {
@@ -59,6 +67,9 @@ func furnish() {
 		}
 	}
 	results()
+	if out, err := exec.Command("/burner", "address", "lo", "127.0.0.1").CombinedOutput(); err != nil {
+		println("loopback:", err.Error(), string(out))
+	}
 }
 
 // results sends what tests say to the port from which it is read outside: none of the kernel's own words are in it.

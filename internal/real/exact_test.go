@@ -3,6 +3,7 @@ package real
 import (
 	"bufio"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -195,16 +196,8 @@ func TestExact_WorkThatLivesForAMillisecondIsChargedToWhoeverRanIt(t *testing.T)
 	busy := float64(l.Used.Units)
 	t.Logf("busy %.3f s, shares %.3f s, kernel %.3f s, steal %.3f s, residual %.3f s: %.2f %% of busy", busy/1e6, float64(l.Shares)/1e6,
 		float64(l.Kernel.Units)/1e6, float64(l.Steal.Units)/1e6, float64(l.Residual.Units)/1e6, 100*float64(l.Residual.Units)/busy)
-	// On a machine whose CPUs are taken away the kernel's own counters at times leave a CPU's time to nothing: neither idle, nor
-	// interrupts, nor steal, nor any task's. That is in the residual too, rightly, and is nobody's to be charged with.
-	var ran, nothing int64
-	for i, c := range w.sum.Detail.CPUs {
-		told := c.Idle + c.IOWait + c.IRQ + c.SoftIRQ + c.Steal + w.sum.Detail.RanMicros[i]
-		ran += w.sum.Detail.RanMicros[i]
-		nothing += max(w.sum.ElapsedMillis*1000-told, 0)
-	}
-	t.Logf("tasks ran %.3f s by the scheduler's clock; the kernel's counters leave %.3f s to nothing", float64(ran)/1e6, float64(nothing)/1e6)
-	assert.InDelta(t, 0, (float64(l.Residual.Units)-float64(nothing))/busy, 0.005, "the residual of a busy host is a rounding error")
+	// A hypervisor that takes CPUs away tells of it late, at times after the last reading: what it took is known to some percent.
+	assert.InDelta(t, 0, l.Residual.Units, 0.005*busy+0.05*float64(l.Steal.Units), "the residual of a busy host is a rounding error")
 	self := w.usage("vinescale-collector")
 	assert.Positive(t, self.Units[amount.CPU], "what reads is in the ledger, by itself")
 }
@@ -248,46 +241,100 @@ func TestExact_EveryCPUKnowsWhoRanOnIt(t *testing.T) {
 	}
 }
 
+// TestExact_ACgroupThatIsGoneLeavesItsTimeWhereItRan runs work in a version 2 cgroup within a cell that version 1 counts, and removes it: its
+// place among the counts is freed, and the cell has lost nothing and got nothing twice.
+func TestExact_ACgroupThatIsGoneLeavesItsTimeWhereItRan(t *testing.T) {
+	unified := kernel.CgroupV2("/sys/fs/cgroup")
+	if unified == "" || unified == "/sys/fs/cgroup" {
+		t.Skip("no version 2 hierarchy beside version 1 here")
+	}
+	must := newCell(t, "inner")
+	inner := filepath.Join(unified, must.name+".service", "inner")
+	require.NoError(t, os.Mkdir(inner, 0o755))
+	t.Cleanup(func() { os.Remove(inner) })
+	info, err := os.Stat(inner)
+	require.NoError(t, err)
+	id := info.Sys().(*syscall.Stat_t).Ino
+	places := func(w *watcher) (n int) {
+		require.NoError(t, w.counters.CPU(func(p bpf.GroupPair, _ []bpf.Spent) {
+			if p.V2 == id {
+				n++
+			}
+		}))
+		return n
+	}
+	w := watch(t)
+	within := &cell{name: must.name, dirs: append(slices.Clone(must.dirs), inner)}
+	record := filepath.Join(t.TempDir(), "record")
+	within.start(t, "0.5", "1", record)
+	require.Eventually(t, func() bool { return len(childrenIn(inner)) == 0 && exists(record) }, 10*time.Second, 50*time.Millisecond)
+	w.read()
+	before := w.usage(must.name).Units[amount.CPU]
+	require.Positive(t, places(w))
+	require.NoError(t, os.Remove(inner))
+	w.read()
+	assert.Zero(t, places(w))
+	w.read()
+	assert.InDelta(t, before, w.usage(must.name).Units[amount.CPU], 2000, "what it used stays its own")
+	assert.InDelta(t, 500_000, before, 100_000)
+}
+
+// childrenIn are the processes in a cgroup.
+func childrenIn(dir string) []string {
+	b, _ := os.ReadFile(dir + "/cgroup.procs")
+	return strings.Fields(string(b))
+}
+
 // TestExact_HostNetworkWorkloadsAreToldApart sends between two cells that share the host's network.
 func TestExact_HostNetworkWorkloadsAreToldApart(t *testing.T) {
 	if kernel.CgroupV2("/sys/fs/cgroup") == "" {
 		t.Skip("no version 2 hierarchy here: the kernel cannot tell sockets apart")
 	}
-	const tcp, udp = 100_000_000, 20_000_000
-	must, lees := newCell(t, "from"), newCell(t, "into")
-	w := watch(t)
+	// opens and each are the headers of the packet that opens a stream, and of each other packet: IP and TCP with its time stamps.
 	for _, x := range []struct {
-		protocol string
-		bytes    int
-	}{{"tcp", tcp}, {"udp", udp}} {
-		in := lees.start(t, "receive", x.protocol, strconv.Itoa(x.bytes))
-		out := must.start(t, "send", x.protocol, strconv.Itoa(x.bytes), line(t, in))
-		require.Equal(t, strconv.Itoa(x.bytes), line(t, out))
-		line(t, in)
+		protocol    string
+		bytes       int64
+		opens, each int64
+	}{{"tcp4", 100_000_000, 60, 52}, {"tcp6", 100_000_000, 80, 72}, {"udp4", 20_000_000, 28, 28}} {
+		t.Run(x.protocol, func(t *testing.T) {
+			if l, err := net.Listen("tcp6", "[::1]:0"); x.protocol == "tcp6" && err != nil {
+				t.Skip("this machine has no IPv6: ", err)
+			} else if err == nil {
+				l.Close()
+			}
+			must, lees := newCell(t, "from"), newCell(t, "into")
+			w := watch(t)
+			in := lees.start(t, "receive", x.protocol, strconv.FormatInt(x.bytes, 10))
+			out := must.start(t, "send", x.protocol, strconv.FormatInt(x.bytes, 10), line(t, in), "keep")
+			require.Equal(t, strconv.FormatInt(x.bytes, 10), line(t, out))
+			again, err := strconv.ParseInt(line(t, out), 10, 64)
+			require.NoError(t, err)
+			line(t, in)
+			time.Sleep(200 * time.Millisecond)
+			w.read()
+			from, into := w.usage(must.name), w.usage(lees.name)
+			figure := func(u account.Usage, m amount.Measure) int64 {
+				n, ok := u.Figures.Get(m)
+				require.True(t, ok, m.String())
+				require.Equal(t, amount.Counted, u.Figures.Source[m])
+				return n
+			}
+			sent, received := figure(from, amount.NetworkLocalSent), figure(into, amount.NetworkLocalReceived)
+			back, backReceived := figure(into, amount.NetworkLocalSent), figure(from, amount.NetworkLocalReceived)
+			headers := sent - x.bytes - again
+			t.Logf("sent %d of %d (headers %d, sent again %d), received %d; back %d, received %d", sent, x.bytes, headers, again, received, back, backReceived)
+			assert.Equal(t, sent, received, "what one sent over loopback the other received, to the byte")
+			assert.Equal(t, back, backReceived)
+			assert.EqualValues(t, x.opens%x.each, headers%x.each, "beyond the payload there are headers alone")
+			if x.protocol == "udp4" {
+				assert.EqualValues(t, x.bytes/1000*28, headers)
+			} else {
+				assert.GreaterOrEqual(t, headers, x.each*x.bytes/65536)
+				assert.Less(t, headers, x.bytes/200)
+			}
+			assert.Zero(t, from.Units[amount.Network], "loopback leaves no host")
+		})
 	}
-	time.Sleep(200 * time.Millisecond)
-	w.read()
-	from, into := w.usage(must.name), w.usage(lees.name)
-	figure := func(u account.Usage, m amount.Measure) int64 {
-		n, ok := u.Figures.Get(m)
-		require.True(t, ok, m.String())
-		require.Equal(t, amount.Counted, u.Figures.Source[m])
-		return n
-	}
-	sent, received := figure(from, amount.NetworkLocalSent), figure(into, amount.NetworkLocalReceived)
-	back, backReceived := figure(into, amount.NetworkLocalSent), figure(from, amount.NetworkLocalReceived)
-	t.Logf("sent %d, received %d; back %d, received %d", sent, received, back, backReceived)
-	// What is sent is seen before it is cut to the size the interface takes: each cut gives the receiver one header more.
-	assert.GreaterOrEqual(t, received, sent)
-	assert.Zero(t, (received-sent)%52, "what one sent over loopback the other received, to the byte")
-	assert.Less(t, received-sent, int64(tcp/1000))
-	assert.Equal(t, back, backReceived)
-	// Beyond the payload: 28 bytes of headers for each of 20,000 datagrams; TCP's 52 for each segment of up to 64 kB, with
-	// what opens and closes it.
-	headers := sent - tcp - udp - udp/1000*28
-	assert.GreaterOrEqual(t, headers, int64(52*tcp/65536))
-	assert.Less(t, headers, int64(tcp/200))
-	assert.Zero(t, from.Units[amount.Network], "loopback leaves no host")
 }
 
 // TestExact_DirectAndWrittenBackBytesAreCharged writes to a loop device past the page cache and through it.
@@ -368,8 +415,8 @@ func withoutCounting(t *testing.T, off []bpf.Feature) {
 	must, lees := newCell(t, "from"), newCell(t, "into")
 	w := watch(t, off...)
 	require.NoError(t, os.WriteFile(begin, nil, 0o644))
-	in := lees.start(t, "receive", "tcp", "30000000")
-	out := must.start(t, "send", "tcp", "30000000", line(t, in), "keep")
+	in := lees.start(t, "receive", "tcp4", "30000000")
+	out := must.start(t, "send", "tcp4", "30000000", line(t, in), "keep")
 	line(t, out)
 	line(t, in)
 	w.read()

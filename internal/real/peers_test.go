@@ -84,6 +84,7 @@ type peer struct {
 	facts                     map[string]string
 	around, part              string                                         // the workload around it, and a part its CPU time is all in
 	used                      func(t *testing.T, from, to time.Time) float64 // by its own clock
+	space                     int64                                          // bytes its files take at least; 0 where that is not known here
 }
 
 const peerSeconds = 300 // longer than the test takes: burners are ended with it
@@ -238,7 +239,7 @@ func (p *peers) containers() {
 		s.container(p.t, b, peerSeconds)
 		p.expect(b.record, peer{name: name, kind: "container", owner: "svc-cellar", tenant: "Cellar Intake", facts: map[string]string{
 			account.FactImage: "coop/intake:2026.4", account.FactCPULimit: "0.5", account.FactProgram: "burner",
-		}})
+		}, space: 2 << 20}) // the shell and the burner in its root
 	}
 }
 
@@ -405,11 +406,12 @@ func (p *peers) managedMachine() {
 
 func (p *peers) machineByHand() {
 	pidFile := filepath.Join(p.dir, "hand.pid")
+	image := p.put("crusher.img", make([]byte, 3<<20), 0o600)
 	p.run("qemu-system-x86_64", "-accel", "tcg,thread=single", "-name", "guest=crusher,debug-threads=on", "-m", "32", "-display", "none", "-nodefaults",
-		"-drive", "file="+p.boot()+",if=floppy,format=raw,readonly=on", "-daemonize", "-pidfile", pidFile)
+		"-drive", "file="+p.boot()+",if=floppy,format=raw,readonly=on", "-drive", "file="+image+",if=ide,format=raw", "-daemonize", "-pidfile", pidFile)
 	p.watch(pidIn(pidFile), peer{name: "crusher", kind: "vm", owner: "root", tenant: "Bottling Line", facts: map[string]string{
-		account.FactMemoryAsked: "33554432", account.FactDisks: p.boot(),
-	}})
+		account.FactMemoryAsked: "33554432", account.FactDisks: p.boot() + ", " + image,
+	}, space: 3 << 20})
 }
 
 func pidIn(file string) int {
@@ -604,6 +606,18 @@ func (p *peers) compare() {
 			assert.Equal(t, x.part, about.Parts[0].Name)
 			assert.InDelta(t, own, about.Parts[0].CPUSeconds, allowed, "%s: %s", share.Name, x.part)
 		}
+		for _, m := range about.Figures {
+			if m.Name == "space_used_bytes" {
+				t.Logf("%-22s its files take %.0f bytes (%s)", share.Name, m.Value, m.Source)
+				assert.GreaterOrEqual(t, m.Value, float64(x.space), share.Name)
+				assert.Less(t, m.Value, float64(x.space)+64<<20, share.Name)
+				x.space = 0
+			}
+		}
+		if _, err := os.ReadDir("/proc/1/root"); x.kind == "container" && err != nil {
+			x.space = 0 // from these mounts, which are not the host's, its root cannot be found
+		}
+		assert.Zero(t, x.space, "%s: %s", share.Name, about.Space)
 		if x.kind == "vm" {
 			virtual, sum := 0.0, 0.0
 			for _, part := range about.Parts {

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -21,6 +22,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vinescale/internal/hub"
 	"vinescale/internal/sheet"
 )
 
@@ -222,6 +224,21 @@ func TestShare_ThroughCollectorAndServiceAgreesToo(t *testing.T) {
 	var l sheet.Ledger
 	require.NoError(t, json.Unmarshal(service.run(t, "share", "--by", "workload", "--host", "here", "--span", "10m", "--as", "json"), &l))
 	s.requireTrue(t, &l)
+	for _, share := range l.Shares {
+		if share.Name != s.burners[0].name {
+			continue
+		}
+		var about hub.AboutWorkload
+		require.NoError(t, json.Unmarshal(service.run(t, "about", fmt.Sprint("workload/", share.WorkloadID), "--span", "10m", "--as", "json"), &about))
+		i := slices.IndexFunc(about.Figures, func(m hub.Measure) bool { return m.Name == "space_used_bytes" })
+		require.GreaterOrEqual(t, i, 0, about.Space)
+		out, err := exec.Command("du", "-s", "--block-size=1", filepath.Join(s.dir, share.Name, "rootfs")).Output()
+		require.NoError(t, err)
+		want, err := strconv.ParseFloat(strings.Fields(string(out))[0], 64)
+		require.NoError(t, err)
+		t.Logf("files of %s: %.0f bytes, walked as %.0f (%s)", share.Name, want, about.Figures[i].Value, about.Figures[i].Source)
+		assert.InDelta(t, want, about.Figures[i].Value, 256<<10, "its record grew meanwhile")
+	}
 }
 
 // served is a service that runs with its own books.

@@ -91,6 +91,7 @@ func pages(service, token, dir string, want func(string) bool) error {
 		{"tenant", "/tenants/Cellar%20Intake", "must-intake-1", "light"},
 		{"workload", "/workloads/" + workload, "Whose it is", "light"},
 		{"disks", "/disks", "Storage", "light"},
+		{"network", "/network", "Residual", "light"},
 		{"rules", "/rules", "the unit journal.service", "light"},
 	} {
 		if !want(p.name) {
@@ -137,7 +138,7 @@ func terminals(dir string, want func(string) bool) error {
 		{"command-ledger", []string{"vinescale ledger --host cellar-1 --of cpu"}, 3},
 		{"command-about", []string{"vinescale find must", "vinescale about user/p.kern", "vinescale threads --first 6"}, 3},
 		{"command-disks", []string{"vinescale disks --users 2 | head -23", "vinescale collect --explain | head -17"}, 5},
-		{"command-memory", []string{"vinescale memory terrace-2", "vinescale interfaces --host press-1 | head -13"}, 4},
+		{"command-memory", []string{"vinescale memory terrace-2", "vinescale interfaces --host press-1 | head -11"}, 4},
 		{"command-pins", []string{"vinescale pins --span 10m", "vinescale hosts", "vinescale rule list"}, 3},
 	} {
 		if !want(c.name) {

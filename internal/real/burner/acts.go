@@ -9,6 +9,7 @@ import (
 	"os/signal"
 	"runtime"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 	"unsafe"
@@ -16,7 +17,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-var acts = map[string]func(args []string) error{"shorts": shorts, "pinned": pinned, "receive": receive, "send": send, "write": write, "crowd": crowd, "echo": echo, "hold": hold}
+var acts = map[string]func(args []string) error{"shorts": shorts, "pinned": pinned, "receive": receive, "send": send, "write": write, "crowd": crowd, "echo": echo, "hold": hold, "contain": contain, "inside": inside, "address": address}
 
 func number(s string) int {
 	n, err := strconv.Atoi(s)
@@ -232,11 +233,19 @@ func pinned(args []string) error {
 	return nil
 }
 
+// loopback is any port of this machine, by the version of IP that a network's name ends with.
+func loopback(network string) string {
+	if strings.HasSuffix(network, "6") {
+		return "[::1]:0"
+	}
+	return "127.0.0.1:0"
+}
+
 func receive(args []string) error {
 	want, got := number(args[1]), 0
 	b := make([]byte, 64<<10)
-	if args[0] == "tcp" {
-		l, err := net.Listen("tcp4", "127.0.0.1:0")
+	if strings.HasPrefix(args[0], "tcp") {
+		l, err := net.Listen(args[0], loopback(args[0]))
 		if err != nil {
 			return err
 		}
@@ -258,7 +267,7 @@ func receive(args []string) error {
 			time.Sleep(time.Hour)
 		}
 	} else {
-		c, err := net.ListenPacket("udp4", "127.0.0.1:0")
+		c, err := net.ListenPacket(args[0], loopback(args[0]))
 		if err != nil {
 			return err
 		}
@@ -279,12 +288,13 @@ func receive(args []string) error {
 
 func send(args []string) error {
 	want, sent := number(args[1]), 0
-	c, err := net.Dial(args[0]+"4", args[2])
+	c, err := net.Dial(args[0], args[2])
 	if err != nil {
 		return err
 	}
 	size := 64 << 10
-	if args[0] == "udp" {
+	datagrams := strings.HasPrefix(args[0], "udp")
+	if datagrams {
 		size = 1000
 	}
 	for b := make([]byte, size); sent < want; {
@@ -292,17 +302,25 @@ func send(args []string) error {
 		if sent += n; err != nil {
 			return err
 		}
-		if args[0] == "udp" && sent%50_000 == 0 {
+		if datagrams && sent%50_000 == 0 {
 			time.Sleep(time.Millisecond)
 		}
 	}
-	if args[0] == "tcp" {
+	again := uint64(0)
+	if stream, ok := c.(*net.TCPConn); ok {
 		c.Read(make([]byte, 1))
+		if raw, err := stream.SyscallConn(); err == nil {
+			raw.Control(func(fd uintptr) {
+				if info, err := unix.GetsockoptTCPInfo(int(fd), unix.IPPROTO_TCP, unix.TCP_INFO); err == nil {
+					again = info.Bytes_retrans
+				}
+			})
+		}
 	}
 	if len(args) < 4 { // "keep" leaves it open
 		c.Close()
 	}
-	fmt.Println(sent)
+	fmt.Printf("%d\n%d\n", sent, again)
 	time.Sleep(time.Hour)
 	return nil
 }
