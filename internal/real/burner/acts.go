@@ -229,6 +229,7 @@ func pinned(args []string) error {
 	for end := time.Now().Add(time.Duration(number(args[1])) * time.Second); time.Now().Before(end); {
 		burnUntil(clock(false) + 5*time.Millisecond)
 	}
+	fmt.Println("burned")
 	time.Sleep(time.Hour)
 	return nil
 }
