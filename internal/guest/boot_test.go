@@ -66,12 +66,12 @@ func TestVersion2(t *testing.T) {
 		drives = append(drives, "-drive", "if=none,id="+id+",format=raw,file="+disk, "-device", "virtio-blk-pci,drive="+id)
 	}
 	result, serial := filepath.Join(dir, "result"), filepath.Join(dir, "serial")
-	ctx, cancel := context.WithTimeout(context.Background(), 150*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 280*time.Second)
 	defer cancel()
 	// More than one thread of emulation crashes such guests.
 	machine := exec.CommandContext(ctx, "qemu-system-x86_64", append(drives, "-M", "q35", "-accel", "tcg,thread=single", "-cpu", "Nehalem", "-smp", "2", "-m", "640",
 		"-nodefaults", "-display", "none", "-no-reboot", "-kernel", put("kernel", uncompressed(image)), "-initrd", put("initrd", initrd.close()),
-		"-append", "console=ttyS0 quiet panic=-1 oops=panic psi=1 -- -test.v -test.timeout=110s -test.run=^TestGuest",
+		"-append", "console=ttyS0 quiet panic=-1 oops=panic psi=1 -- -test.v -test.timeout=240s -test.run=^TestGuest",
 		"-chardev", "file,id=log,path="+serial, "-serial", "chardev:log", "-device", "isa-debug-exit,iobase=0xf4,iosize=4",
 		"-device", "virtio-serial-pci", "-chardev", "file,id=result,path="+result, "-device", "virtserialport,chardev=result,name=result")...)
 	var said bytes.Buffer
