@@ -352,9 +352,15 @@ func TestAsk_OnlyWhatIsNewIsAskedAboutAndADeadEndpointIsLeftAlone(t *testing.T) 
 }
 
 // knowing is an informant that knows every workload it is asked about.
-type knowing struct{ told }
+type knowing struct {
+	told
+	meanwhile func()
+}
 
 func (k *knowing) Ask(_ context.Context, about []account.Workload) (map[string]account.Workload, error) {
+	if k.meanwhile != nil {
+		k.meanwhile()
+	}
 	answer := map[string]account.Workload{}
 	for _, w := range about {
 		answer[w.Key] = account.Workload{UID: -1, Facts: map[string]string{account.FactImage: "coop/intake"}}
@@ -376,10 +382,11 @@ func TestAsk_WhileWorkloadsAppearNeitherHoldsUpTheOther(t *testing.T) {
 				}
 			})
 		}
-		for r.Count() < workloads || r.ToAsk() {
+		for r.Count() < workloads {
 			r.Ask(t.Context())
 		}
 		appear.Wait()
+		r.Ask(t.Context())
 	}()
 	select {
 	case <-done:
@@ -389,6 +396,19 @@ func TestAsk_WhileWorkloadsAppearNeitherHoldsUpTheOther(t *testing.T) {
 	for id := range workloads {
 		assert.Equal(t, "coop/intake", r.Workload(account.WorkloadID(id)).Facts[account.FactImage])
 	}
+}
+
+func TestAsk_OneThatEndsWhileItIsAskedAboutIsAskedAboutOnceMore(t *testing.T) {
+	k := &knowing{}
+	r := newPlace(t).with(identify.Options{Informants: []identify.Informant{k}})
+	w := r.Begins("/pods/" + strings.Repeat("0d", 32))
+	k.meanwhile = func() { r.Ended([]account.WorkloadID{w}) }
+	r.Ask(t.Context())
+	assert.Equal(t, "coop/intake", r.Workload(w).Facts[account.FactImage])
+	assert.True(t, r.ToAsk(), "how it ended")
+	k.meanwhile = nil
+	r.Ask(t.Context())
+	assert.False(t, r.ToAsk())
 }
 
 func TestAsk_AnEndpointThatHangsHoldsNothingUp(t *testing.T) {

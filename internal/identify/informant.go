@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -45,13 +46,15 @@ type informing struct {
 	Informant
 	mu      sync.Mutex
 	waiting map[account.WorkloadID]question
+	posed   int       // questions so far
 	resting time.Time // not asked before
 	pause   time.Duration
 }
 
 type question struct {
-	at    time.Time // not before
-	tries int
+	number int       // another of the same workload, posed while this one is asked, is another question
+	at     time.Time // not before
+	tries  int
 }
 
 func newAsking(informants []Informant) *asking {
@@ -66,7 +69,8 @@ func (a *asking) add(id account.WorkloadID, w account.Workload) {
 	for _, x := range a.informants {
 		if x.Knows(w) {
 			x.mu.Lock()
-			x.waiting[id] = question{}
+			x.posed++
+			x.waiting[id] = question{number: x.posed}
 			x.mu.Unlock()
 		}
 	}
@@ -97,10 +101,11 @@ func (r *Registry) Ask(ctx context.Context) []account.WorkloadID {
 	defer r.asking.busy.Unlock()
 	changed := map[account.WorkloadID]bool{}
 	for _, x := range r.asking.informants {
-		ids := x.due(time.Now())
-		if len(ids) == 0 {
+		due := x.due(time.Now())
+		if len(due) == 0 {
 			continue
 		}
+		ids := slices.Collect(maps.Keys(due))
 		about := make([]account.Workload, len(ids))
 		for i, id := range ids {
 			about[i] = r.Workload(id)
@@ -108,7 +113,7 @@ func (r *Registry) Ask(ctx context.Context) []account.WorkloadID {
 		limited, cancel := context.WithTimeout(ctx, askFor)
 		answer, err := x.askSafely(limited, about)
 		cancel()
-		for _, id := range r.note(x, ids, about, answer, err) {
+		for _, id := range r.note(x, due, ids, about, answer, err) {
 			changed[id] = true
 		}
 	}
@@ -138,23 +143,23 @@ func (x *informing) askSafely(ctx context.Context, about []account.Workload) (ma
 	}
 }
 
-func (x *informing) due(now time.Time) []account.WorkloadID {
+func (x *informing) due(now time.Time) map[account.WorkloadID]question {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if now.Before(x.resting) {
 		return nil
 	}
-	var ids []account.WorkloadID
+	due := map[account.WorkloadID]question{}
 	for id, q := range x.waiting {
 		if !now.Before(q.at) {
-			ids = append(ids, id)
+			due[id] = q
 		}
 	}
-	return ids
+	return due
 }
 
 // note takes in an answer and returns the workloads it changed.
-func (r *Registry) note(x *informing, ids []account.WorkloadID, about []account.Workload, answer map[string]account.Workload, err error) []account.WorkloadID {
+func (r *Registry) note(x *informing, asked map[account.WorkloadID]question, ids []account.WorkloadID, about []account.Workload, answer map[string]account.Workload, err error) []account.WorkloadID {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	now := time.Now()
@@ -170,10 +175,12 @@ func (r *Registry) note(x *informing, ids []account.WorkloadID, about []account.
 	var changed []account.WorkloadID
 	for i, id := range ids {
 		a, ok := answer[about[i].Key]
-		q := x.waiting[id]
+		q := asked[id]
 		starting := ok && strings.HasPrefix(a.Facts[account.FactState], "starting")
-		if q.tries++; starting {
-			x.waiting[id] = question{at: now.Add(askStarting)} // until it has started, or failed to
+		if q.tries++; x.waiting[id].number != q.number {
+			// it ended meanwhile: how is still to be asked
+		} else if starting {
+			x.waiting[id] = question{number: q.number, at: now.Add(askStarting)} // until it has started, or failed to
 		} else if ok || q.tries >= tries {
 			delete(x.waiting, id)
 		} else {
