@@ -66,11 +66,23 @@ func printLinks(w io.Writer, as string, l *hub.Links) error {
 	fmt.Fprintln(w)
 	t = newTable(w)
 	t.row(cell{"workload", false}, cell{"tenant", false}, cell{"host", false}, cell{"received MB/s", true}, cell{"sent MB/s", true}, cell{"loopback MB/s", true}, cell{"source", false})
-	for _, x := range l.Workloads[:min(len(l.Workloads), 20)] {
-		t.row(cell{x.Name, false}, cell{x.Tenant, false}, cell{x.Host, false}, cell{megabytes(x.Received), true}, cell{megabytes(x.Sent), true}, cell{megabytes(x.Local), true}, cell{x.Source, false})
+	for _, x := range l.Workloads[:min(len(l.Workloads), usersShown)] {
+		loopback := "–"
+		if x.Local != nil {
+			loopback = megabytes(*x.Local)
+		}
+		t.row(cell{x.Name, false}, cell{x.Tenant, false}, cell{x.Host, false}, cell{megabytes(x.Received), true}, cell{megabytes(x.Sent), true}, cell{loopback, true}, cell{x.Source, false})
 	}
 	total := func(name string, x hub.LinkTotals) {
 		t.row(cell{name, false}, cell{"", false}, cell{"", false}, cell{megabytes(x.Received), true}, cell{megabytes(x.Sent), true}, cell{"", true}, cell{"", false})
+	}
+	if n := len(l.Workloads) - usersShown; n > 0 {
+		rest := hub.LinkTotals{}
+		for _, x := range l.Workloads[usersShown:] {
+			rest.Received += x.Received
+			rest.Sent += x.Sent
+		}
+		total(fmt.Sprintf("  %d more", n), rest)
 	}
 	t.rule()
 	total("all workloads, IP", *l.IP)
@@ -84,6 +96,9 @@ func printLinks(w io.Writer, as string, l *hub.Links) error {
 	}
 	return nil
 }
+
+// usersShown is how many workloads a table of one resource shows before it adds the rest.
+const usersShown = 20
 
 // otherEnd names who is at an interface's other end.
 func otherEnd(x *hub.LinkLine) string {

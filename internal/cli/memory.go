@@ -66,7 +66,7 @@ func printMemory(w io.Writer, as string, m *hub.Memory) error {
 	t = newTable(w)
 	t.row(cell{"workload", false}, cell{"tenant", false}, cell{"charged", true}, cell{"anon", true}, cell{"file", true}, cell{"shared", true}, cell{"kernel", true}, cell{"swap", true},
 		cell{"working set", true}, cell{"most", true}, cell{"PSS", true}, cell{"cores", true}, cell{"source", false}, cell{"", false})
-	for _, x := range m.Workloads[:min(len(m.Workloads), 20)] {
+	for _, x := range m.Workloads[:min(len(m.Workloads), usersShown)] {
 		f := map[string]float64{}
 		for _, y := range x.Figures {
 			f[y.Name] = y.Value
@@ -88,6 +88,13 @@ func printMemory(w io.Writer, as string, m *hub.Memory) error {
 		t.row(cell{x.Name, false}, cell{x.Tenant, false}, cell{fmt.Sprintf("%.2f", x.Charged/(1<<30)), true}, gib("memory_anon_bytes"), gib("memory_file_bytes"), gib("memory_shared_bytes"),
 			gib("memory_kernel_bytes"), gib("memory_swap_bytes"), gib("memory_working_set_bytes"), gib("memory_high_bytes"), gib("memory_proportional_bytes"),
 			cell{fmt.Sprintf("%.2f", x.CPUCores), true}, cell{x.Source, false}, cell{note, false})
+	}
+	if n := len(m.Workloads) - usersShown; n > 0 {
+		rest := 0.0
+		for _, x := range m.Workloads[usersShown:] {
+			rest += x.Charged
+		}
+		t.row(cell{fmt.Sprintf("  %d more", n), false}, cell{"", false}, cell{fmt.Sprintf("%.2f", rest/(1<<30)), true})
 	}
 	if err := t.flush(); err != nil {
 		return err

@@ -65,13 +65,13 @@ type DeviceLine struct {
 // DeviceUser is one workload's part of a device.
 type DeviceUser struct {
 	UserRef
-	ReadRate  float64 `json:"read_bytes_per_second"`
-	WriteRate float64 `json:"written_bytes_per_second"`
-	Reads     float64 `json:"reads_per_second"`
-	Writes    float64 `json:"writes_per_second"`
-	Share     float64 `json:"share" doc:"Of the bytes of the device, 0 to 1."`
-	TimeMean  float64 `json:"device_time" doc:"Operations of it in the device, in the mean; 0 where not counted."`
-	Source    string  `json:"source"`
+	ReadRate  float64  `json:"read_bytes_per_second"`
+	WriteRate float64  `json:"written_bytes_per_second"`
+	Reads     float64  `json:"reads_per_second"`
+	Writes    float64  `json:"writes_per_second"`
+	Share     float64  `json:"share" doc:"Of the bytes of the device, 0 to 1."`
+	TimeMean  *float64 `json:"device_time" doc:"Operations of it in the device, in the mean; null where they are not counted one by one."`
+	Source    string   `json:"source"`
 }
 
 // From these on a device is said to be in trouble: how busy, and how long an operation takes with how many queued.
@@ -134,31 +134,20 @@ func devicesOf(host *store.Host, g *gathered, inv *account.Inventory, refs map[i
 			byNumber[uint32(inv.Devices[i].Number)] = &inv.Devices[i]
 		}
 	}
-	numbers := map[uint32]bool{}
-	for k := range g.disks {
-		if k.host == host.ID {
-			numbers[k.device] = true
-		}
-	}
-	for n := range byNumber {
-		numbers[n] = true
-	}
 	var lines []DeviceLine
-	for n := range numbers {
-		x := DeviceLine{Host: host.Name, On: []string{}, Users: []DeviceUser{}}
-		stats := g.disks[deviceKey{host.ID, n}]
-		if stats == nil {
-			stats = &wire.Disk{}
+	for key, stats := range g.disks { // what came after the span, and is in the inventory by now, was not there
+		if key.host != host.ID {
+			continue
 		}
-		x.Name = stats.Name
-		if d := byNumber[n]; d != nil {
+		x := DeviceLine{Host: host.Name, Name: stats.Name, On: []string{}, Users: []DeviceUser{}}
+		if d := byNumber[key.device]; d != nil {
 			x.Name, x.Kind, x.On, x.Controller, x.Model, x.SizeBytes = d.Name, d.Kind, append(x.On, d.Parents...), d.Controller, d.Model, d.SizeBytes
 			x.mounted(d, inv)
 		}
 		seconds := float64(g.elapsed[host.ID]) / 1000
 		x.rates(stats, seconds)
-		x.latency(stats, g.latencies[deviceKey{host.ID, n}])
-		x.usedBy(g, host.ID, n, stats, seconds, refs)
+		x.latency(stats, g.latencies[key])
+		x.usedBy(g, key, stats, seconds, refs)
 		lines = append(lines, x)
 	}
 	return lines
@@ -238,18 +227,22 @@ func quantile(buckets map[[2]int64]int64, part float64) (float64, bool) {
 	return float64(bounds[len(bounds)-1][1]) / 1000, true
 }
 
-func (x *DeviceLine) usedBy(g *gathered, host int32, device uint32, d *wire.Disk, seconds float64, refs map[int64]UserRef) {
+func (x *DeviceLine) usedBy(g *gathered, key deviceKey, d *wire.Disk, seconds float64, refs map[int64]UserRef) {
 	all := float64(d.ReadBytes + d.WrittenBytes)
 	charged := 0.0
 	for k, u := range g.uses {
-		if k.host != host || k.device != device {
+		if k.host != key.host || k.device != key.device {
 			continue
 		}
 		bytes := float64(u.read + u.written)
 		charged += bytes
 		user := DeviceUser{
 			UserRef: refs[k.workload], ReadRate: float64(u.read) / seconds, WriteRate: float64(u.written) / seconds, Reads: float64(u.reads) / seconds,
-			Writes: float64(u.writes) / seconds, TimeMean: float64(u.micros) / 1e6 / seconds, Source: u.source.String(),
+			Writes: float64(u.writes) / seconds, Source: u.source.String(),
+		}
+		if u.micros > 0 {
+			mean := float64(u.micros) / 1e6 / seconds
+			user.TimeMean = &mean
 		}
 		if all > 0 {
 			user.Share = min(bytes/all, 1)

@@ -56,6 +56,49 @@ func TestLinks_NameWhoIsAtTheOtherEndNow(t *testing.T) {
 	}
 }
 
+// TestFigures_WhatIsNotCountedIsNullAndNeverZero has one workload counted packet by packet and operation by operation, one not.
+func TestFigures_WhatIsNotCountedIsNullAndNeverZero(t *testing.T) {
+	f := newFixture(t)
+	const sdb = 8<<20 | 16
+	f.dress = func(iv *account.Interval) {
+		iv.Detail.Disks = []account.Disk{{Name: "sdb", Major: 8, Minor: 16, WrittenBytes: 120e6, WriteOps: 600}}
+		for i := range iv.Usages {
+			u := &iv.Usages[i]
+			u.Devices = []account.DeviceUse{{Device: sdb, Written: 60e6, WriteOps: 300, Source: amount.Counted}}
+			u.Figures.Put(amount.NetworkReceived, 6e6, amount.Summed)
+			u.Figures.Put(amount.NetworkSent, 6e6, amount.Summed)
+		}
+		iv.Usages[0].Devices[0].Micros = 30e6
+		for _, m := range []amount.Measure{amount.NetworkPacketsReceived, amount.NetworkPacketsSent, amount.NetworkLocalReceived, amount.NetworkLocalSent} {
+			iv.Usages[0].Figures.Put(m, 600, amount.Counted)
+		}
+	}
+	require.NoError(t, f.send(0, job("a", "m.abt"), job("b", "t.fink")))
+	l, err := f.Links(ctx, f.host.Name, f.span())
+	require.NoError(t, err)
+	require.Len(t, l.Workloads, 2)
+	for _, x := range l.Workloads {
+		if x.Name == "b" {
+			assert.Nil(t, x.Packets)
+			assert.Nil(t, x.Local)
+			continue
+		}
+		assert.InDelta(t, 20, *x.Packets, 1e-9)
+		assert.InDelta(t, 20, *x.Local, 1e-9)
+	}
+	d, err := f.Disks(ctx, f.host.Name, f.span())
+	require.NoError(t, err)
+	require.Len(t, d.Devices, 1)
+	require.Len(t, d.Devices[0].Users, 2)
+	for _, x := range d.Devices[0].Users {
+		if x.Name == "b" {
+			assert.Nil(t, x.TimeMean)
+			continue
+		}
+		assert.InDelta(t, 0.5, *x.TimeMean, 1e-9, "an operation of it was in the device half of the time")
+	}
+}
+
 // TestAbout_ALevelThatIsKnownSeldomIsItsMeanWhereItIsKnown tells the space of files that were counted late in the span.
 func TestAbout_ALevelThatIsKnownSeldomIsItsMeanWhereItIsKnown(t *testing.T) {
 	f := newFixture(t)

@@ -54,12 +54,12 @@ type LinkLine struct {
 // LinkUser is a workload's network use, seen from it.
 type LinkUser struct {
 	UserRef
-	Host     string  `json:"host"`
-	Received float64 `json:"received_bytes_per_second"`
-	Sent     float64 `json:"sent_bytes_per_second"`
-	Local    float64 `json:"local_bytes_per_second" doc:"Over loopback, which leaves no host."`
-	Packets  float64 `json:"packets_per_second" doc:"0 where not counted."`
-	Source   string  `json:"source"`
+	Host     string   `json:"host"`
+	Received float64  `json:"received_bytes_per_second"`
+	Sent     float64  `json:"sent_bytes_per_second"`
+	Local    *float64 `json:"local_bytes_per_second" doc:"Over loopback, which leaves no host; null where it is not told apart."`
+	Packets  *float64 `json:"packets_per_second" doc:"Both directions; null where packets are not counted."`
+	Source   string   `json:"source"`
 }
 
 // MissingLink is a workload without a figure.
@@ -132,15 +132,17 @@ func (h *Hub) linkUsers(ctx context.Context, l *Links, g *gathered, hosts map[in
 			continue
 		}
 		seconds := float64(g.elapsed[f.host]) / 1000
-		per := func(ms ...amount.Measure) (sum float64) {
-			for _, m := range ms {
-				sum += float64(f.units[m]) / seconds
+		per := func(m amount.Measure) float64 { return float64(f.units[m]) / seconds }
+		both := func(in, out amount.Measure) *float64 {
+			if !f.has.Has(in) || !f.has.Has(out) {
+				return nil
 			}
-			return sum
+			sum := per(in) + per(out)
+			return &sum
 		}
 		u := LinkUser{
 			UserRef: refs[id], Host: hosts[f.host].Name, Received: per(amount.NetworkReceived), Sent: per(amount.NetworkSent),
-			Local: per(amount.NetworkLocalReceived, amount.NetworkLocalSent), Packets: per(amount.NetworkPacketsReceived, amount.NetworkPacketsSent),
+			Local: both(amount.NetworkLocalReceived, amount.NetworkLocalSent), Packets: both(amount.NetworkPacketsReceived, amount.NetworkPacketsSent),
 			Source: f.source[amount.NetworkReceived].String(),
 		}
 		l.IP.Received += u.Received
@@ -148,7 +150,7 @@ func (h *Hub) linkUsers(ctx context.Context, l *Links, g *gathered, hosts map[in
 		l.Workloads = append(l.Workloads, u)
 	}
 	slices.SortFunc(l.Workloads, func(a, b LinkUser) int {
-		return cmp.Or(cmp.Compare(b.Received+b.Sent, a.Received+a.Sent), cmp.Compare(b.Local, a.Local), cmp.Compare(a.ID, b.ID))
+		return cmp.Or(cmp.Compare(b.Received+b.Sent, a.Received+a.Sent), cmp.Compare(orLess(b.Local), orLess(a.Local)), cmp.Compare(a.ID, b.ID))
 	})
 	slices.SortFunc(l.Missing, func(a, b MissingLink) int { return cmp.Compare(a.ID, b.ID) })
 	return nil

@@ -63,11 +63,10 @@ func (s *Store) Ingest(ctx context.Context, host Host, b *wire.Batch, rulesVersi
 		}
 	}
 	s.useRules(rulesVersion)
-	in := &ingestion{Store: s, host: host, assign: assign, learned: map[workloadKey]known{}, newPrograms: map[string]int32{}, tenants: map[tenantKey]*tenantRow{}}
+	in := &ingestion{Store: s, host: host, assign: assign, learned: map[workloadKey]known{}, names: map[string]int32{}, tenants: map[tenantKey]*tenantRow{}}
 	err := s.db.WithContext(ctx).Connection(func(conn *gorm.DB) error {
 		return conn.Transaction(func(tx *gorm.DB) error {
-			// Shared with other intake, not with a re-attribution of history: that sees whole intervals only.
-			if err := tx.Exec("SELECT pg_advisory_xact_lock_shared($1)", lockBooks).Error; err != nil {
+			if err := enter(tx, host); err != nil {
 				return err
 			}
 			var version int64
@@ -93,6 +92,15 @@ func (s *Store) Ingest(ctx context.Context, host Host, b *wire.Batch, rulesVersi
 	return in.taken, nil
 }
 
+// enter waits until a transaction may write of a host. Intake is shared with that of other hosts, not with a re-attribution of history:
+// that sees whole intervals only. One host's is written by one at a time, so that two do not wait for each other's rows.
+func enter(tx *gorm.DB, host Host) error {
+	if err := tx.Exec("SELECT pg_advisory_xact_lock_shared($1)", lockBooks).Error; err != nil {
+		return err
+	}
+	return tx.Exec("SELECT pg_advisory_xact_lock($1::int, $2::int)", lockHost, host.ID).Error
+}
+
 // useRules forgets which tenants workloads had by other rules than those in force.
 func (s *Store) useRules(version int64) {
 	s.mu.Lock()
@@ -112,7 +120,7 @@ func (s *Store) learn(in *ingestion, rulesVersion int64) {
 			s.workloads[k] = v
 		}
 	}
-	for k, v := range in.newPrograms {
+	for k, v := range in.names {
 		s.programs[k] = v
 	}
 }
@@ -124,7 +132,7 @@ type ingestion struct {
 	assign      Assigner
 	taken       Taken
 	learned     map[workloadKey]known
-	newPrograms map[string]int32
+	names       map[string]int32 // of programs, and their stored ids
 	hostRows    [][]any
 	usage       [][]any
 	programRows [][]any
@@ -148,6 +156,7 @@ type tenantRow struct {
 
 func (in *ingestion) rowsOf(tx *gorm.DB, b *wire.Batch) error {
 	var newest *wire.Interval
+	var fresh []*wire.Interval
 	for _, iv := range b.Intervals {
 		start := time.UnixMicro(iv.FromUnixMicros).UTC()
 		res := tx.Exec("INSERT INTO intake (host_id, boot, sequence, start) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING",
@@ -163,7 +172,13 @@ func (in *ingestion) rowsOf(tx *gorm.DB, b *wire.Batch) error {
 			continue
 		}
 		in.taken.New++
-		if err := in.addInterval(tx, iv, start); err != nil {
+		fresh = append(fresh, iv)
+	}
+	if err := in.keepPrograms(tx, fresh); err != nil {
+		return fmt.Errorf("programs: %w", err)
+	}
+	for _, iv := range fresh {
+		if err := in.addInterval(tx, iv, time.UnixMicro(iv.FromUnixMicros).UTC()); err != nil {
 			return fmt.Errorf("interval %d: %w", iv.Sequence, err)
 		}
 	}
@@ -199,10 +214,7 @@ func (in *ingestion) addInterval(tx *gorm.DB, iv *wire.Interval, start time.Time
 	if err != nil {
 		return fmt.Errorf("workloads: %w", err)
 	}
-	programs, err := in.programsOf(tx, iv)
-	if err != nil {
-		return fmt.Errorf("programs: %w", err)
-	}
+	programs := in.programsOf(iv)
 	minute := start.Truncate(time.Minute)
 	for i, w := range ids {
 		row := []any{in.host.ID, w.id, w.tenantID, start, iv.ElapsedMillis}
@@ -416,34 +428,40 @@ func orEmpty(m map[string]string) map[string]string {
 	return m
 }
 
-// programsOf returns the stored id of each program name of an interval.
-func (in *ingestion) programsOf(tx *gorm.DB, iv *wire.Interval) ([]int32, error) {
-	names := iv.GetPrograms().GetNames()
-	ids := make([]int32, len(names))
+// keepPrograms stores the names of programs that are new: those of all intervals at once and in one order everywhere, for
+// hosts share them, and two writers must not wait for each other's.
+func (in *ingestion) keepPrograms(tx *gorm.DB, intervals []*wire.Interval) error {
 	var missing []string
 	in.mu.Lock()
-	for i, n := range names {
-		if ids[i] = in.programs[n]; ids[i] == 0 {
-			if ids[i] = in.newPrograms[n]; ids[i] == 0 {
+	for _, iv := range intervals {
+		for _, n := range iv.GetPrograms().GetNames() {
+			if id, ok := in.programs[n]; ok {
+				in.names[n] = id
+			} else {
 				missing = append(missing, n)
 			}
 		}
 	}
 	in.mu.Unlock()
-	slices.Sort(missing) // in one order everywhere, so that two writers do not wait for each other
+	slices.Sort(missing)
 	for _, n := range slices.Compact(missing) {
 		var id int32
 		if err := tx.Raw("INSERT INTO programs (name) VALUES ($1) ON CONFLICT (name) DO UPDATE SET name = $1 RETURNING id", n).Row().Scan(&id); err != nil {
-			return nil, fmt.Errorf("store %q: %w", n, err)
+			return fmt.Errorf("store %q: %w", n, err)
 		}
-		in.newPrograms[n] = id
+		in.names[n] = id
 	}
+	return nil
+}
+
+// programsOf returns the stored id of each program name of an interval.
+func (in *ingestion) programsOf(iv *wire.Interval) []int32 {
+	names := iv.GetPrograms().GetNames()
+	ids := make([]int32, len(names))
 	for i, n := range names {
-		if ids[i] == 0 {
-			ids[i] = in.newPrograms[n]
-		}
+		ids[i] = in.names[n]
 	}
-	return ids, nil
+	return ids
 }
 
 // addTenants adds to the sums by tenant, in key order so that concurrent writers do not deadlock.

@@ -184,7 +184,8 @@ const (
 	lockPartitions = 0x56530001
 	lockRetention  = 0x56530002
 	lockRules      = 0x56530003
-	lockBooks      = 0x56530004 // shared by intake, alone to what rewrites usage
+	lockBooks      = 0x56530004 // shared by intake, alone to what rewrites whose usage is
+	lockHost       = 0x56530005 // with a host's number: alone to who writes of it
 )
 
 // DropBefore drops whole days of minutes that ended before t, and forgets their intake. It runs on one instance at a

@@ -420,6 +420,9 @@ func (s *Store) Assign(ctx context.Context, moves []Move, from time.Time) error 
 		return nil
 	}
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Exec("SELECT pg_advisory_xact_lock($1)", lockBooks).Error; err != nil {
+			return err
+		}
 		ids, tenants, rules, texts := make([]int64, len(moves)), make([]int32, len(moves)), make([]int32, len(moves)), make([]string, len(moves))
 		for i, m := range moves {
 			ids[i], tenants[i], rules[i], texts[i] = m.WorkloadID, m.TenantID, m.RuleID, m.Rule

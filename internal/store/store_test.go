@@ -139,6 +139,58 @@ func TestIngest_ManySendersAtOnceCountEveryIntervalOnce(t *testing.T) {
 	assert.Equal(t, map[string]float64{"must": 40, "barrel": 80}, shares(t, s, "workload"))
 }
 
+// TestIngest_WritersThatMeetDoNotDeadlock has several write of the same workloads and programs at once, in all orders, with
+// news of them and history that is accounted anew between.
+func TestIngest_WritersThatMeetDoNotDeadlock(t *testing.T) {
+	s, h := open(t)
+	require.NoError(t, s.Enrol(ctx, "press-1", "other"))
+	other, err := s.HostByName(ctx, "press-1")
+	require.NoError(t, err)
+	names := map[string]float64{}
+	for i := range 12 {
+		names[fmt.Sprintf("vat-%d", i)] = 1 // their order in a batch is chance
+	}
+	v := version(t, s)
+	span := store.Span{From: noon, To: noon.Add(time.Hour)}
+	ingest(t, s, h, minute(h.Name, noon.Add(-time.Minute), 1000, names))
+	stored, err := s.Workloads(ctx)
+	require.NoError(t, err)
+	moves := []store.Move{}
+	for _, w := range stored {
+		moves = append(moves, store.Move{WorkloadID: w.ID})
+	}
+	for round := range 10 {
+		moved := func(b *wire.Batch) *wire.Interval { // so that all is written anew
+			w := b.Intervals[0].Workloads
+			for i := range w.Path {
+				w.Path[i] = fmt.Sprintf("/row-%d%s", round, w.Path[i])
+			}
+			return b.Intervals[0]
+		}
+		var wg sync.WaitGroup
+		for sender, host := range []store.Host{h, other, h, other} {
+			at := noon.Add(time.Duration(4*round+sender/2*2) * time.Minute)
+			wg.Go(func() {
+				b := minute(host.Name, at, uint64(2*(4*round+sender)+1), names)
+				b.Intervals = append(b.Intervals[:0], moved(b), moved(minute(host.Name, at.Add(time.Minute), uint64(2*(4*round+sender)+2), names)))
+				b.Intervals[0].Programs.Names[0], b.Intervals[1].Programs.Names[0] = fmt.Sprintf("press %d", (round+int(host.ID)%2)%10), fmt.Sprintf("press %d", (round+1-int(host.ID)%2)%10)
+				_, err := s.Ingest(ctx, host, b, v, nobody)
+				assert.NoError(t, err)
+			})
+			wg.Go(func() {
+				w := moved(minute(host.Name, at, 1, names)).Workloads
+				n := &wire.Notices{AtUnixMicros: at.UnixMicro(), DueUnixMicros: at.UnixMicro(), Workloads: w, EndedMicros: make([]int64, len(w.Key))}
+				assert.NoError(t, s.Notice(ctx, host, n, v, nobody))
+			})
+		}
+		wg.Go(func() { assert.NoError(t, s.Reapply(ctx, span, moves, "test", nil)) })
+		wg.Go(func() { assert.NoError(t, s.Assign(ctx, moves, noon)) })
+		wg.Wait()
+	}
+	assert.Len(t, shares(t, s, "workload"), 12)
+	assert.InDelta(t, 81, shares(t, s, "workload")["vat-3"], 1e-9, "each counted once")
+}
+
 func TestIngest_AFailureLeavesNothingHalfWritten(t *testing.T) {
 	s, h := open(t)
 	b := minute(h.Name, noon, 1, map[string]float64{"must": 10})

@@ -1035,9 +1035,9 @@ export interface components {
         DeviceUser: {
             /**
              * Format: double
-             * @description Operations of it in the device, in the mean; 0 where not counted.
+             * @description Operations of it in the device, in the mean; null where they are not counted one by one.
              */
-            device_time: number;
+            device_time: number | null;
             /** Format: int64 */
             id: number;
             kind: string;
@@ -1435,16 +1435,16 @@ export interface components {
             kind: string;
             /**
              * Format: double
-             * @description Over loopback, which leaves no host.
+             * @description Over loopback, which leaves no host; null where it is not told apart.
              */
-            local_bytes_per_second: number;
+            local_bytes_per_second: number | null;
             name: string;
             owner: string;
             /**
              * Format: double
-             * @description 0 where not counted.
+             * @description Both directions; null where packets are not counted.
              */
-            packets_per_second: number;
+            packets_per_second: number | null;
             /** Format: double */
             received_bytes_per_second: number;
             /** Format: double */

@@ -45,7 +45,13 @@ export function UserRows({ links, colours }: { links: Links; colours: Map<string
               <td>{u.host}</td>
               <td className="num">{rate(u.received_bytes_per_second)}</td>
               <td className="num">{rate(u.sent_bytes_per_second)}</td>
-              <td className="num">{rate(u.local_bytes_per_second)}</td>
+              <td className="num">
+                {u.local_bytes_per_second === null ? (
+                  <Meaning meaning="This host does not tell loopback apart for this workload.">–</Meaning>
+                ) : (
+                  rate(u.local_bytes_per_second)
+                )}
+              </td>
               <td className="text-[12.5px] text-ink-2">
                 <Meaning meaning={sourceMeaning[u.source]}>{u.source}</Meaning>
               </td>

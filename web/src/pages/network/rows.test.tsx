@@ -98,6 +98,16 @@ describe('who moved what', () => {
           packets_per_second: 0,
           source: 'counted',
         },
+        {
+          ...user,
+          id: 5,
+          name: 'must-intake-1',
+          ...rates(0, 0),
+          host: 'press-1',
+          local_bytes_per_second: null,
+          packets_per_second: null,
+          source: 'summed',
+        },
       ],
       wire: rates(2e6, 5e6),
       ip: rates(3e6, 2e6),
@@ -107,6 +117,8 @@ describe('who moved what', () => {
     }
     await show(<UserRows links={links} colours={new Map()} />)
     expect(rowOf('Residual').textContent).toBe('Residual−1 MB/s3 MB/s')
+    expect(rowOf('route-api').textContent).toContain('0 B/scounted')
+    expect(rowOf('must-intake-1').textContent).toContain('–summed')
     expect(rowOf('All workloads').textContent).toContain('3 MB/s2 MB/s')
     expect(screen.getByText(/^Of 1 more the network is not available/)).toBeTruthy()
   })
