@@ -232,6 +232,24 @@ func TestCounters_ThatWrapBeginANewSeries(t *testing.T) {
 	}
 }
 
+func TestNamespaces_TellLoopbackWhereItIsSeen(t *testing.T) {
+	spaces := func(received, local int64) func(*account.Reading) {
+		return func(r *account.Reading) {
+			r.Namespaces = []account.Namespace{{ID: 7, Workload: 1, Received: received, Sent: 5, Local: local}, {ID: 8, Workload: 2, Received: received, Local: -1}}
+		}
+	}
+	iv := between(t, host(10*time.Second, spaces(100, 1000)), host(15*time.Second, spaces(160, 1400)))[0]
+	own, machine := of(t, iv, 1), of(t, iv, 2)
+	assert.Equal(t, []int64{60, 60}, []int64{own.Units[amount.Network], machine.Units[amount.Network]}, "loopback leaves no host")
+	for _, m := range []amount.Measure{amount.NetworkLocalReceived, amount.NetworkLocalSent} {
+		n, ok := own.Figures.Get(m)
+		assert.True(t, ok)
+		assert.Equal(t, int64(400), n)
+		_, ok = machine.Figures.Get(m)
+		assert.False(t, ok, "what goes on within a machine is not seen, and not zero")
+	}
+}
+
 func TestFigures_OfAnOuterGroupAreItsOwn(t *testing.T) {
 	group := func(id uint64, w account.WorkloadID, outer int32, received, high, stalled, anon int64) account.Group {
 		g := account.Group{ID: id, Workload: w, Outer: outer, Has: account.HasMemory, MemoryBytes: anon}

@@ -234,4 +234,5 @@ type Namespace struct {
 	Workload       WorkloadID // whose it is; Unrecognised when several workloads share it
 	Born           bool       // it was made since the previous reading
 	Received, Sent int64      // bytes
+	Local          int64      // bytes over its loopback interface, which counts what it sends as received too; -1 where that is not seen
 }

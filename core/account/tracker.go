@@ -461,6 +461,10 @@ func (s *scratch) namespaces() {
 			for _, m := range []amount.Measure{amount.NetworkReceived, amount.NetworkSent} {
 				t.figures.Put(m, 0, amount.Counted)
 			}
+			if n.Local >= 0 {
+				t.figures.Put(amount.NetworkLocalReceived, 0, amount.Counted)
+				t.figures.Put(amount.NetworkLocalSent, 0, amount.Counted)
+			}
 		}
 		t.live = true
 		received, sent := grown(before.Received, n.Received), grown(before.Sent, n.Sent)
@@ -468,5 +472,10 @@ func (s *scratch) namespaces() {
 		t.has[amount.Network], t.source[amount.Network] = true, amount.Counted
 		t.figures.gather(amount.NetworkReceived, received, amount.Counted)
 		t.figures.gather(amount.NetworkSent, sent, amount.Counted)
+		if n.Local >= 0 {
+			local := grown(before.Local, n.Local)
+			t.figures.gather(amount.NetworkLocalReceived, local, amount.Counted)
+			t.figures.gather(amount.NetworkLocalSent, local, amount.Counted)
+		}
 	}
 }

@@ -15,8 +15,9 @@ func newInterfaces() *cobra.Command {
 		Use: "interfaces", Short: "Every network interface, and which workload moved what",
 		Long: `Interfaces shows what went over each network interface, received and sent as the
 host sees it, and what each workload moved, as the workload sees it. Workloads are
-counted at IP level, interfaces with their frames: the residual is what lies between,
-and what passes through.`,
+counted at IP level (with frames where only their own interfaces are counted),
+interfaces with their frames: the residual is what lies between, and what passes
+through.`,
 		Example: `  vinescale interfaces --host press-1
   vinescale interfaces --span 1h --as json`,
 	}, "/interfaces", printLinks)
@@ -62,7 +63,7 @@ func printLinks(w io.Writer, as string, l *hub.Links) error {
 	if more > 0 {
 		fmt.Fprintf(w, "  %d more within hosts carried less; --as csv has them all\n", more)
 	}
-	fmt.Fprintln(w, "\nInterfaces: received and sent as the host sees it, with frames. Workloads: as they see it, IP level.")
+	fmt.Fprintln(w, "\nInterfaces: received and sent as the host sees it, with frames. Workloads: as they see it, at IP level where cgroups are\ncounted; with frames where only their own interfaces are.")
 	fmt.Fprintln(w)
 	t = newTable(w)
 	t.row(cell{"workload", false}, cell{"tenant", false}, cell{"host", false}, cell{"received MB/s", true}, cell{"sent MB/s", true}, cell{"loopback MB/s", true}, cell{"source", false})

@@ -18,7 +18,7 @@ type Links struct {
 	To         time.Time     `json:"to"`
 	Host       string        `json:"host"`
 	Interfaces []LinkLine    `json:"interfaces" doc:"Those that lead off the host first, the busiest first."`
-	Workloads  []LinkUser    `json:"workloads" doc:"At IP level, most bytes first."`
+	Workloads  []LinkUser    `json:"workloads" doc:"Most bytes first: at IP level where cgroups are counted, with frames where only a workload's own interfaces are."`
 	Wire       *LinkTotals   `json:"wire,omitempty" doc:"Left out, like the two below, where nothing was recorded. Over the interfaces that lead off the host: with frames, and what passes through."`
 	IP         *LinkTotals   `json:"ip,omitempty" doc:"Over the workloads."`
 	Residual   *LinkTotals   `json:"residual,omitempty" doc:"Wire less IP: frame headers, what passes through, and traffic of no workload. Negative where workloads talk to each other without leaving the host, and where an interface counts what it sends before it is cut into frames."`

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -127,12 +128,15 @@ func TestLinks_AreJoinedToWhoAloneIsAtTheOtherEnd(t *testing.T) {
 		f.container(pid, fmt.Sprintf("must-%d", pid), "/l")
 		require.NoError(t, os.MkdirAll(filepath.Join(f.tree.Dir, fmt.Sprintf("proc/%d/ns", pid)), 0o755))
 		require.NoError(t, os.Symlink(fmt.Sprintf("net:[%d]", space), filepath.Join(f.tree.Dir, fmt.Sprintf("proc/%d/ns/net", pid))))
-		f.write(fmt.Sprintf("proc/%d/net/dev", pid), "eth0: 9 1 0 0 0 0 0 0 9 1 0 0 0 0 0 0\n")
+		f.write(fmt.Sprintf("proc/%d/net/dev", pid), "lo: 70 1 0 0 0 0 0 0 70 1 0 0 0 0 0 0\neth0: 9 1 0 0 0 0 0 0 9 1 0 0 0 0 0 0\n")
 	}
 	var r account.Reading
 	for range 3 {
 		require.NoError(t, f.Read(&r))
 	}
+	i := slices.IndexFunc(r.Namespaces, func(n account.Namespace) bool { return n.ID == 4711 })
+	require.GreaterOrEqual(t, i, 0)
+	assert.Equal(t, []int64{9, 9, 70}, []int64{r.Namespaces[i].Received, r.Namespaces[i].Sent, r.Namespaces[i].Local}, "loopback apart")
 	found := map[string]string{}
 	for _, n := range r.Interfaces {
 		found[n.Name] = n.Kind + " " + n.Peer

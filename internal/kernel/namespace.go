@@ -36,7 +36,7 @@ func (r *Reader) readNamespaces(dst *account.Reading) {
 		n := &dst.Interfaces[i]
 		if machine, ok := r.taps[n.Name]; ok { // what goes out to a tap the machine receives
 			dst.Namespaces = append(dst.Namespaces, account.Namespace{
-				ID: tapID(n.Name), Workload: machine, Received: n.Sent, Sent: n.Received, Born: r.count > 1 && r.ifaces[n.Name].first == r.count,
+				ID: tapID(n.Name), Workload: machine, Received: n.Sent, Sent: n.Received, Local: -1, Born: r.count > 1 && r.ifaces[n.Name].first == r.count,
 			})
 		}
 	}
@@ -65,10 +65,12 @@ func (r *Reader) readNamespaces(dst *account.Reading) {
 		}
 		a := account.Namespace{ID: ns, Workload: p.Workload}
 		if !ifaceLines(b, func(name []byte, n *account.Interface) {
-			if string(name) != "lo" {
-				a.Received += n.Received
-				a.Sent += n.Sent
+			if string(name) == "lo" {
+				a.Local = n.Sent
+				return
 			}
+			a.Received += n.Received
+			a.Sent += n.Sent
 		}) {
 			continue
 		}

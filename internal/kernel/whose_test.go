@@ -122,6 +122,7 @@ func TestFollow_WhatGoesOverATapIsItsMachines(t *testing.T) {
 	assert.Equal(t, a.ID, b.ID)
 	assert.Equal(t, int64(50), b.Received-a.Received, "what went out to the tap it received")
 	assert.Equal(t, int64(1000), b.Sent-a.Sent)
+	assert.Equal(t, int64(-1), b.Local, "its own loopback is not seen")
 	for _, n := range after.Interfaces {
 		assert.Equal(t, n.Name == "vnet7", n.Kind == "tap")
 		assert.Equal(t, n.Name != "eth0", n.Inner)

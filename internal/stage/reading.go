@@ -70,9 +70,9 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 		}
 		if w.Link != "" {
 			id, kind := id, "veth"
-			own := account.Namespace{ID: w.Space, Workload: id, Received: w.received(), Sent: w.sent()}
+			own := account.Namespace{ID: w.Space, Workload: id, Received: w.received(), Sent: w.sent(), Local: loopback}
 			if w.Space == 0 {
-				kind, own.ID = "tap", pathID("", w.Link)|1<<63
+				kind, own.ID, own.Local = "tap", pathID("", w.Link)|1<<63, -1
 			}
 			r.Namespaces = append(r.Namespaces, own)
 			r.Interfaces = append(r.Interfaces, account.Interface{Name: w.Link, Kind: kind, Inner: true, Received: w.sent(), Sent: w.received(), ReceivedPackets: w.sent() / packet, SentPackets: w.received() / packet, Workload: id})

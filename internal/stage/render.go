@@ -141,9 +141,12 @@ func (h *Host) renderHost(w *writer, t Tree) {
 	}
 }
 
+// loopback is what went over the loopback interface of any network, in bytes: nothing since the host began.
+const loopback = 500
+
 func netDev(received, sent int64) string {
 	return fmt.Sprintf("Inter-|   Receive                                                |  Transmit\n face |bytes    packets errs drop fifo frame compressed multicast|bytes    packets errs drop fifo colls carrier compressed\n"+
-		"    lo: 500 5 0 0 0 0 0 0 500 5 0 0 0 0 0 0\n  %s: %d %d 0 0 0 0 0 0 %d %d 0 0 0 0 0 0\n", LinkName, received, received/packet, sent, sent/packet)
+		"    lo: %d 5 0 0 0 0 0 0 %d 5 0 0 0 0 0 0\n  %s: %d %d 0 0 0 0 0 0 %d %d 0 0 0 0 0 0\n", loopback, loopback, LinkName, received, received/packet, sent, sent/packet)
 }
 
 func (h *Host) renderProcess(w *writer, t Tree, x *Workload, p *Process) {

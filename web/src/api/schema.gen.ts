@@ -1470,7 +1470,7 @@ export interface components {
             to: string;
             /** @description Left out, like the two below, where nothing was recorded. Over the interfaces that lead off the host: with frames, and what passes through. */
             wire?: components["schemas"]["LinkTotals"];
-            /** @description At IP level, most bytes first. */
+            /** @description Most bytes first: at IP level where cgroups are counted, with frames where only a workload's own interfaces are. */
             workloads: components["schemas"]["LinkUser"][];
         };
         Mate: {

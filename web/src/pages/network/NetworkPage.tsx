@@ -42,7 +42,10 @@ export function NetworkPage() {
       <section className="sheet mt-4.5 overflow-x-auto" aria-labelledby="users-title">
         <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
           <h2 id="users-title">Workloads</h2>
-          <span className="text-[12.5px] text-ink-2">received and sent as the workload sees it, IP level</span>
+          <span className="text-[12.5px] text-ink-2">
+            received and sent as the workload sees it: at IP level where cgroups are counted, with frames where only its
+            own interfaces are
+          </span>
         </div>
         {links.data ? (
           <UserRows links={links.data} colours={colours} />
