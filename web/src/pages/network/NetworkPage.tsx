@@ -55,10 +55,10 @@ export function NetworkPage() {
         {balance.data && <TenantKey tenants={balance.data.tenants} />}
       </section>
       <p className="mt-3 max-w-200 font-serif text-[13.5px] text-ink-2">
-        Interfaces count whole frames, workloads their IP packets. The residual is what lies between: frame headers,
-        what passes through a host, and the traffic of workloads that cannot be told apart. It is negative where
-        workloads talk to each other without leaving their host, and where an interface counts what it sends before it
-        is cut into frames, as those of virtual machines do.
+        Interfaces count whole frames, workloads mostly their IP packets. The residual is what lies between: frame
+        headers, what passes through a host, and the traffic of workloads that cannot be told apart. It is negative
+        where workloads talk to each other without leaving their host, and where an interface counts what it sends
+        before it is cut into frames, as those of virtual machines do.
       </p>
     </>
   )
