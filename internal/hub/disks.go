@@ -128,17 +128,30 @@ func (h *Hub) Disks(ctx context.Context, hostName string, span store.Span) (*Dis
 }
 
 func devicesOf(host *store.Host, g *gathered, inv *account.Inventory, refs map[int64]UserRef) []DeviceLine {
-	byNumber := map[uint32]*account.Device{}
+	disks, byNumber := map[deviceKey]*wire.Disk{}, map[uint32]*account.Device{}
+	there := map[string]bool{}
+	for key, stats := range g.disks {
+		if key.host == host.ID {
+			disks[key], there[stats.Name] = stats, true
+		}
+	}
 	if inv != nil {
 		for i := range inv.Devices {
 			byNumber[uint32(inv.Devices[i].Number)] = &inv.Devices[i]
 		}
 	}
-	var lines []DeviceLine
-	for key, stats := range g.disks { // what came after the span, and is in the inventory by now, was not there
-		if key.host != host.ID {
-			continue
+	// Of parts that were never used nothing is sent: they moved nothing. A drive of which nothing was sent was not there.
+	for more := true; more; {
+		more = false
+		for number, d := range byNumber {
+			key := deviceKey{host.ID, number}
+			if disks[key] == nil && slices.ContainsFunc(d.Parents, func(on string) bool { return there[on] }) {
+				disks[key], there[d.Name], more = &wire.Disk{Name: d.Name}, true, true
+			}
 		}
+	}
+	var lines []DeviceLine
+	for key, stats := range disks {
 		x := DeviceLine{Host: host.Name, Name: stats.Name, On: []string{}, Users: []DeviceUser{}}
 		if d := byNumber[key.device]; d != nil {
 			x.Name, x.Kind, x.On, x.Controller, x.Model, x.SizeBytes = d.Name, d.Kind, append(x.On, d.Parents...), d.Controller, d.Model, d.SizeBytes

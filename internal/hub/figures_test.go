@@ -1,6 +1,7 @@
 package hub_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -97,6 +98,28 @@ func TestFigures_WhatIsNotCountedIsNullAndNeverZero(t *testing.T) {
 		}
 		assert.InDelta(t, 0.5, *x.TimeMean, 1e-9, "an operation of it was in the device half of the time")
 	}
+}
+
+// TestDisks_PartsThatWereNeverUsedAreThereAndADriveThatCameLaterIsNot has a volume on a partition of a drive, none of them used but the
+// drive, and another drive in the inventory of which nothing was recorded.
+func TestDisks_PartsThatWereNeverUsedAreThereAndADriveThatCameLaterIsNot(t *testing.T) {
+	f := newFixture(t)
+	f.dress = func(iv *account.Interval) {
+		iv.Detail.Disks = []account.Disk{{Name: "sdb", Major: 8, Minor: 16, WrittenBytes: 120e6, WriteOps: 600}}
+	}
+	f.parts = &account.Inventory{Devices: []account.Device{
+		{Name: "dm-0", Number: 253 << 20, Kind: "volume", Parents: []string{"sdb1"}}, {Name: "sdb", Number: 8<<20 | 16, Kind: "drive"},
+		{Name: "sdb1", Number: 8<<20 | 17, Kind: "partition", Parents: []string{"sdb"}},
+		{Name: "sdc", Number: 8<<20 | 32, Kind: "drive"}, {Name: "sdc1", Number: 8<<20 | 33, Kind: "partition", Parents: []string{"sdc"}},
+	}}
+	require.NoError(t, f.send(0, job("a", "m.abt")))
+	d, err := f.Disks(ctx, f.host.Name, f.span())
+	require.NoError(t, err)
+	var got []string
+	for _, x := range d.Devices {
+		got = append(got, strings.Repeat(" ", x.Depth)+x.Name+": "+x.MountState)
+	}
+	assert.Equal(t, []string{"sdb: not mountable (divided)", " sdb1: in use by dm-0", "  dm-0: not mounted"}, got)
 }
 
 // TestAbout_ALevelThatIsKnownSeldomIsItsMeanWhereItIsKnown tells the space of files that were counted late in the span.

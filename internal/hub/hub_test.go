@@ -34,6 +34,7 @@ type fixture struct {
 	host     store.Host
 	sequence uint64
 	dress    func(*account.Interval) // puts more into what is sent
+	parts    *account.Inventory      // what the host says it is made of
 }
 
 func newFixture(t *testing.T) *fixture {
@@ -73,6 +74,9 @@ func (f *fixture) send(minute int, jobs ...account.Workload) error {
 	}
 	iv.Ledgers[amount.CPU] = account.Ledger{Capacity: account.Line{Units: 480e6}, Used: account.Line{Units: n*60e6 + 3e6}, Idle: account.Line{Units: 477e6 - n*60e6}, Kernel: account.Line{Units: 1e6}}
 	b := &wire.Batch{Version: 1, Host: f.host.Name, Intervals: []*wire.Interval{wire.FromInterval(iv, f.sequence, "v2", describer(jobs))}}
+	if f.parts != nil {
+		require.NoError(f.t, b.Intervals[0].AddInventory(f.parts))
+	}
 	_, err := f.Ingest(ctx, f.host, b)
 	return err
 }
