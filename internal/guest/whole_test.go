@@ -190,8 +190,8 @@ func TestGuestNetworkIsToldByGroup(t *testing.T) {
 // TestGuestAVethPairHasItsWorkloadAtItsOtherEnd gives a cell a network of its own.
 func TestGuestAVethPairHasItsWorkloadAtItsOtherEnd(t *testing.T) {
 	const bytes, streamed = 300_000, 3_000_000
-	quiet(t)
 	dir := cell(t, "press")
+	quiet(t)
 	w := watch(t)
 	cmd, said := startAs(t, dir, &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNET}, "inside", "eth0", "10.9.0.2", strconv.Itoa(streamed))
 	require.True(t, said.Scan())
@@ -251,6 +251,7 @@ func TestGuestAVethPairHasItsWorkloadAtItsOtherEnd(t *testing.T) {
 
 // quiet keeps the kernel, in namespaces made from here too, from asking again who has an address it has been told.
 func quiet(t *testing.T) {
+	require.True(t, inGuest(), "a machine's own settings are not touched")
 	for name, value := range map[string]string{"base_reachable_time_ms": "3600000", "delay_first_probe_time": "3600"} {
 		require.NoError(t, os.WriteFile("/proc/sys/net/ipv4/neigh/default/"+name, []byte(value), 0))
 	}
