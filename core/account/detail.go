@@ -1,9 +1,11 @@
 package account
 
+import "slices"
+
 // details is what the host's counters say of the time between two readings beside the ledger.
 func details(prev, now *Reading) Detail {
 	d := Detail{
-		Load: now.Load, SwapTotal: now.Memory.SwapTotal, SwapUsed: now.Memory.SwapTotal - now.Memory.SwapFree,
+		Load: slices.Clone(now.Load), SwapTotal: now.Memory.SwapTotal, SwapUsed: now.Memory.SwapTotal - now.Memory.SwapFree,
 		MemoryAvailable: now.Memory.Available,
 		Disks:           grownList(prev.Disks, now.Disks, func(x *Disk) string { return x.Name }, Disk.since),
 		Interfaces:      grownList(prev.Interfaces, now.Interfaces, func(x *Interface) string { return x.Name }, Interface.since),

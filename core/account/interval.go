@@ -92,7 +92,7 @@ type ProgramUse struct {
 type Detail struct {
 	CPUs                []CPUTimes // how each CPU's time grew
 	Pressure            []Pressure // how each grew
-	Load                [3]float64 // at the end
+	Load                []float64  // over 1, 5 and 15 minutes at the end; empty where not told
 	SwapTotal, SwapUsed int64      // bytes at the end
 	MemoryAvailable     int64      // bytes at the end
 

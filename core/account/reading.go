@@ -40,7 +40,7 @@ type Reading struct {
 	Disks      []Disk
 	Interfaces []Interface
 	Pressure   []Pressure
-	Load       [3]float64 // runnable and blocked tasks, averaged over 1, 5 and 15 minutes
+	Load       []float64 // runnable and blocked tasks, averaged over 1, 5 and 15 minutes; empty where the kernel does not tell
 
 	Groups     []Group     // only those that begin a workload
 	Processes  []Process   // ascending by PID, then Start

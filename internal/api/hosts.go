@@ -8,6 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"vinescale/internal/hub"
 	"vinescale/internal/sheet"
 	"vinescale/internal/store"
 )
@@ -22,11 +23,12 @@ type Host struct {
 	LastAt      *time.Time `json:"last_at" doc:"End of its newest interval; null before the first."`
 	State       string     `json:"state" enum:"reporting,silent,awaited" doc:"silent: nothing for three minutes; awaited: nothing ever."`
 	Pools       []string   `json:"pools" doc:"That rules and questions may name."`
+	Load        *hub.Load  `json:"load,omitempty" doc:"Of its newest interval, to be held against its CPUs; left out where it tells none."`
 	Warming     string     `json:"warming,omitempty" doc:"Where its collector has been heard of and its first figures are due: when."`
 }
 
-func hostOf(h *store.Host, pools []string, due *time.Time, now time.Time) Host {
-	x := Host{Pools: pools, Name: h.Name, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, CgroupMode: h.CgroupMode, EnrolledAt: h.EnrolledAt.UTC(), State: "awaited"}
+func hostOf(h *store.Host, pools []string, load *hub.Load, due *time.Time, now time.Time) Host {
+	x := Host{Pools: pools, Load: load, Name: h.Name, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, CgroupMode: h.CgroupMode, EnrolledAt: h.EnrolledAt.UTC(), State: "awaited"}
 	if x.Pools == nil {
 		x.Pools = []string{}
 	}
@@ -89,8 +91,13 @@ func hostRoutes(api huma.API, s *service) {
 			return nil, asProblem(err)
 		}
 		pools, due, err := s.hub.AboutHosts(ctx)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		loads, err := s.hub.Loads(ctx)
 		for i := range hosts {
-			out.Body = append(out.Body, hostOf(&hosts[i], pools[hosts[i].Name], due[hosts[i].Name], time.Now()))
+			name := hosts[i].Name
+			out.Body = append(out.Body, hostOf(&hosts[i], pools[name], loads[name], due[name], time.Now()))
 		}
 		return out, asProblem(err)
 	})
@@ -116,7 +123,11 @@ func hostRoutes(api huma.API, s *service) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		out := &detailOutput{HostDetail{Host: hostOf(&h, pools[h.Name], due[h.Name], time.Now())}}
+		loads, err := s.hub.Loads(ctx)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		out := &detailOutput{HostDetail{Host: hostOf(&h, pools[h.Name], loads[h.Name], due[h.Name], time.Now())}}
 		detail, err := s.hub.Detail(ctx, h.ID, span)
 		if detail != nil {
 			out.Body.Detail = detail

@@ -13,6 +13,7 @@ import (
 	"vinescale/core/amount"
 	"vinescale/internal/api"
 	"vinescale/internal/client"
+	"vinescale/internal/hub"
 	"vinescale/internal/sheet"
 	"vinescale/internal/store"
 )
@@ -100,6 +101,9 @@ func newHosts() *cobra.Command {
 			{name: "name", head: "host", value: func(h api.Host) any { return h.Name }},
 			{name: "state", head: "state", value: func(h api.Host) any { return h.State }, text: func(h api.Host) string { return cmp.Or(h.Warming, h.State) }},
 			{name: "cpus", head: "CPUs", right: true, value: func(h api.Host) any { return h.CPUs }},
+			loadColumn("load_1m", "load 1 min", func(l *hub.Load) float64 { return l.One }),
+			loadColumn("load_5m", "5 min", func(l *hub.Load) float64 { return l.Five }),
+			loadColumn("load_15m", "15 min", func(l *hub.Load) float64 { return l.Fifteen }),
 			{name: "memory_bytes", head: "memory GiB", right: true, value: func(h api.Host) any { return h.MemoryBytes },
 				text: func(h api.Host) string { return strconv.FormatFloat(float64(h.MemoryBytes)/(1<<30), 'f', 1, 64) }},
 			{name: "cgroup_mode", head: "cgroups", value: func(h api.Host) any { return h.CgroupMode }},
@@ -119,6 +123,21 @@ func newHosts() *cobra.Command {
 	}
 	cmd.AddCommand(newEnrol(), newPool())
 	return cmd
+}
+
+// loadColumn is one of a host's loads; null where it tells none.
+func loadColumn(name, head string, of func(*hub.Load) float64) column[api.Host] {
+	return column[api.Host]{name: name, head: head, right: true, value: func(h api.Host) any {
+		if h.Load == nil {
+			return nil
+		}
+		return of(h.Load)
+	}, text: func(h api.Host) string {
+		if h.Load == nil {
+			return "–"
+		}
+		return strconv.FormatFloat(of(h.Load), 'f', 2, 64)
+	}}
 }
 
 func newEnrol() *cobra.Command {

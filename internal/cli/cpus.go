@@ -26,11 +26,18 @@ func printCPUs(w io.Writer, as string, c *hub.CPUs) error {
 	case "csv", "jsonl":
 		return write(w, as, cpuColumns, c.CPUs)
 	}
-	fmt.Fprintf(w, "%s from %s until %s      %d CPUs\n\n", visible(c.Host), c.From.Local().Format("2006-01-02 15:04"), c.To.Local().Format("15:04"), len(c.CPUs))
+	fmt.Fprintf(w, "%s from %s until %s      %d CPUs\n", visible(c.Host), c.From.Local().Format("2006-01-02 15:04"), c.To.Local().Format("15:04"), len(c.CPUs))
 	if c.Reason != "" {
-		fmt.Fprintf(w, "Not available: %s.\n", c.Reason)
+		fmt.Fprintf(w, "\nNot available: %s.\n", c.Reason)
 		return nil
 	}
+	if l := c.Load; l != nil {
+		fmt.Fprintf(w, "load %.2f over 1 minute, %.2f over 5, %.2f over 15: %.2f a CPU\n", l.One, l.Five, l.Fifteen, l.One/float64(len(c.CPUs)))
+	}
+	if text := waited(c.Pressure); text != "" {
+		fmt.Fprintf(w, "%s\n", text)
+	}
+	fmt.Fprintln(w)
 	t := newTable(w)
 	head := []cell{{"CPU", true}, {"core", true}, {"node", true}, {"MHz", true}}
 	for _, name := range []string{"user", "system", "irq", "softirq", "steal", "iowait", "idle", "residual"} {
@@ -65,6 +72,19 @@ func printCPUs(w io.Writer, as string, c *hub.CPUs) error {
 	}
 	fmt.Fprintln(w, "\nParts of the CPU's time. –  not known here.")
 	return nil
+}
+
+// waited says for what tasks of a host waited, and for how much of the time.
+func waited(pressure []hub.Pressure) string {
+	of := map[string]string{"cpu": "a CPU", "memory": "memory", "io": "storage"}
+	var parts []string
+	for _, p := range pressure {
+		parts = append(parts, fmt.Sprintf("for %s %s", of[p.Resource], percentText(p.Some)))
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return "some task waited " + strings.Join(parts, ", ") + " of the time"
 }
 
 func megahertz(v *float64) string {

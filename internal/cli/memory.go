@@ -79,8 +79,8 @@ func printMemory(w io.Writer, as string, m *hub.Memory) error {
 			return cell{fmt.Sprintf("%.2f", v/(1<<30)), true}
 		}
 		note := ""
-		if x.Asleep {
-			note = "asleep"
+		if x.Asleep != nil {
+			note = "asleep for " + sleptText(x.Asleep)
 		}
 		if n := f["memory_oom_kills"]; n > 0 {
 			note = strings.TrimSpace(fmt.Sprintf("%s %.0f ended for want of memory", note, n))
@@ -107,6 +107,18 @@ func printMemory(w io.Writer, as string, m *hub.Memory) error {
 		fmt.Fprintf(w, "%s%s.\n", strings.ToUpper(n[:1]), n[1:])
 	}
 	return nil
+}
+
+// sleptText says for how long, in minutes up to two hours.
+func sleptText(s *hub.Sleep) string {
+	text := fmt.Sprintf("%.0f min", s.Minutes)
+	if s.Minutes >= 120 {
+		text = fmt.Sprintf("%.0f h", s.Minutes/60)
+	}
+	if s.Longer {
+		text += " or longer"
+	}
+	return text
 }
 
 // swappedThere names who has most on a swap.
@@ -149,7 +161,12 @@ func memoryMeasure(m amount.Measure) column[hub.MemoryUser] {
 var memoryColumns = []column[hub.MemoryUser]{
 	{name: "workload", value: func(x hub.MemoryUser) any { return x.Name }}, {name: "tenant", value: func(x hub.MemoryUser) any { return x.Tenant }},
 	{name: "charged_bytes", value: func(x hub.MemoryUser) any { return x.Charged }}, {name: "source", value: func(x hub.MemoryUser) any { return x.Source }},
-	{name: "cores", value: func(x hub.MemoryUser) any { return x.CPUCores }}, {name: "asleep", value: func(x hub.MemoryUser) any { return x.Asleep }},
+	{name: "cores", value: func(x hub.MemoryUser) any { return x.CPUCores }}, {name: "asleep_minutes", value: func(x hub.MemoryUser) any {
+		if x.Asleep == nil {
+			return nil
+		}
+		return x.Asleep.Minutes
+	}},
 	memoryMeasure(amount.MemoryAnon), memoryMeasure(amount.MemoryFile), memoryMeasure(amount.MemoryShared), memoryMeasure(amount.MemoryKernel), memoryMeasure(amount.MemorySwap),
 	memoryMeasure(amount.MemoryWorkingSet), memoryMeasure(amount.MemoryHigh), memoryMeasure(amount.MemoryProportional), memoryMeasure(amount.MemoryOOMKills),
 	{name: "swap_on", value: func(x hub.MemoryUser) any {

@@ -82,7 +82,7 @@ func TestConsole_FromSignInToAHostsLedger(t *testing.T) {
 	require.NoError(t, b.WaitFor("document.documentElement.dataset.theme === 'dark'"))
 	for path, text := range map[string]string{
 		"/": "The hosts under it", "/hosts": "press-1", "/tenants/Cellar%20Intake": "must-intake-1", "/rules": "the unit journal.service", "/users/m.abt": "job 41200", "/disks": "curd-fermentlog", "/hosts/cellar-1": "Each CPU",
-		"/network": "Residual", "/hosts/terrace-2": "holds it asleep",
+		"/network": "Residual", "/hosts/terrace-2": "asleep for",
 	} {
 		require.NoError(t, b.Go(demo.address+path))
 		require.NoError(t, b.WaitText(text))

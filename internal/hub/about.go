@@ -26,7 +26,7 @@ type AboutWorkload struct {
 	Unnamed    string            `json:"names_unavailable,omitempty" doc:"Why an outside system could not be asked about it."`
 	Labels     map[string]string `json:"labels"`
 	Facts      map[string]string `json:"facts" doc:"What else is known of it; the unit of a number is in its name."`
-	Around     *WorkloadRef      `json:"around" doc:"The workload around it, such as a container's pod; null for none."`
+	Around     *WorkloadRef      `json:"around,omitempty" doc:"The workload around it, such as a container's pod; left out for none."`
 	Inside     []WorkloadRef     `json:"inside" doc:"Workloads inside it: their use is not in its own."`
 	Rule       string            `json:"rule" doc:"The rule that gives it to its tenant; empty where none does."`
 	History    []HeldBy          `json:"history" doc:"To whom it was accounted, oldest first."`

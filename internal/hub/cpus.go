@@ -14,11 +14,13 @@ import (
 
 // CPUs is the ledger of each logical CPU of a host.
 type CPUs struct {
-	From   time.Time `json:"from"`
-	To     time.Time `json:"to"`
-	Host   string    `json:"host"`
-	CPUs   []CPULine `json:"cpus"`
-	Reason string    `json:"unavailable,omitempty" doc:"Why there is nothing."`
+	From     time.Time  `json:"from"`
+	To       time.Time  `json:"to"`
+	Host     string     `json:"host"`
+	CPUs     []CPULine  `json:"cpus"`
+	Load     *Load      `json:"load,omitempty" doc:"At the end of the newest interval; left out where not told."`
+	Pressure []Pressure `json:"pressure" doc:"For what tasks of the host waited; empty where its kernel does not tell."`
+	Reason   string     `json:"unavailable,omitempty" doc:"Why there is nothing."`
 }
 
 // CPULine is one logical CPU: capacity = user + system + irq + softirq + steal + iowait + idle + residual, in seconds. The
@@ -58,12 +60,12 @@ func (h *Hub) CPUs(ctx context.Context, hostName string, span store.Span) (*CPUs
 	if err != nil {
 		return nil, err
 	}
-	c := &CPUs{From: span.From, To: span.To, Host: host.Name, CPUs: []CPULine{}}
+	c := &CPUs{From: span.From, To: span.To, Host: host.Name, CPUs: []CPULine{}, Pressure: []Pressure{}}
 	g, err := h.gather(ctx, host.ID, span)
 	if err != nil {
 		return nil, err
 	}
-	ran, err := h.store.RanOn(ctx, host.ID, span)
+	ran, err := h.store.CPUUse(ctx, host.ID, span)
 	if err != nil {
 		return nil, err
 	}
@@ -85,6 +87,7 @@ func (h *Hub) CPUs(ctx context.Context, hostName string, span store.Span) (*CPUs
 			places[p.CPU] = p
 		}
 	}
+	c.Load, c.Pressure = g.loads[host.ID], g.pressures(host.ID)
 	elapsed := float64(g.elapsed[host.ID]) / 1000
 	for _, cpu := range slices.Sorted(maps.Keys(g.cpus[host.ID])) {
 		x := cpuLine(int(cpu), g.cpus[host.ID][cpu], elapsed, places)

@@ -28,6 +28,8 @@ type gathered struct {
 	memory    map[int32]*[3]float64
 	linkEnds  map[linkKey]int64            // the workload at an interface's other end in the newest interval; 0 for none
 	swapped   map[int64]map[string]float64 // byte-milliseconds by workload and swap
+	loads     map[int32]*Load              // of the newest interval
+	stalls    map[linkKey]*stalls          // by host and resource
 }
 
 type workloadFigures struct {
@@ -68,7 +70,7 @@ func (h *Hub) gather(ctx context.Context, hostID int32, span store.Span) (*gathe
 	g := &gathered{
 		elapsed: map[int32]int64{}, measures: map[int64]*workloadFigures{}, uses: map[useKey]*use{}, disks: map[deviceKey]*wire.Disk{},
 		latencies: map[deviceKey]map[[2]int64]int64{}, links: map[linkKey]*wire.Interface{}, cpus: map[int32]map[uint32]*cpuStates{}, memory: map[int32]*[3]float64{},
-		linkEnds: map[linkKey]int64{}, swapped: map[int64]map[string]float64{},
+		linkEnds: map[linkKey]int64{}, swapped: map[int64]map[string]float64{}, loads: map[int32]*Load{}, stalls: map[linkKey]*stalls{},
 	}
 	byName := map[string]amount.Measure{}
 	for _, m := range amount.Measures() {
@@ -83,6 +85,7 @@ func (h *Hub) gather(ctx context.Context, hostID int32, span store.Span) (*gathe
 		}
 		g.addDevices(r)
 		g.addHost(r)
+		g.addLoad(r)
 		return nil
 	})
 }

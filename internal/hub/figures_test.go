@@ -147,3 +147,56 @@ func TestAbout_ALevelThatIsKnownSeldomIsItsMeanWhereItIsKnown(t *testing.T) {
 	assert.InDelta(t, 250, values["memory_anon_bytes"], 1e-6, "what stood for a quarter of the time is a quarter in the mean")
 	assert.Empty(t, about.Space)
 }
+
+// TestLoad_IsOfTheNewestIntervalAndWhatIsNotToldIsNotThere has a kernel that tells load and pressure, and then one that does not.
+func TestLoad_IsOfTheNewestIntervalAndWhatIsNotToldIsNotThere(t *testing.T) {
+	f := newFixture(t)
+	for minute, load := range [][]float64{{1, 2, 3}, {7.5, 4, 3.5}} {
+		f.dress = func(iv *account.Interval) {
+			iv.Detail.Load = load
+			iv.Detail.CPUs = []account.CPUTimes{{CPU: 0, User: 60e6}}
+			iv.Detail.Pressure = []account.Pressure{{Resource: "cpu", Some: 30e6}, {Resource: "io", Some: 12e6, Full: 6e6}}
+		}
+		require.NoError(t, f.send(minute, job("a", "m.abt")))
+	}
+	c, err := f.CPUs(ctx, f.host.Name, f.span())
+	require.NoError(t, err)
+	require.NotNil(t, c.Load)
+	assert.Equal(t, []float64{7.5, 4, 3.5}, []float64{c.Load.One, c.Load.Five, c.Load.Fifteen})
+	tenth := 0.1
+	assert.Equal(t, []hub.Pressure{{Resource: "cpu", Some: 0.5}, {Resource: "io", Some: 0.2, Full: &tenth}}, c.Pressure, "of memory nothing is told")
+	f.dress = nil
+	require.NoError(t, f.send(2, job("a", "m.abt")))
+	loads, err := f.Loads(ctx)
+	require.NoError(t, err)
+	assert.NotContains(t, loads, f.host.Name, "its newest interval tells none")
+}
+
+// TestMemory_ASleeperIsToldSinceWhenAndOneThatWokeIsNone has three workloads of 2 GiB: one never did anything, one stopped, one woke.
+func TestMemory_ASleeperIsToldSinceWhenAndOneThatWokeIsNone(t *testing.T) {
+	f := newFixture(t)
+	for minute := range 15 {
+		f.dress = func(iv *account.Interval) {
+			for i := range iv.Usages {
+				u := &iv.Usages[i]
+				u.Units[amount.Memory] = 2 << 30 * 60_000
+				u.Units[amount.CPU] = 1000
+				if i == 1 && minute < 3 || i == 2 && minute == 12 {
+					u.Units[amount.CPU] = 1e6
+				}
+			}
+		}
+		require.NoError(t, f.send(minute, job("a", "m.abt"), job("b", "t.fink"), job("c", "t.fink")))
+	}
+	m, err := f.Memory(ctx, f.host.Name, f.span())
+	require.NoError(t, err)
+	got := map[string]*hub.Sleep{}
+	for _, x := range m.Workloads {
+		got[x.Name] = x.Asleep
+	}
+	require.NotNil(t, got["a"])
+	assert.Equal(t, []any{15.0, true}, []any{got["a"].Minutes, got["a"].Longer})
+	require.NotNil(t, got["b"])
+	assert.Equal(t, []any{12.0, false}, []any{got["b"].Minutes, got["b"].Longer})
+	assert.Nil(t, got["c"])
+}

@@ -39,7 +39,14 @@ type MemoryUser struct {
 	Figures  []Measure `json:"figures" doc:"By kind, and what became of it: memory_ measures."`
 	SwapOn   []SwapOn  `json:"swap_on" doc:"Where its swapped pages are, most first: as counted where there is one swap, else added up over its processes' page tables."`
 	CPUCores float64   `json:"cores" doc:"In the mean."`
-	Asleep   bool      `json:"asleep" doc:"It holds much and did next to nothing over the whole span."`
+	Asleep   *Sleep    `json:"asleep,omitempty" doc:"It holds much and has done next to nothing for a while; left out where it is awake, holds little, or its CPU time is not known."`
+}
+
+// Sleep is how long a workload has held memory without doing anything.
+type Sleep struct {
+	Since   time.Time `json:"since" doc:"End of the last interval in which it used more than half a percent of a CPU."`
+	Minutes float64   `json:"minutes" doc:"Until the end of the span, or its own."`
+	Longer  bool      `json:"longer" doc:"It was asleep in all that was looked at: a day, or the span where that is longer."`
 }
 
 // SwapOn is what a workload has on one swap, in the mean.
@@ -49,12 +56,13 @@ type SwapOn struct {
 	Source string  `json:"source"`
 }
 
-// A workload holds memory asleep when it has at least this much, and used at most this part of a CPU, over a span of at
-// least so long.
+// A workload holds memory asleep when it has at least this much, and used at most this part of a CPU in every interval for at
+// least so long. For how long is found out as far back as this.
 const (
 	sleeperBytes = 1 << 30
 	sleeperCores = 0.005
-	sleeperSpan  = 10 * time.Minute
+	sleeperTime  = 10 * time.Minute
+	sleeperBack  = 24 * time.Hour
 )
 
 // Memory tells of a host's memory over a span.
@@ -113,10 +121,12 @@ func (h *Hub) Memory(ctx context.Context, hostName string, span store.Span) (*Me
 				}
 			}
 		}
-		x.Asleep = x.Charged >= sleeperBytes && x.CPUCores <= sleeperCores && time.Duration(elapsed)*time.Millisecond >= sleeperSpan
 		m.Workloads = append(m.Workloads, x)
 	}
 	slices.SortFunc(m.Workloads, func(a, b MemoryUser) int { return cmp.Or(cmp.Compare(b.Charged, a.Charged), cmp.Compare(a.ID, b.ID)) })
+	if err := h.findSleepers(ctx, host.ID, span, m.Workloads); err != nil {
+		return nil, err
+	}
 	b := resourceBalance(t, shares)
 	m.Capacity, m.Free, m.Residual = b.Capacity, b.Idle, b.Residual
 	if elapsed > 0 {
@@ -145,4 +155,36 @@ func swapOn(g *gathered, id int64, swaps []account.Swap, elapsed float64) []Swap
 	}
 	slices.SortFunc(list, func(a, b SwapOn) int { return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Swap, b.Swap)) })
 	return list
+}
+
+// findSleepers says which of the workloads that hold much have been asleep, and since when.
+func (h *Hub) findSleepers(ctx context.Context, hostID int32, span store.Span, users []MemoryUser) error {
+	var large []int64
+	for i := range users {
+		if users[i].Charged >= sleeperBytes {
+			large = append(large, users[i].ID)
+		}
+	}
+	back := store.Span{From: span.From, To: span.To}
+	if from := span.To.Add(-sleeperBack); from.Before(back.From) {
+		back.From = from
+	}
+	awake, err := h.store.LastAwake(ctx, hostID, back, sleeperCores, large)
+	if err != nil {
+		return err
+	}
+	for i := range users {
+		a, ok := awake[users[i].ID]
+		if !ok || !a.Known {
+			continue
+		}
+		since := a.From
+		if a.AwakeAt != nil {
+			since = *a.AwakeAt
+		}
+		if slept := a.To.Sub(since); slept >= sleeperTime {
+			users[i].Asleep = &Sleep{Since: since.UTC(), Minutes: slept.Minutes(), Longer: a.AwakeAt == nil}
+		}
+	}
+	return nil
 }

@@ -43,8 +43,11 @@ func (r *Reader) readHost(dst *account.Reading) error {
 		return fmt.Errorf("read %s/meminfo: %w", r.proc.root, errGarbage)
 	}
 	r.cpus, r.memory = len(dst.CPUs), dst.Memory.Total
+	dst.Load = dst.Load[:0]
 	if b, err = r.proc.read(r.proc.at("loadavg")); err == nil {
-		dst.Load, _ = parseLoad(b)
+		if load, ok := parseLoad(b); ok {
+			dst.Load = append(dst.Load, load[:]...)
+		}
 	}
 	r.readPressure(dst)
 	r.readDisks(dst)

@@ -158,10 +158,10 @@ func pathID(hierarchy, path string) uint64 {
 	return f.Sum64()
 }
 
-func (h *Host) load() [3]float64 {
+func (h *Host) load() []float64 {
 	busy := 0.0
 	for _, w := range h.Workloads {
 		busy += w.cores * w.shape(h.Now)
 	}
-	return [3]float64{float64(int(busy*100)) / 100, float64(int(busy*97)) / 100, float64(int(busy*94)) / 100}
+	return []float64{float64(int(busy*100)) / 100, float64(int(busy*97)) / 100, float64(int(busy*94)) / 100}
 }

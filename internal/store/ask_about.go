@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"time"
+
+	"vinescale/core/amount"
 )
 
 // WorkloadByID finds a workload with its host; ErrNotFound.
@@ -132,4 +134,30 @@ func (s *Store) ProgramTotals(ctx context.Context, q UseQuestion) ([]ProgramTota
 			FROM program_minute WHERE start >= $1 AND start < $2 AND ($3 = 0 OR host_id = $3) AND ($4::bigint[] IS NULL OR workload_id = ANY($4))
 			GROUP BY workload_id, program_id, family_id) AS u
 		LEFT JOIN programs p ON p.id = u.program_id GROUP BY 1 ORDER BY 4 DESC, 1`, q.Span.From, q.Span.To, q.HostID, q.Only).Scan(&p).Error
+}
+
+// Awake says when a workload last used CPU time.
+type Awake struct {
+	WorkloadID int64
+	From, To   time.Time  // begin of the first and end of the last of its intervals
+	AwakeAt    *time.Time // end of the last in which it used more than was asked for; nil for none
+	Known      bool       // its CPU time is known in all of them
+}
+
+// LastAwake finds when workloads of a host last used more than some part of a CPU in one interval, by workload.
+func (s *Store) LastAwake(ctx context.Context, hostID int32, span Span, cores float64, workloads []int64) (map[int64]Awake, error) {
+	awake := map[int64]Awake{}
+	if len(workloads) == 0 {
+		return awake, nil
+	}
+	var rows []Awake
+	const end = "start + elapsed_ms * interval '1 millisecond'"
+	err := s.db.WithContext(ctx).Raw(`SELECT workload_id, min(start) AS "from", max(`+end+`) AS "to", max(`+end+`) FILTER (WHERE cpu > $4::float8 * 1000 * elapsed_ms) AS awake_at,
+			bool_and(cpu_source < $6) AS known
+		FROM usage_minute WHERE host_id = $1 AND start >= $2 AND start < $3 AND workload_id = ANY($5) GROUP BY 1`,
+		hostID, span.From, span.To, cores, workloads, int16(amount.Unavailable)).Scan(&rows).Error
+	for _, r := range rows {
+		awake[r.WorkloadID] = r
+	}
+	return awake, err
 }

@@ -2,12 +2,14 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
 
 	"vinescale/core/amount"
 	"vinescale/internal/sheet"
+	"vinescale/internal/wire"
 )
 
 // Span is from (inclusive) to (exclusive), by the start of intervals.
@@ -83,4 +85,32 @@ func (s *Store) Detail(ctx context.Context, hostID int32, span Span) ([]byte, er
 		return nil, err
 	}
 	return []byte(detail[0]), nil
+}
+
+// NewestDetail is what a host's newest interval says beside the ledger, and when that ended.
+type NewestDetail struct {
+	To     time.Time
+	Detail *wire.Detail
+}
+
+// NewestDetails finds the newest interval of each host by name. Hosts that never sent one are not in it.
+func (s *Store) NewestDetails(ctx context.Context) (map[string]NewestDetail, error) {
+	var rows []struct {
+		Name, Detail string
+		Upto         time.Time
+	}
+	if err := s.db.WithContext(ctx).Raw(`SELECT h.name, m.upto, m.detail FROM hosts h CROSS JOIN LATERAL (
+			SELECT start + elapsed_ms * interval '1 millisecond' AS upto, detail::text AS detail FROM host_minute
+			WHERE host_id = h.id AND start >= h.last_at - interval '1 hour' AND start <= h.last_at ORDER BY start DESC LIMIT 1) AS m`).Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	byName := make(map[string]NewestDetail, len(rows))
+	for _, r := range rows {
+		d := &wire.Detail{}
+		if err := json.Unmarshal([]byte(r.Detail), d); err != nil {
+			return nil, fmt.Errorf("detail of %s: %w", r.Name, err)
+		}
+		byName[r.Name] = NewestDetail{r.Upto.UTC(), d}
+	}
+	return byName, nil
 }

@@ -119,17 +119,3 @@ func (s *Store) WorkloadsByID(ctx context.Context, ids []int64) (map[int64]Workl
 	}
 	return byID, nil
 }
-
-// RanThere is what one workload ran on one CPU over a span.
-type RanThere struct {
-	WorkloadID int64
-	CPU        int32 `gorm:"column:cpu"`
-	Micros     int64
-	Source     int16
-}
-
-// RanOn lists who ran on which CPU of a host over a span.
-func (s *Store) RanOn(ctx context.Context, hostID int32, span Span) (ran []RanThere, err error) {
-	return ran, s.db.WithContext(ctx).Raw(`SELECT workload_id, x.cpu, sum(x.spent)::bigint AS micros, max(source) AS source FROM cpu_minute, unnest(cpus, micros) AS x(cpu, spent)
-		WHERE host_id = $1 AND start >= $2 AND start < $3 GROUP BY 1, 2 ORDER BY 2, 3 DESC`, hostID, span.From, span.To).Scan(&ran).Error
-}

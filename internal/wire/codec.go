@@ -400,7 +400,7 @@ func (m *Interval) addProgram(workload int, program int32, p account.ProgramUse)
 }
 
 func fromDetail(d *account.Detail) *Detail {
-	m := &Detail{Load: d.Load[:], SwapTotalBytes: d.SwapTotal, SwapUsedBytes: d.SwapUsed, MemoryAvailableBytes: d.MemoryAvailable}
+	m := &Detail{Load: d.Load, SwapTotalBytes: d.SwapTotal, SwapUsedBytes: d.SwapUsed, MemoryAvailableBytes: d.MemoryAvailable}
 	for _, c := range d.CPUs {
 		m.Cpu = append(m.Cpu, uint32(c.CPU))
 		m.User = append(m.User, c.User)

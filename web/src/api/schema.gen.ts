@@ -708,8 +708,8 @@ export interface components {
             workloads: components["schemas"]["WorkloadLine"][];
         };
         AboutWorkload: {
-            /** @description The workload around it, such as a container's pod; null for none. */
-            around: components["schemas"]["WorkloadRef"];
+            /** @description The workload around it, such as a container's pod; left out for none. */
+            around?: components["schemas"]["WorkloadRef"];
             /**
              * Format: date-time
              * @description When its first usage is due; null once there is some.
@@ -936,6 +936,10 @@ export interface components {
             /** Format: date-time */
             from: string;
             host: string;
+            /** @description At the end of the newest interval; left out where not told. */
+            load?: components["schemas"]["Load"];
+            /** @description For what tasks of the host waited; empty where its kernel does not tell. */
+            pressure: components["schemas"]["Pressure"][];
             /** Format: date-time */
             to: string;
             /** @description Why there is nothing. */
@@ -1257,6 +1261,8 @@ export interface components {
              * @description End of its newest interval; null before the first.
              */
             last_at: string | null;
+            /** @description Of its newest interval, to be held against its CPUs; left out where it tells none. */
+            load?: components["schemas"]["Load"];
             /** Format: int64 */
             memory_bytes: number;
             name: string;
@@ -1287,6 +1293,8 @@ export interface components {
              * @description End of its newest interval; null before the first.
              */
             last_at: string | null;
+            /** @description Of its newest interval, to be held against its CPUs; left out where it tells none. */
+            load?: components["schemas"]["Load"];
             /** Format: int64 */
             memory_bytes: number;
             name: string;
@@ -1473,6 +1481,19 @@ export interface components {
             /** @description Most bytes first: at IP level where cgroups are counted, with frames where only a workload's own interfaces are. */
             workloads: components["schemas"]["LinkUser"][];
         };
+        Load: {
+            /**
+             * Format: date-time
+             * @description End of the interval it was read at.
+             */
+            at: string;
+            /** Format: double */
+            load_15m: number;
+            /** Format: double */
+            load_1m: number;
+            /** Format: double */
+            load_5m: number;
+        };
         Mate: {
             /**
              * Format: double
@@ -1535,8 +1556,8 @@ export interface components {
             workloads: components["schemas"]["MemoryUser"][];
         };
         MemoryUser: {
-            /** @description It holds much and did next to nothing over the whole span. */
-            asleep: boolean;
+            /** @description It holds much and has done next to nothing for a while; left out where it is awake, holds little, or its CPU time is not known. */
+            asleep?: components["schemas"]["Sleep"];
             /**
              * Format: double
              * @description In the mean.
@@ -1627,6 +1648,20 @@ export interface components {
         };
         PoolsInputBody: {
             pools: string[];
+        };
+        Pressure: {
+            /**
+             * Format: double
+             * @description Part of the time in which all that could have run waited, 0 to 1; null for the CPU, of which a host as a whole has none.
+             */
+            full: number | null;
+            /** @description cpu, memory or io. */
+            resource: string;
+            /**
+             * Format: double
+             * @description Part of the time in which at least one task waited, 0 to 1.
+             */
+            some: number;
         };
         Process: {
             /** Format: double */
@@ -1853,6 +1888,20 @@ export interface components {
         };
         SignInInputBody: {
             token: string;
+        };
+        Sleep: {
+            /** @description It was asleep in all that was looked at: a day, or the span where that is longer. */
+            longer: boolean;
+            /**
+             * Format: double
+             * @description Until the end of the span, or its own.
+             */
+            minutes: number;
+            /**
+             * Format: date-time
+             * @description End of the last interval in which it used more than half a percent of a CPU.
+             */
+            since: string;
         };
         Suggestion: {
             /** @description What they have in common. */
