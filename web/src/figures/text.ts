@@ -26,3 +26,15 @@ export function percent(part: number): string {
 export function milliseconds(v: number | null): string {
   return v === null ? '–' : `${v.toLocaleString('en', { maximumSignificantDigits: 3 })} ms`
 }
+
+/** A host's load over 1, 5 and 15 minutes. */
+export function loads(l: { load_1m: number; load_5m: number; load_15m: number }): string {
+  return [l.load_1m, l.load_5m, l.load_15m].map((v) => v.toFixed(1)).join(' · ')
+}
+
+/** For what tasks of a host waited, as a sentence; nothing where its kernel does not tell. */
+export function waits(pressure: { resource: string; some: number }[]): string {
+  const of: Record<string, string> = { cpu: 'a CPU', memory: 'memory', io: 'storage' }
+  const parts = pressure.map((p) => `for ${of[p.resource] ?? p.resource} ${percent(p.some)}`)
+  return parts.length === 0 ? '' : `Some task waited ${parts.join(', ')} of the time.`
+}

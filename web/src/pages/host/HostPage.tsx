@@ -1,10 +1,13 @@
 import { useParams } from '@tanstack/react-router'
 import { useState } from 'react'
 import { useBalance, useHosts, useLedger, type ResourceName } from '../../api/queries'
+import { Meaning } from '../../figures/BalanceBar'
 import { ResourceTabs } from '../../figures/ResourceTabs'
 import { ShareTable } from '../../figures/ShareTable'
+import { loads } from '../../figures/text'
 import { Waiting } from '../../figures/Trouble'
 import { useTime } from '../../time/useTime'
+import { CPUMap } from './CPUMap'
 import { CPURows } from './CPURows'
 import { LedgerLines } from './LedgerLines'
 import { LedgerSheet } from './LedgerSheet'
@@ -44,6 +47,13 @@ export function HostPage() {
           <span>
             <b>{(facts.memory_bytes / 2 ** 30).toFixed(0)} GiB</b> memory
           </span>
+          {facts.load && (
+            <span>
+              <Meaning meaning="Tasks that ran, were ready to run, or waited for storage, in the mean over 1, 5 and 15 minutes until the newest figures: to be held against the CPUs.">
+                load <b>{loads(facts.load)}</b>
+              </Meaning>
+            </span>
+          )}
           {balance.data && (
             <span>
               <b>{balance.data.workloads}</b> workloads of{' '}
@@ -52,7 +62,10 @@ export function HostPage() {
           )}
         </p>
       )}
-      <LedgerSheet balance={balance.data} error={balance.error} />
+      <div className="grid grid-cols-[11fr_10fr] items-start gap-4.5 max-lg:grid-cols-1">
+        <CPUMap host={host} colours={colours} />
+        <LedgerSheet balance={balance.data} error={balance.error} />
+      </div>
       <section className="sheet mt-4.5 overflow-x-auto" aria-labelledby="workloads-title">
         <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
           <h2 id="workloads-title">Workloads</h2>

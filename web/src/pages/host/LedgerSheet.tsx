@@ -21,7 +21,7 @@ export function LedgerSheet({ balance, error }: { balance: Balance | undefined; 
         return (
           <div
             key={resource}
-            className="grid grid-cols-[90px_1fr_150px] items-center gap-3.5 border-b border-rule px-3.5 py-2.5"
+            className="grid grid-cols-[64px_1fr_142px] items-center gap-3.5 border-b border-rule px-3.5 py-2.5"
           >
             <b className="font-semibold">{resourceTitle[resource]}</b>
             <StackBar

@@ -78,7 +78,9 @@ function Explained({ memory: m }: { memory: HostMemory }) {
             <tr key={w.id}>
               <th scope="row">
                 <WorkloadLink id={w.id} name={w.name} />
-                {w.asleep && <small className="block text-[12.5px] font-normal text-wine">holds it asleep</small>}
+                {w.asleep && (
+                  <small className="block text-[12.5px] font-normal text-wine">asleep for {slept(w.asleep)}</small>
+                )}
               </th>
               <td className="num">{text(w.charged_bytes)}</td>
               {kinds.map(([name]) => (
@@ -107,6 +109,12 @@ function Explained({ memory: m }: { memory: HostMemory }) {
       </p>
     </>
   )
+}
+
+/** For how long, in minutes up to two hours. */
+function slept(s: NonNullable<HostMemory['workloads'][number]['asleep']>): string {
+  const long = s.minutes < 120 ? `${s.minutes.toFixed(0)} min` : `${(s.minutes / 60).toFixed(0)} h`
+  return s.longer ? `${long} or longer` : long
 }
 
 function text(v: number | null): string {

@@ -1,9 +1,11 @@
 import { Link } from '@tanstack/react-router'
 import type { Host } from '../../api/client'
 import { useBalance, useHosts, type ResourceName } from '../../api/queries'
+import { Meaning } from '../../figures/BalanceBar'
 import { StackBar } from '../../figures/StackBar'
 import { Waiting } from '../../figures/Trouble'
 import { figure, resourceTitle, unitOf, whole } from '../../figures/units'
+import { loads } from '../../figures/text'
 import { useTime } from '../../time/useTime'
 import { partsOf } from '../balance/BalanceTable'
 
@@ -52,6 +54,11 @@ function HostRow({ host }: { host: Host }) {
         </Link>
         <small className="block text-[12.5px] text-ink-2">
           {host.warming ?? (host.state === 'awaited' ? 'nothing sent yet' : `${host.cpus} CPUs · ${host.state}`)}
+          {host.load && (
+            <Meaning meaning="Tasks that ran, were ready to run, or waited for storage, in the mean over 1, 5 and 15 minutes: to be held against the host’s CPUs.">
+              <span className="block">load {loads(host.load)}</span>
+            </Meaning>
+          )}
         </small>
       </th>
       {resources.map((r, index) => {

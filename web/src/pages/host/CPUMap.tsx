@@ -1,0 +1,106 @@
+import type { CPULine, PinnedCPU } from '../../api/client'
+import { useCPUs, usePins } from '../../api/queries'
+import { percent, waits } from '../../figures/text'
+import { Waiting } from '../../figures/Trouble'
+import { tenantColour } from '../../figures/units'
+import { useTime } from '../../time/useTime'
+import { listOf } from '../balance/needs'
+import { intruded, kernel, layOut, pinnedOf, timeOf, type Pinned } from './places'
+
+/** Who ran where: a column a CPU, siblings joined to a core, nodes apart, stacked by tenant; a frame is a pin, a diamond an intruder. */
+export function CPUMap({ host, colours }: { host: string; colours: Map<string, number> }) {
+  const { span } = useTime()
+  const cpus = useCPUs(span, host)
+  const pins = usePins(span, host)
+  const declared = new Map(pins.data?.map((p) => [p.cpu, p]))
+  const nodes = layOut(cpus.data?.cpus ?? [])
+  const waited = waits(cpus.data?.pressure ?? [])
+  return (
+    <section className="sheet" aria-labelledby="map-title">
+      <div className="flex flex-wrap items-baseline gap-x-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
+        <h2 id="map-title">Who ran where</h2>
+        <span className="text-[12.5px] text-ink-2">a column a CPU, a frame a pin; the height is the busy part of the span</span>
+        <a className="ml-auto text-[12.5px]" href="#cpus-title">
+          as table
+        </a>
+      </div>
+      {!cpus.data && <Waiting error={cpus.error} what="The CPUs" />}
+      {cpus.data?.unavailable && <p className="p-3.5 font-serif">Not available: {cpus.data.unavailable}.</p>}
+      <div className="flex flex-wrap gap-x-6 gap-y-3 px-3.5 py-3">
+        {nodes.map((n) => (
+          <div key={n.node}>
+            {n.node >= 0 && (
+              <div className="mb-1.5 text-[12.5px] font-semibold text-ink-2">
+                node {n.node} · CPUs {listOf(n.cores.flat().map((c) => c.cpu))}
+              </div>
+            )}
+            <div className="flex max-w-84 flex-wrap gap-x-1.5 gap-y-1.5">
+              {n.cores.map((core) => (
+                <div key={core[0]!.cpu} className="flex gap-px">
+                  {core.map((c) => (
+                    <Column key={c.cpu} line={c} pin={declared.get(c.cpu)} colours={colours} />
+                  ))}
+                </div>
+              ))}
+            </div>
+          </div>
+        ))}
+      </div>
+      {pinnedOf(pins.data ?? []).map((p) => (
+        <PinSentence key={p.tenant} pin={p} />
+      ))}
+      {waited !== '' && <p className="px-3.5 pb-2.5 text-[12.5px] text-ink-2">{waited}</p>}
+    </section>
+  )
+}
+
+type ColumnProps = { line: CPULine; pin: PinnedCPU | undefined; colours: Map<string, number> }
+
+function Column({ line: c, pin, colours }: ColumnProps) {
+  const part = (seconds: number) => (c.capacity_seconds > 0 ? seconds / c.capacity_seconds : 0)
+  const time = timeOf(c, pin?.tenant)
+  const words = time.filter((t) => part(t.seconds) >= 0.001).map((t) => `${t.tenant} ${percent(part(t.seconds))}`)
+  const declared = pin ? `; declared for ${pin.tenant}${intruded(pin) ? ', others ran there' : ''}` : ''
+  const label = `CPU ${c.cpu}: ${words.join(', ') || 'idle'}${declared}`
+  return (
+    <div className="w-4.5 text-center">
+      <div className={`column ${pin ? 'pinned' : ''}`} role="img" aria-label={label} title={label}>
+        {time.map((t) => (
+          <i
+            key={t.tenant}
+            style={{
+              height: `${Math.min(100 * part(t.seconds), 100)}%`,
+              background: t.tenant === kernel ? 'var(--kernel)' : tenantColour(colours.get(t.tenant) ?? 0),
+            }}
+          />
+        ))}
+        {intruded(pin) && <b className="mark-bad" />}
+      </div>
+      <span className="text-[10.5px] text-ink-2" aria-hidden>
+        {c.cpu}
+      </span>
+    </div>
+  )
+}
+
+function PinSentence({ pin: p }: { pin: Pinned }) {
+  const first = p.others[0]
+  return (
+    <p className="flex items-baseline gap-2.5 px-3.5 pb-2.5 font-serif">
+      <span className={`flex-none ${first ? 'mark-bad' : 'mark-info'}`} aria-hidden />
+      <span>
+        {p.cpus.length === 1 ? 'CPU' : 'CPUs'} {listOf(p.cpus)} {p.cpus.length === 1 ? 'is' : 'are'} declared for{' '}
+        <b>{p.tenant}</b>.{' '}
+        {first ? (
+          <>
+            <b>{first.workload}</b> of {first.tenant} ran there for {Math.round(first.seconds).toLocaleString('en')}{' '}
+            CPU-seconds
+            {p.others.length > 1 && `, ${p.others.length - 1} more for less`}.
+          </>
+        ) : (
+          'Nobody else ran there.'
+        )}
+      </span>
+    </p>
+  )
+}

@@ -1,0 +1,65 @@
+import { describe, expect, it } from 'vitest'
+import type { CPULine, PinnedCPU } from '../../api/client'
+import { layOut, pinnedOf, timeOf } from './places'
+
+const line = (cpu: number, core: number, node: number, more: Partial<CPULine> = {}) =>
+  ({
+    cpu,
+    core,
+    package: 0,
+    numa_node: node,
+    shares: [],
+    user_seconds: 0,
+    system_seconds: 0,
+    irq_seconds: 0,
+    softirq_seconds: 0,
+    ...more,
+  }) as unknown as CPULine
+
+describe('the places of CPUs', () => {
+  it('joins siblings to a core however they are numbered, and keeps nodes apart', () => {
+    const nodes = layOut([line(3, 1, 1), line(0, 0, 0), line(2, 0, 0), line(1, 1, 1)])
+    expect(nodes.map((n) => [n.node, n.cores.map((c) => c.map((x) => x.cpu))])).toEqual([
+      [0, [[0, 2]]],
+      [1, [[1, 3]]],
+    ])
+  })
+
+  it('takes no two CPUs for siblings where their cores are not known', () => {
+    expect(layOut([line(0, -1, -1), line(1, -1, -1)])[0]!.cores).toHaveLength(2)
+  })
+
+  it('adds up time by tenant, and leaves the rest to the kernel', () => {
+    const share = (tenant: string, cpu_seconds: number) => ({ tenant, cpu_seconds }) as CPULine['shares'][number]
+    const shares = [share('Label Press', 1), share('Frost Watch', 2), share('Label Press', 3)]
+    expect(timeOf(line(0, 0, 0, { user_seconds: 5, system_seconds: 1, softirq_seconds: 0.5, shares }))).toEqual([
+      { tenant: 'Label Press', seconds: 4 },
+      { tenant: 'Frost Watch', seconds: 2 },
+      { tenant: 'kernel', seconds: 0.5 },
+    ])
+    expect(timeOf(line(0, 0, 0, { shares }), 'Frost Watch')[0]!.tenant).toBe('Frost Watch')
+  })
+})
+
+describe('what is declared', () => {
+  const pin = (cpu: number, seconds: number) =>
+    ({
+      cpu,
+      tenant: 'Bottling Line',
+      ran: [
+        { workload: 'bottling-plc', tenant: 'Bottling Line', cpu_seconds: 9 },
+        { workload: 'curd-fermentlog', tenant: 'Cellar Intake', cpu_seconds: seconds },
+        { workload: 'cron', tenant: 'unassigned', cpu_seconds: 0.3 },
+      ],
+    }) as unknown as PinnedCPU
+
+  it('names who else ran there over all its CPUs, and not the holder', () => {
+    expect(pinnedOf([pin(12, 0.7), pin(13, 4)])).toEqual([
+      {
+        tenant: 'Bottling Line',
+        cpus: [12, 13],
+        others: [{ workload: 'curd-fermentlog', tenant: 'Cellar Intake', seconds: 4.7 }],
+      },
+    ])
+  })
+})

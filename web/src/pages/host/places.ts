@@ -1,0 +1,57 @@
+import type { CPULine, PinnedCPU } from '../../api/client'
+
+/** CPUs as they are built: nodes apart, in each the cores, in each core its CPUs. A node or core that is not known is -1. */
+export type NodePlace = { node: number; cores: CPULine[][] }
+
+export function layOut(cpus: CPULine[]): NodePlace[] {
+  const nodes = new Map<number, Map<string, CPULine[]>>()
+  for (const c of [...cpus].sort((a, b) => a.cpu - b.cpu)) {
+    const cores = nodes.get(c.numa_node) ?? new Map<string, CPULine[]>()
+    nodes.set(c.numa_node, cores)
+    const core = c.core < 0 ? `CPU ${c.cpu}` : `${c.package}/${c.core}`
+    cores.set(core, [...(cores.get(core) ?? []), c])
+  }
+  return [...nodes].sort(([a], [b]) => a - b).map(([node, cores]) => ({ node, cores: [...cores.values()] }))
+}
+
+/** Whose time a CPU's was, in seconds by tenant: its holder's first, then most first. What no workload is charged with there is the kernel's. */
+export function timeOf(c: CPULine, holder?: string): { tenant: string; seconds: number }[] {
+  const by = new Map<string, number>()
+  for (const s of c.shares) by.set(s.tenant, (by.get(s.tenant) ?? 0) + s.cpu_seconds)
+  const tenants = [...by]
+    .map(([tenant, seconds]) => ({ tenant, seconds }))
+    .sort((a, b) => Number(b.tenant === holder) - Number(a.tenant === holder) || b.seconds - a.seconds)
+  const charged = tenants.reduce((a, t) => a + t.seconds, 0)
+  const busy = c.user_seconds + c.system_seconds + c.irq_seconds + c.softirq_seconds
+  return [...tenants, { tenant: kernel, seconds: Math.max(busy - charged, 0) }]
+}
+
+export const kernel = 'kernel'
+
+/** CPUs declared for one tenant, and who else ran there. */
+export type Pinned = { tenant: string; cpus: number[]; others: { workload: string; tenant: string; seconds: number }[] }
+
+/** What is declared of a host's CPUs, by tenant. Less than a second of others' work is no news. */
+export function pinnedOf(pins: PinnedCPU[]): Pinned[] {
+  const by = new Map<string, Pinned>()
+  for (const p of pins) {
+    const x = by.get(p.tenant) ?? { tenant: p.tenant, cpus: [], others: [] }
+    by.set(p.tenant, x)
+    x.cpus.push(p.cpu)
+    for (const r of p.ran) {
+      if (r.tenant === p.tenant) continue
+      const known = x.others.find((o) => o.workload === r.workload && o.tenant === r.tenant)
+      if (known) known.seconds += r.cpu_seconds
+      else x.others.push({ workload: r.workload, tenant: r.tenant, seconds: r.cpu_seconds })
+    }
+  }
+  return [...by.values()].map((x) => ({
+    ...x,
+    others: x.others.filter((o) => o.seconds >= 1).sort((a, b) => b.seconds - a.seconds),
+  }))
+}
+
+/** Whether work of others than its holder ran on a declared CPU for long enough to be told. */
+export function intruded(p: PinnedCPU | undefined): boolean {
+  return p !== undefined && p.others_cpu_seconds >= 1
+}
