@@ -10,6 +10,11 @@ func details(prev, now *Reading) Detail {
 		Disks:           grownList(prev.Disks, now.Disks, func(x *Disk) string { return x.Name }, Disk.since),
 		Interfaces:      grownList(prev.Interfaces, now.Interfaces, func(x *Interface) string { return x.Name }, Interface.since),
 	}
+	for i := range now.Disks {
+		if x := now.Disks[i]; x.Fresh && !slices.ContainsFunc(prev.Disks, func(p Disk) bool { return p.Name == x.Name }) {
+			d.Disks = append(d.Disks, x.since(Disk{}))
+		}
+	}
 	if prev.SplitsDisk { // a bucket that was not there had none
 		d.Latencies = make([]Latency, 0, len(now.Latencies))
 		before := make(map[latencyKey]int64, len(prev.Latencies))
@@ -96,6 +101,7 @@ func (d *Disk) flows() []*int64 {
 }
 
 func (d Disk) since(before Disk) Disk {
+	d.Fresh = false
 	was := before.flows()
 	for i, f := range d.flows() {
 		*f = grown(*was[i], *f)

@@ -212,6 +212,25 @@ func TestDevice_ThatAppearsAndGoesNeverShowsAStorm(t *testing.T) {
 	}
 }
 
+// TestDevice_APartThatWasNeverUsedHasItsFirstUse: it is left out of readings until then, but its counters were known to be zero.
+func TestDevice_APartThatWasNeverUsedHasItsFirstUse(t *testing.T) {
+	with := func(name string, fresh bool, read int64) func(*account.Reading) {
+		return func(r *account.Reading) {
+			r.Disks = []account.Disk{{Name: name, Major: 8, Minor: 17, Inner: true, Partition: true, Fresh: fresh, ReadBytes: read}}
+		}
+	}
+	iv := between(t, host(10*time.Second, func(*account.Reading) {}), host(15*time.Second, with("sdb1", true, 4096)), host(20*time.Second, with("sdb1", false, 5000)),
+		host(25*time.Second, with("sdb2", false, 7000)))
+	for i, want := range [][]int64{{4096}, {904}, {}} {
+		got := []int64{}
+		for _, d := range iv[i].Detail.Disks {
+			got = append(got, d.ReadBytes)
+			assert.False(t, d.Fresh, "that is a matter of readings")
+		}
+		assert.Equal(t, want, got, "interval %d", i)
+	}
+}
+
 func TestCounters_ThatWrapBeginANewSeries(t *testing.T) {
 	group := func(units int64) func(*account.Reading) {
 		return func(r *account.Reading) {

@@ -86,6 +86,7 @@ type Disk struct {
 	Major, Minor       uint32
 	Inner              bool // a partition, a volume or a loop on another device: its bytes are the other's too, so they count there
 	Partition          bool // Inner, and a part of one device
+	Fresh              bool // not in the reading before, for it was there and had never been used: all it did is of this interval
 	ReadBytes          int64
 	WrittenBytes       int64
 	ReadOps, WriteOps  int64

@@ -276,11 +276,15 @@ func (d *demo) playHost(ctx context.Context, h *stage.Host, until, known time.Ti
 // reader reads a staged host with the real collector's code.
 func (d *demo) reader(h *stage.Host) (*kernel.Reader, error) {
 	tree := d.tree(h)
-	return kernel.Open(d.registry(h), kernel.Options{
+	o := kernel.Options{
 		Roots:     kernel.Roots{Proc: tree.Proc(), Sys: tree.Sys(), Cgroup: tree.Cgroup()},
 		DiskRates: h.DiskRates(), Space: h.Space, Quota: h.Quota, Ends: h.Ends,
 		Clock: func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
-	})
+	}
+	if h.Counts {
+		o.Counters = h.Counters(tree)
+	}
+	return kernel.Open(d.registry(h), o)
 }
 
 // survey is what a staged host is made of.

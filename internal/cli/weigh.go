@@ -134,7 +134,7 @@ func (h *hostRoots) open(slowPace time.Duration) (*kernel.Reader, error) {
 		}
 	}
 	reader, err := kernel.Open(identify.NewRegistry(o), kernel.Options{Roots: h.kernel, DiskRates: rates, Counters: counters, Ask: h.own(), SlowPace: slowPace})
-	if err != nil && counters != nil {
+	if err != nil {
 		counters.Close()
 	}
 	return reader, err

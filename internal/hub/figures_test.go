@@ -200,3 +200,23 @@ func TestMemory_ASleeperIsToldSinceWhenAndOneThatWokeIsNone(t *testing.T) {
 	assert.Equal(t, []any{12.0, false}, []any{got["b"].Minutes, got["b"].Longer})
 	assert.Nil(t, got["c"])
 }
+
+// TestDisks_WhereNothingIsCountedByDeviceADriveIsSplit has a host that knows what its workloads read and dirtied, and what its drive moved.
+func TestDisks_WhereNothingIsCountedByDeviceADriveIsSplit(t *testing.T) {
+	f := newFixture(t)
+	f.dress = func(iv *account.Interval) {
+		iv.Detail.Disks = []account.Disk{{Name: "sdb", Major: 8, Minor: 16, ReadBytes: 60e6, WrittenBytes: 120e6, WriteOps: 600}}
+		for i := range iv.Usages {
+			iv.Usages[i].Units[amount.Disk] = []int64{90e6, 30e6}[i]
+			iv.Usages[i].Source[amount.Disk] = amount.Summed
+		}
+	}
+	require.NoError(t, f.send(0, job("a", "m.abt"), job("b", "t.fink")))
+	d, err := f.Disks(ctx, f.host.Name, f.span())
+	require.NoError(t, err)
+	require.Len(t, d.Devices, 1)
+	require.Len(t, d.Devices[0].Users, 2)
+	first := d.Devices[0].Users[0]
+	assert.Equal(t, []any{"a", 0.75, 0.75e6, 1.5e6, "split"}, []any{first.Name, first.Share, first.ReadRate, first.WriteRate, first.Source})
+	assert.Nil(t, first.TimeMean)
+}

@@ -102,7 +102,7 @@ func (r *Reader) hierarchyOf(f bpf.Feature) *hierarchy {
 // gatherCounted reads what the kernel counted by cgroup, and adds it up over the cgroups of each workload.
 func (r *Reader) gatherCounted(dst *account.Reading) {
 	dst.SplitsDisk = false
-	if r.counters == nil && r.sockets == nil {
+	if !r.counts() && r.sockets == nil {
 		return
 	}
 	for _, h := range r.cgroups {
@@ -256,7 +256,7 @@ func (r *Reader) leaveCounted(g *group) {
 
 // forgetCounted frees the places of cgroups that are no more. What they had was added to those around them, or is nobody's.
 func (r *Reader) forgetCounted() {
-	if r.counters == nil || !r.someLeft && r.count%r.options.RecheckEvery != 0 {
+	if !r.counts() || !r.someLeft && r.count%r.options.RecheckEvery != 0 {
 		return
 	}
 	r.someLeft = false

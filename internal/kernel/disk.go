@@ -35,10 +35,18 @@ func (r *Reader) readDisks(dst *account.Reading) {
 			continue
 		}
 		kind := r.diskKind(name)
-		if kind == noDisk || kind != wholeDisk && d.ReadOps+d.WriteOps == 0 {
+		if kind == noDisk {
+			continue
+		}
+		if kind != wholeDisk && d.ReadOps+d.WriteOps == 0 {
+			r.unused[r.intern(name)] = r.count
 			continue
 		}
 		d.Name = r.intern(name)
+		if seen, ok := r.unused[d.Name]; ok {
+			d.Fresh = seen == r.count-1
+			delete(r.unused, d.Name)
+		}
 		d.Inner, d.Partition = kind != wholeDisk, kind == partDisk
 		if !d.Inner {
 			d.RateBytesPerSecond = r.options.DiskRates[d.Name]

@@ -35,8 +35,8 @@ type Options struct {
 	// throttling. They are read at the first reading past each whole multiple of it by the wall clock, so that they end with
 	// the minute. A minute when zero; less than nothing is at every reading.
 	SlowPace time.Duration
-	// Counters count in the kernel what its files do not tell. Nil where that is not to be, or the host is not this one.
-	Counters *bpf.Counters
+	// Counters count in the kernel what its files do not tell. Nil where that is not to be.
+	Counters Counters
 	// Ask says that the kernel this runs on is the host's: where Counters lack a feature, it is asked for the ends of tasks
 	// and for sockets.
 	Ask bool
@@ -72,6 +72,7 @@ type Reader struct {
 	linkEnds    account.LinkEnds
 	askedEnds   map[string]bool // interfaces whose other end was asked for
 	disks       map[string]diskKind
+	unused      map[string]int64 // parts, volumes and loops that were never used, and the reading that saw them last
 	ifaces      map[string]*iface
 	trouble     map[string]error
 	names       map[string]string
@@ -87,7 +88,7 @@ type Reader struct {
 	diskNumbers [][2]uint32
 	cpuNumbers  []int
 
-	counters   *bpf.Counters
+	counters   Counters
 	watch      watch
 	keptOpen   int
 	turns      int64
@@ -135,12 +136,15 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 	if o.KeepOpen == 0 {
 		o.KeepOpen = mostKept()
 	}
+	if o.Counters == nil {
+		o.Counters = (*bpf.Counters)(nil) // of which everything is missing
+	}
 	r := &Reader{
 		registry: registry, options: o, counters: o.Counters, departed: map[uint64]bool{}, taps: map[string]account.WorkloadID{},
 		procs: map[int32]*process{}, listing: make([]byte, 64<<10), taskListing: make([]byte, 16<<10),
 		paths: map[string]account.WorkloadID{}, spaces: map[uint64]*namespace{},
 		holders: map[account.WorkloadID]*holder{}, holdsNone: map[account.WorkloadID]bool{},
-		disks: map[string]diskKind{}, ifaces: map[string]*iface{}, trouble: map[string]error{}, names: map[string]string{},
+		disks: map[string]diskKind{}, unused: map[string]int64{}, ifaces: map[string]*iface{}, trouble: map[string]error{}, names: map[string]string{},
 	}
 	r.watch.open()
 	var err error
@@ -182,9 +186,7 @@ func CgroupV2(root string) string {
 
 // Close releases the open directories, and what counts in the kernel.
 func (r *Reader) Close() {
-	if r.counters != nil {
-		r.counters.Close()
-	}
+	r.counters.Close()
 	r.watch.close()
 	r.stopWalk()
 	r.exits.close()

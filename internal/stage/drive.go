@@ -3,6 +3,7 @@ package stage
 import (
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -39,17 +40,19 @@ const operation = 64 << 10
 // split divides bytes into those read and written, as every staged counter does.
 func split(bytes int64) (read, written int64) { return bytes / 3, bytes - bytes/3 }
 
-// advance lets a drive that can carry so many bytes a second do what was asked of it: the fuller, the longer each takes.
-func (d *drive) advance(dt time.Duration, rate int64, idleMillis float64) {
+// advance lets a drive that can carry so many bytes a second do what was asked of it: the fuller, the longer each takes. It tells
+// how many operations that were, and how long each took in the mean.
+func (d *drive) advance(dt time.Duration, rate int64, idleMillis float64) (operations, micros float64) {
 	full := min(float64(d.moved)/(float64(rate)*dt.Seconds()), 1)
 	d.busyMicros += int64(full * float64(dt.Microseconds()))
-	micros := idleMillis * 1000 / (1.15 - full)
-	ops := float64(d.moved) / operation
-	d.readMicros += int64(ops / 3 * micros)
-	d.writeMicros += int64(ops * 2 / 3 * micros)
-	d.queue += int64(ops * micros)
+	micros = idleMillis * 1000 / (1.15 - full)
+	operations = float64(d.moved) / operation
+	d.readMicros += int64(operations / 3 * micros)
+	d.writeMicros += int64(operations * 2 / 3 * micros)
+	d.queue += int64(operations * micros)
 	d.bytes += d.moved
 	d.moved = 0
+	return operations, micros
 }
 
 // disks are what /proc/diskstats shows of the drives and their partitions.
@@ -83,11 +86,18 @@ func partName(drive string, p int) string {
 
 func (h *Host) renderDisks(w *writer, t Tree) {
 	var stats, mounts strings.Builder
-	for _, d := range h.disks() {
+	used := h.disks()
+	for _, d := range drives {
+		for p := range d.parts {
+			if name := partName(d.name, p); !slices.ContainsFunc(used, func(x account.Disk) bool { return x.Name == name }) {
+				used = append(used, account.Disk{Name: name, Major: d.major, Minor: d.minor + uint32(p) + 1})
+			}
+		}
+	}
+	for _, d := range used {
 		fmt.Fprintf(&stats, " %d %d %s %d 0 %d %d %d 0 %d %d 0 %d %d\n", d.Major, d.Minor, d.Name, d.ReadOps, d.ReadBytes/512, d.ReadMillis, d.WriteOps, d.WrittenBytes/512, d.WriteMillis,
 			d.BusyMillis, d.QueueMillis)
 	}
-	fmt.Fprintf(&stats, " 8 2 sda2 0 0 0 0 0 0 0 0 0 0 0\n")
 	w.file(filepath.Join(t.Proc(), "diskstats"), stats.String())
 	for i, d := range drives {
 		place := filepath.Join(t.Sys(), "devices/pci0000:00", d.controller, "block", d.name)

@@ -73,10 +73,12 @@ func Fleet(at time.Time) []*Host {
 	return hosts
 }
 
-// another stages a host that has something of everything: on two of them cgroups are of version 1. It plays the incidents
+// another stages a host that has something of everything: on two of them cgroups are of version 1, and on four nothing is counted in
+// the kernel. It plays the incidents
 // that the four have not: a neighbour that fills a drive, a service that hangs, a container that is ended for want of memory.
 func another(name string, i int, at time.Time) *Host {
 	h := newHost(name, i%4 == 1, 16, 64*gib, 600*mb, 10_000, at, 5+i)
+	h.Counts = i%2 == 0
 	h.everyday("")
 	for n := range 10 {
 		h.container(fmt.Sprintf("vat-log-%d%c", i, 'a'+n), "svc-cellar", "Cellar Intake", use{
@@ -103,7 +105,7 @@ func another(name string, i int, at time.Time) *Host {
 func newHost(name string, v1 bool, cpus int, memory, diskRate, linkMbit int64, at time.Time, upDays int) *Host {
 	h := &Host{
 		Name: name, V1: v1, CPUs: cpus, MemoryBytes: memory, DiskRate: diskRate, LinkMbit: linkMbit,
-		Boot:  bootID(name),
+		Boot: bootID(name), Counts: true,
 		Users: users, Now: at, Uptime: time.Duration(upDays) * 24 * time.Hour,
 		user: make([]int64, cpus), kernel: make([]int64, cpus),
 		hidden: memory / 600 / pageSize * pageSize, slab: memory / 100 / pageSize * pageSize, cache: memory / 20 / pageSize * pageSize,
@@ -274,9 +276,10 @@ func terrace1(at time.Time) *Host {
 	return h
 }
 
-// terrace2 has more forecasts and the agronomists' sign-ins; one holds memory and sleeps.
+// terrace2 has more forecasts and the agronomists' sign-ins; one holds memory and sleeps. What it uses is read from files alone.
 func terrace2(at time.Time) *Host {
 	h := newHost("terrace-2", false, 32, 128*gib, 2*1000*mb, 25_000, at, 41)
+	h.Counts = false // its collector has no right to
 	h.everyday("")
 	for i := range 6 {
 		h.job(41300+i, []string{"m.abt", "t.fink"}[i%2], "Frost Watch", use{

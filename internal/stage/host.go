@@ -15,6 +15,7 @@ import (
 type Host struct {
 	Name        string
 	V1          bool // cgroup v1 hierarchies, else v2
+	Counts      bool // its kernel counts what its files do not tell
 	CPUs        int
 	MemoryBytes int64
 	DiskRate    int64 // bytes per second the disk can carry
@@ -37,6 +38,12 @@ type Host struct {
 	network     int64 // cumulative bytes of the whole host
 	drives      [2]drive
 	stall       int64 // microseconds some task waited for a CPU
+	ends        []swarmEnd
+	endCount    int // so far
+	toldEnds    int // of them, by Reading
+	swarmPID    int32
+	slots       map[slot]uint64 // operations
+	unmeasured  [2][2][len(spreadOf)]float64
 	nextPID     int32
 	seed        uint64
 
@@ -75,17 +82,19 @@ type Workload struct {
 	DiskBytes   int64
 	NetBytes    int64
 
-	onDrive   int // which of its host's drives it uses
-	throttled int64
-	periods   int64
-	held      int64 // of periods, those in which its limit held it back
-	stalled   int64 // microseconds some of its threads waited for a CPU
-	swapped   int64 // bytes
-	kills     int64 // processes ended for want of memory
-	killRate  int64 // every 20 s
-	since     time.Duration
-	most      int64 // bytes: the highest it was charged
-	layer     int64 // bytes of its writable layer that were there before; 0 where it has none
+	onDrive               int   // which of its host's drives it uses
+	moved                 int64 // bytes on it, in the time being played
+	readNanos, writeNanos int64 // that it took for them
+	throttled             int64
+	periods               int64
+	held                  int64 // of periods, those in which its limit held it back
+	stalled               int64 // microseconds some of its threads waited for a CPU
+	swapped               int64 // bytes
+	kills                 int64 // processes ended for want of memory
+	killRate              int64 // every 20 s
+	since                 time.Duration
+	most                  int64 // bytes: the highest it was charged
+	layer                 int64 // bytes of its writable layer that were there before; 0 where it has none
 }
 
 // Process is a staged process and its truth so far.
@@ -184,7 +193,7 @@ func (h *Host) Advance(dt time.Duration) {
 		sent := int64(w.netRate * level * dt.Seconds())
 		w.NetBytes += sent
 		h.network += sent
-		if w.Link == "" {
+		if w.Link == "" && (!h.Counts || w.Path == "") {
 			h.hostNetwork += sent
 		}
 		w.MemoryBytes = int64(float64(w.memory) * (0.8 + 0.2*min(level, 1)))
@@ -196,7 +205,15 @@ func (h *Host) Advance(dt time.Duration) {
 		}
 	}
 	for i := range h.drives {
-		h.drives[i].advance(dt, h.DiskRates()[drives[i].name], drives[i].millis)
+		operations, micros := h.drives[i].advance(dt, h.DiskRates()[drives[i].name], drives[i].millis)
+		h.measure(i, 0, operations/3, micros)
+		h.measure(i, 1, operations*2/3, micros)
+		for _, w := range h.Workloads {
+			if w.onDrive == i {
+				each := float64(w.moved) / operation / 3 * micros * 1000
+				w.readNanos, w.writeNanos, w.moved = w.readNanos+int64(each), w.writeNanos+int64(2*each), 0
+			}
+		}
 	}
 	for c := range free {
 		if free[c] == 0 {
@@ -242,9 +259,10 @@ func (h *Host) work(w *Workload, level float64, dt time.Duration, free []int64, 
 	}
 	if w.swarm > 0 {
 		got := h.spend(w, int64(w.swarm*level*float64(dt.Microseconds())), len(cpus), dt, free, cpus, turn, nil)
-		if w.Path == "" {
+		if w.Path == "" && !h.Counts {
 			h.lostCPU += got
 		}
+		h.endSwarm(w, got)
 	}
 }
 
@@ -274,7 +292,7 @@ func (h *Host) spend(w *Workload, want int64, threads int, dt time.Duration, fre
 
 func (h *Host) spreadDisk(w *Workload, moved int64) {
 	h.drives[w.onDrive].moved += moved
-	w.DiskBytes += moved
+	w.DiskBytes, w.moved = w.DiskBytes+moved, w.moved+moved
 	left := moved
 	for i, p := range w.Processes {
 		part := int64(float64(moved) * p.part)

@@ -90,6 +90,7 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 	for _, p := range h.kthreads {
 		r.Processes = append(r.Processes, reading(p, account.Unrecognised, registry))
 	}
+	h.addCounted(r, registry)
 	slices.SortFunc(r.Processes, func(a, b account.Process) int { return cmp.Compare(a.PID, b.PID) })
 	slices.SortStableFunc(r.Groups, func(a, b account.Group) int { return cmp.Compare(a.Has&account.HasMemory, b.Has&account.HasMemory) })
 	return r
@@ -134,20 +135,41 @@ func (h *Host) groupsOf(w *Workload, id account.WorkloadID) []account.Group {
 		MemoryBytes: w.MemoryBytes, FileBytes: w.fileBytes(), KernelBytes: w.kernelBytes(),
 	}
 	counted, charged := w.Figures(h.V1)
+	waited, network := h.CountedFigures(w)
 	memory.Figures = charged
+	put := func(to *account.Figures, from account.Figures) {
+		for m := range amount.NumMeasures {
+			if m := amount.Measure(m); from.Set.Has(m) {
+				to.Put(m, from.Units[m], from.Source[m])
+			}
+		}
+	}
+	counts := func(g *account.Group) {
+		if network.Set != 0 {
+			put(&g.Figures, network)
+			g.NetworkBytes, g.Has = w.NetBytes, g.Has|account.HasNetwork
+		}
+	}
+	put(&counted, waited)
 	if h.V1 {
 		cpu := account.Group{
 			ID: pathID("cpuacct", w.Path), Workload: id, Outer: -1, Has: account.HasCPU | account.HasPerCPU,
 			CPUMicros: w.CPUMicros, PerCPU: slices.Clone(w.PerCPU), Figures: counted,
 		}
-		return []account.Group{cpu, memory}
+		if !h.Counts {
+			return []account.Group{cpu, memory}
+		}
+		unified := account.Group{ID: pathID("unified", w.Path), Workload: id, Outer: -1}
+		counts(&unified)
+		blkio := account.Group{ID: pathID("blkio", w.Path), Workload: id, Outer: -1, Has: account.HasDisk, DiskBytes: w.DiskBytes, Devices: w.requests()}
+		return []account.Group{cpu, memory, unified, blkio}
 	}
 	memory.Has |= account.HasCPU | account.HasDisk
 	memory.CPUMicros, memory.DiskBytes, memory.Devices = w.CPUMicros, w.DiskBytes, w.devices()
-	for m := range amount.NumMeasures {
-		if m := amount.Measure(m); counted.Set.Has(m) {
-			memory.Figures.Put(m, counted.Units[m], counted.Source[m])
-		}
+	put(&memory.Figures, counted)
+	if h.Counts {
+		memory.PerCPU, memory.Has, memory.Devices = slices.Clone(w.PerCPU), memory.Has|account.HasPerCPU, w.requests()
+		counts(&memory)
 	}
 	return []account.Group{memory}
 }

@@ -136,6 +136,9 @@ func (h *Host) renderHost(w *writer, t Tree) {
 		w.dir(filepath.Join(t.Cgroup(), "cpuacct"))
 		w.dir(filepath.Join(t.Cgroup(), "memory"))
 		w.dir(filepath.Join(t.Cgroup(), "unified"))
+		if h.Counts {
+			w.dir(filepath.Join(t.Cgroup(), "blkio"))
+		}
 	} else {
 		w.file(filepath.Join(t.Cgroup(), "cgroup.controllers"), "cpuset cpu io memory pids\n")
 	}
@@ -247,6 +250,10 @@ func (h *Host) renderGroup(w *writer, t Tree, x *Workload) {
 	for _, micros := range x.PerCPU {
 		fmt.Fprintf(&percpu, "%d ", micros*1000)
 		total += micros
+	}
+	if h.Counts { // it is known by these, and what it does is counted beside
+		w.dir(filepath.Join(t.Cgroup(), "unified", x.Path))
+		w.dir(filepath.Join(t.Cgroup(), "blkio", x.Path))
 	}
 	dir := filepath.Join(t.Cgroup(), "cpuacct", x.Path)
 	w.file(filepath.Join(dir, "cpuacct.stat"), fmt.Sprintf("user %d\nsystem %d\n", x.user()/tick, (x.CPUMicros-x.user())/tick))

@@ -15,6 +15,7 @@ func (h *Host) FallSilent(dark time.Duration) {
 	clear(h.user)
 	clear(h.kernel)
 	h.network, h.hostNetwork, h.lostCPU, h.stall, h.drives = 0, 0, 0, 0, [2]drive{}
+	h.ends, h.endCount, h.toldEnds, h.slots = nil, 0, 0, nil
 	for _, p := range h.kthreads {
 		p.CPUMicros = 0
 	}
@@ -22,6 +23,7 @@ func (h *Host) FallSilent(dark time.Duration) {
 		w.CPUMicros, w.DiskBytes, w.NetBytes = 0, 0, 0
 		clear(w.PerCPU)
 		w.throttled, w.periods, w.held, w.stalled, w.kills, w.since, w.most = 0, 0, 0, 0, 0, 0, 0
+		w.readNanos, w.writeNanos = 0, 0
 		for _, p := range w.Processes {
 			p.Start, p.CPUMicros, p.DiskBytes, p.Runnable = int64(300+i), 0, 0, 0
 		}

@@ -1,6 +1,7 @@
 package stage_test
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -29,11 +30,15 @@ func open(t *testing.T, h *stage.Host) *set {
 	s := &set{host: h, tree: stage.Tree{Dir: t.TempDir()}}
 	require.NoError(t, h.Render(s.tree))
 	s.registry = identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: s.tree.Etc(), Run: s.tree.Run(), Proc: s.tree.Proc()}})
-	reader, err := kernel.Open(s.registry, kernel.Options{
+	o := kernel.Options{
 		Roots:     kernel.Roots{Proc: s.tree.Proc(), Sys: s.tree.Sys(), Cgroup: s.tree.Cgroup()},
 		DiskRates: h.DiskRates(), Space: h.Space, Quota: h.Quota, Ends: h.Ends, SlowPace: -1,
 		Clock: func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
-	})
+	}
+	if h.Counts {
+		o.Counters = h.Counters(s.tree)
+	}
+	reader, err := kernel.Open(s.registry, o)
 	require.NoError(t, err)
 	t.Cleanup(reader.Close)
 	s.reader = reader
@@ -71,14 +76,14 @@ func (s *set) over(t *testing.T, tick time.Duration, ticks int) *account.Interva
 // truth remembers what each workload had used at a moment.
 type truth struct {
 	cpu, disk, net int64
-	figures        [2]account.Figures
+	perCPU         []int64
+	figures        [4]account.Figures
 }
 
 func truthOf(h *stage.Host) map[string]truth {
 	m := map[string]truth{}
 	for _, w := range h.Workloads {
-		x := truth{cpu: w.CPUMicros, disk: w.DiskBytes, net: w.NetBytes}
-		x.figures[0], x.figures[1] = w.Figures(h.V1)
+		x := truth{cpu: w.CPUMicros, disk: w.DiskBytes, net: w.NetBytes, perCPU: slices.Clone(w.PerCPU), figures: figuresOf(h, w)}
 		m[w.Name] = x
 	}
 	return m
@@ -114,7 +119,10 @@ func TestFleet_EveryWorkloadIsChargedWhatItTrulyUsed(t *testing.T) {
 					living += p.CPUMicros
 				}
 				spent := w.CPUMicros - before[w.Name].cpu
-				if w.Path == "" { // no group counts it: the living, in clock ticks
+				if w.Path == "" { // no group counts it: the living, in clock ticks; and what ended, where that is told
+					if h.Counts {
+						living = spent
+					}
 					assert.InDelta(t, living, u.Units[amount.CPU], 20_000*float64(len(w.Processes)), "%s: CPU", w.Name)
 					assert.Equal(t, amount.Summed, u.Source[amount.CPU], w.Name)
 				} else {
@@ -122,10 +130,20 @@ func TestFleet_EveryWorkloadIsChargedWhatItTrulyUsed(t *testing.T) {
 					assert.Equal(t, amount.Counted, u.Source[amount.CPU], w.Name)
 				}
 				assert.InDelta(t, w.MemoryBytes, u.Units[amount.Memory]/iv.ElapsedMillis, 0.06*float64(w.MemoryBytes)+4096, "%s: mean memory", w.Name)
-				assert.Equal(t, w.DiskBytes-before[w.Name].disk, u.Units[amount.Disk], "%s: disk bytes", w.Name)
+				moved := w.DiskBytes - before[w.Name].disk
+				switch {
+				case !h.Counts:
+					assert.Equal(t, moved, u.Units[amount.Disk], "%s: disk bytes", w.Name)
+				default: // what no group issued is divided by who dirtied it: those whose processes dirtied bytes in parts by a few
+					assert.InDelta(t, moved, u.Units[amount.Disk], 512, "%s: disk bytes", w.Name)
+					if w.Path == "" && moved > 0 {
+						assert.Equal(t, amount.Split, u.Source[amount.Disk], w.Name)
+					}
+				}
+				requireCPUs(t, h, w, &u, before[w.Name])
 				requireFigures(t, h, w, &u, before[w.Name], iv.ElapsedMillis)
 				requireFiles(t, w, &u, iv.ElapsedMillis)
-				if w.Link != "" {
+				if w.Link != "" || h.Counts && w.Path != "" {
 					assert.Equal(t, w.NetBytes-before[w.Name].net, u.Units[amount.Network], "%s: network bytes", w.Name)
 				} else {
 					assert.Equal(t, amount.Unavailable, u.Source[amount.Network], "%s: cannot be told apart, and is not zero", w.Name)
@@ -146,13 +164,33 @@ func TestFleet_EveryWorkloadIsChargedWhatItTrulyUsed(t *testing.T) {
 	assert.Equal(t, 240, workloads)
 }
 
+// figuresOf are all that is counted of a workload beside its amounts, by where it is counted.
+func figuresOf(h *stage.Host, w *stage.Workload) (f [4]account.Figures) {
+	f[0], f[1] = w.Figures(h.V1)
+	f[2], f[3] = h.CountedFigures(w)
+	return f
+}
+
+// requireCPUs compares on which CPUs a workload ran, where that is counted, with where it truly did.
+func requireCPUs(t *testing.T, h *stage.Host, w *stage.Workload, u *account.Usage, before truth) {
+	if !h.Counts && !h.V1 || w.Path == "" {
+		return // put down to where its processes last ran
+	}
+	got := make([]int64, h.CPUs)
+	for _, c := range u.CPUs {
+		got[c.CPU] = c.Micros
+	}
+	for cpu := range got {
+		assert.Equal(t, w.PerCPU[cpu]-before.perCPU[cpu], got[cpu], "%s: on CPU %d", w.Name, cpu)
+	}
+}
+
 // requireFigures compares everything that is counted of a workload beside its amounts with what truly happened.
 func requireFigures(t *testing.T, h *stage.Host, w *stage.Workload, u *account.Usage, before truth, elapsed int64) {
 	if w.Path == "" {
 		return // no group counts it
 	}
-	cpu, memory := w.Figures(h.V1)
-	for i, now := range []account.Figures{cpu, memory} {
+	for i, now := range figuresOf(h, w) {
 		for _, m := range amount.Measures() {
 			want, there := now.Get(m)
 			if !there {
@@ -174,7 +212,7 @@ func requireFigures(t *testing.T, h *stage.Host, w *stage.Workload, u *account.U
 			assert.Equal(t, now.Source[m], u.Figures.Source[m], "%s: the source of %s", w.Name, m)
 		}
 	}
-	if !h.V1 {
+	if !h.V1 || h.Counts {
 		read, _ := u.Figures.Get(amount.DiskRead)
 		written, _ := u.Figures.Get(amount.DiskWritten)
 		assert.Equal(t, u.Units[amount.Disk], read+written, "%s: read and written are the whole", w.Name)
@@ -297,10 +335,10 @@ func requireLinks(t *testing.T, s *set, iv *account.Interval) {
 
 // requireDevices holds what workloads had of each device to what the device did.
 func requireDevices(t *testing.T, h *stage.Host, iv *account.Interval) {
-	if h.V1 {
+	if h.V1 && !h.Counts {
 		return // version 1 does not tell devices apart without counting in the kernel
 	}
-	moved := map[int32]int64{}
+	moved, done := map[int32]int64{}, map[string]int64{}
 	loose := int64(0)
 	for _, u := range iv.Usages {
 		for _, d := range u.Devices {
@@ -310,13 +348,28 @@ func requireDevices(t *testing.T, h *stage.Host, iv *account.Interval) {
 			loose += u.Units[amount.Disk]
 		}
 	}
+	for _, l := range iv.Detail.Latencies {
+		done[deviceName(iv, l.Major, l.Minor)] += l.Count
+	}
 	for _, d := range iv.Detail.Disks {
-		if d.Partition {
+		if d.Partition && !h.Counts {
 			continue
 		}
-		assert.InDelta(t, d.ReadBytes+d.WrittenBytes, moved[int32(d.Major<<20|d.Minor)], float64(loose)+2048, "%s: its bytes are its users'", d.Name)
+		if h.Counts && !d.Partition {
+			assert.InDelta(t, d.ReadOps+d.WriteOps, done[d.Name], 16, "%s: each of its operations is in a bucket", d.Name)
+		}
+		unread := float64(loose) + 2048
+		if d.Partition {
+			unread += 64 << 10 // of an operation that was not whole at the first reading
+		}
+		assert.InDelta(t, d.ReadBytes+d.WrittenBytes, moved[int32(d.Major<<20|d.Minor)], unread, "%s: its bytes are its users'", d.Name)
 		assert.LessOrEqual(t, d.BusyMillis, iv.ElapsedMillis, d.Name)
 	}
+}
+
+func deviceName(iv *account.Interval, major, minor uint32) string {
+	i := slices.IndexFunc(iv.Detail.Disks, func(d account.Disk) bool { return d.Major == major && d.Minor == minor })
+	return iv.Detail.Disks[i].Name
 }
 
 // TestReading_IsWhatTheRealReaderReads holds the shortcut by which history is played to the rendered files.
@@ -324,6 +377,7 @@ func TestReading_IsWhatTheRealReaderReads(t *testing.T) {
 	for _, h := range stage.Cooperative(night) {
 		t.Run(h.Name, func(t *testing.T) {
 			s := open(t, h)
+			h.Reading(s.registry) // what ended before is told
 			h.Advance(7 * time.Second)
 			require.NoError(t, h.Render(s.tree))
 			var rendered account.Reading
@@ -333,6 +387,9 @@ func TestReading_IsWhatTheRealReaderReads(t *testing.T) {
 				rendered.Groups[i].ID = 0
 				if len(rendered.Groups[i].PerCPU) == 0 {
 					rendered.Groups[i].PerCPU = nil
+				}
+				if len(rendered.Groups[i].Devices) == 0 {
+					rendered.Groups[i].Devices = nil
 				}
 			}
 			for i := range direct.Groups {

@@ -107,8 +107,11 @@ func (c *Counters) Missing(f Feature) error {
 // Has tells whether a feature is there.
 func (c *Counters) Has(f Feature) bool { return c.Missing(f) == nil }
 
-// Close detaches and unloads everything.
+// Close detaches and unloads everything. Nil Counters have nothing to unload.
 func (c *Counters) Close() error {
+	if c == nil {
+		return nil
+	}
 	var errs []error
 	for _, x := range slices.Backward(c.closers) {
 		errs = append(errs, x.Close())
