@@ -101,6 +101,9 @@ func printDisks(w io.Writer, as string, users int, d *hub.Disks) error {
 		t.row(cell{name, false}, cell{mount, false}, cell{full, true}, cell{megabytes(x.ReadRate), true}, cell{megabytes(x.WriteRate), true},
 			cell{fmt.Sprintf("%.1f", x.Reads+x.Writes), true}, cell{orDash(x.LatencyMean), true}, cell{orDash(x.LatencyP99), true}, cell{fmt.Sprintf("%.2f", x.Queue), true},
 			cell{percentText(x.Busy), true}, cell{"", false}, cell{barText(x.Busy), false})
+		if x.Depth > 0 && x.IsAll {
+			continue // its users are those just listed
+		}
 		indent := strings.Repeat("  ", x.Depth+1) + "· "
 		for _, u := range x.Users[:min(users, len(x.Users))] {
 			t.row(cell{indent + u.Name, false}, cell{u.Tenant, false}, cell{"", true}, cell{megabytes(u.ReadRate), true}, cell{megabytes(u.WriteRate), true},
@@ -116,6 +119,9 @@ func printDisks(w io.Writer, as string, users int, d *hub.Disks) error {
 	if err := t.flush(); err != nil {
 		return err
 	}
+	if err := printControllers(w, d); err != nil {
+		return err
+	}
 	untold := map[string][]string{}
 	for _, x := range d.Devices {
 		if x.Depth == 0 && x.NoUsers != "" && x.Kind != "memory" {
@@ -127,6 +133,31 @@ func printDisks(w io.Writer, as string, users int, d *hub.Disks) error {
 	}
 	fmt.Fprintln(w, "\nBusy is the part of the time with an operation in flight. –  no operations, or not counted.")
 	return nil
+}
+
+// printControllers shows what the drives behind each controller did together: of one host each, of all hosts those with several drives.
+func printControllers(w io.Writer, d *hub.Disks) error {
+	t := newTable(w)
+	rows := 0
+	for _, c := range d.Controllers {
+		if len(c.Drives) < 2 && d.Host == hub.Fleet {
+			continue
+		}
+		if rows++; rows == 1 {
+			fmt.Fprintln(w)
+			t.row(cell{"controller", false}, cell{"drives", false}, cell{"read MB/s", true}, cell{"written MB/s", true}, cell{"ops/s", true}, cell{"queue", true}, cell{"most by", false})
+		}
+		most := ""
+		if len(c.Users) > 0 {
+			most = fmt.Sprintf("%s, %s", c.Users[0].Whose(), percentText(c.Users[0].Share))
+		}
+		t.row(cell{c.Controller + " of " + c.Host, false}, cell{strings.Join(c.Drives, " "), false}, cell{megabytes(c.ReadRate), true}, cell{megabytes(c.WriteRate), true},
+			cell{fmt.Sprintf("%.1f", c.Reads+c.Writes), true}, cell{fmt.Sprintf("%.2f", c.Queue), true}, cell{most, false})
+	}
+	if rows == 0 {
+		return nil
+	}
+	return t.flush()
 }
 
 func megabytes(v float64) string { return fmt.Sprintf("%.2f", v/1e6) }

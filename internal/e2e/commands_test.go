@@ -204,6 +204,8 @@ func TestDisks_NameTheDeviceAndWhoCausesIt(t *testing.T) {
 			assert.InEpsilon(t, x.ReadRate+x.WriteRate, sum, 0.001, "%s: who had it, and nobody's, is all of it", x.Host)
 		}
 	}
+	assert.Len(t, d.Controllers, 8, "two of each host")
+	assert.Contains(t, demo.run("disks", "--host", "press-1").stdout, "0000:00:05.0 of press-1")
 	assert.Equal(t, "not mountable (divided)", states["press-1 sda"])
 	assert.Equal(t, "not mounted", states["press-1 sda2"])
 	assert.Equal(t, 3, demo.run("disks", "--fail-trouble").code, "the asked-for condition is true")

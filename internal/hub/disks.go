@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -24,7 +25,9 @@ type Disks struct {
 	Verdict string       `json:"verdict" doc:"In a sentence: the busiest device and who had most of it."`
 	Trouble bool         `json:"trouble" doc:"A device was at its end: busy most of the time, or its operations waited long."`
 	Devices []DeviceLine `json:"devices" doc:"Drives, the busiest first, each followed by what is on it."`
-	Silent  []string     `json:"hosts_not_recorded" doc:"Hosts of which nothing was recorded in the span: of their devices nothing is known."`
+
+	Controllers []ControllerLine `json:"controllers" doc:"What the drives behind each controller did together, most bytes first."`
+	Silent      []string         `json:"hosts_not_recorded" doc:"Hosts of which nothing was recorded in the span: of their devices nothing is known."`
 }
 
 // DeviceLine is one block device over the span.
@@ -57,6 +60,7 @@ type DeviceLine struct {
 	LatencyP99  *float64 `json:"latency_ms_p99" doc:"From being issued to done: 99 % took at most this, to a quarter; null where operations are not counted one by one."`
 	NoP99       string   `json:"latency_p99_unavailable,omitempty"`
 
+	IsAll      bool         `json:"all_of_its_device" doc:"All that was moved on the device it is a part of, or made of, was moved on it: their users are the same."`
 	Users      []DeviceUser `json:"users" doc:"Who moved bytes on it, most first."`
 	OtherBytes float64      `json:"other_bytes_per_second" doc:"That no workload is charged with: the kernel's own, or not to be told apart."`
 	NoUsers    string       `json:"users_unavailable,omitempty"`
@@ -87,7 +91,7 @@ func (h *Hub) Disks(ctx context.Context, hostName string, span store.Span) (*Dis
 	if err != nil {
 		return nil, err
 	}
-	d := &Disks{From: span.From, To: span.To, Host: cmp.Or(hostName, Fleet), Devices: []DeviceLine{}}
+	d := &Disks{From: span.From, To: span.To, Host: cmp.Or(hostName, Fleet), Devices: []DeviceLine{}, Controllers: []ControllerLine{}}
 	g, err := h.gather(ctx, hostID, span)
 	if err != nil {
 		return nil, err
@@ -123,6 +127,7 @@ func (h *Hub) Disks(ctx context.Context, hostName string, span store.Span) (*Dis
 	}
 	d.Silent = g.silent(hosts)
 	d.order()
+	d.addUpControllers()
 	d.judge(len(hosts))
 	return d, nil
 }
@@ -262,9 +267,7 @@ func (x *DeviceLine) usedBy(g *gathered, key deviceKey, d *wire.Disk, seconds fl
 		}
 		x.Users = append(x.Users, user)
 	}
-	slices.SortFunc(x.Users, func(a, b DeviceUser) int {
-		return cmp.Or(cmp.Compare(b.ReadRate+b.WriteRate, a.ReadRate+a.WriteRate), cmp.Compare(a.Name, b.Name))
-	})
+	slices.SortFunc(x.Users, byBytes)
 	if len(x.Users) == 0 && all > 0 {
 		x.NoUsers = "this host does not count I/O by workload and device"
 		return
@@ -331,6 +334,9 @@ func (d *Disks) order() {
 	var add func(x DeviceLine, depth int)
 	add = func(x DeviceLine, depth int) {
 		x.Depth = depth
+		if on := deviceBelow(d.Devices, x.Host, x.On); on != nil {
+			x.IsAll = len(x.On) == 1 && math.Abs(x.ReadRate+x.WriteRate-on.ReadRate-on.WriteRate) <= 0.001*(on.ReadRate+on.WriteRate)
+		}
 		d.Devices = append(d.Devices, x)
 		if depth > 8 {
 			return
@@ -344,6 +350,16 @@ func (d *Disks) order() {
 	for _, x := range roots {
 		add(x, 0)
 	}
+}
+
+// deviceBelow finds the device that another is on.
+func deviceBelow(lines []DeviceLine, host string, on []string) *DeviceLine {
+	for i := range lines {
+		if len(on) > 0 && lines[i].Host == host && lines[i].Name == on[0] {
+			return &lines[i]
+		}
+	}
+	return nil
 }
 
 // judge says in a sentence whether storage is the problem, and of which hosts that is not known.
@@ -368,19 +384,19 @@ func (d *Disks) judge(hosts int) {
 	}
 	slow := worst.LatencyMean != nil && *worst.LatencyMean >= troubleMillis && worst.Queue >= troubleQueue
 	d.Trouble = worst.Busy >= troubleBusy || slow
-	busy := fmt.Sprintf("%s on %s was busy %.0f %% of the time", worst.Name, worst.Host, 100*worst.Busy)
+	busy := fmt.Sprintf("was busy %.0f %% of the time", 100*worst.Busy)
 	if worst.LatencyMean != nil {
 		busy += fmt.Sprintf(", an operation took %.3g ms in the mean", *worst.LatencyMean)
 	}
 	who := ""
 	if len(worst.Users) > 0 {
 		u := worst.Users[0]
-		who = fmt.Sprintf("; %s of %s had %.0f %% of its bytes", u.Name, u.Tenant, 100*u.Share)
+		who = fmt.Sprintf("; %s had %.0f %% of its bytes", u.Whose(), 100*u.Share)
 	}
 	if d.Trouble {
-		d.Verdict = "Storage is a bottleneck: " + busy + who + "."
+		d.Verdict = fmt.Sprintf("Storage is a bottleneck: %s on %s %s%s.", worst.Name, worst.Host, busy, who)
 	} else {
-		d.Verdict = "Storage is not the problem: the busiest device, " + busy + who + "."
+		d.Verdict = fmt.Sprintf("Storage is not the problem: the busiest device, %s on %s, %s%s.", worst.Name, worst.Host, busy, who)
 	}
 	if n := len(d.Silent); n > 3 {
 		d.Verdict += fmt.Sprintf(" Of %d hosts nothing was recorded.", n)

@@ -247,6 +247,14 @@ type UserRef struct {
 	Tenant string `json:"tenant"`
 }
 
+// Whose is the workload and its tenant in words.
+func (u *UserRef) Whose() string {
+	if u.Tenant == "" || u.Tenant == Unassigned {
+		return u.Name + " (unassigned)"
+	}
+	return u.Name + " of " + u.Tenant
+}
+
 // hostsOf lists the host asked for, or all.
 func (h *Hub) hostsOf(ctx context.Context, name string) (id int32, byID map[int32]store.Host, err error) {
 	byID = map[int32]store.Host{}

@@ -220,3 +220,33 @@ func TestDisks_WhereNothingIsCountedByDeviceADriveIsSplit(t *testing.T) {
 	assert.Equal(t, []any{"a", 0.75, 0.75e6, 1.5e6, "split"}, []any{first.Name, first.Share, first.ReadRate, first.WriteRate, first.Source})
 	assert.Nil(t, first.TimeMean)
 }
+
+// TestDisks_DrivesBehindOneControllerAreAddedUp has two drives on one controller, and one on another, which two workloads use.
+func TestDisks_DrivesBehindOneControllerAreAddedUp(t *testing.T) {
+	f := newFixture(t)
+	f.dress = func(iv *account.Interval) {
+		for i, name := range []string{"sda", "sdb", "sdc"} {
+			iv.Detail.Disks = append(iv.Detail.Disks, account.Disk{Name: name, Major: 8, Minor: uint32(16 * i), WrittenBytes: 60e6, WriteOps: 600, QueueMillis: 60_000})
+			for k := range iv.Usages {
+				iv.Usages[k].Devices = append(iv.Usages[k].Devices, account.DeviceUse{
+					Device: int32(8<<20 | 16*i), Written: []int64{40e6, 20e6}[k], WriteOps: 300, Source: amount.Source([]int{0, i}[k]),
+				})
+			}
+		}
+	}
+	f.parts = &account.Inventory{Devices: []account.Device{
+		{Name: "sda", Number: 8 << 20, Kind: "drive", Controller: "0000:00:05.0"}, {Name: "sdb", Number: 8<<20 | 16, Kind: "drive", Controller: "0000:00:05.0"},
+		{Name: "sdc", Number: 8<<20 | 32, Kind: "drive", Controller: "0000:00:06.0"},
+	}}
+	require.NoError(t, f.send(0, job("a", "m.abt"), job("b", "t.fink")))
+	d, err := f.Disks(ctx, f.host.Name, f.span())
+	require.NoError(t, err)
+	require.Len(t, d.Controllers, 2)
+	both := d.Controllers[0]
+	assert.Equal(t, []any{"0000:00:05.0", []string{"sda", "sdb"}, 2e6, 20.0, 2.0}, []any{both.Controller, both.Drives, both.WriteRate, both.Writes, both.Queue})
+	require.Len(t, both.Users, 2)
+	assert.Equal(t, "a", both.Users[0].Name)
+	assert.InDelta(t, 2.0/3, both.Users[0].Share, 1e-9)
+	assert.Equal(t, "summed", both.Users[1].Source, "as good as the weaker of both")
+	assert.Equal(t, []string{"sdc"}, d.Controllers[1].Drives)
+}

@@ -290,12 +290,15 @@ func (h *Host) spend(w *Workload, want int64, threads int, dt time.Duration, fre
 	return got
 }
 
+// spreadDisk gives each process its part of what was moved, a third of it read. All are whole thirds, so that what processes read and
+// dirtied adds up to what their cgroup did.
 func (h *Host) spreadDisk(w *Workload, moved int64) {
+	moved -= moved % 3
 	h.drives[w.onDrive].moved += moved
 	w.DiskBytes, w.moved = w.DiskBytes+moved, w.moved+moved
 	left := moved
 	for i, p := range w.Processes {
-		part := int64(float64(moved) * p.part)
+		part := int64(float64(moved)*p.part) / 3 * 3
 		if i == len(w.Processes)-1 {
 			part = left
 		}

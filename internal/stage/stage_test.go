@@ -131,14 +131,9 @@ func TestFleet_EveryWorkloadIsChargedWhatItTrulyUsed(t *testing.T) {
 				}
 				assert.InDelta(t, w.MemoryBytes, u.Units[amount.Memory]/iv.ElapsedMillis, 0.06*float64(w.MemoryBytes)+4096, "%s: mean memory", w.Name)
 				moved := w.DiskBytes - before[w.Name].disk
-				switch {
-				case !h.Counts:
-					assert.Equal(t, moved, u.Units[amount.Disk], "%s: disk bytes", w.Name)
-				default: // what no group issued is divided by who dirtied it: those whose processes dirtied bytes in parts by a few
-					assert.InDelta(t, moved, u.Units[amount.Disk], 512, "%s: disk bytes", w.Name)
-					if w.Path == "" && moved > 0 {
-						assert.Equal(t, amount.Split, u.Source[amount.Disk], w.Name)
-					}
+				assert.Equal(t, moved, u.Units[amount.Disk], "%s: disk bytes", w.Name)
+				if h.Counts && moved > 0 { // what no group issued is divided by who dirtied it
+					assert.Equal(t, map[bool]amount.Source{true: amount.Split}[w.Path == ""], u.Source[amount.Disk], w.Name)
 				}
 				requireCPUs(t, h, w, &u, before[w.Name])
 				requireFigures(t, h, w, &u, before[w.Name], iv.ElapsedMillis)

@@ -950,12 +950,37 @@ export interface components {
             /** Format: date-time */
             to: string;
         };
+        ControllerLine: {
+            /** @description Address of its PCI function, or the name of another kind of bus. */
+            controller: string;
+            drives: string[];
+            host: string;
+            /**
+             * Format: double
+             * @description Operations waiting or in flight on all of its drives, in the mean.
+             */
+            queue_mean: number;
+            /** Format: double */
+            read_bytes_per_second: number;
+            /** Format: double */
+            reads_per_second: number;
+            /** @description Who moved bytes through it, most first. */
+            users: components["schemas"]["DeviceUser"][];
+            /** @description Why those of some of its drives are not known. */
+            users_unavailable?: string;
+            /** Format: double */
+            writes_per_second: number;
+            /** Format: double */
+            written_bytes_per_second: number;
+        };
         Count: {
             name: string;
             /** Format: int64 */
             workloads: number;
         };
         DeviceLine: {
+            /** @description All that was moved on the device it is a part of, or made of, was moved on it: their users are the same. */
+            all_of_its_device: boolean;
             /**
              * Format: double
              * @description Part of the time with at least one operation in flight, 0 to 1. A device that does several at once is not full at 1.
@@ -1064,6 +1089,8 @@ export interface components {
             written_bytes_per_second: number;
         };
         Disks: {
+            /** @description What the drives behind each controller did together, most bytes first. */
+            controllers: components["schemas"]["ControllerLine"][];
             /** @description Drives, the busiest first, each followed by what is on it. */
             devices: components["schemas"]["DeviceLine"][];
             /** Format: date-time */

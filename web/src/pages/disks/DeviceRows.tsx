@@ -78,7 +78,8 @@ function DeviceRow({ device: d, colours }: { device: DeviceLine; colours: Map<st
         </div>
       </td>
       <td>
-        {d.users.length > 0 && (
+        {d.all_of_its_device && bytes > 0 && <span className="text-[12.5px] text-ink-2">as on the device above</span>}
+        {!d.all_of_its_device && d.users.length > 0 && (
           <>
             <StackBar thin label={`${d.name} of ${d.host}, by workload`} whole={bytes} parts={partsOf(d, colours)} />
             <div className="mt-1 text-[12.5px]">

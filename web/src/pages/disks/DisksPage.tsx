@@ -2,6 +2,7 @@ import { useBalance, useDisks } from '../../api/queries'
 import { TenantKey } from '../../figures/TenantKey'
 import { Waiting } from '../../figures/Trouble'
 import { useTime } from '../../time/useTime'
+import { ControllerRows } from './ControllerRows'
 import { DeviceRows } from './DeviceRows'
 
 /** Whether storage is the problem, on which device, and who causes it: every device at once, each with its workloads. */
@@ -26,6 +27,7 @@ export function DisksPage() {
         )}
         {balance.data && <TenantKey tenants={balance.data.tenants} />}
       </section>
+      {disks.data && <ControllerRows controllers={disks.data.controllers} />}
       <p className="mt-3 max-w-200 font-serif text-[13.5px] text-ink-2">
         A drive’s bytes are seen once more on its partitions and volumes. Busy is the part of the time with an operation
         in flight. What the kernel writes back later is split by who dirtied it; where a host does not count by device,

@@ -19,7 +19,9 @@ export function CPUMap({ host, colours }: { host: string; colours: Map<string, n
     <section className="sheet" aria-labelledby="map-title">
       <div className="flex flex-wrap items-baseline gap-x-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
         <h2 id="map-title">Who ran where</h2>
-        <span className="text-[12.5px] text-ink-2">a column a CPU, a frame a pin; the height is the busy part of the span</span>
+        <span className="text-[12.5px] text-ink-2">
+          a column a CPU, a frame a pin; the height is the busy part of the span
+        </span>
         <a className="ml-auto text-[12.5px]" href="#cpus-title">
           as table
         </a>
