@@ -162,7 +162,7 @@ type Group struct {
 	Born     bool // the directory was not there at the previous reading, so its counters began from nothing since
 
 	CPUMicros   int64
-	PerCPU      []int64 // microseconds by index in Reading.CPUs
+	PerCPU      []int64 // microseconds by number of the CPU, those that are not online too
 	MemoryBytes int64
 	FileBytes   int64 // of MemoryBytes: page cache
 	KernelBytes int64 // of MemoryBytes: kernel memory

@@ -147,10 +147,12 @@ func (r *Reader) readPressures(h *hierarchy, g *group) {
 }
 
 // readV1CPU reads the kernel's "CPU Accounting Controller" files, nanoseconds. usage_percpu is exact, and its sum is
-// usage; the user and system split of the same controller is sampled by ticks.
+// usage; the user and system split of the same controller is sampled by ticks. It has a number for each CPU that could ever be
+// there, in their order.
 func (r *Reader) readV1CPU(h *hierarchy, g *group, a *account.Group, slow bool) {
 	if b := r.often(h, g, keptCPU, "cpuacct.usage_percpu"); b != nil {
 		var sum int64
+		read := 0
 		for b = trimNewline(b); len(b) > 0; {
 			n, rest, ok := nextNumber(b)
 			if !ok {
@@ -159,7 +161,13 @@ func (r *Reader) readV1CPU(h *hierarchy, g *group, a *account.Group, slow bool) 
 				break
 			}
 			sum += n
+			if read < len(r.possible) {
+				for len(a.PerCPU) < r.possible[read] {
+					a.PerCPU = append(a.PerCPU, 0) // a number that no CPU has
+				}
+			}
 			a.PerCPU = append(a.PerCPU, n/1000)
+			read++
 			b = bytes.TrimLeft(rest, " ")
 		}
 		if len(a.PerCPU) > 0 {

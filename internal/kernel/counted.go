@@ -335,12 +335,8 @@ func (r *Reader) addCounted(h *hierarchy, g *group, a *account.Group) {
 	f := &a.Figures
 	if h == r.counting(bpf.CPU) {
 		if r.v2 {
-			for c := range r.cpuNumbers {
-				n := int64(0)
-				if cpu := r.cpuNumbers[c]; cpu < len(w.perCPU) {
-					n = w.perCPU[cpu] / 1000
-				}
-				a.PerCPU = append(a.PerCPU, n)
+			for _, nanos := range w.perCPU {
+				a.PerCPU = append(a.PerCPU, nanos/1000)
 			}
 			a.Has |= account.HasPerCPU
 		}

@@ -11,6 +11,7 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/core/cpuset"
 	"vinescale/internal/identify"
 	"vinescale/internal/kernel/bpf"
 )
@@ -87,6 +88,7 @@ type Reader struct {
 	limits      *tree // of version 1: the hierarchy that limits CPU time
 	diskNumbers [][2]uint32
 	cpuNumbers  []int
+	possible    []int // CPUs that could ever be there; nil where they are not told
 
 	counters   Counters
 	watch      watch
@@ -155,6 +157,10 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 		return nil, fmt.Errorf("%w: name the root of the device tree with --sys-root", err)
 	}
 	r.seesFrames = r.proc.seesFrames()
+	if b, err := r.sys.read(r.sys.at("devices/system/cpu/possible")); err == nil {
+		set, _ := cpuset.Parse(string(trimNewline(b)))
+		r.possible = set.CPUs()
+	}
 	boot, err := r.proc.read(r.proc.at("sys/kernel/random/boot_id"))
 	if err != nil {
 		return nil, fmt.Errorf("read %s/sys/kernel/random/boot_id: %w", o.Roots.Proc, err)

@@ -171,7 +171,9 @@ func (c *Counters) ForgetTransfers([]bpf.Transfer) {}
 func (c *Counters) Close() error { return nil }
 
 // idle is how long a CPU was idle, in microseconds.
-func (h *Host) idle(cpu int) int64 { return h.Uptime.Microseconds() - h.user[cpu] - h.kernel[cpu] }
+func (h *Host) idle(cpu int) int64 {
+	return h.Uptime.Microseconds() - h.away[cpu] - h.user[cpu] - h.kernel[cpu]
+}
 
 // issued is what a workload moved on its drive, as requests are counted one by one; empty where it moved nothing.
 func (w *Workload) issued() []account.DeviceIO {
@@ -263,9 +265,9 @@ func (h *Host) addCounted(r *account.Reading, registry *identify.Registry) {
 		return
 	}
 	r.SplitsDisk = true
-	for cpu := range h.CPUs {
-		r.RanMicros = append(r.RanMicros, h.user[cpu])
-		r.IdleTaskMicros = append(r.IdleTaskMicros, h.idle(cpu))
+	for _, c := range r.CPUs {
+		r.RanMicros = append(r.RanMicros, h.user[c.CPU])
+		r.IdleTaskMicros = append(r.IdleTaskMicros, h.idle(c.CPU))
 	}
 	for _, w := range h.Workloads {
 		if w.Path == "" {

@@ -107,7 +107,7 @@ func newHost(name string, v1 bool, cpus int, memory, diskRate, linkMbit int64, a
 		Name: name, V1: v1, CPUs: cpus, MemoryBytes: memory, DiskRate: diskRate, LinkMbit: linkMbit,
 		Boot: bootID(name), Counts: true,
 		Users: users, Now: at, Uptime: time.Duration(upDays) * 24 * time.Hour,
-		user: make([]int64, cpus), kernel: make([]int64, cpus),
+		user: make([]int64, cpus), kernel: make([]int64, cpus), away: make([]int64, cpus), unplugged: make([]bool, cpus),
 		hidden: memory / 600 / pageSize * pageSize, slab: memory / 100 / pageSize * pageSize, cache: memory / 20 / pageSize * pageSize,
 		nextPID: 1000, seed: 20251011,
 	}

@@ -28,6 +28,8 @@ type Host struct {
 	Now    time.Time
 	Uptime time.Duration
 
+	away         []int64 // microseconds that each CPU was unplugged
+	unplugged    []bool
 	user, kernel []int64 // cumulative microseconds per CPU: of workloads, and of kernel threads and interrupts
 	kthreads     []*Process
 	hidden       int64 // bytes of memory no one is charged with
@@ -182,7 +184,11 @@ func (h *Host) noise(name string, t time.Time, what byte) float64 {
 func (h *Host) Advance(dt time.Duration) {
 	free := make([]int64, h.CPUs)
 	for c := range free {
-		free[c] = dt.Microseconds()
+		if h.unplugged[c] {
+			h.away[c] += dt.Microseconds()
+		} else {
+			free[c] = dt.Microseconds()
+		}
 	}
 	h.kernelWork(dt, free)
 	for i, w := range h.Workloads {
@@ -216,13 +222,16 @@ func (h *Host) Advance(dt time.Duration) {
 		}
 	}
 	for c := range free {
-		if free[c] == 0 {
+		if free[c] == 0 && !h.unplugged[c] {
 			h.stall += dt.Microseconds() / int64(4*h.CPUs)
 		}
 	}
 	h.Now = h.Now.Add(dt)
 	h.Uptime += dt
 }
+
+// Plug takes a CPU off the host, or gives it back. Its counters stand still meanwhile.
+func (h *Host) Plug(cpu int, in bool) { h.unplugged[cpu] = !in }
 
 // kernelWork spends a little of each CPU in interrupts and kernel threads.
 func (h *Host) kernelWork(dt time.Duration, free []int64) {
@@ -232,8 +241,8 @@ func (h *Host) kernelWork(dt time.Duration, free []int64) {
 		free[c] -= irq
 	}
 	for i, p := range h.kthreads {
-		used := dt.Microseconds() / 400
 		c := i % h.CPUs
+		used := min(dt.Microseconds()/400, free[c])
 		p.CPUMicros += used
 		p.LastCPU = int32(c)
 		h.user[c] += used

@@ -43,9 +43,12 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 		},
 	}
 	for c := range h.CPUs {
+		if h.unplugged[c] {
+			continue
+		}
 		user, kernel := ticks(h.user[c]), ticks(h.kernel[c])
 		r.CPUs = append(r.CPUs, account.CPUTimes{
-			CPU: c, User: user, SoftIRQ: kernel, Idle: ticks(h.Uptime.Microseconds() - h.user[c] - h.kernel[c]),
+			CPU: c, User: user, SoftIRQ: kernel, Idle: ticks(h.idle(c)),
 		})
 	}
 	for _, w := range h.Workloads {

@@ -106,8 +106,9 @@ func (h *Host) renderHost(w *writer, t Tree) {
 	var stat strings.Builder
 	stat.WriteString("cpu  0 0 0 0 0 0 0 0 0 0\n")
 	for c := range h.CPUs {
-		idle := h.Uptime.Microseconds() - h.user[c] - h.kernel[c]
-		fmt.Fprintf(&stat, "cpu%d %d 0 0 %d 0 0 %d 0 0 0\n", c, h.user[c]/tick, idle/tick, h.kernel[c]/tick)
+		if !h.unplugged[c] {
+			fmt.Fprintf(&stat, "cpu%d %d 0 0 %d 0 0 %d 0 0 0\n", c, h.user[c]/tick, h.idle(c)/tick, h.kernel[c]/tick)
+		}
 	}
 	load := h.load()
 	w.file(filepath.Join(proc, "stat"), stat.String())

@@ -14,6 +14,7 @@ func (h *Host) FallSilent(dark time.Duration) {
 	h.Boot = bootID(h.Name + h.Now.String())
 	clear(h.user)
 	clear(h.kernel)
+	clear(h.away)
 	h.network, h.hostNetwork, h.lostCPU, h.stall, h.drives = 0, 0, 0, 0, [2]drive{}
 	h.ends, h.endCount, h.toldEnds, h.slots = nil, 0, 0, nil
 	for _, p := range h.kthreads {

@@ -288,6 +288,43 @@ func TestFleet_OfAHostThatFellSilentNothingIsMadeUp(t *testing.T) {
 	assert.InDelta(t, 0, after.Ledgers[amount.CPU].Residual.Units, 0.01*float64(after.Ledgers[amount.CPU].Capacity.Units))
 }
 
+// TestFleet_WhileACPUIsUnpluggedAllIsPutDownToWhereItRan takes a CPU in the middle off hosts of both versions, and gives it back.
+func TestFleet_WhileACPUIsUnpluggedAllIsPutDownToWhereItRan(t *testing.T) {
+	for _, h := range stage.Cooperative(night)[:2] {
+		t.Run(h.Name, func(t *testing.T) {
+			s := open(t, h)
+			var tracker account.Tracker
+			online := []int{h.CPUs, h.CPUs, h.CPUs - 1, h.CPUs - 1, h.CPUs - 1, h.CPUs} // at both ends of the tick
+			for tick := range 7 {
+				h.Plug(3, tick != 3 && tick != 4)
+				before := truthOf(h)
+				h.Advance(5 * time.Second)
+				require.NoError(t, h.Render(s.tree))
+				r := &account.Reading{}
+				require.NoError(t, s.reader.Read(r))
+				iv, err := tracker.Step(r)
+				if tick == 0 {
+					require.ErrorIs(t, err, account.ErrFirstReading)
+					continue
+				}
+				require.NoError(t, err)
+				assert.Equal(t, int64(online[tick-1])*5_000_000, iv.Ledgers[amount.CPU].Capacity.Units, "tick %d", tick)
+				if tick != 5 { // of a CPU that just came back the host's own count is not known yet
+					assert.InDelta(t, 0, iv.Ledgers[amount.CPU].Residual.Units, 40_000*float64(h.CPUs), "tick %d", tick)
+				}
+				for i := range iv.Usages {
+					u := &iv.Usages[i]
+					for _, w := range h.Workloads {
+						if w.Name == s.registry.Workload(u.Workload).Name {
+							requireCPUs(t, h, w, u, before[w.Name])
+						}
+					}
+				}
+			}
+		})
+	}
+}
+
 // requireFiles holds the space that is told to what the workload's layer has; who has none has no figure.
 func requireFiles(t *testing.T, w *stage.Workload, u *account.Usage, elapsed int64) {
 	files, has := w.Files()
