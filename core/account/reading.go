@@ -184,7 +184,7 @@ type Process struct {
 	Family   int32      // program of the process its family descends from, within its workload
 	Parent   int32      // pid
 	UID      int64      // real uid
-	LastCPU  int32      // the CPU it last ran on
+	LastCPU  int32      // the CPU its first thread last ran on; -1 where not known
 	Threads  int32
 	Runnable int32 // threads running or waiting for a CPU, sampled
 	Kernel   bool  // a kernel thread: its use is the kernel's, and Workload is Unrecognised
@@ -204,12 +204,14 @@ type Process struct {
 // StartUptime is when the process began, on the clock of Reading.Uptime. The kernel counts it in ticks of 10 ms (USER_HZ).
 func (p *Process) StartUptime() time.Duration { return time.Duration(p.Start) * 10 * time.Millisecond }
 
-// Thread is one thread of a process, with the part it plays in its workload, such as a virtual CPU.
+// Thread is one thread of a process: with the part it plays in its workload, such as a virtual CPU; or to put its time down to the
+// CPU it last ran on, where no group counts that; or both.
 type Thread struct {
 	PID, TID  int32
 	Start     int64 // clock ticks since boot
 	Workload  WorkloadID
-	Part      int32 // index into the collector's table of program names
+	Part      int32 // index into the collector's table of program names; NoProgram where it plays none
+	LastCPU   int32 // -1 where its time is not to be put down to a CPU
 	CPUMicros int64
 }
 

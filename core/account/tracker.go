@@ -157,7 +157,7 @@ type scratch struct {
 	hiddenIO  int           // kernel threads whose storage counters may not be read
 }
 
-// lastCPU is a process's time in the interval, put down to the CPU it last ran on.
+// lastCPU is a thread's time in the interval, put down to the CPU it last ran on.
 type lastCPU struct {
 	workload WorkloadID
 	cpu      int32
@@ -377,7 +377,7 @@ func (s *scratch) charge(p, before *Process) {
 		t.sum(HasDisk, amount.Disk, disk)
 	}
 	s.sumFigures(t, p, before)
-	if cpu > 0 && t.counted&HasPerCPU == 0 {
+	if cpu > 0 && t.counted&HasPerCPU == 0 && p.Threads <= 1 && p.LastCPU >= 0 { // of more threads each is put down by itself
 		s.lastCPU.add(lastCPU{p.Workload, p.LastCPU, cpu})
 	}
 	s.programs.add(programTally{
@@ -400,28 +400,34 @@ func (t *tally) giveUp(cpu, memory, disk int64) {
 	}
 }
 
-// threads divides the CPU time of processes whose threads are told apart.
+// threads divides the CPU time of processes whose threads are told apart, and puts it down to CPUs where no group counts that.
 func (s *scratch) threads() {
 	if len(s.now.Threads) == 0 {
 		return
 	}
 	type identity struct {
-		tid   int32
-		start int64
+		tid, part int32
+		start     int64
 	}
 	before := make(map[identity]int64, len(s.prev.Threads))
 	for i := range s.prev.Threads {
 		t := &s.prev.Threads[i]
-		before[identity{t.TID, t.Start}] = t.CPUMicros
+		before[identity{t.TID, t.Part, t.Start}] = t.CPUMicros
 	}
 	for i := range s.now.Threads {
 		t := &s.now.Threads[i]
-		was, known := before[identity{t.TID, t.Start}]
+		was, known := before[identity{t.TID, t.Part, t.Start}]
 		if !known && time.Duration(t.Start)*10*time.Millisecond < s.prev.Uptime-20*time.Millisecond {
 			continue // its first reading
 		}
-		if used := grown(was, t.CPUMicros); used > 0 && t.Workload != Unrecognised {
-			s.tally(t.Workload)
+		used := grown(was, t.CPUMicros)
+		if used == 0 || t.Workload == Unrecognised {
+			continue
+		}
+		if w := s.tally(t.Workload); t.LastCPU >= 0 && w.counted&HasPerCPU == 0 {
+			s.lastCPU.add(lastCPU{t.Workload, t.LastCPU, used})
+		}
+		if t.Part != NoProgram {
 			s.parts.add(partTally{t.Workload, t.Part, used})
 		}
 	}

@@ -64,6 +64,9 @@ func printCPUs(w io.Writer, as string, c *hub.CPUs) error {
 		if x.Other != nil && x.Capacity > 0 && *x.Other/x.Capacity >= 0.001 {
 			who = append(who, "kernel "+percentText(*x.Other/x.Capacity))
 		}
+		if x.Untold != nil && x.Capacity > 0 && *x.Untold/x.Capacity >= 0.005 {
+			who = append(who, "not told apart "+percentText(*x.Untold/x.Capacity))
+		}
 		t.row(cell{fmt.Sprint(x.CPU), true}, cell{known(x.Core), true}, cell{known(x.Node), true}, cell{megahertz(x.MHz), true}, part(x.User), part(x.System), part(x.IRQ), part(x.SoftIRQ),
 			part(x.Steal), part(x.IOWait), part(x.Idle), part(x.Residual), cell{strings.Join(who, ", "), false})
 	}

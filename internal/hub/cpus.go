@@ -45,6 +45,7 @@ type CPULine struct {
 	Ran      *float64   `json:"tasks_seconds" doc:"How long tasks ran, by the scheduler's clock; null where not counted."`
 	Shares   []CPUShare `json:"shares" doc:"Who ran there, most first."`
 	Other    *float64   `json:"other_seconds" doc:"Of the tasks' time, what no workload is charged with here: the kernel's threads. Null where not counted."`
+	Untold   *float64   `json:"untold_seconds" doc:"Of user and system time, whose it was is not known: the kernel's threads, and what could not be put down to a CPU. Null where tasks' time is counted."`
 }
 
 // CPUShare is a workload's time on a CPU.
@@ -103,6 +104,9 @@ func (h *Hub) CPUs(ctx context.Context, hostName string, span store.Span) (*CPUs
 		if x.Ran != nil {
 			other := *x.Ran - charged
 			x.Other = &other
+		} else {
+			untold := max(x.User+x.System-charged, 0)
+			x.Untold = &untold
 		}
 		c.CPUs = append(c.CPUs, x)
 	}

@@ -20,6 +20,7 @@ type end struct {
 	start             int64 // clock ticks since boot
 	v2, cpuacct       uint64
 	uid               uint32
+	cpu               int32 // that it was on last; -1 where not told
 	comm              [16]byte
 	sums              taskSums
 }
@@ -41,7 +42,7 @@ func (e *ends) drain(r *Reader, whole bool, find func(listed map[int32]int64)) {
 				return
 			}
 			x := end{
-				pid: t.Pid, tgid: t.Tgid, parent: t.Parent, start: int64(t.Start / nanosPerTick), v2: t.Groups.V2, cpuacct: t.Groups.Cpuacct, uid: t.Uid,
+				pid: t.Pid, tgid: t.Tgid, parent: t.Parent, start: int64(t.Start / nanosPerTick), v2: t.Groups.V2, cpuacct: t.Groups.Cpuacct, uid: t.Uid, cpu: int32(t.Cpu),
 				sums: taskSums{
 					run: int64(t.Run), user: int64(t.User), system: int64(t.System), waited: int64(t.Waited),
 					read: int64(t.Read), written: int64(t.Written), cancelled: int64(t.Cancelled),
@@ -130,7 +131,7 @@ func (r *Reader) addEnded(dst *account.Reading) {
 		o := &r.ends.over[i]
 		a := account.Process{
 			PID: o.pid, Start: o.start, Ended: true, Parent: o.parent, UID: int64(o.uid), Workload: account.Unrecognised, Within: account.Unrecognised,
-			SwapBytes: -1, PSSBytes: -1,
+			LastCPU: o.cpu, SwapBytes: -1, PSSBytes: -1,
 		}
 		putSums(&a, &o.sums)
 		if p := r.procs[o.pid]; p != nil && p.start == o.start {
@@ -138,7 +139,7 @@ func (r *Reader) addEnded(dst *account.Reading) {
 			a.Kernel = p.kernel && !p.helper
 			a.Within, a.Inside = p.inside, p.inside != account.Unrecognised
 			if p.part >= 0 && p.workload != account.Unrecognised {
-				dst.Threads = append(dst.Threads, account.Thread{PID: a.PID, TID: a.PID, Start: a.Start, Workload: p.workload, Part: p.part, CPUMicros: a.CPUMicros})
+				dst.Threads = append(dst.Threads, account.Thread{PID: a.PID, TID: a.PID, Start: a.Start, Workload: p.workload, Part: p.part, LastCPU: -1, CPUMicros: a.CPUMicros})
 			}
 		} else {
 			r.place(&a, o)

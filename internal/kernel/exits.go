@@ -167,7 +167,7 @@ func parseTaskstats(b []byte, now int64) (x end, ok bool) {
 	u32 := func(at int) int32 { return int32(binary.NativeEndian.Uint32(b[at:])) }
 	u64 := func(at int) int64 { return int64(min(binary.NativeEndian.Uint64(b[at:]), 1<<62)) }
 	x.pid, x.parent, x.uid = u32(pidAt), u32(parentAt), uint32(u32(uidAt))
-	x.tgid = x.pid
+	x.tgid, x.cpu = x.pid, -1
 	if len(b) >= tgidAt+4 {
 		x.tgid = u32(tgidAt)
 	}

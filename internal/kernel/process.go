@@ -26,12 +26,14 @@ type process struct {
 	cgroups  string
 	uid      int64
 	kernel   bool
+	places   bool  // its threads' time is to be put down to CPUs
 	helper   bool  // a kernel thread that works for a process: its use is that process's workload's
 	looked   int64 // reading at which it was last looked at
 	netns    uint64
 	allowed  string
 	micros   int64 // CPU time at its last reading
 	runnable int32
+	placed   []placed // its threads at their last sample, where their time is to be put down to CPUs
 
 	index  int32    // in the reading of its last sight
 	partAt int32    // in that reading's threads; -1 where its parts are not told, or thread by thread
@@ -151,7 +153,7 @@ func (r *Reader) readProcess(dst *account.Reading, pid int32) {
 	}
 	a.Within, a.Inside = p.inside, p.inside != account.Unrecognised
 	if p.part >= 0 && p.workload != account.Unrecognised {
-		dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: pid, Start: s.start, Workload: p.workload, Part: p.part, CPUMicros: a.CPUMicros})
+		dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: pid, Start: s.start, Workload: p.workload, Part: p.part, LastCPU: -1, CPUMicros: a.CPUMicros})
 	}
 	if !p.kernel {
 		if b, err := r.proc.read(r.proc.atPID(pid, "statm")); err == nil {
@@ -159,6 +161,7 @@ func (r *Reader) readProcess(dst *account.Reading, pid int32) {
 		}
 		r.sample(dst, pid, p, &s)
 		a.Runnable = p.runnable
+		r.placeThreads(dst, pid, p)
 	}
 	p.micros = a.CPUMicros
 	if b, err := r.proc.read(r.proc.atPID(pid, "io")); err == nil {

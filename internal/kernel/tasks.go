@@ -106,9 +106,12 @@ func (r *Reader) addLeader(dst *account.Reading, t *bpf.Task) {
 	p.partAt = -1
 	if p.part >= 0 && p.workload != account.Unrecognised {
 		p.partAt = int32(len(dst.Threads))
-		dst.Threads = append(dst.Threads, account.Thread{PID: t.Pid, TID: t.Pid, Start: s.start, Workload: p.workload, Part: p.part, CPUMicros: a.CPUMicros})
+		dst.Threads = append(dst.Threads, account.Thread{PID: t.Pid, TID: t.Pid, Start: s.start, Workload: p.workload, Part: p.part, LastCPU: -1, CPUMicros: a.CPUMicros})
 	} else if p.machine {
 		r.addMachineThread(dst, p, t)
+	}
+	if p.places = !p.machine && !p.kernel && s.threads > 1 && r.places(p); p.places {
+		r.addPlaced(dst, p, t)
 	}
 	if !p.kernel {
 		if t.AnonPages >= 0 {
@@ -138,7 +141,16 @@ func (r *Reader) addThread(dst *account.Reading, t *bpf.Task) {
 	}
 	if p.machine {
 		r.addMachineThread(dst, p, t)
+	} else if p.places {
+		r.addPlaced(dst, p, t)
 	}
+}
+
+// addPlaced adds a thread whose time is to be put down to the CPU it last ran on.
+func (r *Reader) addPlaced(dst *account.Reading, p *process, t *bpf.Task) {
+	dst.Threads = append(dst.Threads, account.Thread{
+		PID: t.Tgid, TID: t.Pid, Start: int64(t.Start / nanosPerTick), Workload: p.workload, Part: account.NoProgram, LastCPU: int32(t.Cpu), CPUMicros: int64(t.Run) / 1000,
+	})
 }
 
 func (r *Reader) addMachineThread(dst *account.Reading, p *process, t *bpf.Task) {
@@ -147,6 +159,6 @@ func (r *Reader) addMachineThread(dst *account.Reading, p *process, t *bpf.Task)
 	}
 	part := r.registry.Program([]byte(identify.MachinePart(string(bpf.Comm(&t.Comm)))))
 	dst.Threads = append(dst.Threads, account.Thread{
-		PID: t.Tgid, TID: t.Pid, Start: int64(t.Start / nanosPerTick), Workload: p.workload, Part: part, CPUMicros: int64(t.Run) / 1000,
+		PID: t.Tgid, TID: t.Pid, Start: int64(t.Start / nanosPerTick), Workload: p.workload, Part: part, LastCPU: int32(t.Cpu), CPUMicros: int64(t.Run) / 1000,
 	})
 }

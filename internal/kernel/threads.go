@@ -5,10 +5,11 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/internal/identify"
+	"vinescale/internal/kernel/bpf"
 )
 
 // threadsPerReading bounds how many threads are looked at in one reading: each costs an open, read and close, so a host
-// of a thousand busy threads takes some milliseconds more. What is beyond it keeps the count of its last sample.
+// of a thousand busy threads takes some milliseconds more. What is beyond it keeps its last sample.
 const threadsPerReading = 1024
 
 // sample counts a process's threads that run or wait for a CPU, and reads the CPU time of each where they are told apart.
@@ -16,7 +17,7 @@ const threadsPerReading = 1024
 func (r *Reader) sample(dst *account.Reading, pid int32, p *process, s *stat) {
 	first := p.since == r.count
 	if s.threads == 1 && !p.machine {
-		p.runnable = runs(s.state)
+		p.runnable, p.placed = runs(s.state), nil
 		return
 	}
 	if !p.machine && !first && s.user+s.system == p.micros {
@@ -37,6 +38,8 @@ func (r *Reader) sample(dst *account.Reading, pid int32, p *process, s *stat) {
 		return
 	}
 	slices.Sort(r.tids)
+	places := r.places(p)
+	p.placed = p.placed[:0]
 	for _, tid := range r.tids {
 		path := appendInt(r.proc.atPID(pid, "task/"), int64(tid))
 		b, err := r.proc.read(append(path, "/stat"...))
@@ -48,10 +51,36 @@ func (r *Reader) sample(dst *account.Reading, pid int32, p *process, s *stat) {
 			continue
 		}
 		p.runnable += runs(t.state)
-		if p.machine && p.workload != account.Unrecognised {
+		switch {
+		case p.machine && p.workload != account.Unrecognised:
 			part := r.registry.Program([]byte(identify.MachinePart(string(t.comm))))
-			dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: tid, Start: t.start, Workload: p.workload, Part: part, CPUMicros: t.user + t.system})
+			dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: tid, Start: t.start, Workload: p.workload, Part: part, LastCPU: t.cpu, CPUMicros: t.user + t.system})
+		case places:
+			p.placed = append(p.placed, placed{tid, t.cpu, t.start, t.user + t.system})
 		}
+	}
+}
+
+// placed is what a thread had used at its last sample, and where it was then.
+type placed struct {
+	tid, cpu      int32
+	start, micros int64
+}
+
+// places tells whether no group counts on which CPUs a process runs: it is in none, or recognised inside another's, or its cgroup does
+// not count that.
+func (r *Reader) places(p *process) bool {
+	if p.workload == account.Unrecognised {
+		return false
+	}
+	return r.v2 && !r.counters.Has(bpf.CPU) || p.inside != account.Unrecognised || r.isLoose(p.workload)
+}
+
+// placeThreads puts the threads of a process into the reading as they were at their last sample: those of one that used nothing since
+// stand as they stood.
+func (r *Reader) placeThreads(dst *account.Reading, pid int32, p *process) {
+	for _, t := range p.placed {
+		dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: t.tid, Start: t.start, Workload: p.workload, Part: account.NoProgram, LastCPU: t.cpu, CPUMicros: t.micros})
 	}
 }
 

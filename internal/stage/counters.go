@@ -109,7 +109,7 @@ func (c *Counters) Ended(visit func(*bpf.Ended)) error {
 	for _, e := range c.host.endsSince(c.told) {
 		x := bpf.Ended{
 			Groups: c.groups(e.of), Start: uint64(e.start) * tick * 1000, Run: nanos(e.micros), User: nanos(e.micros),
-			Pid: e.pid, Tgid: e.pid, Parent: e.of.Processes[0].PID, Uid: uint32(e.of.Processes[0].UID),
+			Cpu: uint32(e.cpu), Pid: e.pid, Tgid: e.pid, Parent: e.of.Processes[0].PID, Uid: uint32(e.of.Processes[0].UID),
 		}
 		for i, b := range []byte(e.of.Processes[0].Program) {
 			if i < len(x.Comm)-1 {
@@ -185,24 +185,25 @@ func (w *Workload) issued() []account.DeviceIO {
 	return []account.DeviceIO{d}
 }
 
-// swarmEnd are processes of a swarm that ended, taken together.
+// swarmEnd are processes of a swarm that ended on one CPU, taken together.
 type swarmEnd struct {
 	of     *Workload
 	pid    int32
 	start  int64 // clock ticks since boot
 	micros int64
+	cpu    int32
 }
 
 // mostEnds is how many ends are remembered for those who ask.
 const mostEnds = 1 << 10
 
 // endSwarm remembers what ended.
-func (h *Host) endSwarm(w *Workload, micros int64) {
+func (h *Host) endSwarm(w *Workload, micros int64, cpu int32) {
 	if micros == 0 {
 		return
 	}
 	h.swarmPID++
-	h.ends = append(h.ends, swarmEnd{w, 1<<20 + h.swarmPID, h.Uptime.Microseconds() / tick, micros})
+	h.ends = append(h.ends, swarmEnd{w, 1<<20 + h.swarmPID, h.Uptime.Microseconds() / tick, micros, cpu})
 	h.endCount++
 	if len(h.ends) > 2*mostEnds {
 		h.ends = append(h.ends[:0], h.ends[len(h.ends)-mostEnds:]...)
@@ -293,7 +294,7 @@ func (h *Host) addCounted(r *account.Reading, registry *identify.Registry) {
 		program := registry.Program([]byte(p.Program))
 		r.Processes = append(r.Processes, account.Process{
 			PID: e.pid, Start: e.start, Ended: true, Parent: p.PID, UID: p.UID, Workload: h.identity(e.of, registry), Within: account.Unrecognised,
-			Program: program, Family: program, SwapBytes: -1, PSSBytes: -1, CPUMicros: e.micros, UserMicros: e.micros,
+			Program: program, Family: program, LastCPU: e.cpu, SwapBytes: -1, PSSBytes: -1, CPUMicros: e.micros, UserMicros: e.micros,
 		})
 	}
 	h.toldEnds = h.endCount

@@ -234,7 +234,7 @@ func cellar1(at time.Time) *Host {
 	h.container("probe-shell", "svc-cellar", "Cellar Intake", use{ // hundreds of short-lived children
 		cores: 0.05, swarm: 0.6, memory: gib / 4, disk: mb, net: 0.5 * mb, shape: steady(0.8), program: "sh", cpus: "0-11",
 	})
-	h.loose("i.sauer", "Agronomy Desk", use{cores: 0.2, swarm: 0.05, memory: gib / 2, disk: 0.5 * mb, net: 0.2 * mb, shape: waves(3*time.Hour, 0.4, 0), program: "rsync", procs: 2})
+	h.loose("i.sauer", "Agronomy Desk", use{cores: 0.2, swarm: 0.05, memory: gib / 2, disk: 0.5 * mb, net: 0.2 * mb, shape: waves(3*time.Hour, 0.4, 0), program: "rsync", procs: 2, cpus: "0-11"})
 	return h
 }
 

@@ -114,22 +114,26 @@ type Process struct {
 	CPUMicros int64
 	AnonBytes int64
 	DiskBytes int64
+	tasks     []task  // what its threads used
 	eager     int32   // threads that want to run whenever it does
 	part      float64 // of its workload's living use
 }
 
-// taskMicros is what thread i of a process used: the first one a tenth and what is left over, the others ever less.
-func (p *Process) taskMicros(i int) int64 {
-	n := int64(max(p.Threads, 1))
-	part := func(i int64) int64 { return p.CPUMicros / 10 * 18 * (n - i) / (n * (n - 1)) } // they add up to nine tenths
-	if i > 0 {
-		return part(int64(i))
+// HasSwarm tells whether processes of it are too short-lived to be seen.
+func (w *Workload) HasSwarm() bool { return w.swarm > 0 }
+
+// task is what one thread of a process used, and the CPU it was on last.
+type task struct {
+	micros int64
+	cpu    int32
+}
+
+// thread is thread i of a process.
+func (p *Process) thread(i int) task {
+	if i < len(p.tasks) {
+		return p.tasks[i]
 	}
-	rest := p.CPUMicros
-	for j := int64(1); j < n; j++ {
-		rest -= part(j)
-	}
-	return rest
+	return task{}
 }
 
 // taskName is the name of thread i.
@@ -271,7 +275,6 @@ func (h *Host) work(w *Workload, level float64, dt time.Duration, free []int64, 
 		if w.Path == "" && !h.Counts {
 			h.lostCPU += got
 		}
-		h.endSwarm(w, got)
 	}
 }
 
@@ -292,7 +295,17 @@ func (h *Host) spend(w *Workload, want int64, threads int, dt time.Duration, fre
 		got += take
 		w.CPUMicros += take
 		w.PerCPU[c] += take
-		if p != nil && take > most {
+		if p == nil {
+			h.endSwarm(w, take, int32(c))
+			continue
+		}
+		for len(p.tasks) <= k {
+			p.tasks = append(p.tasks, task{})
+		}
+		if take > 0 {
+			p.tasks[k] = task{p.tasks[k].micros + take, int32(c)}
+		}
+		if take > most {
 			most, p.LastCPU = take, int32(c)
 		}
 	}

@@ -62,14 +62,7 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 			}
 			a.Family = registry.Program([]byte(w.Processes[0].Program))
 			r.Processes = append(r.Processes, a)
-			if w.Kind == amount.VM {
-				for i := range int(p.Threads) {
-					r.Threads = append(r.Threads, account.Thread{
-						PID: p.PID, TID: p.PID + int32(i), Start: p.Start, Workload: id, CPUMicros: ticks(p.taskMicros(i)),
-						Part: registry.Program([]byte(identify.MachinePart(p.taskName(i)))),
-					})
-				}
-			}
+			h.addThreads(r, w, p, id, registry)
 		}
 		if w.Link != "" {
 			id, kind := id, "veth"
@@ -97,6 +90,21 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 	slices.SortFunc(r.Processes, func(a, b account.Process) int { return cmp.Compare(a.PID, b.PID) })
 	slices.SortStableFunc(r.Groups, func(a, b account.Group) int { return cmp.Compare(a.Has&account.HasMemory, b.Has&account.HasMemory) })
 	return r
+}
+
+// addThreads adds the threads of a machine, and those of processes of which no group counts where they run.
+func (h *Host) addThreads(r *account.Reading, w *Workload, p *Process, id account.WorkloadID, registry *identify.Registry) {
+	if w.Kind != amount.VM && (p.Threads == 1 || w.Path != "" && (h.V1 || h.Counts)) {
+		return
+	}
+	for i := range int(p.Threads) {
+		t := p.thread(i)
+		x := account.Thread{PID: p.PID, TID: p.PID + int32(i), Start: p.Start, Workload: id, Part: account.NoProgram, LastCPU: t.cpu, CPUMicros: ticks(t.micros)}
+		if w.Kind == amount.VM {
+			x.Part = registry.Program([]byte(identify.MachinePart(p.taskName(i))))
+		}
+		r.Threads = append(r.Threads, x)
+	}
 }
 
 // identity asks the registry once about each workload.

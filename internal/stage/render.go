@@ -159,7 +159,7 @@ func (h *Host) renderProcess(w *writer, t Tree, x *Workload, p *Process) {
 	if p.Kernel {
 		flags = 0x00200000 | 69238848
 	}
-	stat := func(id int32, comm string, running bool, micros int64) string {
+	stat := func(id int32, comm string, running bool, micros int64, cpu int32) string {
 		state := 'S'
 		if running {
 			state = 'R'
@@ -168,13 +168,13 @@ func (h *Host) renderProcess(w *writer, t Tree, x *Workload, p *Process) {
 			comm = comm[:15] // as the kernel keeps it
 		}
 		return fmt.Sprintf("%d (%s) %c %d 1 1 0 -1 %d 0 0 0 0 %d 0 0 0 20 0 %d 0 %d 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 %d 0 0 0 0 0\n",
-			id, comm, state, max(p.Parent, 1), flags, micros/tick, p.Threads, p.Start, p.LastCPU)
+			id, comm, state, max(p.Parent, 1), flags, micros/tick, p.Threads, p.Start, cpu)
 	}
-	w.file(filepath.Join(dir, "stat"), stat(p.PID, comm, p.Runnable > 0, p.CPUMicros))
+	w.file(filepath.Join(dir, "stat"), stat(p.PID, comm, p.Runnable > 0, p.CPUMicros, p.LastCPU))
 	if p.Threads > 1 {
 		for i := range int(p.Threads) {
 			tid := p.PID + int32(i)
-			w.file(filepath.Join(dir, "task", fmt.Sprint(tid), "stat"), stat(tid, p.taskName(i), i < int(p.Runnable), p.taskMicros(i)))
+			w.file(filepath.Join(dir, "task", fmt.Sprint(tid), "stat"), stat(tid, p.taskName(i), i < int(p.Runnable), p.thread(i).micros, p.thread(i).cpu))
 		}
 	}
 	w.file(filepath.Join(dir, "io"), fmt.Sprintf("rchar: 0\nwchar: 0\nsyscr: 0\nsyscw: 0\nread_bytes: %d\nwrite_bytes: %d\ncancelled_write_bytes: 0\n",

@@ -26,7 +26,7 @@ func (h *Host) FallSilent(dark time.Duration) {
 		w.throttled, w.periods, w.held, w.stalled, w.kills, w.since, w.most = 0, 0, 0, 0, 0, 0, 0
 		w.readNanos, w.writeNanos = 0, 0
 		for _, p := range w.Processes {
-			p.Start, p.CPUMicros, p.DiskBytes, p.Runnable = int64(300+i), 0, 0, 0
+			p.Start, p.CPUMicros, p.DiskBytes, p.Runnable, p.tasks = int64(300+i), 0, 0, 0, nil
 		}
 	}
 	h.Advance(time.Millisecond) // lays out memory

@@ -168,12 +168,23 @@ func figuresOf(h *stage.Host, w *stage.Workload) (f [4]account.Figures) {
 
 // requireCPUs compares on which CPUs a workload ran, where that is counted, with where it truly did.
 func requireCPUs(t *testing.T, h *stage.Host, w *stage.Workload, u *account.Usage, before truth) {
-	if !h.Counts && !h.V1 || w.Path == "" {
-		return // put down to where its processes last ran
-	}
 	got := make([]int64, h.CPUs)
 	for _, c := range u.CPUs {
 		got[c.CPU] = c.Micros
+	}
+	if w.Path == "" || !h.Counts && !h.V1 { // put down thread by thread to where it last ran, in clock ticks; what ended, and was not seen, is not
+		threads := 0
+		for _, p := range w.Processes {
+			threads += int(p.Threads)
+		}
+		for cpu := range got {
+			most := float64(w.PerCPU[cpu] - before.perCPU[cpu])
+			assert.LessOrEqual(t, float64(got[cpu]), most+10_000*float64(threads), "%s: on CPU %d", w.Name, cpu)
+			if h.Counts || !w.HasSwarm() {
+				assert.GreaterOrEqual(t, float64(got[cpu]), most-10_000*float64(threads), "%s: on CPU %d", w.Name, cpu)
+			}
+		}
+		return
 	}
 	for cpu := range got {
 		assert.Equal(t, w.PerCPU[cpu]-before.perCPU[cpu], got[cpu], "%s: on CPU %d", w.Name, cpu)

@@ -52,6 +52,7 @@ struct ended {
 	__s32 pid, tgid, parent;
 	__u32 uid;
 	char comm[16];
+	__u32 cpu, unused; /* that it was on last */
 };
 
 struct {
@@ -141,6 +142,8 @@ static __always_inline void tell_end(struct here *h, struct task_struct *t)
 	e->tgid = t->tgid;
 	e->parent = t->real_parent->tgid;
 	e->uid = t->cred->uid.val;
+	e->cpu = bpf_get_smp_processor_id();
+	e->unused = 0;
 	bpf_probe_read_kernel(e->comm, sizeof(e->comm), t->comm);
 	bpf_ringbuf_submit(e, BPF_RB_NO_WAKEUP);
 }

@@ -129,7 +129,7 @@ func (r *endedReader) each(visit func(*Ended)) error {
 }
 
 // endedSize is the length of a record: the C struct ended of cpu.bpf.c.
-const endedSize = 112
+const endedSize = 120
 
 // decodeEnded reads a record of the ring. False for one that is too short.
 func decodeEnded(b []byte, e *Ended) bool {

@@ -29,6 +29,8 @@ type cpuEnded struct {
 	Parent    int32
 	Uid       uint32
 	Comm      [16]int8
+	Cpu       uint32
+	Unused    uint32
 }
 
 type cpuGroups struct {

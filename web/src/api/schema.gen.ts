@@ -917,6 +917,11 @@ export interface components {
              * @description How long tasks ran, by the scheduler's clock; null where not counted.
              */
             tasks_seconds: number | null;
+            /**
+             * Format: double
+             * @description Of user and system time, whose it was is not known: the kernel's threads, and what could not be put down to a CPU. Null where tasks' time is counted.
+             */
+            untold_seconds: number | null;
             /** Format: double */
             user_seconds: number;
         };

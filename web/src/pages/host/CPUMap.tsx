@@ -5,7 +5,7 @@ import { Waiting } from '../../figures/Trouble'
 import { tenantColour } from '../../figures/units'
 import { useTime } from '../../time/useTime'
 import { listOf } from '../balance/needs'
-import { intruded, kernel, layOut, pinnedOf, timeOf, type Pinned } from './places'
+import { intruded, kernel, layOut, pinnedOf, timeOf, untold, type Pinned } from './places'
 
 /** Who ran where: a column a CPU, siblings joined to a core, nodes apart, stacked by tenant; a frame is a pin, a diamond an intruder. */
 export function CPUMap({ host, colours }: { host: string; colours: Map<string, number> }) {
@@ -36,7 +36,7 @@ export function CPUMap({ host, colours }: { host: string; colours: Map<string, n
                 node {n.node} · CPUs {listOf(n.cores.flat().map((c) => c.cpu))}
               </div>
             )}
-            <div className="flex max-w-84 flex-wrap gap-x-1.5 gap-y-1.5">
+            <div className="flex max-w-80 flex-wrap gap-x-1.5 gap-y-1.5">
               {n.cores.map((core) => (
                 <div key={core[0]!.cpu} className="flex gap-px">
                   {core.map((c) => (
@@ -56,6 +56,8 @@ export function CPUMap({ host, colours }: { host: string; colours: Map<string, n
   )
 }
 
+const paints: Record<string, string> = { [kernel]: 'var(--kernel)', [untold]: 'var(--unknown)' }
+
 type ColumnProps = { line: CPULine; pin: PinnedCPU | undefined; colours: Map<string, number> }
 
 function Column({ line: c, pin, colours }: ColumnProps) {
@@ -65,14 +67,14 @@ function Column({ line: c, pin, colours }: ColumnProps) {
   const declared = pin ? `; declared for ${pin.tenant}${intruded(pin) ? ', others ran there' : ''}` : ''
   const label = `CPU ${c.cpu}: ${words.join(', ') || 'idle'}${declared}`
   return (
-    <div className="w-4.5 text-center">
+    <div className="w-4 text-center">
       <div className={`column ${pin ? 'pinned' : ''}`} role="img" aria-label={label} title={label}>
         {time.map((t) => (
           <i
             key={t.tenant}
             style={{
               height: `${Math.min(100 * part(t.seconds), 100)}%`,
-              background: t.tenant === kernel ? 'var(--kernel)' : tenantColour(colours.get(t.tenant) ?? 0),
+              background: paints[t.tenant] ?? tenantColour(colours.get(t.tenant) ?? 0),
             }}
           />
         ))}

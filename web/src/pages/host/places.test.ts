@@ -29,13 +29,20 @@ describe('the places of CPUs', () => {
     expect(layOut([line(0, -1, -1), line(1, -1, -1)])[0]!.cores).toHaveLength(2)
   })
 
-  it('adds up time by tenant, and leaves the rest to the kernel', () => {
+  it('adds up time by tenant; the rest is the kernel’s only where tasks are counted', () => {
     const share = (tenant: string, cpu_seconds: number) => ({ tenant, cpu_seconds }) as CPULine['shares'][number]
     const shares = [share('Label Press', 1), share('Frost Watch', 2), share('Label Press', 3)]
-    expect(timeOf(line(0, 0, 0, { user_seconds: 5, system_seconds: 1, softirq_seconds: 0.5, shares }))).toEqual([
+    const charged = [
       { tenant: 'Label Press', seconds: 4 },
       { tenant: 'Frost Watch', seconds: 2 },
-      { tenant: 'kernel', seconds: 0.5 },
+    ]
+    expect(timeOf(line(0, 0, 0, { softirq_seconds: 0.5, other_seconds: 0.25, untold_seconds: null, shares }))).toEqual([
+      ...charged,
+      { tenant: 'kernel', seconds: 0.75 },
+    ])
+    expect(timeOf(line(0, 0, 0, { other_seconds: null, untold_seconds: 3, shares }))).toEqual([
+      ...charged,
+      { tenant: 'not told apart', seconds: 3 },
     ])
     expect(timeOf(line(0, 0, 0, { shares }), 'Frost Watch')[0]!.tenant).toBe('Frost Watch')
   })

@@ -14,19 +14,26 @@ export function layOut(cpus: CPULine[]): NodePlace[] {
   return [...nodes].sort(([a], [b]) => a - b).map(([node, cores]) => ({ node, cores: [...cores.values()] }))
 }
 
-/** Whose time a CPU's was, in seconds by tenant: its holder's first, then most first. What no workload is charged with there is the kernel's. */
+/**
+ * Whose time a CPU's was, in seconds by tenant: its holder's first, then most first. What no workload is charged with there is the
+ * kernel's, where tasks' time is counted; elsewhere it is not known whose it was.
+ */
 export function timeOf(c: CPULine, holder?: string): { tenant: string; seconds: number }[] {
   const by = new Map<string, number>()
   for (const s of c.shares) by.set(s.tenant, (by.get(s.tenant) ?? 0) + s.cpu_seconds)
   const tenants = [...by]
     .map(([tenant, seconds]) => ({ tenant, seconds }))
     .sort((a, b) => Number(b.tenant === holder) - Number(a.tenant === holder) || b.seconds - a.seconds)
-  const charged = tenants.reduce((a, t) => a + t.seconds, 0)
-  const busy = c.user_seconds + c.system_seconds + c.irq_seconds + c.softirq_seconds
-  return [...tenants, { tenant: kernel, seconds: Math.max(busy - charged, 0) }]
+  const interrupts = c.irq_seconds + c.softirq_seconds
+  return [
+    ...tenants,
+    { tenant: kernel, seconds: interrupts + Math.max(c.other_seconds ?? 0, 0) },
+    { tenant: untold, seconds: c.untold_seconds ?? 0 },
+  ].filter((t) => t.seconds > 0)
 }
 
 export const kernel = 'kernel'
+export const untold = 'not told apart'
 
 /** CPUs declared for one tenant, and who else ran there. */
 export type Pinned = { tenant: string; cpus: number[]; others: { workload: string; tenant: string; seconds: number }[] }

@@ -54,12 +54,14 @@ function HostRow({ host }: { host: Host }) {
         </Link>
         <small className="block text-[12.5px] text-ink-2">
           {host.warming ?? (host.state === 'awaited' ? 'nothing sent yet' : `${host.cpus} CPUs · ${host.state}`)}
-          {host.load && (
-            <Meaning meaning="Tasks that ran, were ready to run, or waited for storage, in the mean over 1, 5 and 15 minutes: to be held against the host’s CPUs.">
-              <span className="block">load {loads(host.load)}</span>
-            </Meaning>
-          )}
         </small>
+        {host.load && (
+          <small className="block text-[12.5px] text-ink-2">
+            <Meaning meaning="Tasks that ran, were ready to run, or waited for storage, in the mean over 1, 5 and 15 minutes: to be held against the host’s CPUs.">
+              load {loads(host.load)}
+            </Meaning>
+          </small>
+        )}
       </th>
       {resources.map((r, index) => {
         const w = b?.resources[index]
