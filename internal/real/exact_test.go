@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -204,7 +205,15 @@ func TestExact_WorkThatLivesForAMillisecondIsChargedToWhoeverRanIt(t *testing.T)
 		}
 	}
 	own, _ := usedIn(t, record("plain"))
-	check(own, w.usage(fmt.Sprintf("tally of uid %d", plainUser)), "plain")
+	loose := w.usage(fmt.Sprintf("tally of uid %d", plainUser))
+	check(own, loose, "plain")
+	placed := int64(0)
+	for _, c := range loose.CPUs {
+		placed += c.Micros
+		assert.Greater(t, c.Micros, loose.Units[amount.CPU]/20, "what ended is put down to the CPU it was on: CPU %d", c.CPU)
+	}
+	assert.Equal(t, runtime.NumCPU(), len(loose.CPUs))
+	assert.InEpsilon(t, loose.Units[amount.CPU], placed, 0.01)
 	busy := float64(l.Used.Units)
 	t.Logf("busy %.3f s, shares %.3f s, kernel %.3f s, steal %.3f s, residual %.3f s: %.2f %% of busy", busy/1e6, float64(l.Shares)/1e6,
 		float64(l.Kernel.Units)/1e6, float64(l.Steal.Units)/1e6, float64(l.Residual.Units)/1e6, 100*float64(l.Residual.Units)/busy)
