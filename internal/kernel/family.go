@@ -19,7 +19,15 @@ func (r *Reader) settle(dst *account.Reading) {
 		}
 		a.Workload, a.Family = p.workload, p.family
 	}
+	if len(r.unsettled) == 0 {
+		return
+	}
 	r.unsettled = r.unsettled[:0]
+	for i := range dst.Threads {
+		if t := &dst.Threads[i]; t.Workload == account.Unrecognised {
+			t.Workload = r.procs[t.PID].workload
+		}
+	}
 }
 
 func (r *Reader) isLoose(w account.WorkloadID) bool {

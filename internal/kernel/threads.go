@@ -68,12 +68,9 @@ type placed struct {
 }
 
 // places tells whether no group counts on which CPUs a process runs: it is in none, or recognised inside another's, or its cgroup does
-// not count that.
+// not count that. Of which workload one is that is in no group may not be settled yet.
 func (r *Reader) places(p *process) bool {
-	if p.workload == account.Unrecognised {
-		return false
-	}
-	return r.v2 && !r.counters.Has(bpf.CPU) || p.inside != account.Unrecognised || r.isLoose(p.workload)
+	return p.workload == account.Unrecognised || r.v2 && !r.counters.Has(bpf.CPU) || p.inside != account.Unrecognised || r.isLoose(p.workload)
 }
 
 // placeThreads puts the threads of a process into the reading as they were at their last sample: those of one that used nothing since
