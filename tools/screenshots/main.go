@@ -138,6 +138,7 @@ func terminals(dir string, want func(string) bool) error {
 		{"command-ledger", []string{"vinescale ledger --host cellar-1 --of cpu"}, 3},
 		{"command-about", []string{"vinescale find must", "vinescale about user/p.kern", "vinescale threads --first 6"}, 3},
 		{"command-disks", []string{"vinescale disks --users 2 | head -23", "vinescale collect --explain | head -17"}, 5},
+		{"command-cpus", []string{"vinescale cpus cellar-1", "vinescale cpus terrace-2 | head -12"}, 4},
 		{"command-memory", []string{"vinescale memory terrace-2", "vinescale interfaces --host press-1 | head -11"}, 4},
 		{"command-pins", []string{"vinescale pins --span 10m", "vinescale hosts", "vinescale rule list"}, 3},
 	} {
