@@ -54,12 +54,12 @@ func printCPUs(w io.Writer, as string, c *hub.CPUs) error {
 		}
 		who := []string{}
 		for _, s := range x.Shares {
-			if len(who) < 3 && x.Capacity > 0 && s.Seconds/x.Capacity >= 0.001 {
+			if len(who) < namesShown && x.Capacity > 0 && s.Seconds/x.Capacity >= 0.001 {
 				who = append(who, fmt.Sprintf("%s %s", s.Name, percentText(s.Seconds/x.Capacity)))
 			}
 		}
-		if n := len(x.Shares) - len(who); n > 0 && len(who) == 3 {
-			who = append(who, fmt.Sprintf("and %d more", n))
+		if n := len(x.Shares) - len(who); n > 0 && len(who) == namesShown {
+			who = append(who, fmt.Sprintf("%d more", n))
 		}
 		if x.Other != nil && x.Capacity > 0 && *x.Other/x.Capacity >= 0.001 {
 			who = append(who, "kernel "+percentText(*x.Other/x.Capacity))
@@ -76,6 +76,9 @@ func printCPUs(w io.Writer, as string, c *hub.CPUs) error {
 	fmt.Fprintln(w, "\nParts of the CPU's time. –  not known here.")
 	return nil
 }
+
+// namesShown is how many workloads are named on each CPU.
+const namesShown = 2
 
 // waited says for what tasks of a host waited, and for how much of the time.
 func waited(pressure []hub.Pressure) string {
