@@ -18,7 +18,7 @@ func newPins() *cobra.Command {
 		Short: "Declared CPUs: who may run there, and who did",
 		Long: `For each CPU that was declared a tenant's, pins shows which workloads' affinity
 and cpuset let them run there, and which did. Time per CPU is the kernel's own
-count where the cgroup hierarchy has it; else each process's time is put down to
+count where the cgroup hierarchy has it; else each thread's time is put down to
 the CPU it last ran on, and its source says summed.`,
 		Example: `  vinescale pins declare terrace-1 8-11 "Bottling Line"
   vinescale pins --span 1h`,

@@ -29,7 +29,7 @@ type PinRun struct {
 	Kind       string  `json:"kind"`
 	Tenant     string  `json:"tenant"`
 	CPUSeconds float64 `json:"cpu_seconds"`
-	Source     string  `json:"source" doc:"counted by the kernel per CPU; or summed: each process's time put down to the CPU it last ran on."`
+	Source     string  `json:"source" doc:"counted by the kernel per CPU; or summed: each thread's time put down to the CPU it last ran on."`
 }
 
 // Pins audits every declared CPU over a span, on one host or on all ("").

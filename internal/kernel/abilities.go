@@ -32,7 +32,7 @@ func (r *Reader) Abilities() []account.Ability {
 		}
 		put("CPU time of a cgroup, by CPU", counted, how, "")
 	default:
-		put("CPU time of a cgroup, by CPU", summed, "each process's time, put down to the CPU it last ran on", not(bpf.CPU))
+		put("CPU time of a cgroup, by CPU", summed, "each thread's time, put down to the CPU it last ran on", not(bpf.CPU))
 	}
 	if cpu {
 		put("CPU time of processes outside cgroups", summed, "the scheduler's clock of every task, ended ones too (eBPF)", "")

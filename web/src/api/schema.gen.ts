@@ -1651,7 +1651,7 @@ export interface components {
             /** Format: double */
             cpu_seconds: number;
             kind: string;
-            /** @description counted by the kernel per CPU; or summed: each process's time put down to the CPU it last ran on. */
+            /** @description counted by the kernel per CPU; or summed: each thread's time put down to the CPU it last ran on. */
             source: string;
             tenant: string;
             workload: string;
