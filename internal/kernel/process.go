@@ -49,7 +49,7 @@ type process struct {
 // readProcesses lists /proc and reads each process's counters.
 func (r *Reader) readProcesses(dst *account.Reading) error {
 	dst.Threads = dst.Threads[:0]
-	r.threadsLeft = threadsPerReading
+	r.threadsLeft, r.placedLeft = threadsPerReading, placedPerReading
 	if r.counters.Has(bpf.Tasks) {
 		if err := r.readTasks(dst); err != nil {
 			return err

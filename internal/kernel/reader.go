@@ -82,6 +82,7 @@ type Reader struct {
 	tids        []int32
 	taskListing []byte
 	threadsLeft int
+	placedLeft  int
 	cpus        int
 	memory      int64
 	pathsAge    int64 // reading at which what was concluded of cgroups last changed

@@ -110,7 +110,8 @@ func (r *Reader) addLeader(dst *account.Reading, t *bpf.Task) {
 	} else if p.machine {
 		r.addMachineThread(dst, p, t)
 	}
-	if p.places = !p.machine && !p.kernel && s.threads > 1 && r.places(p); p.places {
+	if p.places = !p.machine && !p.kernel && s.threads > 1 && r.places(p) && int(s.threads) <= r.placedLeft; p.places {
+		r.placedLeft -= int(s.threads)
 		r.addPlaced(dst, p, t)
 	}
 	if !p.kernel {

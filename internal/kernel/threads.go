@@ -12,6 +12,10 @@ import (
 // of a thousand busy threads takes some milliseconds more. What is beyond it keeps its last sample.
 const threadsPerReading = 1024
 
+// placedPerReading bounds how many threads are put down to CPUs one by one: each takes 40 bytes of three readings and a tenth of a
+// microsecond. On which CPUs the processes beyond it ran is not told.
+const placedPerReading = 16384
+
 // sample counts a process's threads that run or wait for a CPU, and reads the CPU time of each where they are told apart.
 // Only a process that used CPU time since its last reading is looked into: what sleeps has nothing runnable.
 func (r *Reader) sample(dst *account.Reading, pid int32, p *process, s *stat) {
@@ -76,6 +80,9 @@ func (r *Reader) places(p *process) bool {
 // placeThreads puts the threads of a process into the reading as they were at their last sample: those of one that used nothing since
 // stand as they stood.
 func (r *Reader) placeThreads(dst *account.Reading, pid int32, p *process) {
+	if r.placedLeft -= len(p.placed); r.placedLeft < 0 {
+		return
+	}
 	for _, t := range p.placed {
 		dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: t.tid, Start: t.start, Workload: p.workload, Part: account.NoProgram, LastCPU: t.cpu, CPUMicros: t.micros})
 	}

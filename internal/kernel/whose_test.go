@@ -141,6 +141,25 @@ func TestFollow_RunnableThreadsAreCountedOnlyWhereSomethingRan(t *testing.T) {
 	assert.Equal(t, int32(0), p.Runnable)
 }
 
+// TestFollow_TheThreadsOfALooseProcessAreThereFromItsFirstReadingWhateverItDoes has one that works, rests and works again.
+func TestFollow_TheThreadsOfALooseProcessAreThereFromItsFirstReadingWhateverItDoes(t *testing.T) {
+	f := follow(t)
+	for i, ticks := range []int{10, 20, 20, 35} {
+		f.child(9001, 1, 3, 1, ticks, "solver", "/")
+		var r account.Reading
+		require.NoError(t, f.Read(&r))
+		found := 0
+		for _, x := range r.Threads {
+			if x.PID == 9001 {
+				found++
+				assert.Equal(t, "solver of i.sauer", f.Registry().Workload(x.Workload).Name, "reading %d", i)
+				assert.Equal(t, []any{account.NoProgram, int32(3), int64(ticks) * 10_000}, []any{x.Part, x.LastCPU, x.CPUMicros}, "reading %d", i)
+			}
+		}
+		assert.Equal(t, 3, found, "reading %d", i)
+	}
+}
+
 func TestFollow_LimitsOfACgroupAreHeldByItsWorkloadAndALimitAsLargeAsTheHostIsNone(t *testing.T) {
 	f := follow(t)
 	group := "sys/fs/cgroup/system.slice/press.service/"
