@@ -62,7 +62,7 @@ func (h *Hub) CPUs(ctx context.Context, hostName string, span store.Span) (*CPUs
 		return nil, err
 	}
 	c := &CPUs{From: span.From, To: span.To, Host: host.Name, CPUs: []CPULine{}, Pressure: []Pressure{}}
-	g, err := h.gather(ctx, host.ID, span)
+	g, err := h.gather(ctx, host.ID, span, withCPUs)
 	if err != nil {
 		return nil, err
 	}

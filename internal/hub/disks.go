@@ -92,7 +92,7 @@ func (h *Hub) Disks(ctx context.Context, hostName string, span store.Span) (*Dis
 		return nil, err
 	}
 	d := &Disks{From: span.From, To: span.To, Host: cmp.Or(hostName, Fleet), Devices: []DeviceLine{}, Controllers: []ControllerLine{}}
-	g, err := h.gather(ctx, hostID, span)
+	g, err := h.gather(ctx, hostID, span, !withCPUs)
 	if err != nil {
 		return nil, err
 	}

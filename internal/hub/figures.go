@@ -66,7 +66,10 @@ type cpuStates struct {
 	counted                                                    bool // ran is known for all of it
 }
 
-func (h *Hub) gather(ctx context.Context, hostID int32, span store.Span) (*gathered, error) {
+// withCPUs asks for what is told of each CPU, of load and of pressure too.
+const withCPUs = true
+
+func (h *Hub) gather(ctx context.Context, hostID int32, span store.Span, detail bool) (*gathered, error) {
 	g := &gathered{
 		elapsed: map[int32]int64{}, measures: map[int64]*workloadFigures{}, uses: map[useKey]*use{}, disks: map[deviceKey]*wire.Disk{},
 		latencies: map[deviceKey]map[[2]int64]int64{}, links: map[linkKey]*wire.Interface{}, cpus: map[int32]map[uint32]*cpuStates{}, memory: map[int32]*[3]float64{},
@@ -76,7 +79,7 @@ func (h *Hub) gather(ctx context.Context, hostID int32, span store.Span) (*gathe
 	for _, m := range amount.Measures() {
 		byName[m.String()] = m
 	}
-	return g, h.store.EachFigures(ctx, hostID, span, func(r *store.FigureRow) error {
+	return g, h.store.EachFigures(ctx, hostID, span, detail, func(r *store.FigureRow) error {
 		g.elapsed[r.HostID] += r.ElapsedMillis
 		for _, c := range r.Figures.GetMeasures() {
 			if m, known := byName[c.Name]; known {
@@ -298,7 +301,7 @@ func noSpace(kind string) string {
 
 func (h *Hub) fillFigures(ctx context.Context, a *AboutWorkload, w *store.Workload, span store.Span, _ map[int32]string) error {
 	a.Space = noSpace(w.Kind)
-	g, err := h.gather(ctx, w.HostID, span)
+	g, err := h.gather(ctx, w.HostID, span, !withCPUs)
 	if err != nil {
 		return err
 	}

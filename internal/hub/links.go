@@ -74,7 +74,7 @@ func (h *Hub) Links(ctx context.Context, hostName string, span store.Span) (*Lin
 	if err != nil {
 		return nil, err
 	}
-	g, err := h.gather(ctx, hostID, span)
+	g, err := h.gather(ctx, hostID, span, !withCPUs)
 	if err != nil {
 		return nil, err
 	}

@@ -76,7 +76,7 @@ func (h *Hub) Memory(ctx context.Context, hostName string, span store.Span) (*Me
 	if err != nil {
 		return nil, err
 	}
-	g, err := h.gather(ctx, host.ID, span)
+	g, err := h.gather(ctx, host.ID, span, !withCPUs)
 	if err != nil {
 		return nil, err
 	}
