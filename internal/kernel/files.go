@@ -219,7 +219,7 @@ func ownFiles(mountinfo []byte, host []mount) string {
 			best = m
 		}
 	}
-	if best.at == "" {
+	if !path.IsAbs(best.at) { // none, or garbage
 		return ""
 	}
 	if dir := path.Join(best.at, strings.TrimPrefix(root.root, best.root)); dir != "/" { // the host's root may be a part of a filesystem too
