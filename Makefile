@@ -69,7 +69,8 @@ check: $(CONSOLE) ## static checks: format, vet, lint, types, generated files
 bench: packages build ## measure cost, as ratios to a floor measured in the same run
 	CGO_ENABLED=0 go build -o bin/burner ./internal/real/burner
 	go test -c -o bin/real.test ./internal/real
-	cd internal/real && $(SUDO) env VINESCALE_REQUIRE_ROOT=1 ../../bin/real.test -test.run '^$$' -test.bench . -test.benchtime 3s -test.timeout 10m
+	cd internal/real && $(SUDO) env VINESCALE_REQUIRE_ROOT=1 ../../bin/real.test -test.run '^$$' -test.bench Tick -test.benchtime 3s -test.timeout 10m
+	cd internal/real && $(SUDO) env VINESCALE_REQUIRE_ROOT=1 ../../bin/real.test -test.run '^$$' -test.bench Switch -test.benchtime 12s -test.timeout 10m
 	go test -run '^$$' -bench . -benchtime 2s -timeout 20m ./core/account ./internal/kernel ./internal/store
 
 generate: web/node_modules/.installed ## make the generated files anew: wire format, API description, its types

@@ -34,6 +34,7 @@ func (r *Reader) Abilities() []account.Ability {
 	default:
 		put("CPU time of a cgroup, by CPU", summed, "each thread's time, put down to the CPU it last ran on", not(bpf.CPU))
 	}
+	put("CPU time of processes outside cgroups, by CPU", summed, "each thread's time, put down to the CPU it last ran on", "a task's clock does not tell CPUs apart")
 	if cpu {
 		put("CPU time of processes outside cgroups", summed, "the scheduler's clock of every task, ended ones too (eBPF)", "")
 		put("work that ended between readings", counted, "a record of each ended task with its cgroup and user (eBPF)", "")
