@@ -23,7 +23,7 @@ type Host struct {
 	LastAt      *time.Time `json:"last_at" doc:"End of its newest interval; null before the first."`
 	State       string     `json:"state" enum:"reporting,silent,awaited" doc:"silent: nothing for three minutes; awaited: nothing ever."`
 	Pools       []string   `json:"pools" doc:"That rules and questions may name."`
-	Load        *hub.Load  `json:"load,omitempty" doc:"Of its newest interval, to be held against its CPUs; left out where it tells none."`
+	Load        *hub.Load  `json:"load,omitempty" doc:"Of its newest interval, to be held against its CPUs; left out where it tells none, or has been silent."`
 	Warming     string     `json:"warming,omitempty" doc:"Where its collector has been heard of and its first figures are due: when."`
 }
 

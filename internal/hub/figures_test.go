@@ -3,6 +3,7 @@ package hub_test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -165,11 +166,18 @@ func TestLoad_IsOfTheNewestIntervalAndWhatIsNotToldIsNotThere(t *testing.T) {
 	assert.Equal(t, []float64{7.5, 4, 3.5}, []float64{c.Load.One, c.Load.Five, c.Load.Fifteen})
 	tenth := 0.1
 	assert.Equal(t, []hub.Pressure{{Resource: "cpu", Some: 0.5}, {Resource: "io", Some: 0.2, Full: &tenth}}, c.Pressure, "of memory nothing is told")
-	f.dress = nil
-	require.NoError(t, f.send(2, job("a", "m.abt")))
 	loads, err := f.Loads(ctx)
 	require.NoError(t, err)
-	assert.NotContains(t, loads, f.host.Name, "its newest interval tells none")
+	assert.Empty(t, loads, "it has been silent for most of an hour")
+	f.now = noon.Add(4 * time.Minute)
+	loads, err = f.Loads(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, c.Load, loads[f.host.Name])
+	f.dress = nil
+	require.NoError(t, f.send(2, job("a", "m.abt")))
+	loads, err = f.Loads(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, loads, "its newest interval tells none")
 }
 
 // TestMemory_ASleeperIsToldSinceWhenAndOneThatWokeIsNone has three workloads of 2 GiB: one never did anything, one stopped, one woke.

@@ -24,9 +24,12 @@ type Pressure struct {
 	Full     *float64 `json:"full" doc:"Part of the time in which all that could have run waited, 0 to 1; null for the CPU, of which a host as a whole has none."`
 }
 
+// loadAge is for how long a load is told: what a host that fell silent had before says nothing of it.
+const loadAge = 10 * time.Minute
+
 // Loads are the newest loads of all hosts that tell theirs, by name.
 func (h *Hub) Loads(ctx context.Context) (map[string]*Load, error) {
-	newest, err := h.store.NewestDetails(ctx)
+	newest, err := h.store.NewestDetails(ctx, h.options.Now().Add(-loadAge))
 	if err != nil {
 		return nil, err
 	}

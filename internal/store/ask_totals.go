@@ -93,15 +93,14 @@ type NewestDetail struct {
 	Detail *wire.Detail
 }
 
-// NewestDetails finds the newest interval of each host by name. Hosts that never sent one are not in it.
-func (s *Store) NewestDetails(ctx context.Context) (map[string]NewestDetail, error) {
+// NewestDetails finds the newest interval of each host by name. Hosts that have sent none since a time are not in it.
+func (s *Store) NewestDetails(ctx context.Context, since time.Time) (map[string]NewestDetail, error) {
 	var rows []struct {
 		Name, Detail string
 		Upto         time.Time
 	}
-	if err := s.db.WithContext(ctx).Raw(`SELECT h.name, m.upto, m.detail FROM hosts h CROSS JOIN LATERAL (
-			SELECT start + elapsed_ms * interval '1 millisecond' AS upto, detail::text AS detail FROM host_minute
-			WHERE host_id = h.id AND start >= h.last_at - interval '1 hour' AND start <= h.last_at ORDER BY start DESC LIMIT 1) AS m`).Scan(&rows).Error; err != nil {
+	if err := s.db.WithContext(ctx).Raw(`SELECT DISTINCT ON (h.id) h.name, m.start + m.elapsed_ms * interval '1 millisecond' AS upto, m.detail::text AS detail
+		FROM host_minute m JOIN hosts h ON h.id = m.host_id WHERE m.start >= $1 ORDER BY h.id, m.start DESC`, since).Scan(&rows).Error; err != nil {
 		return nil, err
 	}
 	byName := make(map[string]NewestDetail, len(rows))

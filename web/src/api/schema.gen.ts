@@ -1293,7 +1293,7 @@ export interface components {
              * @description End of its newest interval; null before the first.
              */
             last_at: string | null;
-            /** @description Of its newest interval, to be held against its CPUs; left out where it tells none. */
+            /** @description Of its newest interval, to be held against its CPUs; left out where it tells none, or has been silent. */
             load?: components["schemas"]["Load"];
             /** Format: int64 */
             memory_bytes: number;
@@ -1325,7 +1325,7 @@ export interface components {
              * @description End of its newest interval; null before the first.
              */
             last_at: string | null;
-            /** @description Of its newest interval, to be held against its CPUs; left out where it tells none. */
+            /** @description Of its newest interval, to be held against its CPUs; left out where it tells none, or has been silent. */
             load?: components["schemas"]["Load"];
             /** Format: int64 */
             memory_bytes: number;
