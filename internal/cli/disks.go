@@ -54,6 +54,7 @@ var deviceColumns = []column[hub.DeviceLine]{
 	{name: "inodes", value: func(x hub.DeviceLine) any { return x.Inodes }}, {name: "used_inodes", value: func(x hub.DeviceLine) any { return x.UsedInodes }},
 	{name: "read_bytes_per_second", value: func(x hub.DeviceLine) any { return x.ReadRate }}, {name: "written_bytes_per_second", value: func(x hub.DeviceLine) any { return x.WriteRate }},
 	{name: "reads_per_second", value: func(x hub.DeviceLine) any { return x.Reads }}, {name: "writes_per_second", value: func(x hub.DeviceLine) any { return x.Writes }},
+	{name: "merged_per_second", value: func(x hub.DeviceLine) any { return x.Merged }}, {name: "in_flight", value: func(x hub.DeviceLine) any { return x.InFlight }},
 	{name: "busy", value: func(x hub.DeviceLine) any { return x.Busy }}, {name: "queue_mean", value: func(x hub.DeviceLine) any { return x.Queue }},
 	{name: "latency_ms_mean", value: func(x hub.DeviceLine) any { return x.LatencyMean }}, {name: "latency_ms_p99", value: func(x hub.DeviceLine) any { return x.LatencyP99 }},
 	{name: "other_bytes_per_second", value: func(x hub.DeviceLine) any { return x.OtherBytes }},
@@ -107,7 +108,7 @@ func printDisks(w io.Writer, as string, users int, d *hub.Disks) error {
 		indent := strings.Repeat("  ", x.Depth+1) + "· "
 		for _, u := range x.Users[:min(users, len(x.Users))] {
 			t.row(cell{indent + u.Name, false}, cell{u.Tenant, false}, cell{"", true}, cell{megabytes(u.ReadRate), true}, cell{megabytes(u.WriteRate), true},
-				cell{fmt.Sprintf("%.1f", u.Reads+u.Writes), true}, cell{"", true}, cell{"", true}, cell{"", true}, cell{"", true}, cell{u.Source, false}, cell{percentText(u.Share) + " of its bytes", false})
+				cell{fmt.Sprintf("%.1f", u.Reads+u.Writes), true}, cell{orBlank(u.Latency), true}, cell{"", true}, cell{"", true}, cell{"", true}, cell{u.Source, false}, cell{percentText(u.Share) + " of its bytes", false})
 		}
 		if n := len(x.Users) - users; n > 0 && users > 0 {
 			t.row(cell{fmt.Sprintf("%s%d more", indent, n), false})
@@ -161,6 +162,13 @@ func printControllers(w io.Writer, d *hub.Disks) error {
 }
 
 func megabytes(v float64) string { return fmt.Sprintf("%.2f", v/1e6) }
+
+func orBlank(v *float64) string {
+	if v == nil {
+		return ""
+	}
+	return orDash(v)
+}
 
 func orDash(v *float64) string {
 	if v == nil {

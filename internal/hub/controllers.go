@@ -47,6 +47,7 @@ func (d *Disks) addUpControllers() {
 		slices.Sort(c.Drives)
 		for i := range c.Users {
 			u := &c.Users[i]
+			u.latency()
 			if all := c.ReadRate + c.WriteRate; all > 0 {
 				u.Share = min((u.ReadRate+u.WriteRate)/all, 1)
 			}

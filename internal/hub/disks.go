@@ -75,6 +75,7 @@ type DeviceUser struct {
 	Writes    float64  `json:"writes_per_second"`
 	Share     float64  `json:"share" doc:"Of the bytes of the device, 0 to 1."`
 	TimeMean  *float64 `json:"device_time" doc:"Operations of it in the device, in the mean; null where they are not counted one by one."`
+	Latency   *float64 `json:"latency_ms_mean" doc:"Of its operations, from being issued to done; null where they are not counted one by one."`
 	Source    string   `json:"source"`
 }
 
@@ -262,6 +263,7 @@ func (x *DeviceLine) usedBy(g *gathered, key deviceKey, d *wire.Disk, seconds fl
 			mean := float64(u.micros) / 1e6 / seconds
 			user.TimeMean = &mean
 		}
+		user.latency()
 		if all > 0 {
 			user.Share = min(bytes/all, 1)
 		}
@@ -273,6 +275,15 @@ func (x *DeviceLine) usedBy(g *gathered, key deviceKey, d *wire.Disk, seconds fl
 		return
 	}
 	x.OtherBytes = max(all-charged, 0) / seconds
+}
+
+// latency is how long each operation took: those in the device at once are as many as come in that time.
+func (u *DeviceUser) latency() {
+	u.Latency = nil
+	if ops := u.Reads + u.Writes; u.TimeMean != nil && ops > 0 {
+		millis := 1000 * *u.TimeMean / ops
+		u.Latency = &millis
+	}
 }
 
 // divide splits what each drive of a host moved by what its workloads' processes read and dirtied, where the host does not

@@ -95,9 +95,11 @@ func TestFigures_WhatIsNotCountedIsNullAndNeverZero(t *testing.T) {
 	for _, x := range d.Devices[0].Users {
 		if x.Name == "b" {
 			assert.Nil(t, x.TimeMean)
+			assert.Nil(t, x.Latency)
 			continue
 		}
 		assert.InDelta(t, 0.5, *x.TimeMean, 1e-9, "an operation of it was in the device half of the time")
+		assert.InDelta(t, 100, *x.Latency, 1e-9, "300 of them took half a minute")
 	}
 }
 

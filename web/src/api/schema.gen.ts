@@ -1075,6 +1075,11 @@ export interface components {
             /** Format: int64 */
             id: number;
             kind: string;
+            /**
+             * Format: double
+             * @description Of its operations, from being issued to done; null where they are not counted one by one.
+             */
+            latency_ms_mean: number | null;
             name: string;
             owner: string;
             /** Format: double */

@@ -57,7 +57,12 @@ function DeviceRow({ device: d, colours }: { device: DeviceLine; colours: Map<st
       </td>
       <td className="num">{rate(d.read_bytes_per_second)}</td>
       <td className="num">{rate(d.written_bytes_per_second)}</td>
-      <td className="num">{(d.reads_per_second + d.writes_per_second).toFixed(0)}</td>
+      <td className="num">
+        {(d.reads_per_second + d.writes_per_second).toFixed(0)}
+        {d.merged_per_second >= 0.5 && (
+          <small className="block text-[12.5px] text-ink-2">{d.merged_per_second.toFixed(0)} merged</small>
+        )}
+      </td>
       <td className="num">{milliseconds(d.latency_ms_mean)}</td>
       <td className="num">
         {d.latency_ms_p99 === null ? (
@@ -87,6 +92,7 @@ function DeviceRow({ device: d, colours }: { device: DeviceLine; colours: Map<st
                 <span key={u.id}>
                   {i > 0 && ', '}
                   <WorkloadLink id={u.id} name={u.name} /> {percent(u.share)}
+                  {u.latency_ms_mean !== null && <span className="text-ink-2"> {milliseconds(u.latency_ms_mean)}</span>}
                 </span>
               ))}
               {d.users.length > 3 && <span className="text-ink-2">, {d.users.length - 3} more</span>}{' '}
