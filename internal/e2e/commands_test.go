@@ -218,6 +218,9 @@ func TestHost_ItsCPUsMemoryAndNetworkAreExplained(t *testing.T) {
 		assert.InEpsilon(t, x.Capacity, x.User+x.System+x.IRQ+x.SoftIRQ+x.Steal+x.IOWait+x.Idle+x.Residual, 1e-9, "CPU %d", x.CPU)
 		assert.Equal(t, x.CPU/2, x.Core)
 		assert.Equal(t, []int{x.CPU ^ 1}, x.Siblings)
+		assert.Equal(t, x.CPU/8, x.Node)
+		require.NotNil(t, x.MHz)
+		assert.Equal(t, []float64{2400, 2600, 2800}[x.CPU%3], *x.MHz)
 		charged := 0.0
 		for _, s := range x.Shares {
 			charged += s.Seconds

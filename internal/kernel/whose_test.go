@@ -160,6 +160,31 @@ func TestFollow_TheThreadsOfALooseProcessAreThereFromItsFirstReadingWhateverItDo
 	}
 }
 
+// TestFollow_ProportionalMemoryIsReadSeldomAndOfLooseProcessesAlone: no cgroup counts what those share.
+func TestFollow_ProportionalMemoryIsReadSeldomAndOfLooseProcessesAlone(t *testing.T) {
+	f := follow(t)
+	f.write("sys/fs/cgroup/system.slice/press.service/cpu.stat", "usage_usec 5\n")
+	for pid, cgroup := range map[int]string{9001: "/", 9002: "/system.slice/press.service", 9003: "/"} {
+		f.process(pid, 100, "solver", cgroup)
+		if pid != 9003 { // whose file may not be read
+			f.write(fmt.Sprintf("proc/%d/smaps_rollup", pid), "00400000-7ffd0000 ---p 00000000 00:00 0 [rollup]\nRss: 9000 kB\nPss: 4096 kB\nPss_Dirty: 8 kB\n")
+		}
+	}
+	seen := map[int64]int{}
+	for n := range 70 {
+		p, _, _ := f.read(9001)
+		seen[p.PSSBytes]++
+		if n == 3 {
+			f.write("proc/9001/smaps_rollup", "Rss: 9000 kB\nPss: 2048 kB\n")
+		}
+	}
+	assert.Equal(t, map[int64]int{4 << 20: 60, 2 << 20: 10}, seen, "by its size of five minutes ago at most")
+	for _, pid := range []int32{9002, 9003} {
+		p, _, _ := f.read(pid)
+		assert.Equal(t, int64(-1), p.PSSBytes, "%d: not known", pid)
+	}
+}
+
 func TestFollow_LimitsOfACgroupAreHeldByItsWorkloadAndALimitAsLargeAsTheHostIsNone(t *testing.T) {
 	f := follow(t)
 	group := "sys/fs/cgroup/system.slice/press.service/"

@@ -222,6 +222,41 @@ func TestExact_WorkThatLivesForAMillisecondIsChargedToWhoeverRanIt(t *testing.T)
 	assert.Positive(t, self.Units[amount.CPU], "what reads is in the ledger, by itself")
 }
 
+// TestExact_SharedMemoryOfLooseProcessesIsCountedOnce has two processes of one user that map the same file.
+func TestExact_SharedMemoryOfLooseProcessesIsCountedOnce(t *testing.T) {
+	const size = 64 << 20
+	dir, err := os.MkdirTemp("/tmp", "vinescale-real-") // which a plain user may pass
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o777))
+	program, shared := filepath.Join(dir, "sharer"), filepath.Join(dir, "shared")
+	content, err := os.ReadFile(built(t, "burner"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(program, content, 0o755))
+	require.NoError(t, os.WriteFile(shared, nil, 0o644))
+	require.NoError(t, os.Truncate(shared, size))
+	require.NoError(t, os.Chown(shared, plainUser, plainUser))
+	for range 2 {
+		cmd := exec.Command(program, "share", shared)
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: plainUser, Gid: plainUser}}
+		out, err := cmd.StdoutPipe()
+		require.NoError(t, err)
+		require.NoError(t, cmd.Start())
+		t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+		require.Equal(t, "shared", line(t, bufio.NewScanner(out)))
+	}
+	w := watch(t)
+	time.Sleep(time.Second)
+	w.read()
+	u := w.usage(fmt.Sprintf("sharer of uid %d", plainUser))
+	units, ok := u.Figures.Get(amount.MemoryProportional)
+	require.True(t, ok)
+	bytes := units / w.sum.ElapsedMillis
+	t.Logf("%d bytes of memory, %d shared: %s", bytes, size, u.Figures.Source[amount.MemoryProportional])
+	assert.InDelta(t, size, bytes, 0.3*size, "what both map counts once")
+	assert.Equal(t, amount.Summed, u.Figures.Source[amount.MemoryProportional])
+}
+
 // usageMicros is what a cell used by the counter of version 1, which is exact; none where there is only version 2.
 func usageMicros(t *testing.T, c *cell) (int64, bool) {
 	for _, dir := range c.dirs {

@@ -17,7 +17,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-var acts = map[string]func(args []string) error{"shorts": shorts, "pinned": pinned, "receive": receive, "send": send, "write": write, "crowd": crowd, "echo": echo, "hold": hold, "contain": contain, "inside": inside, "address": address}
+var acts = map[string]func(args []string) error{"shorts": shorts, "pinned": pinned, "receive": receive, "send": send, "write": write, "crowd": crowd, "echo": echo, "hold": hold, "share": share, "contain": contain, "inside": inside, "address": address}
 
 func number(s string) int {
 	n, err := strconv.Atoi(s)
@@ -149,6 +149,28 @@ func hold(args []string) error {
 		}
 	}
 	fmt.Println("held")
+	time.Sleep(time.Hour)
+	return nil
+}
+
+// share maps a file that others map too, and touches all of it.
+func share(args []string) error {
+	f, err := os.OpenFile(args[0], os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	b, err := unix.Mmap(int(f.Fd()), 0, int(info.Size()), unix.PROT_READ|unix.PROT_WRITE, unix.MAP_SHARED)
+	if err != nil {
+		return err
+	}
+	for i := 0; i < len(b); i += 4096 {
+		b[i] = 1
+	}
+	fmt.Println("shared")
 	time.Sleep(time.Hour)
 	return nil
 }
