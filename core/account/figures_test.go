@@ -251,6 +251,17 @@ func TestCounters_ThatWrapBeginANewSeries(t *testing.T) {
 	}
 }
 
+func TestMemory_AllOfItIsExplained(t *testing.T) {
+	with := func(r *account.Reading) {
+		r.Memory = account.HostMemory{Total: 1000, Free: 300, Slab: 30, KernelStack: 5, PageTable: 15, Buffers: 20, Cached: 170, SwapCached: 10, HugePages: 100}
+		r.Groups = []account.Group{{ID: 9, Workload: 1, Outer: -1, Has: account.HasMemory, MemoryBytes: 300, FileBytes: 120, KernelBytes: 20}}
+	}
+	iv := between(t, host(10*time.Second, with), host(11*time.Second, with))[0]
+	d, l := &iv.Detail, iv.Ledgers[amount.Memory]
+	assert.Equal(t, []int64{30e3, 80e3, 100e3}, []int64{d.MemoryOwn, d.MemoryCache, d.MemoryHuge}, "what is charged to a workload is not the kernel's once more")
+	assert.Equal(t, []int64{1000e3, 300e3, 210e3, 300e3, 190e3}, []int64{l.Capacity.Units, l.Shares, l.Kernel.Units, l.Idle.Units, l.Residual.Units})
+}
+
 func TestNamespaces_TellLoopbackWhereItIsSeen(t *testing.T) {
 	spaces := func(received, local int64) func(*account.Reading) {
 		return func(r *account.Reading) {

@@ -76,7 +76,7 @@ type HostMemory struct {
 	Buffers, Cached, Shmem       int64
 	Slab, KernelStack, PageTable int64
 	SwapTotal, SwapFree          int64
-	HugePages, HugePagesFree     int64 // set aside in pools of huge pages, and of that not taken
+	HugePages                    int64 // set aside in pools of huge pages, taken or not
 	SwapCached                   int64
 }
 

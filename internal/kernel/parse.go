@@ -147,10 +147,10 @@ func parseMeminfo(b []byte) (m account.HostMemory, ok bool) {
 		Slab: kib("Slab"), KernelStack: kib("KernelStack"), PageTable: kib("PageTables"),
 		SwapTotal: kib("SwapTotal"), SwapFree: kib("SwapFree"), SwapCached: kib("SwapCached"),
 	}
-	if pages, ok := keyed(b, "HugePages_Total"); ok {
-		free, _ := keyed(b, "HugePages_Free")
-		size := kib("Hugepagesize")
-		m.HugePages, m.HugePagesFree = min(pages, 1<<30)*size, min(free, 1<<30)*size
+	if _, ok := keyed(b, "Hugetlb"); ok {
+		m.HugePages = kib("Hugetlb") // of all sizes
+	} else if pages, ok := keyed(b, "HugePages_Total"); ok {
+		m.HugePages = min(pages, 1<<28) * min(kib("Hugepagesize"), 1<<34) // kernels before 4.15 tell those of the usual size alone
 	}
 	return m, m.Total > 0
 }
