@@ -169,9 +169,14 @@ func (b *burner) used(t *testing.T, from, to time.Time) float64 {
 	return at(to) - at(from)
 }
 
+// paused is by how many seconds a charge may differ from a burner's record on a machine that is halted now and then, by its steal: one
+// that is halted between reading the clock and the counters reads these later than it says, and a record has no line for that time.
+func paused(l *sheet.Ledger) float64 { return 0.1 * *l.Steal }
+
 // requireTrue compares a ledger with every burner's own clock: within 2 % or 20 ms, and the whole with /proc/stat.
 func (s *scene) requireTrue(t *testing.T, l *sheet.Ledger) {
 	require.NotNil(t, l.CoveredFrom)
+	require.NotNil(t, l.Steal)
 	for _, b := range s.burners {
 		own := b.used(t, *l.CoveredFrom, *l.CoveredTo)
 		var share *sheet.Share
@@ -183,7 +188,7 @@ func (s *scene) requireTrue(t *testing.T, l *sheet.Ledger) {
 		require.NotNil(t, share, "%s is in the ledger", b.name)
 		require.NotNil(t, share.Amount, share.Reason)
 		t.Logf("%-34s own clock %7.3f s, charged %7.3f s (%s)", b.name, own, *share.Amount, share.Source)
-		assert.InDelta(t, own, *share.Amount, max(0.02*own, 0.020), b.name)
+		assert.InDelta(t, own, *share.Amount, max(0.02*own, 0.020)+paused(l), b.name)
 		if strings.HasPrefix(b.name, "burner of") {
 			assert.Equal(t, "loose", share.Kind)
 			assert.Equal(t, "summed", share.Source)
