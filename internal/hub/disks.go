@@ -342,11 +342,12 @@ func (d *Disks) order() {
 		return cmp.Or(cmp.Compare(b.Busy, a.Busy), cmp.Compare(a.Host, b.Host), cmp.Compare(a.Name, b.Name))
 	})
 	d.Devices = d.Devices[:0]
-	var add func(x DeviceLine, depth int)
-	add = func(x DeviceLine, depth int) {
+	var add func(x DeviceLine, depth int, on *DeviceLine)
+	add = func(x DeviceLine, depth int, on *DeviceLine) {
 		x.Depth = depth
-		if on := deviceBelow(d.Devices, x.Host, x.On); on != nil {
-			x.IsAll = len(x.On) == 1 && math.Abs(x.ReadRate+x.WriteRate-on.ReadRate-on.WriteRate) <= 0.001*(on.ReadRate+on.WriteRate)
+		if on != nil && len(x.On) == 1 {
+			all := on.ReadRate + on.WriteRate
+			x.IsAll = math.Abs(x.ReadRate+x.WriteRate-all) <= 0.001*all
 		}
 		d.Devices = append(d.Devices, x)
 		if depth > 8 {
@@ -355,22 +356,12 @@ func (d *Disks) order() {
 		below := children[x.Host+"/"+x.Name]
 		slices.SortFunc(below, func(a, b DeviceLine) int { return cmp.Compare(a.Name, b.Name) })
 		for _, c := range below {
-			add(c, depth+1)
+			add(c, depth+1, &x)
 		}
 	}
 	for _, x := range roots {
-		add(x, 0)
+		add(x, 0, nil)
 	}
-}
-
-// deviceBelow finds the device that another is on.
-func deviceBelow(lines []DeviceLine, host string, on []string) *DeviceLine {
-	for i := range lines {
-		if len(on) > 0 && lines[i].Host == host && lines[i].Name == on[0] {
-			return &lines[i]
-		}
-	}
-	return nil
 }
 
 // judge says in a sentence whether storage is the problem, and of which hosts that is not known.

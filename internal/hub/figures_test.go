@@ -180,6 +180,9 @@ func TestLoad_IsOfTheNewestIntervalAndWhatIsNotToldIsNotThere(t *testing.T) {
 	loads, err = f.Loads(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, loads, "its newest interval tells none")
+	c, err = f.CPUs(ctx, f.host.Name, f.span())
+	require.NoError(t, err)
+	assert.Nil(t, c.Load)
 }
 
 // TestMemory_ASleeperIsToldSinceWhenAndOneThatWokeIsNone has three workloads of 2 GiB: one never did anything, one stopped, one woke.
@@ -196,7 +199,11 @@ func TestMemory_ASleeperIsToldSinceWhenAndOneThatWokeIsNone(t *testing.T) {
 				}
 			}
 		}
-		require.NoError(t, f.send(minute, job("a", "m.abt"), job("b", "t.fink"), job("c", "t.fink")))
+		at := minute
+		if minute >= 5 {
+			at += 5 // nothing is recorded for five minutes, and so nobody is known to have slept
+		}
+		require.NoError(t, f.send(at, job("a", "m.abt"), job("b", "t.fink"), job("c", "t.fink")))
 	}
 	m, err := f.Memory(ctx, f.host.Name, f.span())
 	require.NoError(t, err)

@@ -59,9 +59,7 @@ type stalls struct {
 
 // addLoad takes over the newest interval's load, and adds what waited.
 func (g *gathered) addLoad(r *store.FigureRow) {
-	if l := loadOf(r.Detail, r.Start.Add(time.Duration(r.ElapsedMillis)*time.Millisecond)); l != nil {
-		g.loads[r.HostID] = l
-	}
+	g.loads[r.HostID] = loadOf(r.Detail, r.Start.Add(time.Duration(r.ElapsedMillis)*time.Millisecond))
 	d := r.Detail
 	for i, name := range d.GetPressure() {
 		if min(len(d.PressureSomeMicros), len(d.PressureFullMicros)) <= i {

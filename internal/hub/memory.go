@@ -45,7 +45,7 @@ type MemoryUser struct {
 // Sleep is how long a workload has held memory without doing anything.
 type Sleep struct {
 	Since   time.Time `json:"since" doc:"End of the last interval in which it used more than half a percent of a CPU."`
-	Minutes float64   `json:"minutes" doc:"Until the end of the span, or its own."`
+	Minutes float64   `json:"minutes" doc:"Since then, as far as it is recorded: what a host did in the dark is not known."`
 	Longer  bool      `json:"longer" doc:"It was asleep in all that was looked at: a day, or the span where that is longer."`
 }
 
@@ -182,7 +182,7 @@ func (h *Hub) findSleepers(ctx context.Context, hostID int32, span store.Span, u
 		if a.AwakeAt != nil {
 			since = *a.AwakeAt
 		}
-		if slept := a.To.Sub(since); slept >= sleeperTime {
+		if slept := time.Duration(a.AsleepMs) * time.Millisecond; slept >= sleeperTime {
 			users[i].Asleep = &Sleep{Since: since.UTC(), Minutes: slept.Minutes(), Longer: a.AwakeAt == nil}
 		}
 	}

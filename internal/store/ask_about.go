@@ -139,8 +139,9 @@ func (s *Store) ProgramTotals(ctx context.Context, q UseQuestion) ([]ProgramTota
 // Awake says when a workload last used CPU time.
 type Awake struct {
 	WorkloadID int64
-	From, To   time.Time  // begin of the first and end of the last of its intervals
+	From       time.Time  // begin of the first of its intervals
 	AwakeAt    *time.Time // end of the last in which it used more than was asked for; nil for none
+	AsleepMs   int64      // recorded since then; since From where AwakeAt is nil
 	Known      bool       // its CPU time is known in all of them
 }
 
@@ -151,10 +152,13 @@ func (s *Store) LastAwake(ctx context.Context, hostID int32, span Span, cores fl
 		return awake, nil
 	}
 	var rows []Awake
-	const end = "start + elapsed_ms * interval '1 millisecond'"
-	err := s.db.WithContext(ctx).Raw(`SELECT workload_id, min(start) AS "from", max(`+end+`) AS "to", max(`+end+`) FILTER (WHERE cpu > $4::float8 * 1000 * elapsed_ms) AS awake_at,
-			bool_and(cpu_source < $6) AS known
-		FROM usage_minute WHERE host_id = $1 AND start >= $2 AND start < $3 AND workload_id = ANY($5) GROUP BY 1`,
+	err := s.db.WithContext(ctx).Raw(`WITH u AS (
+			SELECT workload_id, start, elapsed_ms, cpu_source < $6 AS known,
+				max(start + elapsed_ms * interval '1 millisecond') FILTER (WHERE cpu > $4::float8 * 1000 * elapsed_ms) OVER (PARTITION BY workload_id) AS awake_at
+			FROM usage_minute WHERE host_id = $1 AND start >= $2 AND start < $3 AND workload_id = ANY($5))
+		SELECT workload_id, min(start) AS "from", awake_at, coalesce(sum(elapsed_ms) FILTER (WHERE awake_at IS NULL OR start >= awake_at), 0)::bigint AS asleep_ms,
+			bool_and(known) AS known
+		FROM u GROUP BY workload_id, awake_at`,
 		hostID, span.From, span.To, cores, workloads, int16(amount.Unavailable)).Scan(&rows).Error
 	for _, r := range rows {
 		awake[r.WorkloadID] = r

@@ -1931,7 +1931,7 @@ export interface components {
             longer: boolean;
             /**
              * Format: double
-             * @description Until the end of the span, or its own.
+             * @description Since then, as far as it is recorded: what a host did in the dark is not known.
              */
             minutes: number;
             /**

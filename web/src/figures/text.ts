@@ -38,3 +38,15 @@ export function waits(pressure: { resource: string; some: number }[]): string {
   const parts = pressure.map((p) => `for ${of[p.resource] ?? p.resource} ${percent(p.some)}`)
   return parts.length === 0 ? '' : `Some task waited ${parts.join(', ')} of the time.`
 }
+
+/** CPU numbers as a list of ranges: 12–15, 18. */
+export function listOf(cpus: number[]): string {
+  const sorted = [...cpus].sort((a, b) => a - b)
+  const runs: [number, number][] = []
+  for (const c of sorted) {
+    const last = runs[runs.length - 1]
+    if (last && c <= last[1] + 1) last[1] = c
+    else runs.push([c, c])
+  }
+  return runs.map(([a, b]) => (a === b ? `${a}` : `${a}–${b}`)).join(', ')
+}

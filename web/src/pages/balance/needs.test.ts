@@ -1,6 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import type { Balance, Host, PinnedCPU, ResourceUse } from '../../api/client'
-import { listOf, needsOf, type Need } from './needs'
+import { listOf } from '../../figures/text'
+import { needsOf, type Need } from './needs'
 
 const text = (n: Need) => n.sentence.map((s) => (typeof s === 'string' ? s : s.bold)).join('')
 

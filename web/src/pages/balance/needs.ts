@@ -1,5 +1,6 @@
 import type { Balance, Host, PinnedCPU } from '../../api/client'
 import type { ResourceName } from '../../api/queries'
+import { listOf } from '../../figures/text'
 import { figure, resourceTitle, unitOf, whole } from '../../figures/units'
 
 /** One thing that wants an administrator: a sentence of plain and bold parts, its class, and where to look. */
@@ -52,18 +53,6 @@ function intruders(pins: PinnedCPU[]): Need[] {
     class: 'Others on pinned CPUs',
     host: g.pin.host,
   }))
-}
-
-/** CPU numbers as a list of ranges: 12–15, 18. */
-export function listOf(cpus: number[]): string {
-  const sorted = [...cpus].sort((a, b) => a - b)
-  const runs: [number, number][] = []
-  for (const c of sorted) {
-    const last = runs[runs.length - 1]
-    if (last && c <= last[1] + 1) last[1] = c
-    else runs.push([c, c])
-  }
-  return runs.map(([a, b]) => (a === b ? `${a}` : `${a}–${b}`)).join(', ')
 }
 
 function quotas(balance: Balance): Need[] {

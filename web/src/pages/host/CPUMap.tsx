@@ -1,10 +1,9 @@
 import type { CPULine, PinnedCPU } from '../../api/client'
 import { useCPUs, usePins } from '../../api/queries'
-import { percent, waits } from '../../figures/text'
+import { listOf, percent, waits } from '../../figures/text'
 import { Waiting } from '../../figures/Trouble'
 import { tenantColour } from '../../figures/units'
 import { useTime } from '../../time/useTime'
-import { listOf } from '../balance/needs'
 import { intruded, kernel, layOut, pinnedOf, timeOf, untold, type Pinned } from './places'
 
 /** Who ran where: a column a CPU, siblings joined to a core, nodes apart, stacked by tenant; a frame is a pin, a diamond an intruder. */
