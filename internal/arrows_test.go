@@ -31,7 +31,8 @@ var floors = [][]string{
 }
 
 // beside are tools and tests' helpers, which nothing of the product imports.
-var beside = []string{"internal/browser", "internal/testdb", "internal/e2e", "internal/real", "internal/real/burner", "internal/guest", "internal", "tools/screenshots"}
+var beside = []string{"internal/browser", "internal/testdb", "internal/e2e", "internal/real", "internal/real/burner",
+	"internal/guest", "internal", "tools/screenshots"}
 
 type goPackage struct {
 	ImportPath string
@@ -87,7 +88,8 @@ func TestCore_IsPure(t *testing.T) {
 			continue
 		}
 		for _, i := range imports {
-			assert.NotContains(t, []string{"os", "net", "net/http", "io/fs", "log", "log/slog", "context", "sync", "database/sql"}, i, name)
+			assert.NotContains(t, []string{"os", "net", "net/http", "io/fs", "log", "log/slog", "context", "sync",
+				"database/sql"}, i, name)
 		}
 	}
 }

@@ -8,18 +8,21 @@ import (
 	"vinescale/core/account"
 )
 
-// BenchmarkStep differences 5,000 processes in 1,000 workloads. Its floor, measured beside it, is one pass over the same
-// readings that only adds up the processes' counters.
+// BenchmarkStep differences 5,000 processes in 1,000 workloads. Its floor, measured beside it, is one pass over the
+// same readings that only adds up the processes' counters.
 func BenchmarkStep(b *testing.B) {
 	const processes, workloads = 5000, 1000
 	reading := func(n int) *account.Reading {
 		at := time.Duration(n) * 5 * time.Second
 		r := &account.Reading{Boot: "b", Mono: at, Uptime: at, CPUs: make([]account.CPUTimes, 64)}
 		for i := range workloads {
-			r.Groups = append(r.Groups, account.Group{ID: uint64(i), Workload: account.WorkloadID(i), Outer: -1, Has: account.HasCPU | account.HasMemory, CPUMicros: int64(n * 1000)})
+			r.Groups = append(r.Groups, account.Group{ID: uint64(i), Workload: account.WorkloadID(i), Outer: -1,
+				Has: account.HasCPU | account.HasMemory, CPUMicros: int64(n * 1000)})
 		}
 		for i := range processes {
-			r.Processes = append(r.Processes, account.Process{PID: int32(i), Start: 1, Workload: account.WorkloadID(i % workloads), Program: int32(i % 40), CPUMicros: int64(n * i), Threads: 1})
+			r.Processes = append(r.Processes, account.Process{PID: int32(i), Start: 1,
+				Workload: account.WorkloadID(i % workloads), Program: int32(i % 40), CPUMicros: int64(n * i),
+				Threads: 1})
 		}
 		return r
 	}

@@ -5,13 +5,16 @@ import "slices"
 // details is what the host's counters say of the time between two readings beside the ledger.
 func details(prev, now *Reading) Detail {
 	d := Detail{
-		Load: slices.Clone(now.Load), SwapTotal: now.Memory.SwapTotal, SwapUsed: now.Memory.SwapTotal - now.Memory.SwapFree,
+		Load: slices.Clone(now.Load), SwapTotal: now.Memory.SwapTotal,
+		SwapUsed:        now.Memory.SwapTotal - now.Memory.SwapFree,
 		MemoryAvailable: now.Memory.Available,
 		Disks:           grownList(prev.Disks, now.Disks, func(x *Disk) string { return x.Name }, Disk.since),
-		Interfaces:      grownList(prev.Interfaces, now.Interfaces, func(x *Interface) string { return x.Name }, Interface.since),
+		Interfaces: grownList(prev.Interfaces, now.Interfaces, func(x *Interface) string { return x.Name },
+			Interface.since),
 	}
 	for i := range now.Disks {
-		if x := now.Disks[i]; x.Fresh && !slices.ContainsFunc(prev.Disks, func(p Disk) bool { return p.Name == x.Name }) {
+		if x := now.Disks[i]; x.Fresh &&
+			!slices.ContainsFunc(prev.Disks, func(p Disk) bool { return p.Name == x.Name }) {
 			d.Disks = append(d.Disks, x.since(Disk{}))
 		}
 	}
@@ -97,7 +100,8 @@ func (l *Latency) key() latencyKey { return latencyKey{l.Major, l.Minor, l.Writt
 
 // flows are the counters of a disk that grow.
 func (d *Disk) flows() []*int64 {
-	return []*int64{&d.ReadBytes, &d.WrittenBytes, &d.ReadOps, &d.WriteOps, &d.ReadMerged, &d.WriteMerged, &d.ReadMillis, &d.WriteMillis, &d.BusyMillis, &d.QueueMillis}
+	return []*int64{&d.ReadBytes, &d.WrittenBytes, &d.ReadOps, &d.WriteOps, &d.ReadMerged, &d.WriteMerged,
+		&d.ReadMillis, &d.WriteMillis, &d.BusyMillis, &d.QueueMillis}
 }
 
 func (d Disk) since(before Disk) Disk {
@@ -119,7 +123,8 @@ func (d Disk) add(next Disk) Disk {
 
 // flows are the counters of an interface that grow.
 func (n *Interface) flows() []*int64 {
-	return []*int64{&n.Received, &n.Sent, &n.ReceivedPackets, &n.SentPackets, &n.ReceivedDropped, &n.SentDropped, &n.ReceivedErrors, &n.SentErrors}
+	return []*int64{&n.Received, &n.Sent, &n.ReceivedPackets, &n.SentPackets, &n.ReceivedDropped, &n.SentDropped,
+		&n.ReceivedErrors, &n.SentErrors}
 }
 
 func (n Interface) since(before Interface) Interface {

@@ -6,8 +6,8 @@ import (
 	"vinescale/core/amount"
 )
 
-// dirty is what each workload's processes have dirtied that has not been written yet, as far as is known: bytes. It goes on
-// from one interval to the next, since the kernel writes back up to half a minute later.
+// dirty is what each workload's processes have dirtied that has not been written yet, as far as is known: bytes. It
+// goes on from one interval to the next, since the kernel writes back up to half a minute later.
 type dirty struct {
 	bytes []int64 // by WorkloadID
 }
@@ -70,7 +70,8 @@ func (s *scratch) isInner(io DeviceIO) bool {
 
 // device adds to, or takes off, what a workload moved on one device.
 func (t *tally) device(io DeviceIO, sign int64) {
-	i, found := slices.BinarySearchFunc(t.devices, io.number(), func(d DeviceIO, n int32) int { return int(d.number()) - int(n) })
+	i, found := slices.BinarySearchFunc(t.devices, io.number(),
+		func(d DeviceIO, n int32) int { return int(d.number()) - int(n) })
 	if !found {
 		t.devices = slices.Insert(t.devices, i, DeviceIO{Major: io.Major, Minor: io.Minor})
 	}
@@ -83,8 +84,8 @@ func (t *tally) device(io DeviceIO, sign int64) {
 	d.WriteNanos += sign * io.WriteNanos
 }
 
-// devices divides what was issued for no workload's group: reads by what the processes of workloads without groups read,
-// writes by who dirtied what is not yet written. What nobody explains is the kernel's own: journals, directories.
+// devices divides what was issued for no workload's group: reads by what the processes of workloads without groups
+// read, writes by who dirtied what is not yet written. What nobody explains is the kernel's own: journals, directories.
 func (s *scratch) devices(dirt *dirty) {
 	if !s.now.SplitsDisk {
 		return
@@ -166,7 +167,8 @@ func (s *scratch) devices(dirt *dirty) {
 	}
 }
 
-// issued is what a workload's own group wrote, at the level at which its processes did: a loop's bytes are a drive's once more.
+// issued is what a workload's own group wrote, at the level at which its processes did: a loop's bytes are a drive's
+// once more.
 func (s *scratch) issued(t *tally) int64 {
 	var whole, inner int64
 	for _, d := range t.devices {
@@ -218,7 +220,8 @@ func (s *scratch) standings() {
 	}
 	for _, x := range s.now.Swapped {
 		if t := s.tally(x.Workload); t.live {
-			t.swapped = joined(t.swapped, []SwapUse{{x.Swap, x.Bytes * s.elapsed}}, func(u *SwapUse) string { return u.Swap },
+			t.swapped = joined(t.swapped, []SwapUse{{x.Swap, x.Bytes * s.elapsed}},
+				func(u *SwapUse) string { return u.Swap },
 				func(a, b SwapUse) SwapUse { a.Units += b.Units; return a })
 		}
 	}
@@ -234,8 +237,9 @@ func (s *scratch) finish(u *Usage, t *tally) {
 	source := u.Source[amount.Disk]
 	for _, d := range t.devices {
 		use := DeviceUse{
-			Device: d.number(), Read: max(d.Read, 0), Written: max(d.Written, 0), ReadOps: max(d.ReadOps, 0), WriteOps: max(d.WriteOps, 0),
-			Micros: max((d.ReadNanos+d.WriteNanos)/1000, 0), Source: source,
+			Device: d.number(), Read: max(d.Read, 0), Written: max(d.Written, 0), ReadOps: max(d.ReadOps, 0),
+			WriteOps: max(d.WriteOps, 0),
+			Micros:   max((d.ReadNanos+d.WriteNanos)/1000, 0), Source: source,
 		}
 		if use.Read|use.Written|use.ReadOps|use.WriteOps != 0 {
 			u.Devices = append(u.Devices, use)

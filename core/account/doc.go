@@ -8,5 +8,6 @@
 //
 //	capacity = sum of shares + kernel + idle + steal + residual
 //
-// It imports core/amount and core/cpuset only. Start with Tracker.Step; testdata/stories tells its behaviour as stories.
+// It imports core/amount and core/cpuset only. Start with Tracker.Step; testdata/stories tells its behaviour as
+// stories.
 package account

@@ -96,8 +96,8 @@ type Detail struct {
 	SwapTotal, SwapUsed int64      // bytes at the end
 	MemoryAvailable     int64      // bytes at the end
 
-	// Of the memory ledger's kernel line, in byte-milliseconds: the kernel's own structures, page cache that is charged to no
-	// workload, and what is set aside as huge pages.
+	// Of the memory ledger's kernel line, in byte-milliseconds: the kernel's own structures, page cache that is charged
+	// to no workload, and what is set aside as huge pages.
 	MemoryOwn, MemoryCache, MemoryHuge int64
 
 	RanMicros  []int64     // by CPUs, how long tasks ran; empty where it is not counted
@@ -180,13 +180,15 @@ func merged(programs []programTally) []programTally {
 }
 
 func (t *tally) usage(w WorkloadID, elapsed int64) Usage {
-	u := Usage{Workload: w, Threads: t.threads, Procs: t.procs, RunnableMillis: int64(t.runnable) * elapsed, RunnablePeak: t.runnable}
+	u := Usage{Workload: w, Threads: t.threads, Procs: t.procs, RunnableMillis: int64(t.runnable) * elapsed,
+		RunnablePeak: t.runnable}
 	for r := range t.units {
 		u.Source[r] = amount.Unavailable
 		if !t.has[r] {
 			continue
 		}
-		// An outer group read a moment before its inner ones may seem to have used less than they: that is no usage of its own.
+		// An outer group read a moment before its inner ones may seem to have used less than they: that is no usage of
+		// its own.
 		u.Units[r] = max(t.units[r], 0)
 		u.Source[r] = t.source[r]
 		if amount.Resource(r).IsLevel() {
@@ -284,7 +286,8 @@ func addUsage(a, b Usage) Usage {
 	a.CPUSource = a.CPUSource.Weaker(b.CPUSource)
 	a.CPUs = mergeSorted(a.CPUs, b.CPUs, func(c CPUUse) int { return int(c.CPU) },
 		func(x, y CPUUse) CPUUse { x.Micros += y.Micros; return x })
-	a.Programs = mergeSorted(a.Programs, b.Programs, func(p ProgramUse) int { return int(p.Family)<<32 | int(p.Program+1) },
+	a.Programs = mergeSorted(a.Programs, b.Programs,
+		func(p ProgramUse) int { return int(p.Family)<<32 | int(p.Program+1) },
 		func(x, y ProgramUse) ProgramUse {
 			for r := range x.Units {
 				x.Units[r] += y.Units[r]
@@ -294,7 +297,8 @@ func addUsage(a, b Usage) Usage {
 		})
 	a.Figures.add(&b.Figures)
 	a.Devices = mergeSorted(a.Devices, b.Devices, func(d DeviceUse) int { return int(d.Device) }, DeviceUse.add)
-	a.Swapped = joined(a.Swapped, b.Swapped, func(x *SwapUse) string { return x.Swap }, func(x, y SwapUse) SwapUse { x.Units += y.Units; return x })
+	a.Swapped = joined(a.Swapped, b.Swapped, func(x *SwapUse) string { return x.Swap },
+		func(x, y SwapUse) SwapUse { x.Units += y.Units; return x })
 	a.Parts = mergeSorted(a.Parts, b.Parts, func(p PartUse) int { return int(p.Part) },
 		func(x, y PartUse) PartUse { x.Micros += y.Micros; return x })
 	return a
@@ -314,7 +318,8 @@ func (d Detail) add(next Detail) Detail {
 	}
 	sum.Disks = joined(d.Disks, next.Disks, func(x *Disk) string { return x.Name }, Disk.add)
 	sum.Interfaces = joined(d.Interfaces, next.Interfaces, func(x *Interface) string { return x.Name }, Interface.add)
-	sum.Latencies = joined(d.Latencies, next.Latencies, func(x *Latency) latencyKey { return x.key() }, func(x, y Latency) Latency { x.Count += y.Count; return x })
+	sum.Latencies = joined(d.Latencies, next.Latencies, func(x *Latency) latencyKey { return x.key() },
+		func(x, y Latency) Latency { x.Count += y.Count; return x })
 	sum.Pressure = slices.Clone(next.Pressure)
 	for i := range sum.Pressure {
 		for _, p := range d.Pressure {

@@ -34,13 +34,14 @@ type Device struct {
 
 // Filesystem is a mounted filesystem on a block device.
 type Filesystem struct {
-	Mount       string `json:"mount"`
-	Type        string `json:"type"`
-	Device      string `json:"device"`
-	SizeBytes   int64  `json:"size_bytes"`
-	UsedBytes   int64  `json:"used_bytes"`
-	FreeBytes   int64  `json:"free_bytes"` // that an ordinary user may take: less than size - used, where some is reserved
-	Inodes      int64  `json:"inodes"`     // 0 where the filesystem has no fixed number
+	Mount     string `json:"mount"`
+	Type      string `json:"type"`
+	Device    string `json:"device"`
+	SizeBytes int64  `json:"size_bytes"`
+	UsedBytes int64  `json:"used_bytes"`
+	// that an ordinary user may take: less than size - used, where some is reserved
+	FreeBytes   int64  `json:"free_bytes"`
+	Inodes      int64  `json:"inodes"` // 0 where the filesystem has no fixed number
 	UsedInodes  int64  `json:"used_inodes"`
 	Unavailable string `json:"unavailable,omitempty"` // why its space is not known
 }
@@ -67,8 +68,8 @@ type Space struct{ Size, Used, Free, Inodes, UsedInodes int64 }
 // Files is what files hold of the space of a filesystem. LimitBytes is 0 for none.
 type Files struct{ Bytes, Count, LimitBytes int64 }
 
-// LinkEnds are the other ends of a host's network interfaces, by name: the network namespace that has it, or the host's own
-// interface.
+// LinkEnds are the other ends of a host's network interfaces, by name: the network namespace that has it, or the host's
+// own interface.
 type LinkEnds struct {
 	Spaces map[string]uint64 // inodes of namespaces
 	Peers  map[string]string

@@ -37,14 +37,14 @@ func (l Line) add(m Line) Line {
 //	Used     = Shares + Kernel + Steal + Residual
 //	Capacity = Used + Idle, where Capacity is available
 //
-// Residual is signed: it is negative where shares were counted more finely than the host's own total. Idle is signed too:
-// the kernel counts it in ticks of 10 ms, and a declared rate can be exceeded. Neither is clamped, so that intervals add
-// up exactly however they are cut.
+// Residual is signed: it is negative where shares were counted more finely than the host's own total. Idle is signed
+// too: the kernel counts it in ticks of 10 ms, and a declared rate can be exceeded. Neither is clamped, so that
+// intervals add up exactly however they are cut.
 //
-// The kernel counts some time twice: what is taken by the hypervisor while a CPU is being woken is both idle and steal, and
-// without precise interrupt accounting what an interrupt took is the interrupted task's too. Where the time that tasks ran
-// is counted CPU by CPU, that excess is known, and is taken off steal, then off interrupts. Where it is not, the residual
-// is negative by up to that much.
+// The kernel counts some time twice: what is taken by the hypervisor while a CPU is being woken is both idle and steal,
+// and without precise interrupt accounting what an interrupt took is the interrupted task's too. Where the time that
+// tasks ran is counted CPU by CPU, that excess is known, and is taken off steal, then off interrupts. Where it is not,
+// the residual is negative by up to that much.
 type Ledger struct {
 	Capacity Line // what there was to use
 	Used     Line // in use by the host's own count, whoever used it
@@ -97,9 +97,9 @@ func (iv *Interval) balance(prev, now *Reading, s *scratch) {
 
 const noSteal = "only CPU time can be taken by a hypervisor"
 
-// What is carried from an interval to the next, in microseconds: time that seems to be missing, since all is read in steps of
-// 10 ms; and time that was counted beyond what there was, which on a CPU that is taken away may be told long before, or after, it
-// is missing elsewhere.
+// What is carried from an interval to the next, in microseconds: time that seems to be missing, since all is read in
+// steps of 10 ms; and time that was counted beyond what there was, which on a CPU that is taken away may be told long
+// before, or after, it is missing elsewhere.
 const (
 	mostMissing = 20_000
 	mostBeyond  = 1_000_000
@@ -107,17 +107,18 @@ const (
 
 // corrections are what the kernel's own counters of CPU time are wrong by, in microseconds.
 type corrections struct {
-	steal, interrupts int64 // counted twice, and to be taken off them. Less than nothing gives back what was taken off before
+	// counted twice, and to be taken off them. Less than nothing gives back what was taken off before
+	steal, interrupts int64
 	between           int64 // spent by the kernel when no task was there, and told by no counter
 }
 
-// correct holds the kernel's counters of each CPU to its time, where the time that tasks ran there is counted: idle, interrupts,
-// steal and tasks must add up to it. What rounding made of one interval is made up for in the next.
+// correct holds the kernel's counters of each CPU to its time, where the time that tasks ran there is counted: idle,
+// interrupts, steal and tasks must add up to it. What rounding made of one interval is made up for in the next.
 //
-// More than there was is counted twice; where steal that was told early is missing in the next interval, what was taken off for
-// it is given back. Less than there was is the kernel's as far as the idle task was there longer than idle: interrupts that come
-// then are sampled by ticks, seldom seen, and its way in and out is no idle time. That is counted by itself, so that time of tasks
-// which nobody was charged with stays in the residual.
+// More than there was is counted twice; where steal that was told early is missing in the next interval, what was taken
+// off for it is given back. Less than there was is the kernel's as far as the idle task was there longer than idle:
+// interrupts that come then are sampled by ticks, seldom seen, and its way in and out is no idle time. That is counted
+// by itself, so that time of tasks which nobody was charged with stays in the residual.
 func (s *scratch) correct(iv *Interval) (sum corrections) {
 	if len(iv.Detail.RanMicros) != len(iv.Detail.CPUs) {
 		return sum
@@ -229,9 +230,11 @@ func diskLedger(iv *Interval, prev, now *Reading, s *scratch) Ledger {
 	}
 	switch {
 	case disks == 0:
-		l.Capacity, l.Used, l.Kernel = unavailable("this host has no disk"), unavailable("this host has no disk"), Line{}
+		l.Capacity, l.Used, l.Kernel = unavailable("this host has no disk"), unavailable("this host has no disk"),
+			Line{}
 	case len(undeclared) > 0:
-		l.Capacity = unavailable("the kernel does not say what a disk can carry, and no rate is declared for %s", strings.Join(undeclared, ", "))
+		l.Capacity = unavailable("the kernel does not say what a disk can carry, and no rate is declared for %s",
+			strings.Join(undeclared, ", "))
 	default:
 		l.setCapacity(capacity)
 		return l
@@ -259,7 +262,8 @@ func networkLedger(iv *Interval, prev, now *Reading) Ledger {
 		}
 		capacity += 2 * n.SpeedBitPerSecond / 8 * iv.ElapsedMillis / 1000 // both directions at once
 	}
-	l := Ledger{Used: Line{Units: used}, Kernel: unavailable("the kernel's own traffic is not counted apart"), Steal: unavailable(noSteal)}
+	l := Ledger{Used: Line{Units: used}, Kernel: unavailable("the kernel's own traffic is not counted apart"),
+		Steal: unavailable(noSteal)}
 	switch {
 	case interfaces == 0:
 		l.Capacity = unavailable("no interface leads off this host")

@@ -35,10 +35,13 @@ func drawHistory(t *rapid.T) *history {
 	}
 	for i := range rapid.IntRange(0, 12).Draw(t, "processes") {
 		h.processes = append(h.processes, account.Process{
-			PID: int32(100 + i*3), Start: 100, Workload: account.WorkloadID(rapid.IntRange(0, groups+2).Draw(t, "workload")),
-			Program: int32(rapid.IntRange(0, 3).Draw(t, "program")), Family: int32(rapid.IntRange(0, 1).Draw(t, "family")), Threads: 1,
+			PID: int32(100 + i*3), Start: 100,
+			Workload: account.WorkloadID(rapid.IntRange(0, groups+2).Draw(t, "workload")),
+			Program:  int32(rapid.IntRange(0, 3).Draw(t, "program")),
+			Family:   int32(rapid.IntRange(0, 1).Draw(t, "family")), Threads: 1,
 			Within: account.WorkloadID(groups - 1), Inside: groups > 0 && rapid.IntRange(0, 4).Draw(t, "inside") == 0,
-			Runnable: int32(rapid.IntRange(0, 2).Draw(t, "runnable")), Kernel: rapid.IntRange(0, 6).Draw(t, "kernel") == 0,
+			Runnable: int32(rapid.IntRange(0, 2).Draw(t, "runnable")),
+			Kernel:   rapid.IntRange(0, 6).Draw(t, "kernel") == 0,
 		})
 	}
 	for i := range groups {
@@ -70,7 +73,8 @@ func (h *history) step(t *rapid.T) {
 		p.CPUMicros += cpu
 		p.DiskBytes += disk
 		p.AnonBytes = 1024
-		for k := int32(p.Within); p.Inside && k >= 0; k = h.groups[k].Outer { // its group, and those around it, count it too
+		// its group, and those around it, count it too
+		for k := int32(p.Within); p.Inside && k >= 0; k = h.groups[k].Outer {
 			h.groups[k].CPUMicros += cpu
 			h.groups[k].DiskBytes += disk
 			h.groups[k].MemoryBytes = 1<<20 + h.groups[k].MemoryBytes
@@ -89,8 +93,10 @@ func (h *history) step(t *rapid.T) {
 
 func (h *history) reading() *account.Reading {
 	r := &account.Reading{
-		Boot: "b", Mono: h.at, Uptime: h.at, Wall: epoch.Add(h.at), Groups: slices.Clone(h.groups), Processes: slices.Clone(h.processes),
-		Namespaces: slices.Clone(h.spaces), Memory: account.HostMemory{Total: 1 << 34, Free: 1 << 33, Slab: 1 << 20, Cached: 1 << 25},
+		Boot: "b", Mono: h.at, Uptime: h.at, Wall: epoch.Add(h.at), Groups: slices.Clone(h.groups),
+		Processes:  slices.Clone(h.processes),
+		Namespaces: slices.Clone(h.spaces), Memory: account.HostMemory{Total: 1 << 34, Free: 1 << 33, Slab: 1 << 20,
+			Cached: 1 << 25},
 		Disks:      []account.Disk{{Name: "sda", ReadBytes: h.disk, RateBytesPerSecond: 1_000_000}},
 		Interfaces: []account.Interface{{Name: "eth0", Received: h.net, SpeedBitPerSecond: 1_000_000_000}},
 	}
@@ -169,7 +175,8 @@ func TestInterval_SplittingItAndAddingThePartsChangesNothing(t *testing.T) {
 		require.Equal(t, len(want.Usages), len(sum.Usages))
 		for i := range want.Usages {
 			a, b := want.Usages[i], sum.Usages[i]
-			for _, r := range []amount.Resource{amount.CPU, amount.Disk, amount.Network} { // flows; a level is told by its ticks
+			// flows; a level is told by its ticks
+			for _, r := range []amount.Resource{amount.CPU, amount.Disk, amount.Network} {
 				require.Equal(t, a.Units[r], b.Units[r], "%s of workload %d", r, a.Workload)
 				require.Equal(t, a.Source[r], b.Source[r])
 			}

@@ -40,7 +40,8 @@ type Reading struct {
 	Disks      []Disk
 	Interfaces []Interface
 	Pressure   []Pressure
-	Load       []float64 // runnable and blocked tasks, averaged over 1, 5 and 15 minutes; empty where the kernel does not tell
+	// runnable and blocked tasks, averaged over 1, 5 and 15 minutes; empty where the kernel does not tell
+	Load []float64
 
 	Groups     []Group     // only those that begin a workload
 	Processes  []Process   // ascending by PID, then Start
@@ -49,13 +50,14 @@ type Reading struct {
 	Levels     []Standing  // what workloads hold beside what their groups and processes tell
 	Swapped    []Swapped   // where there are several swaps
 
-	// RanMicros is how long tasks ran on each CPU of CPUs, counted by the scheduler's clock; empty where that is not counted.
+	// RanMicros is how long tasks ran on each CPU of CPUs, counted by the scheduler's clock; empty where that is not
+	// counted.
 	RanMicros []int64
-	// IdleTaskMicros is how long the idle task was on each CPU of CPUs: idle, or in interrupts, or on its way in or out. Empty
-	// where that is not counted.
+	// IdleTaskMicros is how long the idle task was on each CPU of CPUs: idle, or in interrupts, or on its way in or
+	// out. Empty where that is not counted.
 	IdleTaskMicros []int64
-	// NoGroup is what was issued to devices for no workload's group: by processes in none, and by the kernel writing back
-	// what others dirtied. Meaningful where SplitsDisk says that issued I/O is counted by group.
+	// NoGroup is what was issued to devices for no workload's group: by processes in none, and by the kernel writing
+	// back what others dirtied. Meaningful where SplitsDisk says that issued I/O is counted by group.
 	NoGroup    []DeviceIO
 	SplitsDisk bool
 	Latencies  []Latency // of the disks, where counted
@@ -82,11 +84,13 @@ type HostMemory struct {
 
 // Disk is a block device with what it did since boot (the kernel's "I/O statistics fields").
 type Disk struct {
-	Name               string
-	Major, Minor       uint32
-	Inner              bool // a partition, a volume or a loop on another device: its bytes are the other's too, so they count there
-	Partition          bool // Inner, and a part of one device
-	Fresh              bool // not in the reading before, for it was there and had never been used: all it did is of this interval
+	Name         string
+	Major, Minor uint32
+	// a partition, a volume or a loop on another device: its bytes are the other's too, so they count there
+	Inner     bool
+	Partition bool // Inner, and a part of one device
+	// not in the reading before, for it was there and had never been used: all it did is of this interval
+	Fresh              bool
 	ReadBytes          int64
 	WrittenBytes       int64
 	ReadOps, WriteOps  int64
@@ -117,11 +121,12 @@ type Latency struct {
 	Count        int64
 }
 
-// Interface is a network interface in the host's own namespace, with counters since it appeared. Directions are seen from
-// the host: what a virtual machine sends comes in by its tap.
+// Interface is a network interface in the host's own namespace, with counters since it appeared. Directions are seen
+// from the host: what a virtual machine sends comes in by its tap.
 type Interface struct {
-	Name                         string
-	Inner                        bool   // it does not lead off the host by itself: its bytes go on over another, or stay here
+	Name string
+	// it does not lead off the host by itself: its bytes go on over another, or stay here
+	Inner                        bool
 	Kind                         string // physical, loopback, veth, tap, bridge, or what its driver calls it
 	Received, Sent               int64  // bytes
 	ReceivedPackets, SentPackets int64
@@ -156,10 +161,11 @@ const (
 type Group struct {
 	ID       uint64     // the directory's identity: another directory of the same path has another ID
 	Workload WorkloadID // never Unrecognised
-	Outer    int32      // index in Reading.Groups of the nearest enclosing one in the same hierarchy; -1 for none. Outer < own index
-	Has      Has
-	Added    Has  // of Has: added up over its members, not counted for the whole
-	Born     bool // the directory was not there at the previous reading, so its counters began from nothing since
+	// index in Reading.Groups of the nearest enclosing one in the same hierarchy; -1 for none. Outer < own index
+	Outer int32
+	Has   Has
+	Added Has  // of Has: added up over its members, not counted for the whole
+	Born  bool // the directory was not there at the previous reading, so its counters began from nothing since
 
 	CPUMicros   int64
 	PerCPU      []int64 // microseconds by number of the CPU, those that are not online too
@@ -188,7 +194,8 @@ type Process struct {
 	Threads  int32
 	Runnable int32 // threads running or waiting for a CPU, sampled
 	Kernel   bool  // a kernel thread: its use is the kernel's, and Workload is Unrecognised
-	Ended    bool  // it ended since the previous reading; these are its last figures, and it stands at no height any more
+	// it ended since the previous reading; these are its last figures, and it stands at no height any more
+	Ended bool
 
 	CPUMicros    int64
 	UserMicros   int64 // of CPUMicros; 0 with SystemMicros 0 where it is not told apart
@@ -201,11 +208,12 @@ type Process struct {
 	ReadBytes    int64 // of DiskBytes
 }
 
-// StartUptime is when the process began, on the clock of Reading.Uptime. The kernel counts it in ticks of 10 ms (USER_HZ).
+// StartUptime is when the process began, on the clock of Reading.Uptime. The kernel counts it in ticks of 10 ms
+// (USER_HZ).
 func (p *Process) StartUptime() time.Duration { return time.Duration(p.Start) * 10 * time.Millisecond }
 
-// Thread is one thread of a process: with the part it plays in its workload, such as a virtual CPU; or to put its time down to the
-// CPU it last ran on, where no group counts that; or both.
+// Thread is one thread of a process: with the part it plays in its workload, such as a virtual CPU; or to put its time
+// down to the CPU it last ran on, where no group counts that; or both.
 type Thread struct {
 	PID, TID  int32
 	Start     int64 // clock ticks since boot
@@ -230,12 +238,13 @@ type Swapped struct {
 	Bytes    int64
 }
 
-// Namespace is a network namespace with the bytes of its interfaces, loopback left out, since it was made; or a tap of a
-// virtual machine, seen from the machine. Directions are the workload's: what it received and what it sent.
+// Namespace is a network namespace with the bytes of its interfaces, loopback left out, since it was made; or a tap of
+// a virtual machine, seen from the machine. Directions are the workload's: what it received and what it sent.
 type Namespace struct {
 	ID             uint64
 	Workload       WorkloadID // whose it is; Unrecognised when several workloads share it
 	Born           bool       // it was made since the previous reading
 	Received, Sent int64      // bytes
-	Local          int64      // bytes over its loopback interface, which counts what it sends as received too; -1 where that is not seen
+	// bytes over its loopback interface, which counts what it sends as received too; -1 where that is not seen
+	Local int64
 }

@@ -69,13 +69,17 @@ func (s *story) read(d *datadriven.TestData) string {
 			for c := range n {
 				r.CPUs = append(r.CPUs, account.CPUTimes{CPU: c})
 			}
-			r.CPUs[0].Idle, r.CPUs[0].SoftIRQ, r.CPUs[0].Steal = v.micros("idle"), v.micros("softirq"), v.micros("steal")
+			r.CPUs[0].Idle, r.CPUs[0].SoftIRQ, r.CPUs[0].Steal = v.micros("idle"), v.micros("softirq"),
+				v.micros("steal")
 		case "memory":
-			r.Memory = account.HostMemory{Total: v.number("total"), Free: v.number("free"), Slab: v.number("slab"), Cached: v.number("cached")}
+			r.Memory = account.HostMemory{Total: v.number("total"), Free: v.number("free"), Slab: v.number("slab"),
+				Cached: v.number("cached")}
 		case "disk":
-			r.Disks = append(r.Disks, account.Disk{Name: words[1], ReadBytes: v.number("read"), WrittenBytes: v.number("written"), RateBytesPerSecond: v.number("rate")})
+			r.Disks = append(r.Disks, account.Disk{Name: words[1], ReadBytes: v.number("read"),
+				WrittenBytes: v.number("written"), RateBytesPerSecond: v.number("rate")})
 		case "interface":
-			r.Interfaces = append(r.Interfaces, account.Interface{Name: words[1], Received: v.number("in"), Sent: v.number("out"), SpeedBitPerSecond: v.number("speed")})
+			r.Interfaces = append(r.Interfaces, account.Interface{Name: words[1], Received: v.number("in"),
+				Sent: v.number("out"), SpeedBitPerSecond: v.number("speed")})
 		case "group":
 			g := account.Group{ID: uint64(v.number("id")), Workload: s.id(v.text("of")), Outer: -1, Born: v.has("born")}
 			if v.has("in") {
@@ -90,7 +94,8 @@ func (s *story) read(d *datadriven.TestData) string {
 			groups[v.text("of")] = int32(len(r.Groups))
 			r.Groups = append(r.Groups, g)
 		case "process":
-			p := account.Process{PID: int32(v.number("pid")), Start: int64(s.duration(v.text("start")) / (10 * time.Millisecond)),
+			p := account.Process{PID: int32(v.number("pid")),
+				Start:    int64(s.duration(v.text("start")) / (10 * time.Millisecond)),
 				Workload: account.Unrecognised, Kernel: v.has("kernel"), Threads: 1,
 				CPUMicros: v.micros("cpu"), AnonBytes: v.number("memory"), DiskBytes: v.number("disk")}
 			if v.has("hidden") {
@@ -105,10 +110,13 @@ func (s *story) read(d *datadriven.TestData) string {
 			p.Runnable = int32(v.number("runnable"))
 			r.Processes = append(r.Processes, p)
 		case "thread":
-			r.Threads = append(r.Threads, account.Thread{PID: int32(v.number("pid")), TID: int32(v.number("tid")), Workload: s.id(v.text("of")),
-				Start: int64(s.duration(v.text("start")) / (10 * time.Millisecond)), Part: int32(v.number("part")), CPUMicros: v.micros("cpu")})
+			r.Threads = append(r.Threads, account.Thread{PID: int32(v.number("pid")), TID: int32(v.number("tid")),
+				Workload: s.id(v.text("of")),
+				Start:    int64(s.duration(v.text("start")) / (10 * time.Millisecond)), Part: int32(v.number("part")),
+				CPUMicros: v.micros("cpu")})
 		case "namespace":
-			r.Namespaces = append(r.Namespaces, account.Namespace{ID: uint64(v.number("id")), Workload: s.id(v.text("of")), Received: v.number("bytes")})
+			r.Namespaces = append(r.Namespaces, account.Namespace{ID: uint64(v.number("id")),
+				Workload: s.id(v.text("of")), Received: v.number("bytes")})
 		default:
 			s.t.Fatalf("%s: unknown line %q", d.Pos, line)
 		}
@@ -138,7 +146,8 @@ func (s *story) tell(iv *account.Interval, r *account.Reading) string {
 		}
 		for _, u := range iv.Usages {
 			if res == amount.CPU && u.RunnableMillis > 0 {
-				fmt.Fprintf(&b, "  %-10s %g threads runnable in the mean, %d at most\n", s.names[u.Workload], float64(u.RunnableMillis)/float64(iv.ElapsedMillis), u.RunnablePeak)
+				fmt.Fprintf(&b, "  %-10s %g threads runnable in the mean, %d at most\n", s.names[u.Workload],
+					float64(u.RunnableMillis)/float64(iv.ElapsedMillis), u.RunnablePeak)
 			}
 			for _, p := range u.Parts {
 				if res == amount.CPU {
@@ -150,7 +159,8 @@ func (s *story) tell(iv *account.Interval, r *account.Reading) string {
 		for _, x := range []struct {
 			name string
 			line account.Line
-		}{{"kernel", l.Kernel}, {"steal", l.Steal}, {"idle", l.Idle}, {"residual", l.Residual}, {"capacity", l.Capacity}} {
+		}{{"kernel", l.Kernel}, {"steal", l.Steal}, {"idle", l.Idle}, {"residual", l.Residual},
+			{"capacity", l.Capacity}} {
 			switch {
 			case x.line.OK():
 				fmt.Fprintf(&b, "  = %-8s %s\n", x.name, units(res, x.line.Units, iv))

@@ -211,8 +211,8 @@ func (s *scratch) groups(iv *Interval) {
 			before = s.prev.Groups[j]
 			g.Has &= before.Has | HasMemory
 		} else if !g.Born {
-			// There before but not read as this workload's: its first reading. It has no usage yet, and what its processes
-			// used stays with the group around it, which counted them.
+			// There before but not read as this workload's: its first reading. It has no usage yet, and what its
+			// processes used stays with the group around it, which counted them.
 			s.tally(g.Workload).counted |= g.Has &^ HasMemory
 			g.Has &= HasMemory
 		}
@@ -323,7 +323,8 @@ func (s *scratch) processes() {
 		case same:
 			before = s.prev.Processes[j]
 		case p.StartUptime() < s.prev.Uptime-20*time.Millisecond:
-			// Older than the previous reading yet not in it: it was not readable then, so what it used since is not known.
+			// Older than the previous reading yet not in it: it was not readable then, so what it used since is not
+			// known.
 			before = *p
 		}
 		s.charge(p, &before)
@@ -361,7 +362,8 @@ func (s *scratch) charge(p, before *Process) {
 		t.procs++
 		count = 1
 	}
-	// What is taken off another workload's group, which counted it, is this one's by its processes; else it is split with the rest.
+	// What is taken off another workload's group, which counted it, is this one's by its processes; else it is split
+	// with the rest.
 	taken := p.Inside && s.tally(p.Within).counted&HasDisk != 0
 	t = s.tally(p.Workload)
 	if !taken {
@@ -377,7 +379,8 @@ func (s *scratch) charge(p, before *Process) {
 		t.sum(HasDisk, amount.Disk, disk)
 	}
 	s.sumFigures(t, p, before)
-	if cpu > 0 && t.counted&HasPerCPU == 0 && p.Threads <= 1 && p.LastCPU >= 0 { // of more threads each is put down by itself
+	// of more threads each is put down by itself
+	if cpu > 0 && t.counted&HasPerCPU == 0 && p.Threads <= 1 && p.LastCPU >= 0 {
 		s.lastCPU.add(lastCPU{p.Workload, p.LastCPU, cpu})
 	}
 	s.programs.add(programTally{
@@ -400,7 +403,8 @@ func (t *tally) giveUp(cpu, memory, disk int64) {
 	}
 }
 
-// threads divides the CPU time of processes whose threads are told apart, and puts it down to CPUs where no group counts that.
+// threads divides the CPU time of processes whose threads are told apart, and puts it down to CPUs where no group
+// counts that.
 func (s *scratch) threads() {
 	if len(s.now.Threads) == 0 {
 		return
@@ -463,7 +467,8 @@ func (s *scratch) namespaces() {
 			continue // its sockets are counted, which tells loopback apart too
 		}
 		if t.has[amount.Network] && t.source[amount.Network] == amount.Summed && t.counted&HasNetwork != 0 {
-			t.units[amount.Network], t.counted = 0, t.counted&^HasNetwork // its own interfaces tell more than its open sockets
+			// its own interfaces tell more than its open sockets
+			t.units[amount.Network], t.counted = 0, t.counted&^HasNetwork
 			for _, m := range []amount.Measure{amount.NetworkReceived, amount.NetworkSent} {
 				t.figures.Put(m, 0, amount.Counted)
 			}

@@ -2,8 +2,8 @@ package amount
 
 import "fmt"
 
-// Measure is one figure of a workload beside the four amounts of the ledger. It is sent and stored by number: new ones go
-// to the end.
+// Measure is one figure of a workload beside the four amounts of the ledger. It is sent and stored by number: new ones
+// go to the end.
 type Measure uint8
 
 // The measures.
@@ -67,20 +67,27 @@ type measureFacts struct {
 
 var measures = [NumMeasures]measureFacts{
 	CPUUser: {"cpu_user_us", Flow}, CPUSystem: {"cpu_system_us", Flow}, CPUWait: {"cpu_wait_us", Flow},
-	CPUThrottled: {"cpu_throttled_us", Flow}, CPUPeriods: {"cpu_limit_periods", Flow}, CPUThrottledPeriods: {"cpu_throttled_periods", Flow},
-	CPUPressureSome: {"cpu_pressure_some_us", Stall}, CPUPressureFull: {"cpu_pressure_full_us", Stall},
+	CPUThrottled: {"cpu_throttled_us", Flow}, CPUPeriods: {"cpu_limit_periods", Flow},
+	CPUThrottledPeriods: {"cpu_throttled_periods", Flow},
+	CPUPressureSome:     {"cpu_pressure_some_us", Stall}, CPUPressureFull: {"cpu_pressure_full_us", Stall},
 	MemoryPressureSome: {"memory_pressure_some_us", Stall}, MemoryPressureFull: {"memory_pressure_full_us", Stall},
 	DiskPressureSome: {"disk_pressure_some_us", Stall}, DiskPressureFull: {"disk_pressure_full_us", Stall},
-	MemoryAnon: {"memory_anon_bytes", Level}, MemoryFile: {"memory_file_bytes", Level}, MemoryShared: {"memory_shared_bytes", Level},
-	MemoryKernel: {"memory_kernel_bytes", Level}, MemorySwap: {"memory_swap_bytes", Level}, MemoryWorkingSet: {"memory_working_set_bytes", Level},
+	MemoryAnon: {"memory_anon_bytes", Level}, MemoryFile: {"memory_file_bytes", Level},
+	MemoryShared: {"memory_shared_bytes", Level},
+	MemoryKernel: {"memory_kernel_bytes", Level}, MemorySwap: {"memory_swap_bytes", Level},
+	MemoryWorkingSet:   {"memory_working_set_bytes", Level},
 	MemoryProportional: {"memory_proportional_bytes", Level}, MemoryHigh: {"memory_high_bytes", Height},
-	MemoryReclaimed: {"memory_reclaimed_bytes", Flow}, MemoryOOMKills: {"memory_oom_kills", Flow}, MemoryMajorFaults: {"memory_major_faults", Flow},
-	DiskRead: {"disk_read_bytes", Flow}, DiskWritten: {"disk_written_bytes", Flow}, DiskReads: {"disk_reads", Flow}, DiskWrites: {"disk_writes", Flow},
-	DiskTime: {"disk_time_us", Flow}, DiskWrittenBack: {"disk_written_back_bytes", Flow},
+	MemoryReclaimed: {"memory_reclaimed_bytes", Flow}, MemoryOOMKills: {"memory_oom_kills", Flow},
+	MemoryMajorFaults: {"memory_major_faults", Flow},
+	DiskRead:          {"disk_read_bytes", Flow}, DiskWritten: {"disk_written_bytes", Flow},
+	DiskReads:  {"disk_reads", Flow},
+	DiskWrites: {"disk_writes", Flow},
+	DiskTime:   {"disk_time_us", Flow}, DiskWrittenBack: {"disk_written_back_bytes", Flow},
 	NetworkReceived: {"network_received_bytes", Flow}, NetworkSent: {"network_sent_bytes", Flow},
 	NetworkPacketsReceived: {"network_received_packets", Flow}, NetworkPacketsSent: {"network_sent_packets", Flow},
 	NetworkLocalReceived: {"network_local_received_bytes", Flow}, NetworkLocalSent: {"network_local_sent_bytes", Flow},
-	SpaceUsed: {"space_used_bytes", Level}, SpaceFiles: {"space_files", Level}, SpaceLimit: {"space_limit_bytes", Level},
+	SpaceUsed: {"space_used_bytes", Level}, SpaceFiles: {"space_files", Level},
+	SpaceLimit: {"space_limit_bytes", Level},
 }
 
 // Measures lists every measure.

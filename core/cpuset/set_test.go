@@ -11,12 +11,15 @@ import (
 )
 
 func TestParse_TheKernelsListFormat(t *testing.T) {
-	for list, want := range map[string]string{"": "", "0": "0", "0-3,8": "0-3,8", "8,0-3": "0-3,8", "1,2,3": "1-3", " 5 \n": "5", "63-65": "63-65", "2,2": "2"} {
+	for list, want := range map[string]string{"": "", "0": "0", "0-3,8": "0-3,8", "8,0-3": "0-3,8", "1,2,3": "1-3",
+		" 5 \n": "5", "63-65": "63-65", "2,2": "2"} {
 		s, err := cpuset.Parse(list)
 		require.NoError(t, err, "%q", list)
 		assert.Equal(t, want, s.String())
 	}
-	for list, why := range map[string]string{"a": "not a CPU number", "3-1": "runs backwards", "0-": "not a CPU number", "-1": "not a CPU number", "1,,2": "not a CPU number", "9000": "above the highest", "0-99999999": "above the highest"} {
+	for list, why := range map[string]string{"a": "not a CPU number", "3-1": "runs backwards", "0-": "not a CPU number",
+		"-1": "not a CPU number", "1,,2": "not a CPU number", "9000": "above the highest",
+		"0-99999999": "above the highest"} {
 		_, err := cpuset.Parse(list)
 		assert.ErrorContains(t, err, why, "%q", list)
 	}

@@ -36,7 +36,8 @@ type Rule struct {
 
 // factAttributes are the attributes that are facts. The bare word namespace is reserved in CEL.
 var factAttributes = map[string]string{
-	"image": account.FactImage, "pod": account.FactPod, "pod_namespace": account.FactNamespace, "account": account.FactAccount,
+	"image": account.FactImage, "pod": account.FactPod, "pod_namespace": account.FactNamespace,
+	"account":   account.FactAccount,
 	"partition": account.FactPartition, "unit": account.FactUnit, "program": account.FactProgram,
 }
 
@@ -72,10 +73,12 @@ func Compile(id, tenantID int32, expression string) (Rule, error) {
 	}
 	ast, issues := environment.Compile(expression)
 	if issues.Err() != nil {
-		return Rule{}, fmt.Errorf("the rule does not compile:\n%s\na rule may ask about %s", where(expression, issues), Attributes)
+		return Rule{}, fmt.Errorf("the rule does not compile:\n%s\na rule may ask about %s", where(expression, issues),
+			Attributes)
 	}
 	if ast.OutputType() != cel.BoolType {
-		return Rule{}, fmt.Errorf("the rule gives %s, not true or false: compare something, as in kind == 'container'", ast.OutputType())
+		return Rule{}, fmt.Errorf("the rule gives %s, not true or false: compare something, as in kind == 'container'",
+			ast.OutputType())
 	}
 	program, err := environment.Program(ast, cel.EvalOptions(cel.OptOptimize), cel.CostLimit(maxCost))
 	if err != nil {

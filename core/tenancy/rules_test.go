@@ -32,7 +32,8 @@ func TestBook_TheFirstMatchWinsAndNothingIsUnassigned(t *testing.T) {
 		{"cellar-1", account.Workload{Kind: amount.Container, Labels: map[string]string{"project": "cellar"}}, 1, 10},
 		{"cellar-1", account.Workload{Kind: amount.Job, Owner: "t.fink"}, 2, 11},
 		{"cellar-1", account.Workload{Kind: amount.Job, Owner: "l.roth"}, 3, 12},
-		{"press-1", account.Workload{Kind: amount.Session, UID: 2003, Path: "/user.slice/user-2003.slice/session-1.scope"}, 4, 13},
+		{"press-1", account.Workload{Kind: amount.Session, UID: 2003,
+			Path: "/user.slice/user-2003.slice/session-1.scope"}, 4, 13},
 		{"cellar-1", account.Workload{Kind: amount.Service}, 0, 0},
 	} {
 		rule := book.Assign(tenancy.Subject{Host: c.host, Workload: c.w})
@@ -44,7 +45,8 @@ func TestCompile_SaysWhereAndWhatIsWrong(t *testing.T) {
 	_, err := tenancy.Compile(0, 0, "kind == 'job' && ownr == 'x'")
 	require.Error(t, err)
 	lines := strings.Split(err.Error(), "\n")
-	assert.Equal(t, strings.Index(lines[1], "ownr"), strings.Index(lines[2], "^"), "the mark stands under the mistake:\n%v", err)
+	assert.Equal(t, strings.Index(lines[1], "ownr"), strings.Index(lines[2], "^"),
+		"the mark stands under the mistake:\n%v", err)
 	for expression, want := range map[string]string{
 		"kind":                          "not true or false",
 		"":                              "does not compile",
@@ -59,15 +61,20 @@ func TestCompile_SaysWhereAndWhatIsWrong(t *testing.T) {
 
 func TestRule_MayAskAboutEverythingThatIsKnown(t *testing.T) {
 	s := tenancy.Subject{Host: "press-1", Pools: []string{"presses", "north"}, Workload: account.Workload{
-		Kind: amount.Container, Name: "must", Owner: "svc-cellar", UID: 801, Path: "/pods/x", Labels: map[string]string{"site": "north"},
+		Kind: amount.Container, Name: "must", Owner: "svc-cellar", UID: 801, Path: "/pods/x",
+		Labels: map[string]string{"site": "north"},
 		Facts: map[string]string{
-			account.FactImage: "coop/intake:2026.4", account.FactNamespace: "cellar", account.FactPod: "must", account.FactAccount: "a",
-			account.FactPartition: "day", account.FactUnit: "u.service", account.FactProgram: "intake", account.FactGroups: "cellar,staff",
+			account.FactImage: "coop/intake:2026.4", account.FactNamespace: "cellar", account.FactPod: "must",
+			account.FactAccount:   "a",
+			account.FactPartition: "day", account.FactUnit: "u.service", account.FactProgram: "intake",
+			account.FactGroups: "cellar,staff",
 		},
 	}}
 	for _, expression := range []string{
-		`image.startsWith('coop/intake')`, `pod_namespace == 'cellar' && pod == 'must'`, `account == 'a' && partition == 'day'`, `unit == 'u.service'`,
-		`program == 'intake'`, `'staff' in groups`, `'presses' in pools`, `pools.exists(p, p.startsWith('n'))`, `'site' in labels && labels.site == 'north'`,
+		`image.startsWith('coop/intake')`, `pod_namespace == 'cellar' && pod == 'must'`,
+		`account == 'a' && partition == 'day'`, `unit == 'u.service'`,
+		`program == 'intake'`, `'staff' in groups`, `'presses' in pools`, `pools.exists(p, p.startsWith('n'))`,
+		`'site' in labels && labels.site == 'north'`,
 		`uid in [801]`, `host == 'press-1'`, `path.matches('^/pods/')`,
 	} {
 		rule, err := tenancy.Compile(1, 1, expression)
@@ -82,12 +89,18 @@ func TestSuggest_PutsAlikeTogetherAndItsRuleMatchesAllOfThem(t *testing.T) {
 		return tenancy.Weighed{Subject: tenancy.Subject{Host: "h", Workload: w}, Used: used}
 	}
 	unassigned := []tenancy.Weighed{
-		of(5, account.Workload{Kind: amount.Job, Name: "job 1", Owner: "m.abt", Facts: map[string]string{account.FactAccount: "frost"}}),
-		of(9, account.Workload{Kind: amount.Job, Name: "job 2", Owner: "t.fink", Facts: map[string]string{account.FactAccount: "frost"}}),
-		of(7, account.Workload{Kind: amount.Container, Name: "a", Labels: map[string]string{"coop.project": "it's \\ \u202e"}}),
-		of(1, account.Workload{Kind: amount.Service, Name: "getty@tty1", Owner: "root", Facts: map[string]string{account.FactTemplate: "getty@.service", account.FactUnit: "getty@tty1.service"}}),
-		of(1, account.Workload{Kind: amount.Service, Name: "getty@tty2", Owner: "root", Facts: map[string]string{account.FactTemplate: "getty@.service", account.FactUnit: "getty@tty2.service"}}),
-		of(3, account.Workload{Kind: amount.Service, Name: "journal", Owner: "root", Facts: map[string]string{account.FactUnit: "journal.service"}}),
+		of(5, account.Workload{Kind: amount.Job, Name: "job 1", Owner: "m.abt",
+			Facts: map[string]string{account.FactAccount: "frost"}}),
+		of(9, account.Workload{Kind: amount.Job, Name: "job 2", Owner: "t.fink",
+			Facts: map[string]string{account.FactAccount: "frost"}}),
+		of(7, account.Workload{Kind: amount.Container, Name: "a",
+			Labels: map[string]string{"coop.project": "it's \\ \u202e"}}),
+		of(1, account.Workload{Kind: amount.Service, Name: "getty@tty1", Owner: "root",
+			Facts: map[string]string{account.FactTemplate: "getty@.service", account.FactUnit: "getty@tty1.service"}}),
+		of(1, account.Workload{Kind: amount.Service, Name: "getty@tty2", Owner: "root",
+			Facts: map[string]string{account.FactTemplate: "getty@.service", account.FactUnit: "getty@tty2.service"}}),
+		of(3, account.Workload{Kind: amount.Service, Name: "journal", Owner: "root",
+			Facts: map[string]string{account.FactUnit: "journal.service"}}),
 		of(2, account.Workload{Kind: amount.Loose, Name: "x of p.kern", Owner: "p.kern"}),
 		of(0, account.Workload{Kind: amount.VM, Name: "plc"}),
 	}

@@ -44,7 +44,8 @@ func Suggest(unassigned []Weighed) []Cluster {
 	out := make([]Cluster, 0, len(clusters))
 	for _, c := range clusters {
 		slices.SortStableFunc(c.Members, func(a, b Weighed) int {
-			return cmp.Or(cmp.Compare(b.Used, a.Used), cmp.Compare(a.Workload.Name, b.Workload.Name), cmp.Compare(a.Host, b.Host))
+			return cmp.Or(cmp.Compare(b.Used, a.Used), cmp.Compare(a.Workload.Name, b.Workload.Name),
+				cmp.Compare(a.Host, b.Host))
 		})
 		out = append(out, *c)
 	}
@@ -68,7 +69,8 @@ func likeness(w *account.Workload) (expression, about string) {
 	}
 	if key := projectLabel(w.Labels); key != "" {
 		// A workload without the label makes the bare comparison fail, which is no match: but say so plainly.
-		return quote(key) + " in labels && labels[" + quote(key) + "] == " + quote(w.Labels[key]), key + " " + w.Labels[key]
+		return quote(key) + " in labels && labels[" + quote(key) + "] == " + quote(w.Labels[key]),
+			key + " " + w.Labels[key]
 	}
 	if v := w.Facts[account.FactTemplate]; v != "" {
 		return "unit.startsWith(" + quote(strings.TrimSuffix(v, ".service")) + ")", "instances of " + v

@@ -26,7 +26,8 @@ type groupOutput struct{ Body *hub.AboutGroup }
 
 func aboutRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
-		OperationID: "get-workload", Method: http.MethodGet, Path: Prefix + "/workloads/{id}", Summary: "Everything about one workload", Metadata: readers(),
+		OperationID: "get-workload", Method: http.MethodGet, Path: Prefix + "/workloads/{id}",
+		Summary: "Everything about one workload", Metadata: readers(),
 	}, func(ctx context.Context, in *workloadInput) (*workloadOutput, error) {
 		span, err := in.span(s)
 		if err != nil {
@@ -39,7 +40,8 @@ func aboutRoutes(api huma.API, s *service) {
 		return &workloadOutput{w}, nil
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "get-about", Method: http.MethodGet, Path: Prefix + "/about/{what}/{name}", Summary: "Everything about a host, a user or a tenant", Metadata: readers(),
+		OperationID: "get-about", Method: http.MethodGet, Path: Prefix + "/about/{what}/{name}",
+		Summary: "Everything about a host, a user or a tenant", Metadata: readers(),
 	}, func(ctx context.Context, in *groupInput) (*groupOutput, error) {
 		span, err := in.span(s)
 		if err != nil {

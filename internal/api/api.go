@@ -62,8 +62,10 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 	s := &service{hub: h}
 	api.UseMiddleware(s.authenticate(api))
 	for _, routes := range []func(huma.API, *service){
-		signInRoutes, hostRoutes, ledgerRoutes, balanceRoutes, timelineRoutes, tenantRoutes, ruleRoutes, quotaRoutes, pinRoutes, tokenRoutes,
-		intervalRoutes, noticeRoutes, eventRoutes, tenancyRoutes, workloadRoutes, aboutRoutes, figureRoutes, auditRoutes,
+		signInRoutes, hostRoutes, ledgerRoutes, balanceRoutes, timelineRoutes, tenantRoutes, ruleRoutes, quotaRoutes,
+		pinRoutes, tokenRoutes,
+		intervalRoutes, noticeRoutes, eventRoutes, tenancyRoutes, workloadRoutes, aboutRoutes, figureRoutes,
+		auditRoutes,
 	} {
 		routes(api, s)
 	}
@@ -101,7 +103,8 @@ func (s *service) authenticate(api huma.API) func(huma.Context, func(huma.Contex
 		}
 		if fromCookie && ctx.Method() != http.MethodGet && ctx.Header("X-Vinescale") == "" {
 			// A form on another site can send the cookie but not this header.
-			writeProblem(api, ctx, &hub.Problem{Class: hub.Denied, Detail: "a change by cookie needs the header X-Vinescale"})
+			writeProblem(api, ctx, &hub.Problem{Class: hub.Denied,
+				Detail: "a change by cookie needs the header X-Vinescale"})
 			return
 		}
 		for _, role := range allowed {
@@ -111,7 +114,8 @@ func (s *service) authenticate(api huma.API) func(huma.Context, func(huma.Contex
 				return
 			}
 		}
-		writeProblem(api, ctx, &hub.Problem{Class: hub.Denied, Detail: "a token of role " + t.Role + " may not do this: it takes " + strings.Join(allowed, " or ")})
+		writeProblem(api, ctx, &hub.Problem{Class: hub.Denied,
+			Detail: "a token of role " + t.Role + " may not do this: it takes " + strings.Join(allowed, " or ")})
 	}
 }
 
@@ -146,14 +150,16 @@ func asProblem(err error) error {
 	var p *hub.Problem
 	if errors.As(err, &p) {
 		status := statuses[p.Class]
-		return &huma.ErrorModel{Type: ProblemType(p.Class), Title: http.StatusText(status), Status: status, Detail: p.Detail}
+		return &huma.ErrorModel{Type: ProblemType(p.Class), Title: http.StatusText(status), Status: status,
+			Detail: p.Detail}
 	}
 	if errors.Is(err, context.Canceled) {
 		return &huma.ErrorModel{Title: "Cancelled", Status: 499, Detail: "the caller went away"}
 	}
 	slog.Error("request failed", "error", err)
 	return &huma.ErrorModel{
-		Type: "urn:vinescale:problem:internal", Title: http.StatusText(http.StatusInternalServerError), Status: http.StatusInternalServerError,
+		Type: "urn:vinescale:problem:internal", Title: http.StatusText(http.StatusInternalServerError),
+		Status: http.StatusInternalServerError,
 		Detail: "the service could not answer; its log says why",
 	}
 }
@@ -170,7 +176,8 @@ func writeProblem(api huma.API, ctx huma.Context, err error) {
 
 func secureHeaders(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'")
+		w.Header().Set("Content-Security-Policy",
+			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'")
 		w.Header().Set("X-Content-Type-Options", "nosniff")
 		w.Header().Set("Referrer-Policy", "no-referrer")
 		next.ServeHTTP(w, r)
@@ -194,20 +201,24 @@ func serveConsole(files fs.FS) http.HandlerFunc {
 		if strings.HasPrefix(r.URL.Path, "/api/") {
 			w.Header().Set("Content-Type", "application/problem+json")
 			w.WriteHeader(http.StatusNotFound)
-			w.Write([]byte(`{"type":"` + ProblemType(hub.NotFound) + `","title":"Not Found","status":404,"detail":"there is no such address; ` + Prefix + `/openapi.json describes those there are"}`))
+			w.Write([]byte(`{"type":"` + ProblemType(hub.NotFound) +
+				`","title":"Not Found","status":404,"detail":"there is no such address; ` + Prefix +
+				`/openapi.json describes those there are"}`))
 			return
 		}
 		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
 		if info, err := fs.Stat(files, name); err == nil && !info.IsDir() {
 			if strings.HasPrefix(name, "assets/") {
-				w.Header().Set("Cache-Control", "public, max-age=31536000, immutable") // their names change with their content
+				// their names change with their content
+				w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
 			}
 			server.ServeHTTP(w, r)
 			return
 		}
 		page, err := fs.ReadFile(files, "index.html")
 		if err != nil {
-			http.Error(w, "this vinescale was built without its console: build it with \"make build\"", http.StatusNotFound)
+			http.Error(w, "this vinescale was built without its console: build it with \"make build\"",
+				http.StatusNotFound)
 			return
 		}
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")

@@ -26,7 +26,8 @@ type auditOutput struct{ Body []Act }
 
 func auditRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
-		OperationID: "list-audit", Method: http.MethodGet, Path: Prefix + "/audit", Summary: "Who changed what, newest first", Metadata: administrators(),
+		OperationID: "list-audit", Method: http.MethodGet, Path: Prefix + "/audit",
+		Summary: "Who changed what, newest first", Metadata: administrators(),
 	}, func(ctx context.Context, in *auditInput) (*auditOutput, error) {
 		acts, err := s.hub.Acts(ctx, in.First)
 		out := &auditOutput{Body: []Act{}}

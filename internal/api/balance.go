@@ -18,7 +18,8 @@ type balanceOutput struct{ Body *hub.Balance }
 
 func balanceRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
-		OperationID: "get-balance", Method: http.MethodGet, Path: Prefix + "/balance", Summary: "Every tenant's use against its quotas and the capacity", Metadata: readers(),
+		OperationID: "get-balance", Method: http.MethodGet, Path: Prefix + "/balance",
+		Summary: "Every tenant's use against its quotas and the capacity", Metadata: readers(),
 	}, func(ctx context.Context, in *balanceInput) (*balanceOutput, error) {
 		span, err := in.span(s)
 		if err != nil {
@@ -42,7 +43,8 @@ type timelineOutput struct{ Body *hub.Timeline }
 
 func timelineRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
-		OperationID: "get-timeline", Method: http.MethodGet, Path: Prefix + "/timeline", Summary: "How busy the fleet or a host was over a span", Metadata: readers(),
+		OperationID: "get-timeline", Method: http.MethodGet, Path: Prefix + "/timeline",
+		Summary: "How busy the fleet or a host was over a span", Metadata: readers(),
 	}, func(ctx context.Context, in *timelineInput) (*timelineOutput, error) {
 		span, r, err := in.ask(s, in.Of)
 		if err != nil {

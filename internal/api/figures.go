@@ -23,8 +23,10 @@ type oneHostInput struct {
 type body[T any] struct{ Body *T }
 
 // ofHosts registers a question about one host or all over a span.
-func ofHosts[T any](api huma.API, s *service, id, path, summary string, ask func(context.Context, string, store.Span) (*T, error)) {
-	huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: Prefix + path, Summary: summary, Metadata: readers()},
+func ofHosts[T any](api huma.API, s *service, id, path, summary string,
+	ask func(context.Context, string, store.Span) (*T, error)) {
+	huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: Prefix + path, Summary: summary,
+		Metadata: readers()},
 		func(ctx context.Context, in *manyHostsInput) (*body[T], error) {
 			span, err := in.span(s)
 			if err != nil {
@@ -39,8 +41,10 @@ func ofHosts[T any](api huma.API, s *service, id, path, summary string, ask func
 }
 
 // ofHost registers a question about one host over a span.
-func ofHost[T any](api huma.API, s *service, id, path, summary string, ask func(context.Context, string, store.Span) (*T, error)) {
-	huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: Prefix + path, Summary: summary, Metadata: readers()},
+func ofHost[T any](api huma.API, s *service, id, path, summary string,
+	ask func(context.Context, string, store.Span) (*T, error)) {
+	huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: Prefix + path, Summary: summary,
+		Metadata: readers()},
 		func(ctx context.Context, in *oneHostInput) (*body[T], error) {
 			span, err := in.span(s)
 			if err != nil {
@@ -55,8 +59,12 @@ func ofHost[T any](api huma.API, s *service, id, path, summary string, ask func(
 }
 
 func figureRoutes(api huma.API, s *service) {
-	ofHosts[hub.Disks](api, s, "get-disks", "/disks", "Whether storage is the problem, on which device, and who causes it", s.hub.Disks)
-	ofHosts[hub.Links](api, s, "get-interfaces", "/interfaces", "Every network interface, and which workload moved what", s.hub.Links)
-	ofHost[hub.CPUs](api, s, "get-cpus", "/hosts/{name}/cpus", "The ledger of each logical CPU of a host, and who ran there", s.hub.CPUs)
-	ofHost[hub.Memory](api, s, "get-memory", "/hosts/{name}/memory", "A host's memory explained, and who holds it", s.hub.Memory)
+	ofHosts[hub.Disks](api, s, "get-disks", "/disks",
+		"Whether storage is the problem, on which device, and who causes it", s.hub.Disks)
+	ofHosts[hub.Links](api, s, "get-interfaces", "/interfaces",
+		"Every network interface, and which workload moved what", s.hub.Links)
+	ofHost[hub.CPUs](api, s, "get-cpus", "/hosts/{name}/cpus",
+		"The ledger of each logical CPU of a host, and who ran there", s.hub.CPUs)
+	ofHost[hub.Memory](api, s, "get-memory", "/hosts/{name}/memory", "A host's memory explained, and who holds it",
+		s.hub.Memory)
 }

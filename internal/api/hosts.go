@@ -28,7 +28,8 @@ type Host struct {
 }
 
 func hostOf(h *store.Host, pools []string, load *hub.Load, due *time.Time, now time.Time) Host {
-	x := Host{Pools: pools, Load: load, Name: h.Name, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes, CgroupMode: h.CgroupMode, EnrolledAt: h.EnrolledAt.UTC(), State: "awaited"}
+	x := Host{Pools: pools, Load: load, Name: h.Name, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes,
+		CgroupMode: h.CgroupMode, EnrolledAt: h.EnrolledAt.UTC(), State: "awaited"}
 	if x.Pools == nil {
 		x.Pools = []string{}
 	}
@@ -83,7 +84,8 @@ type detailOutput struct{ Body HostDetail }
 
 func hostRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
-		OperationID: "list-hosts", Method: http.MethodGet, Path: Prefix + "/hosts", Summary: "All hosts", Metadata: readers(),
+		OperationID: "list-hosts", Method: http.MethodGet, Path: Prefix + "/hosts", Summary: "All hosts",
+		Metadata: readers(),
 	}, func(ctx context.Context, _ *struct{}) (*hostsOutput, error) {
 		hosts, err := s.hub.Hosts(ctx)
 		out := &hostsOutput{Body: []Host{}}
@@ -102,14 +104,17 @@ func hostRoutes(api huma.API, s *service) {
 		return out, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "enrol-host", Method: http.MethodPost, Path: Prefix + "/hosts", Summary: "Make a host known and get its collector's credential",
-		Description: "A host that is known already gets a new credential; the old one is no longer taken.", Metadata: administrators(), DefaultStatus: 201,
+		OperationID: "enrol-host", Method: http.MethodPost, Path: Prefix + "/hosts",
+		Summary:     "Make a host known and get its collector's credential",
+		Description: "A host that is known already gets a new credential; the old one is no longer taken.",
+		Metadata:    administrators(), DefaultStatus: 201,
 	}, func(ctx context.Context, in *enrolInput) (*enrolOutput, error) {
 		credential, err := s.hub.Enrol(ctx, in.Body.Name)
 		return &enrolOutput{Enrolment{in.Body.Name, credential}}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "get-host", Method: http.MethodGet, Path: Prefix + "/hosts/{name}", Summary: "One host", Metadata: readers(),
+		OperationID: "get-host", Method: http.MethodGet, Path: Prefix + "/hosts/{name}", Summary: "One host",
+		Metadata: readers(),
 	}, func(ctx context.Context, in *detailInput) (*detailOutput, error) {
 		h, err := s.hub.Host(ctx, in.Name)
 		if err != nil {
@@ -135,7 +140,8 @@ func hostRoutes(api huma.API, s *service) {
 		return out, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "set-pools", Method: http.MethodPut, Path: Prefix + "/hosts/{name}/pools", Summary: "Put a host into pools, in place of those it was in", Metadata: administrators(),
+		OperationID: "set-pools", Method: http.MethodPut, Path: Prefix + "/hosts/{name}/pools",
+		Summary: "Put a host into pools, in place of those it was in", Metadata: administrators(),
 	}, func(ctx context.Context, in *poolsInput) (*movedOutput, error) {
 		moved, err := s.hub.SetPools(ctx, in.Name, in.Body.Pools)
 		return &movedOutput{Moved{moved}}, asProblem(err)

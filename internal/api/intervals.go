@@ -32,7 +32,8 @@ type intervalOutput struct{ Body Receipt }
 
 func intervalRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
-		OperationID: "send-intervals", Method: http.MethodPost, Path: Prefix + "/intervals", Summary: "Send closed intervals of one host",
+		OperationID: "send-intervals", Method: http.MethodPost, Path: Prefix + "/intervals",
+		Summary:     "Send closed intervals of one host",
 		Description: "Protobuf by internal/wire/interval.proto, or the same message as JSON; zstd as Content-Encoding is taken. Sending again is safe: an interval counts once.",
 		Metadata:    collectors(), MaxBodyBytes: maxBatch, BodyReadTimeout: 60 * time.Second, SkipValidateBody: true,
 	}, func(ctx context.Context, in *intervalInput) (*intervalOutput, error) {
@@ -55,13 +56,15 @@ type noticeInput struct {
 
 func noticeRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
-		OperationID: "send-notices", Method: http.MethodPost, Path: Prefix + "/notices", Summary: "Send news of one host's workloads: that they came, changed names, or ended",
+		OperationID: "send-notices", Method: http.MethodPost, Path: Prefix + "/notices",
+		Summary:     "Send news of one host's workloads: that they came, changed names, or ended",
 		Description: "Protobuf by the message Notices of internal/wire/interval.proto. It holds no figures, and what it says is in the next interval too: one that is lost is only late.",
 		Metadata:    collectors(), MaxBodyBytes: maxBatch, SkipValidateBody: true, DefaultStatus: 204,
 	}, func(ctx context.Context, in *noticeInput) (*struct{}, error) {
 		n, err := wire.DecodeNotices(in.RawBody)
 		if err != nil {
-			return nil, asProblem(&hub.Problem{Class: hub.Invalid, Detail: "the notices were not taken: " + err.Error()})
+			return nil,
+				asProblem(&hub.Problem{Class: hub.Invalid, Detail: "the notices were not taken: " + err.Error()})
 		}
 		host, err := s.hub.HostByID(ctx, *tokenOf(ctx).HostID)
 		if err != nil {
@@ -74,7 +77,8 @@ func noticeRoutes(api huma.API, s *service) {
 // eventRoutes streams commits, so that a view knows when to ask again.
 func eventRoutes(api huma.API, s *service) {
 	sse.Register(api, huma.Operation{
-		OperationID: "watch", Method: http.MethodGet, Path: Prefix + "/events", Summary: "Server-sent events: figures of a host were committed", Metadata: readers(),
+		OperationID: "watch", Method: http.MethodGet, Path: Prefix + "/events",
+		Summary: "Server-sent events: figures of a host were committed", Metadata: readers(),
 	}, map[string]any{"committed": hub.Committed{}}, func(ctx context.Context, _ *struct{}, send sse.Sender) {
 		for m := range s.hub.Watch(ctx) {
 			if send.Data(m) != nil {

@@ -59,14 +59,16 @@ type ledgerOutput struct{ Body *sheet.Ledger }
 
 func ledgerRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
-		OperationID: "get-ledger", Method: http.MethodGet, Path: Prefix + "/ledger", Summary: "The balanced ledger of a resource with its shares",
+		OperationID: "get-ledger", Method: http.MethodGet, Path: Prefix + "/ledger",
+		Summary:     "The balanced ledger of a resource with its shares",
 		Description: "used = sum of shares + kernel + steal + residual; capacity = used + idle where capacity is known.", Metadata: readers(),
 	}, func(ctx context.Context, in *ledgerInput) (*ledgerOutput, error) {
 		span, r, err := in.ask(s, in.Of)
 		if err != nil {
 			return nil, err
 		}
-		l, err := s.hub.Ledger(ctx, hub.Question{Span: span, Resource: r, By: in.By, Host: in.Host, Tenant: in.Tenant, Where: in.Where, Sort: in.Sort, First: in.First})
+		l, err := s.hub.Ledger(ctx, hub.Question{Span: span, Resource: r, By: in.By, Host: in.Host, Tenant: in.Tenant,
+			Where: in.Where, Sort: in.Sort, First: in.First})
 		if err != nil {
 			return nil, asProblem(err)
 		}

@@ -37,7 +37,8 @@ type quotaOutput struct{ Body Quota }
 
 func quotaRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
-		OperationID: "list-quotas", Method: http.MethodGet, Path: Prefix + "/quotas", Summary: "All quotas", Metadata: readers(),
+		OperationID: "list-quotas", Method: http.MethodGet, Path: Prefix + "/quotas", Summary: "All quotas",
+		Metadata: readers(),
 	}, func(ctx context.Context, _ *struct{}) (*quotasOutput, error) {
 		tenants, err := s.hub.Tenants(ctx)
 		if err != nil {
@@ -55,13 +56,15 @@ func quotaRoutes(api huma.API, s *service) {
 		return out, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "put-quota", Method: http.MethodPut, Path: Prefix + "/quotas/{tenant}/{resource}", Summary: "Set a tenant's ceiling for a resource", Metadata: administrators(),
+		OperationID: "put-quota", Method: http.MethodPut, Path: Prefix + "/quotas/{tenant}/{resource}",
+		Summary: "Set a tenant's ceiling for a resource", Metadata: administrators(),
 	}, func(ctx context.Context, in *putQuotaInput) (*quotaOutput, error) {
 		err := s.hub.SetQuota(ctx, in.Tenant, in.Resource, in.Body.Ceiling)
 		return &quotaOutput{Quota{in.Tenant, in.Resource, in.Body.Ceiling, unitOf(in.Resource)}}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "remove-quota", Method: http.MethodDelete, Path: Prefix + "/quotas/{tenant}/{resource}", Summary: "Remove a ceiling", Metadata: administrators(),
+		OperationID: "remove-quota", Method: http.MethodDelete, Path: Prefix + "/quotas/{tenant}/{resource}",
+		Summary: "Remove a ceiling", Metadata: administrators(),
 	}, func(ctx context.Context, in *QuotaPath) (*struct{}, error) {
 		return nil, asProblem(s.hub.RemoveQuota(ctx, in.Tenant, in.Resource))
 	})
@@ -100,7 +103,8 @@ type pinPath struct {
 
 func pinRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
-		OperationID: "audit-pins", Method: http.MethodGet, Path: Prefix + "/pins", Summary: "Every declared CPU: who may run there and who did", Metadata: readers(),
+		OperationID: "audit-pins", Method: http.MethodGet, Path: Prefix + "/pins",
+		Summary: "Every declared CPU: who may run there and who did", Metadata: readers(),
 	}, func(ctx context.Context, in *pinsInput) (*pinsOutput, error) {
 		span, err := in.span(s)
 		if err != nil {
@@ -110,12 +114,14 @@ func pinRoutes(api huma.API, s *service) {
 		return &pinsOutput{pins}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "declare-pin", Method: http.MethodPut, Path: Prefix + "/pins", Summary: "Declare CPUs of a host as a tenant's", Metadata: administrators(),
+		OperationID: "declare-pin", Method: http.MethodPut, Path: Prefix + "/pins",
+		Summary: "Declare CPUs of a host as a tenant's", Metadata: administrators(),
 	}, func(ctx context.Context, in *putPinInput) (*pinOutput, error) {
 		return &pinOutput{in.Body}, asProblem(s.hub.Declare(ctx, in.Body.Host, in.Body.CPUs, in.Body.Tenant))
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "remove-pin", Method: http.MethodDelete, Path: Prefix + "/pins/{host}/{tenant}", Summary: "Remove what is declared for a tenant on a host", Metadata: administrators(),
+		OperationID: "remove-pin", Method: http.MethodDelete, Path: Prefix + "/pins/{host}/{tenant}",
+		Summary: "Remove what is declared for a tenant on a host", Metadata: administrators(),
 	}, func(ctx context.Context, in *pinPath) (*struct{}, error) {
 		return nil, asProblem(s.hub.Undeclare(ctx, in.Host, in.Tenant))
 	})

@@ -89,7 +89,8 @@ func ruleOf(r *store.Rule) Rule { return Rule{r.Position, r.Tenant.Name, r.Expre
 
 func ruleRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
-		OperationID: "list-rules", Method: http.MethodGet, Path: Prefix + "/rules", Summary: "The rules in the order they are tried", Metadata: readers(),
+		OperationID: "list-rules", Method: http.MethodGet, Path: Prefix + "/rules",
+		Summary: "The rules in the order they are tried", Metadata: readers(),
 	}, func(ctx context.Context, _ *struct{}) (*rulesOutput, error) {
 		rules, version, err := s.hub.Rules(ctx)
 		out := &rulesOutput{ETag: etagOf(version), Body: []Rule{}}
@@ -99,14 +100,16 @@ func ruleRoutes(api huma.API, s *service) {
 		return out, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "add-rule", Method: http.MethodPost, Path: Prefix + "/rules", Summary: "Add a rule; it accounts usage from now on",
+		OperationID: "add-rule", Method: http.MethodPost, Path: Prefix + "/rules",
+		Summary:  "Add a rule; it accounts usage from now on",
 		Metadata: administrators(), DefaultStatus: 201,
 	}, func(ctx context.Context, in *addRuleInput) (*addRuleOutput, error) {
 		r, moved, err := s.hub.AddRule(ctx, in.Body.Position, in.Body.Tenant, in.Body.Expression)
 		return &addRuleOutput{AddedRule{ruleOf(&r), Moved{moved}}}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "try-rule", Method: http.MethodPost, Path: Prefix + "/rules/try", Summary: "What a rule would move, were it added; nothing is changed", Metadata: readers(),
+		OperationID: "try-rule", Method: http.MethodPost, Path: Prefix + "/rules/try",
+		Summary: "What a rule would move, were it added; nothing is changed", Metadata: readers(),
 	}, func(ctx context.Context, in *tryRuleInput) (*tryRuleOutput, error) {
 		span, err := in.span(s)
 		if err != nil {
@@ -119,13 +122,15 @@ func ruleRoutes(api huma.API, s *service) {
 		return &tryRuleOutput{trial}, nil
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "remove-rule", Method: http.MethodDelete, Path: Prefix + "/rules/{position}", Summary: "Remove a rule", Metadata: administrators(), DefaultStatus: 200,
+		OperationID: "remove-rule", Method: http.MethodDelete, Path: Prefix + "/rules/{position}",
+		Summary: "Remove a rule", Metadata: administrators(), DefaultStatus: 200,
 	}, func(ctx context.Context, in *positionInput) (*movedOutput, error) {
 		moved, err := s.hub.RemoveRule(ctx, in.Position)
 		return &movedOutput{Moved{moved}}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "move-rule", Method: http.MethodPost, Path: Prefix + "/rules/{position}/move", Summary: "Give a rule another position",
+		OperationID: "move-rule", Method: http.MethodPost, Path: Prefix + "/rules/{position}/move",
+		Summary:  "Give a rule another position",
 		Metadata: administrators(), DefaultStatus: 200,
 	}, func(ctx context.Context, in *moveRuleInput) (*movedOutput, error) {
 		version, err := versionOf(in.IfMatch)
@@ -136,8 +141,10 @@ func ruleRoutes(api huma.API, s *service) {
 		return &movedOutput{Moved{moved}}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "reapply-rules", Method: http.MethodPost, Path: Prefix + "/rules/reapply", Summary: "Account the usage of a span anew by the rules in force",
-		Description: "It changes whose usage is, never how much; it is written down in the audit trail.", Metadata: administrators(), DefaultStatus: 200,
+		OperationID: "reapply-rules", Method: http.MethodPost, Path: Prefix + "/rules/reapply",
+		Summary:     "Account the usage of a span anew by the rules in force",
+		Description: "It changes whose usage is, never how much; it is written down in the audit trail.",
+		Metadata:    administrators(), DefaultStatus: 200,
 	}, func(ctx context.Context, in *reapplyInput) (*reapplyOutput, error) {
 		span, err := in.span(s)
 		if err != nil {
@@ -150,7 +157,8 @@ func ruleRoutes(api huma.API, s *service) {
 		return &reapplyOutput{r}, nil
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "suggest-rules", Method: http.MethodGet, Path: Prefix + "/rules/suggestions", Summary: "What is unassigned, alike together, with a rule for each group",
+		OperationID: "suggest-rules", Method: http.MethodGet, Path: Prefix + "/rules/suggestions",
+		Summary:  "What is unassigned, alike together, with a rule for each group",
 		Metadata: readers(),
 	}, func(ctx context.Context, in *suggestionsInput) (*suggestionsOutput, error) {
 		span, err := in.span(s)

@@ -27,12 +27,14 @@ type Identity struct {
 type identityOutput struct{ Body Identity }
 
 func cookie(value string, age int) http.Cookie {
-	return http.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: age, HttpOnly: true, SameSite: http.SameSiteStrictMode}
+	return http.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: age, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode}
 }
 
 func signInRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
-		OperationID: "sign-in", Method: http.MethodPost, Path: Prefix + "/sign-in", Summary: "Sign the console in by token", Security: []map[string][]string{},
+		OperationID: "sign-in", Method: http.MethodPost, Path: Prefix + "/sign-in",
+		Summary: "Sign the console in by token", Security: []map[string][]string{},
 	}, func(ctx context.Context, in *signInInput) (*signInOutput, error) {
 		t, err := s.hub.SignIn(ctx, in.Body.Token)
 		if err != nil {
@@ -41,7 +43,8 @@ func signInRoutes(api huma.API, s *service) {
 		return &signInOutput{SetCookie: cookie(in.Body.Token, 30*24*3600), Body: Identity{t.Name, t.Role}}, nil
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "sign-out", Method: http.MethodPost, Path: Prefix + "/sign-out", Summary: "Sign the console out", Security: []map[string][]string{}, DefaultStatus: 204,
+		OperationID: "sign-out", Method: http.MethodPost, Path: Prefix + "/sign-out", Summary: "Sign the console out",
+		Security: []map[string][]string{}, DefaultStatus: 204,
 	}, func(context.Context, *struct{}) (*struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 	}, error) {
@@ -50,7 +53,8 @@ func signInRoutes(api huma.API, s *service) {
 		}{cookie("", -1)}, nil
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "who-am-i", Method: http.MethodGet, Path: Prefix + "/me", Summary: "Who is signed in", Metadata: readers(),
+		OperationID: "who-am-i", Method: http.MethodGet, Path: Prefix + "/me", Summary: "Who is signed in",
+		Metadata: readers(),
 	}, func(ctx context.Context, _ *struct{}) (*identityOutput, error) {
 		t := tokenOf(ctx)
 		return &identityOutput{Identity{t.Name, t.Role}}, nil

@@ -36,7 +36,8 @@ type movedOutput struct{ Body Moved }
 
 func tenantRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
-		OperationID: "list-tenants", Method: http.MethodGet, Path: Prefix + "/tenants", Summary: "All tenants", Metadata: readers(),
+		OperationID: "list-tenants", Method: http.MethodGet, Path: Prefix + "/tenants", Summary: "All tenants",
+		Metadata: readers(),
 	}, func(ctx context.Context, _ *struct{}) (*tenantsOutput, error) {
 		tenants, err := s.hub.Tenants(ctx)
 		out := &tenantsOutput{Body: []Tenant{}}
@@ -46,7 +47,8 @@ func tenantRoutes(api huma.API, s *service) {
 		return out, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "add-tenant", Method: http.MethodPost, Path: Prefix + "/tenants", Summary: "Make a tenant", Metadata: administrators(), DefaultStatus: 201,
+		OperationID: "add-tenant", Method: http.MethodPost, Path: Prefix + "/tenants", Summary: "Make a tenant",
+		Metadata: administrators(), DefaultStatus: 201,
 	}, func(ctx context.Context, in *addTenantInput) (*tenantOutput, error) {
 		t, err := s.hub.AddTenant(ctx, in.Body.Name)
 		return &tenantOutput{Tenant{t.Name, int(t.Colour)}}, asProblem(err)

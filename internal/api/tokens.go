@@ -34,7 +34,8 @@ type newTokenOutput struct{ Body NewToken }
 
 func tokenRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
-		OperationID: "list-tokens", Method: http.MethodGet, Path: Prefix + "/tokens", Summary: "All tokens, by name and role", Metadata: administrators(),
+		OperationID: "list-tokens", Method: http.MethodGet, Path: Prefix + "/tokens",
+		Summary: "All tokens, by name and role", Metadata: administrators(),
 	}, func(ctx context.Context, _ *struct{}) (*tokensOutput, error) {
 		tokens, err := s.hub.Tokens(ctx)
 		out := &tokensOutput{Body: []Token{}}
@@ -44,14 +45,16 @@ func tokenRoutes(api huma.API, s *service) {
 		return out, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "add-token", Method: http.MethodPost, Path: Prefix + "/tokens", Summary: "Make a token for a person or a program",
+		OperationID: "add-token", Method: http.MethodPost, Path: Prefix + "/tokens",
+		Summary:  "Make a token for a person or a program",
 		Metadata: administrators(), DefaultStatus: 201,
 	}, func(ctx context.Context, in *addTokenInput) (*newTokenOutput, error) {
 		token, err := s.hub.AddToken(ctx, in.Body.Name, in.Body.Role)
 		return &newTokenOutput{NewToken{in.Body.Name, token}}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "remove-token", Method: http.MethodDelete, Path: Prefix + "/tokens/{name}", Summary: "Make a token void", Metadata: administrators(),
+		OperationID: "remove-token", Method: http.MethodDelete, Path: Prefix + "/tokens/{name}",
+		Summary: "Make a token void", Metadata: administrators(),
 	}, func(ctx context.Context, in *namedInput) (*struct{}, error) {
 		return nil, asProblem(s.hub.RemoveToken(ctx, in.Name))
 	})

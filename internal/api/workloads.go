@@ -27,29 +27,34 @@ type findInput struct {
 type findOutput struct{ Body []hub.Found }
 
 func workloadRoutes(api huma.API, s *service) {
-	list := func(id, path, summary string, ask func(ctx context.Context, in *workloadsInput) ([]hub.WorkloadLine, error)) {
-		huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: Prefix + path, Summary: summary, Metadata: readers()},
+	list := func(id, path, summary string, ask func(ctx context.Context, in *workloadsInput) ([]hub.WorkloadLine,
+		error)) {
+		huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: Prefix + path,
+			Summary: summary, Metadata: readers()},
 			func(ctx context.Context, in *workloadsInput) (*workloadsOutput, error) {
 				lines, err := ask(ctx, in)
 				return &workloadsOutput{lines}, asProblem(err)
 			})
 	}
-	list("list-workloads", "/workloads", "The workloads of a span with what they used, most CPU time first", func(ctx context.Context, in *workloadsInput) ([]hub.WorkloadLine, error) {
-		span, err := in.span(s)
-		if err != nil {
-			return nil, err
-		}
-		return s.hub.Workloads(ctx, span, in.Host, in.Where)
-	})
-	list("list-threads", "/threads", "Workloads by runnable threads for each CPU they may use, most crowded first", func(ctx context.Context, in *workloadsInput) ([]hub.WorkloadLine, error) {
-		span, err := in.span(s)
-		if err != nil {
-			return nil, err
-		}
-		return s.hub.Threads(ctx, span, in.Host, in.Where)
-	})
+	list("list-workloads", "/workloads", "The workloads of a span with what they used, most CPU time first",
+		func(ctx context.Context, in *workloadsInput) ([]hub.WorkloadLine, error) {
+			span, err := in.span(s)
+			if err != nil {
+				return nil, err
+			}
+			return s.hub.Workloads(ctx, span, in.Host, in.Where)
+		})
+	list("list-threads", "/threads", "Workloads by runnable threads for each CPU they may use, most crowded first",
+		func(ctx context.Context, in *workloadsInput) ([]hub.WorkloadLine, error) {
+			span, err := in.span(s)
+			if err != nil {
+				return nil, err
+			}
+			return s.hub.Threads(ctx, span, in.Host, in.Where)
+		})
 	huma.Register(api, huma.Operation{
-		OperationID: "list-programs", Method: http.MethodGet, Path: Prefix + "/programs", Summary: "Every program with all its processes added, most CPU time first", Metadata: readers(),
+		OperationID: "list-programs", Method: http.MethodGet, Path: Prefix + "/programs",
+		Summary: "Every program with all its processes added, most CPU time first", Metadata: readers(),
 	}, func(ctx context.Context, in *workloadsInput) (*programsOutput, error) {
 		span, err := in.span(s)
 		if err != nil {
@@ -59,7 +64,8 @@ func workloadRoutes(api huma.API, s *service) {
 		return &programsOutput{programs}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "find", Method: http.MethodGet, Path: Prefix + "/find", Summary: "Workloads, hosts, users and tenants by any of their names", Metadata: readers(),
+		OperationID: "find", Method: http.MethodGet, Path: Prefix + "/find",
+		Summary: "Workloads, hosts, users and tenants by any of their names", Metadata: readers(),
 	}, func(ctx context.Context, in *findInput) (*findOutput, error) {
 		found, err := s.hub.Find(ctx, in.Words, in.Host)
 		return &findOutput{found}, asProblem(err)

@@ -33,9 +33,11 @@ func Open(ctx context.Context) (*Browser, func(), error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(program), chromedp.NoSandbox, chromedp.UserDataDir(profile),
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(program), chromedp.NoSandbox,
+		chromedp.UserDataDir(profile),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-gpu", true), chromedp.Flag("no-first-run", true),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true))
 	allocator, endAllocator := chromedp.NewExecAllocator(ctx, options...)
 	tab, endTab := chromedp.NewContext(allocator)
 	done := func() {

@@ -17,7 +17,8 @@ import (
 func newFind() *cobra.Command {
 	var host string
 	cmd := &cobra.Command{
-		Use: "find WORDS...", Short: "Find workloads, hosts, users and tenants by any of their names", Args: cobra.MinimumNArgs(1),
+		Use: "find WORDS...", Short: "Find workloads, hosts, users and tenants by any of their names",
+		Args: cobra.MinimumNArgs(1),
 		Long: `Find looks for every word in the name, id, owner, labels (KEY=VALUE) and facts of
 workloads, and in the names of hosts, users and tenants. A number is looked for as
 a pid too. What matches exactly comes first.`,
@@ -60,19 +61,21 @@ var foundColumns = []column[hub.Found]{
 	{name: "host", head: "host", value: func(f hub.Found) any { return f.Host }},
 	{name: "state", head: "state", value: func(f hub.Found) any { return f.State }},
 	{name: "by", head: "found by", value: func(f hub.Found) any { return f.By }},
-	{name: "id", head: "number", right: true, value: func(f hub.Found) any { return f.ID }, text: func(f hub.Found) string {
-		if f.ID == 0 {
-			return ""
-		}
-		return fmt.Sprint(f.ID)
-	}},
+	{name: "id", head: "number", right: true, value: func(f hub.Found) any { return f.ID },
+		text: func(f hub.Found) string {
+			if f.ID == 0 {
+				return ""
+			}
+			return fmt.Sprint(f.ID)
+		}},
 }
 
 func newAbout() *cobra.Command {
 	var span spanFlags
 	var host string
 	cmd := &cobra.Command{
-		Use: "about WORDS...", Short: "Everything about one workload, host, user or tenant", Args: cobra.MinimumNArgs(1),
+		Use: "about WORDS...", Short: "Everything about one workload, host, user or tenant",
+		Args: cobra.MinimumNArgs(1),
 		Long: `About finds what the words name, as "vinescale find" does, and tells everything
 about it: whose it is and how that is known, what it may use and what it used, its
 processes, and what shares its CPUs and disks. Where the words name several things
@@ -120,7 +123,8 @@ it lists them; "workload/17", "host/NAME", "user/NAME" and "tenant/NAME" name on
 
 // resolve says which one thing words name; several candidates are an error that lists them.
 func resolve(cmd *cobra.Command, words, host string) (what, name string, err error) {
-	if w, n, ok := strings.Cut(words, "/"); ok && slices.Contains([]string{"workload", "host", "user", "tenant"}, w) && n != "" {
+	if w, n, ok := strings.Cut(words, "/"); ok && slices.Contains([]string{"workload", "host", "user", "tenant"}, w) &&
+		n != "" {
 		return w, n, nil
 	}
 	found, err := find(cmd, words, host)
@@ -155,7 +159,8 @@ func ambiguous(words string, found []hub.Found) error {
 		if f.What == "workload" {
 			ref = fmt.Sprintf("workload/%d", f.ID)
 		}
-		t.row(cell{"  vinescale about " + ref, false}, cell{f.Name, false}, cell{f.Kind, false}, cell{f.Owner, false}, cell{f.Host, false}, cell{f.State, false})
+		t.row(cell{"  vinescale about " + ref, false}, cell{f.Name, false}, cell{f.Kind, false}, cell{f.Owner, false},
+			cell{f.Host, false}, cell{f.State, false})
 	}
 	if err := t.flush(); err != nil {
 		return err
@@ -201,8 +206,10 @@ func writeWorkload(w io.Writer, a *hub.AboutWorkload) error {
 		inside = append(inside, x.Name)
 	}
 	rows := [][2]string{
-		{"owner", a.Owner + uid}, {"tenant", a.Tenant + ", " + rule}, {"recognised as", a.Recogniser + ": " + a.Evidence}, {"cgroup", a.Path}, {"inside", outer},
-		{"around", strings.Join(inside, ", ")}, {"names", a.Unnamed}, {"first seen", at(&a.FirstAt)}, {"last figures", at(a.LastAt)}, {"ended", strings.TrimSpace(at(a.EndedAt) + " " + a.Exit)},
+		{"owner", a.Owner + uid}, {"tenant", a.Tenant + ", " + rule},
+		{"recognised as", a.Recogniser + ": " + a.Evidence}, {"cgroup", a.Path}, {"inside", outer},
+		{"around", strings.Join(inside, ", ")}, {"names", a.Unnamed}, {"first seen", at(&a.FirstAt)},
+		{"last figures", at(a.LastAt)}, {"ended", strings.TrimSpace(at(a.EndedAt) + " " + a.Exit)},
 		{"may use", heldText(&a.Held)},
 	}
 	for _, k := range sortedKeys(a.Facts) {
@@ -221,7 +228,9 @@ func writeWorkload(w io.Writer, a *hub.AboutWorkload) error {
 		return err
 	}
 	if a.Threads > 0 || a.RunnablePeak > 0 {
-		fmt.Fprintf(w, "\n%s, %s; %.1f threads runnable in the mean, %d at most, on %.4g CPUs\n", counted(a.Processes, "process", "processes"), counted(a.Threads, "thread", "threads"), a.RunnableMean, a.RunnablePeak, a.MayUseCPUs)
+		fmt.Fprintf(w, "\n%s, %s; %.1f threads runnable in the mean, %d at most, on %.4g CPUs\n",
+			counted(a.Processes, "process", "processes"), counted(a.Threads, "thread", "threads"), a.RunnableMean,
+			a.RunnablePeak, a.MayUseCPUs)
 	}
 	if err := writeFigures(w, a.Figures); err != nil {
 		return err
@@ -243,10 +252,12 @@ func writeWorkload(w io.Writer, a *hub.AboutWorkload) error {
 	if err := writeFamilies(w, a); err != nil {
 		return err
 	}
-	if err := writeMates(w, "on the same CPUs", "CPU s", a.CPUMates, func(v float64) string { return fmt.Sprintf("%.2f", v) }); err != nil {
+	if err := writeMates(w, "on the same CPUs", "CPU s", a.CPUMates,
+		func(v float64) string { return fmt.Sprintf("%.2f", v) }); err != nil {
 		return err
 	}
-	if err := writeMates(w, "on the same disks", "GB", a.DiskMates, func(v float64) string { return fmt.Sprintf("%.3f", v/1e9) }); err != nil {
+	if err := writeMates(w, "on the same disks", "GB", a.DiskMates,
+		func(v float64) string { return fmt.Sprintf("%.3f", v/1e9) }); err != nil {
 		return err
 	}
 	if len(a.Events) > 0 {
@@ -265,7 +276,8 @@ func writeFigures(w io.Writer, figures []hub.Measure) error {
 	}
 	fmt.Fprintln(w)
 	t := newTable(w)
-	t.row(cell{"counted beside", false}, cell{"", true}, cell{"source", false}, cell{"", false}, cell{"", true}, cell{"source", false})
+	t.row(cell{"counted beside", false}, cell{"", true}, cell{"source", false}, cell{"", false}, cell{"", true},
+		cell{"source", false})
 	half := (len(figures) + 1) / 2
 	for i := range half {
 		row := []cell{}
@@ -316,7 +328,8 @@ func sortedKeys(m map[string]string) []string {
 // heldText says in words what a workload is entitled to.
 func heldText(h *hub.Held) string {
 	why := map[string]string{
-		"limit": "by its limit", "cpuset": "by the CPUs it may run on", "asked": "as it asked for", "host": "all the host's: nothing limits it",
+		"limit": "by its limit", "cpuset": "by the CPUs it may run on", "asked": "as it asked for",
+		"host": "all the host's: nothing limits it",
 	}[h.By]
 	s := fmt.Sprintf("%.4g CPUs, %s", h.MayUseCPUs, why)
 	if h.Allowed != "" {
@@ -338,17 +351,20 @@ func heldText(h *hub.Held) string {
 
 func writeUses(w io.Writer, uses []hub.WorkloadUse) error {
 	t := newTable(w)
-	t.row(cell{"used", false}, cell{"amount", true}, cell{"mean", true}, cell{"peak", true}, cell{"last minute", true}, cell{"source", false}, cell{"", false})
+	t.row(cell{"used", false}, cell{"amount", true}, cell{"mean", true}, cell{"peak", true}, cell{"last minute", true},
+		cell{"source", false}, cell{"", false})
 	for _, u := range uses {
 		if u.Amount == nil {
-			t.row(cell{u.Resource, false}, cell{"–", true}, cell{"–", true}, cell{"–", true}, cell{"–", true}, cell{u.Source, false}, cell{u.Reason, false})
+			t.row(cell{u.Resource, false}, cell{"–", true}, cell{"–", true}, cell{"–", true}, cell{"–", true},
+				cell{u.Source, false}, cell{u.Reason, false})
 			continue
 		}
 		now := "–"
 		if u.Now != nil {
 			now = human(u.Resource, *u.Now)
 		}
-		t.row(cell{u.Resource, false}, cell{amountText(u.Resource, *u.Amount), true}, cell{human(u.Resource, *u.Mean), true}, cell{human(u.Resource, *u.Peak), true},
+		t.row(cell{u.Resource, false}, cell{amountText(u.Resource, *u.Amount), true},
+			cell{human(u.Resource, *u.Mean), true}, cell{human(u.Resource, *u.Peak), true},
 			cell{now, true}, cell{u.Source, false}, cell{"", false})
 	}
 	return t.flush()
@@ -375,10 +391,12 @@ func writeFamilies(w io.Writer, a *hub.AboutWorkload) error {
 	}
 	fmt.Fprintf(w, "\nProcesses at %s, over %.3g s, as families\n", untilText(a.ProcessAt.Local()), a.OverS)
 	t := newTable(w)
-	t.row(cell{"program", false}, cell{"pid", true}, cell{"threads", true}, cell{"runnable", true}, cell{"cores", true}, cell{"memory MiB", true}, cell{"CPU", true})
+	t.row(cell{"program", false}, cell{"pid", true}, cell{"threads", true}, cell{"runnable", true}, cell{"cores", true},
+		cell{"memory MiB", true}, cell{"CPU", true})
 	shown, all := 0, 0
 	row := func(name string, pid int32, threads, runnable int, cores, memory float64, cpus string) {
-		t.row(cell{name, false}, cell{fmt.Sprint(pid), true}, cell{fmt.Sprint(threads), true}, cell{fmt.Sprint(runnable), true}, cell{fmt.Sprintf("%.2f", cores), true},
+		t.row(cell{name, false}, cell{fmt.Sprint(pid), true}, cell{fmt.Sprint(threads), true},
+			cell{fmt.Sprint(runnable), true}, cell{fmt.Sprintf("%.2f", cores), true},
 			cell{fmt.Sprintf("%.1f", memory/(1<<20)), true}, cell{cpus, true})
 	}
 	for _, f := range a.Families {
@@ -387,7 +405,8 @@ func writeFamilies(w io.Writer, a *hub.AboutWorkload) error {
 			continue
 		}
 		if f.Processes > 1 {
-			row(fmt.Sprintf("%s and %d below", f.Head.Program, f.Processes-1), f.Head.PID, f.Threads, f.Runnable, f.Cores, f.MemoryBytes, f.CPUs)
+			row(fmt.Sprintf("%s and %d below", f.Head.Program, f.Processes-1), f.Head.PID, f.Threads, f.Runnable,
+				f.Cores, f.MemoryBytes, f.CPUs)
 		}
 		for _, p := range f.Members {
 			if shown++; shown <= mostShown {
@@ -416,13 +435,15 @@ func writeMates(w io.Writer, head, unit string, mates []hub.Mate, text func(floa
 	t := newTable(w)
 	t.row(cell{head, false}, cell{"kind", false}, cell{"tenant", false}, cell{unit, true}, cell{"source", false})
 	for _, m := range mates {
-		t.row(cell{m.Name, false}, cell{m.Kind, false}, cell{m.Tenant, false}, cell{text(m.Amount), true}, cell{m.Source, false})
+		t.row(cell{m.Name, false}, cell{m.Kind, false}, cell{m.Tenant, false}, cell{text(m.Amount), true},
+			cell{m.Source, false})
 	}
 	return t.flush()
 }
 
 func writeGroup(w io.Writer, g *hub.AboutGroup) error {
-	fmt.Fprintf(w, "%s  %s, %s to %s\n\n", visible(g.Name), g.What, g.From.Local().Format("2006-01-02 15:04"), g.To.Local().Format("15:04"))
+	fmt.Fprintf(w, "%s  %s, %s to %s\n\n", visible(g.Name), g.What, g.From.Local().Format("2006-01-02 15:04"),
+		g.To.Local().Format("15:04"))
 	var rows [][2]string
 	for _, k := range sortedKeys(g.Facts) {
 		rows = append(rows, [2]string{strings.ReplaceAll(k, "_", " "), g.Facts[k]})
@@ -442,9 +463,11 @@ func writeGroup(w io.Writer, g *hub.AboutGroup) error {
 	if g.Held.MemoryBytes > 0 {
 		held += " and " + human("memory", g.Held.MemoryBytes) + " of memory"
 	}
-	held += fmt.Sprintf(" by limits and allotments; of %d running workloads %d have no limit of CPUs, %d none of memory",
+	held += fmt.Sprintf(
+		" by limits and allotments; of %d running workloads %d have no limit of CPUs, %d none of memory",
 		g.Held.RunningWorkloads, g.Held.Unlimited, g.Held.UnlimitedMemory)
-	rows = append(rows, [2]string{"holds", held}, [2]string{"runs", counted(g.Processes, "process", "processes") + ", " + counted(g.Threads, "thread", "threads")})
+	rows = append(rows, [2]string{"holds", held}, [2]string{"runs",
+		counted(g.Processes, "process", "processes") + ", " + counted(g.Threads, "thread", "threads")})
 	if err := pairs(w, rows); err != nil {
 		return err
 	}
@@ -460,13 +483,15 @@ func writeGroup(w io.Writer, g *hub.AboutGroup) error {
 			t.row(cell{u.Resource, false}, cell{"–", true}, cell{"–", true}, cell{note, false})
 			continue
 		}
-		t.row(cell{u.Resource, false}, cell{amountText(u.Resource, *u.Amount), true}, cell{human(u.Resource, *u.Mean), true}, cell{note, false})
+		t.row(cell{u.Resource, false}, cell{amountText(u.Resource, *u.Amount), true},
+			cell{human(u.Resource, *u.Mean), true}, cell{note, false})
 	}
 	if err := t.flush(); err != nil {
 		return err
 	}
 	fmt.Fprintln(w)
-	if err := write(w, "table", shownColumns(workloadColumns), g.Workloads[:min(len(g.Workloads), mostShown)]); err != nil {
+	if err := write(w, "table", shownColumns(workloadColumns),
+		g.Workloads[:min(len(g.Workloads), mostShown)]); err != nil {
 		return err
 	}
 	if n := len(g.Workloads) - mostShown; n > 0 {

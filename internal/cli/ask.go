@@ -76,7 +76,8 @@ func (s *spanFlags) query(q url.Values) error {
 }
 
 func parseTime(s string) (time.Time, error) {
-	for _, form := range []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02 15:04", "2006-01-02"} {
+	for _, form := range []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02 15:04",
+		"2006-01-02"} {
 		if t, err := time.ParseInLocation(form, s, time.Local); err == nil {
 			return t, nil
 		}
@@ -85,7 +86,8 @@ func parseTime(s string) (time.Time, error) {
 }
 
 func newHosts() *cobra.Command {
-	cmd := &cobra.Command{Use: "hosts", Short: "All hosts: size, cgroup layout, and whether they report", Args: cobra.NoArgs}
+	cmd := &cobra.Command{Use: "hosts", Short: "All hosts: size, cgroup layout, and whether they report",
+		Args: cobra.NoArgs}
 	clientFlags(cmd)
 	as := listFlags(cmd, 0)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
@@ -99,13 +101,17 @@ func newHosts() *cobra.Command {
 		}
 		return list(cmd, as, []column[api.Host]{
 			{name: "name", head: "host", value: func(h api.Host) any { return h.Name }},
-			{name: "state", head: "state", value: func(h api.Host) any { return h.State }, text: func(h api.Host) string { return cmp.Or(h.Warming, h.State) }},
+			{name: "state", head: "state", value: func(h api.Host) any { return h.State },
+				text: func(h api.Host) string { return cmp.Or(h.Warming, h.State) }},
 			{name: "cpus", head: "CPUs", right: true, value: func(h api.Host) any { return h.CPUs }},
 			loadColumn("load_1m", "load 1 min", func(l *hub.Load) float64 { return l.One }),
 			loadColumn("load_5m", "5 min", func(l *hub.Load) float64 { return l.Five }),
 			loadColumn("load_15m", "15 min", func(l *hub.Load) float64 { return l.Fifteen }),
-			{name: "memory_bytes", head: "memory GiB", right: true, value: func(h api.Host) any { return h.MemoryBytes },
-				text: func(h api.Host) string { return strconv.FormatFloat(float64(h.MemoryBytes)/(1<<30), 'f', 1, 64) }},
+			{name: "memory_bytes", head: "memory GiB", right: true,
+				value: func(h api.Host) any { return h.MemoryBytes },
+				text: func(h api.Host) string {
+					return strconv.FormatFloat(float64(h.MemoryBytes)/(1<<30), 'f', 1, 64)
+				}},
 			{name: "cgroup_mode", head: "cgroups", value: func(h api.Host) any { return h.CgroupMode }},
 			{name: "pools", head: "pools", value: func(h api.Host) any { return strings.Join(h.Pools, ", ") }},
 			{name: "last_at", head: "figures until", value: func(h api.Host) any {
@@ -152,7 +158,8 @@ func newEnrol() *cobra.Command {
 			return err
 		}
 		var e api.Enrolment
-		if err := to.Send(cmd.Context(), "POST", api.Prefix+"/hosts", map[string]string{"name": args[0]}, &e); err != nil {
+		if err := to.Send(cmd.Context(), "POST", api.Prefix+"/hosts", map[string]string{"name": args[0]},
+			&e); err != nil {
 			return err
 		}
 		cmd.Println(e.Credential)
@@ -162,13 +169,15 @@ func newEnrol() *cobra.Command {
 }
 
 func newPool() *cobra.Command {
-	cmd := acting("pool HOST [POOL...]", "Put a host into pools that rules may ask about, in place of those it was in", 0, nil)
+	cmd := acting("pool HOST [POOL...]", "Put a host into pools that rules may ask about, in place of those it was in",
+		0, nil)
 	cmd.Args = cobra.MinimumNArgs(1)
 	cmd.Example = `  vinescale hosts pool press-1 presses north`
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		var m api.Moved
 		pools := append([]string{}, args[1:]...)
-		if err := send(cmd, "PUT", "/hosts/"+url.PathEscape(args[0])+"/pools", map[string]any{"pools": pools}, &m); err != nil {
+		if err := send(cmd, "PUT", "/hosts/"+url.PathEscape(args[0])+"/pools", map[string]any{"pools": pools},
+			&m); err != nil {
 			return err
 		}
 		in := "in no pool"
@@ -182,7 +191,8 @@ func newPool() *cobra.Command {
 }
 
 func newShare() *cobra.Command {
-	return newLedgerCommand("share", "Who used a resource, over all hosts or one, by tenant, user, workload, kind, host or program",
+	return newLedgerCommand("share",
+		"Who used a resource, over all hosts or one, by tenant, user, workload, kind, host or program",
 		`  vinescale share --of cpu --by tenant
   vinescale share --of memory --by user --span 24h
   vinescale share --of cpu --by workload --host cellar-1 --from 2026-11-22T03:00 --to 2026-11-22T04:00`, "tenant", false)
@@ -206,9 +216,12 @@ func newLedgerCommand(use, short, example, defaultBy string, needsHost bool) *co
 	flags.Var(by, "by", "what to group the shares by")
 	flags.StringVar(&host, "host", "", "one host (default: all)")
 	flags.IntVar(&first, "first", 20, "how many shares a table shows; 0 for all")
-	flags.StringVar(&where, "which", "", "only workloads that this expression matches (CEL, as rules are), such as \"kind == 'job'\"")
-	flags.StringVar(&order, "sort", "", "sort by "+strings.Join(sheet.Orders, ", ")+"; with a dash before it the other way round (default amount)")
-	flags.StringSliceVar(&columns, "columns", nil, "print a plain listing of these columns: "+strings.Join(columnNames(shareColumns), ", "))
+	flags.StringVar(&where, "which", "",
+		"only workloads that this expression matches (CEL, as rules are), such as \"kind == 'job'\"")
+	flags.StringVar(&order, "sort", "", "sort by "+strings.Join(sheet.Orders,
+		", ")+"; with a dash before it the other way round (default amount)")
+	flags.StringSliceVar(&columns, "columns", nil,
+		"print a plain listing of these columns: "+strings.Join(columnNames(shareColumns), ", "))
 	if !needsHost {
 		flags.StringVar(&tenant, "tenant", "", "only this tenant's shares")
 	}
@@ -268,9 +281,12 @@ var shareColumns = []column[sheet.Share]{
 	{name: "tenant", head: "tenant", value: func(s sheet.Share) any { return s.Tenant }},
 	{name: "host", head: "host", value: func(s sheet.Share) any { return s.Host }},
 	{name: "workload", head: "workload", value: func(s sheet.Share) any { return s.Workload }},
-	{name: "amount", head: "amount", right: true, value: func(s sheet.Share) any { return s.Amount }, text: func(s sheet.Share) string { return figure(s.Amount) }},
-	{name: "mean", head: "mean", right: true, value: func(s sheet.Share) any { return s.Mean }, text: func(s sheet.Share) string { return figure(s.Mean) }},
-	{name: "peak", head: "peak", right: true, value: func(s sheet.Share) any { return s.Peak }, text: func(s sheet.Share) string { return figure(s.Peak) }},
+	{name: "amount", head: "amount", right: true, value: func(s sheet.Share) any { return s.Amount },
+		text: func(s sheet.Share) string { return figure(s.Amount) }},
+	{name: "mean", head: "mean", right: true, value: func(s sheet.Share) any { return s.Mean },
+		text: func(s sheet.Share) string { return figure(s.Mean) }},
+	{name: "peak", head: "peak", right: true, value: func(s sheet.Share) any { return s.Peak },
+		text: func(s sheet.Share) string { return figure(s.Peak) }},
 	{name: "source", head: "source", value: func(s sheet.Share) any { return s.Source }},
 	{name: "parts", head: "parts", right: true, value: func(s sheet.Share) any { return s.Parts }},
 	{name: "missing", head: "missing", right: true, value: func(s sheet.Share) any { return s.Missing }},

@@ -71,19 +71,25 @@ func printBalance(w io.Writer, as, of string, b *hub.Balance) error {
 		for _, t := range b.Tenants {
 			for i, u := range t.Uses {
 				if of == "all" || of == u.Resource {
-					rows = append(rows, balanceRow{t.Tenant, t.Workloads, u.Resource, b.Resources[i].MeanUnit, u.Used, u.Peak, u.Quota, u.Over, u.PeakOver, u.Missing})
+					rows = append(rows, balanceRow{t.Tenant, t.Workloads, u.Resource, b.Resources[i].MeanUnit, u.Used,
+						u.Peak, u.Quota, u.Over, u.PeakOver, u.Missing})
 				}
 			}
 		}
 		return write(w, as, []column[balanceRow]{
-			{name: "tenant", value: func(r balanceRow) any { return r.Tenant }}, {name: "workloads", value: func(r balanceRow) any { return r.Workloads }},
-			{name: "resource", value: func(r balanceRow) any { return r.Resource }}, {name: "unit", value: func(r balanceRow) any { return r.Unit }},
-			{name: "used_mean", value: func(r balanceRow) any { return r.Used }}, {name: "peak_minute_mean", value: func(r balanceRow) any { return r.Peak }},
-			{name: "quota", value: func(r balanceRow) any { return r.Quota }}, {name: "over", value: func(r balanceRow) any { return r.Over }},
+			{name: "tenant", value: func(r balanceRow) any { return r.Tenant }},
+			{name: "workloads", value: func(r balanceRow) any { return r.Workloads }},
+			{name: "resource", value: func(r balanceRow) any { return r.Resource }},
+			{name: "unit", value: func(r balanceRow) any { return r.Unit }},
+			{name: "used_mean", value: func(r balanceRow) any { return r.Used }},
+			{name: "peak_minute_mean", value: func(r balanceRow) any { return r.Peak }},
+			{name: "quota", value: func(r balanceRow) any { return r.Quota }},
+			{name: "over", value: func(r balanceRow) any { return r.Over }},
 			{name: "peak_over", value: func(r balanceRow) any { return r.PeakOver }},
 		}, rows)
 	}
-	fmt.Fprintf(w, "%s from %s until %s      %d hosts      %d workloads\n", visible(b.Host), b.From.Local().Format("2006-01-02 15:04"),
+	fmt.Fprintf(w, "%s from %s until %s      %d hosts      %d workloads\n", visible(b.Host),
+		b.From.Local().Format("2006-01-02 15:04"),
 		b.To.Local().Format("15:04"), b.Hosts, b.Workloads)
 	for i := range b.Resources {
 		if of == "all" || of == b.Resources[i].Resource {
@@ -113,7 +119,8 @@ func writeBalance(w io.Writer, b *hub.Balance, i int) error {
 	if r.Resource == "cpu" {
 		name = "CPU"
 	}
-	t.row(cell{name + " by tenant", false}, cell{u.name, true}, cell{"quota", true}, cell{"peak minute", true}, cell{"of capacity", true}, cell{"", false}, cell{"", false})
+	t.row(cell{name + " by tenant", false}, cell{u.name, true}, cell{"quota", true}, cell{"peak minute", true},
+		cell{"of capacity", true}, cell{"", false}, cell{"", false})
 	line := func(name string, mean *float64, more ...cell) {
 		if mean == nil {
 			t.row(append([]cell{{name, false}, {"–", true}}, more[:min(len(more), 2)]...)...)

@@ -21,7 +21,8 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 	}
 	until := sheet.NothingRecorded
 	if l.CoveredTo != nil {
-		until = fmt.Sprintf("over %s until %s      %s      source: %s", seconds(l.ElapsedS), untilText(l.CoveredTo.Local()), cpuCount(l.CPUs), sources(l.Shares))
+		until = fmt.Sprintf("over %s until %s      %s      source: %s", seconds(l.ElapsedS),
+			untilText(l.CoveredTo.Local()), cpuCount(l.CPUs), sources(l.Shares))
 	}
 	fmt.Fprintf(w, "%s %s\n\n", visible(l.Host), until)
 	withTenant := by == "workload" && anyTenant(l.Shares)
@@ -93,11 +94,13 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 			if withTenant {
 				mid = append(mid, cell{x.Tenant, false})
 			}
-			t.row(append(append([]cell{{x.Name, false}}, mid...), cell{"–", true}, cell{"", true}, cell{sheet.FirstReading(time.Duration(x.DueInSeconds * float64(time.Second))), false})...)
+			t.row(append(append([]cell{{x.Name, false}}, mid...), cell{"–", true}, cell{"", true},
+				cell{sheet.FirstReading(time.Duration(x.DueInSeconds * float64(time.Second))), false})...)
 		}
 	}
 	if n := len(l.Warming); n > 0 && by != "workload" {
-		notes = append(notes, fmt.Sprintf("%d workloads were just seen: %s.\n", n, sheet.FirstReading(time.Duration(l.Warming[0].DueInSeconds*float64(time.Second)))))
+		notes = append(notes, fmt.Sprintf("%d workloads were just seen: %s.\n", n,
+			sheet.FirstReading(time.Duration(l.Warming[0].DueInSeconds*float64(time.Second)))))
 	}
 	line("kernel", blank, l.Kernel, "", l.Notes["kernel"])
 	if l.Resource == "cpu" && l.Steal != nil && *l.Steal > 0 {
@@ -113,7 +116,8 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 	if err := t.flush(); err != nil {
 		return err
 	}
-	_, err := fmt.Fprintf(w, "\n%sA bar's full width, %d characters, is %s.\n", strings.Join(notes, ""), barWidth, scale)
+	_, err := fmt.Fprintf(w, "\n%sA bar's full width, %d characters, is %s.\n", strings.Join(notes, ""), barWidth,
+		scale)
 	return err
 }
 
@@ -174,7 +178,8 @@ func cpuCount(n int) string {
 
 const barWidth = 24
 
-// barText draws a part of a whole in eighths of a character, from zero; a part above none shows at least the thinnest mark.
+// barText draws a part of a whole in eighths of a character, from zero; a part above none shows at least the thinnest
+// mark.
 func barText(part float64) string {
 	if part <= 0 || math.IsNaN(part) {
 		return ""
@@ -203,8 +208,9 @@ func (u unit) text(v float64) string {
 }
 
 var (
-	bytesUnits = []unit{{"bytes", 1, 0}, {"KiB", 1 << 10, 1}, {"MiB", 1 << 20, 1}, {"GiB", 1 << 30, 2}, {"TiB", 1 << 40, 2}}
-	rateUnits  = []unit{{"B/s", 1, 0}, {"kB/s", 1e3, 1}, {"MB/s", 1e6, 2}, {"GB/s", 1e9, 3}}
+	bytesUnits = []unit{{"bytes", 1, 0}, {"KiB", 1 << 10, 1}, {"MiB", 1 << 20, 1}, {"GiB", 1 << 30, 2},
+		{"TiB", 1 << 40, 2}}
+	rateUnits = []unit{{"B/s", 1, 0}, {"kB/s", 1e3, 1}, {"MB/s", 1e6, 2}, {"GB/s", 1e9, 3}}
 )
 
 // unitFor picks the unit that suits the ledger's largest share.

@@ -28,7 +28,8 @@ host's credential, which "vinescale hosts enrol NAME" prints.`,
 	}
 	configFlags(cmd, "service", "credential", "spool", "tick", "log_level", "log_format")
 	roots.flags(cmd)
-	explain := cmd.Flags().Bool("explain", false, "say what this host can count, what must be added up or split, and what cannot be had; then stop")
+	explain := cmd.Flags().Bool("explain", false,
+		"say what this host can count, what must be added up or split, and what cannot be had; then stop")
 	as := asFlag(cmd)
 	cmd.Flags().Lookup("as").Usage += " of --explain"
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
@@ -44,14 +45,16 @@ host's credential, which "vinescale hosts enrol NAME" prints.`,
 			return usagef("tick %q: give a time from 100ms to 1m", c.String("tick"))
 		}
 		if c.String("credential") == "" {
-			return usagef("no credential: \"vinescale hosts enrol %s\" prints one for this host; give it as VINESCALE_CREDENTIAL", roots.name)
+			return usagef(
+				"no credential: \"vinescale hosts enrol %s\" prints one for this host; give it as VINESCALE_CREDENTIAL",
+				roots.name)
 		}
 		to, err := client.New(c.String("service"), c.String("credential"))
 		if err != nil {
 			return usageError{err}
 		}
-		// A collector allocates little at a time and lives beside what it measures: memory matters more than the 20 ms in half
-		// a minute that collecting garbage sooner takes it with 5,000 processes.
+		// A collector allocates little at a time and lives beside what it measures: memory matters more than the 20 ms
+		// in half a minute that collecting garbage sooner takes it with 5,000 processes.
 		debug.SetGCPercent(20)
 		reader, err := roots.open(0)
 		if err != nil {
@@ -68,7 +71,8 @@ host's credential, which "vinescale hosts enrol NAME" prints.`,
 		} else {
 			log.Debug("gave back what was needed at the start only", "bytes_mapped", released)
 		}
-		log.Info("collecting", "host", roots.name, "cgroups", reader.Mode(), "tick", tick, "service", c.String("service"))
+		log.Info("collecting", "host", roots.name, "cgroups", reader.Mode(), "tick", tick, "service",
+			c.String("service"))
 		return collect.New(collect.Options{
 			Host: roots.name, Source: reader, Names: reader.Registry(), Client: to, Spool: spool, Tick: tick, Log: log,
 		}).Run(cmd.Context())

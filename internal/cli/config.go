@@ -34,7 +34,8 @@ var settings = []setting{
 	{"service", "http://127.0.0.1:7470", "address of the service that commands and collectors call", false},
 	{"token", "", "token that commands call the service with", true},
 	{"credential", "", "credential that the collector sends with", true},
-	{"spool", "/var/lib/vinescale/spool", "directory in which the collector keeps intervals until they are committed", false},
+	{"spool", "/var/lib/vinescale/spool", "directory in which the collector keeps intervals until they are committed",
+		false},
 	{"tick", "5s", "time between the collector's readings", false},
 	{"log_level", "info", "debug, info, warn or error", false},
 	{"log_format", "text", "text or json", false},
@@ -46,7 +47,8 @@ func flagName(key string) string { return strings.ReplaceAll(key, "_", "-") }
 func configFlags(cmd *cobra.Command, keys ...string) {
 	for _, s := range settings {
 		if slices.Contains(keys, s.key) {
-			cmd.Flags().String(flagName(s.key), s.fallback, fmt.Sprintf("%s (or VINESCALE_%s)", s.help, strings.ToUpper(s.key)))
+			cmd.Flags().String(flagName(s.key), s.fallback,
+				fmt.Sprintf("%s (or VINESCALE_%s)", s.help, strings.ToUpper(s.key)))
 		}
 	}
 }
@@ -102,7 +104,8 @@ func (c *config) loadFile(cmd *cobra.Command) error {
 	}
 	for _, key := range k.Keys() {
 		if !slices.ContainsFunc(settings, func(s setting) bool { return s.key == key }) {
-			return fmt.Errorf("configuration %s: there is no setting %q; \"vinescale config\" lists those there are", name, key)
+			return fmt.Errorf("configuration %s: there is no setting %q; \"vinescale config\" lists those there are",
+				name, key)
 		}
 	}
 	return c.layer("file "+name, func(into *koanf.Koanf) error { return into.Merge(k) })

@@ -26,13 +26,15 @@ func printCPUs(w io.Writer, as string, c *hub.CPUs) error {
 	case "csv", "jsonl":
 		return write(w, as, cpuColumns, c.CPUs)
 	}
-	fmt.Fprintf(w, "%s from %s until %s      %d CPUs\n", visible(c.Host), c.From.Local().Format("2006-01-02 15:04"), c.To.Local().Format("15:04"), len(c.CPUs))
+	fmt.Fprintf(w, "%s from %s until %s      %d CPUs\n", visible(c.Host), c.From.Local().Format("2006-01-02 15:04"),
+		c.To.Local().Format("15:04"), len(c.CPUs))
 	if c.Reason != "" {
 		fmt.Fprintf(w, "\nNot available: %s.\n", c.Reason)
 		return nil
 	}
 	if l := c.Load; l != nil {
-		fmt.Fprintf(w, "load %.2f over 1 minute, %.2f over 5, %.2f over 15: %.2f a CPU\n", l.One, l.Five, l.Fifteen, l.One/float64(len(c.CPUs)))
+		fmt.Fprintf(w, "load %.2f over 1 minute, %.2f over 5, %.2f over 15: %.2f a CPU\n", l.One, l.Five, l.Fifteen,
+			l.One/float64(len(c.CPUs)))
 	}
 	if text := waited(c.Pressure); text != "" {
 		fmt.Fprintf(w, "%s\n", text)
@@ -67,7 +69,8 @@ func printCPUs(w io.Writer, as string, c *hub.CPUs) error {
 		if x.Untold != nil && x.Capacity > 0 && *x.Untold/x.Capacity >= 0.005 {
 			who = append(who, "not told apart "+percentText(*x.Untold/x.Capacity))
 		}
-		t.row(cell{fmt.Sprint(x.CPU), true}, cell{known(x.Core), true}, cell{known(x.Node), true}, cell{megahertz(x.MHz), true}, part(x.User), part(x.System), part(x.IRQ), part(x.SoftIRQ),
+		t.row(cell{fmt.Sprint(x.CPU), true}, cell{known(x.Core), true}, cell{known(x.Node), true},
+			cell{megahertz(x.MHz), true}, part(x.User), part(x.System), part(x.IRQ), part(x.SoftIRQ),
 			part(x.Steal), part(x.IOWait), part(x.Idle), part(x.Residual), cell{strings.Join(who, ", "), false})
 	}
 	if err := t.flush(); err != nil {
@@ -108,12 +111,19 @@ func known(n int) string {
 }
 
 var cpuColumns = []column[hub.CPULine]{
-	{name: "cpu", value: func(x hub.CPULine) any { return x.CPU }}, {name: "core", value: func(x hub.CPULine) any { return x.Core }},
-	{name: "package", value: func(x hub.CPULine) any { return x.Package }}, {name: "numa_node", value: func(x hub.CPULine) any { return x.Node }},
-	{name: "mhz", value: func(x hub.CPULine) any { return x.MHz }}, {name: "capacity_seconds", value: func(x hub.CPULine) any { return x.Capacity }},
-	{name: "user_seconds", value: func(x hub.CPULine) any { return x.User }}, {name: "system_seconds", value: func(x hub.CPULine) any { return x.System }},
-	{name: "irq_seconds", value: func(x hub.CPULine) any { return x.IRQ }}, {name: "softirq_seconds", value: func(x hub.CPULine) any { return x.SoftIRQ }},
-	{name: "steal_seconds", value: func(x hub.CPULine) any { return x.Steal }}, {name: "iowait_seconds", value: func(x hub.CPULine) any { return x.IOWait }},
-	{name: "idle_seconds", value: func(x hub.CPULine) any { return x.Idle }}, {name: "residual_seconds", value: func(x hub.CPULine) any { return x.Residual }},
+	{name: "cpu", value: func(x hub.CPULine) any { return x.CPU }},
+	{name: "core", value: func(x hub.CPULine) any { return x.Core }},
+	{name: "package", value: func(x hub.CPULine) any { return x.Package }},
+	{name: "numa_node", value: func(x hub.CPULine) any { return x.Node }},
+	{name: "mhz", value: func(x hub.CPULine) any { return x.MHz }},
+	{name: "capacity_seconds", value: func(x hub.CPULine) any { return x.Capacity }},
+	{name: "user_seconds", value: func(x hub.CPULine) any { return x.User }},
+	{name: "system_seconds", value: func(x hub.CPULine) any { return x.System }},
+	{name: "irq_seconds", value: func(x hub.CPULine) any { return x.IRQ }},
+	{name: "softirq_seconds", value: func(x hub.CPULine) any { return x.SoftIRQ }},
+	{name: "steal_seconds", value: func(x hub.CPULine) any { return x.Steal }},
+	{name: "iowait_seconds", value: func(x hub.CPULine) any { return x.IOWait }},
+	{name: "idle_seconds", value: func(x hub.CPULine) any { return x.Idle }},
+	{name: "residual_seconds", value: func(x hub.CPULine) any { return x.Residual }},
 	{name: "tasks_seconds", value: func(x hub.CPULine) any { return x.Ran }},
 }

@@ -204,7 +204,8 @@ func (d *demo) tree(h *stage.Host) stage.Tree {
 
 func (d *demo) registry(h *stage.Host) *identify.Registry {
 	t := d.tree(h)
-	return identify.NewRegistry(identify.Options{Boot: h.Boot, Roots: identify.Roots{Etc: t.Etc(), Run: t.Run(), Proc: t.Proc()}})
+	return identify.NewRegistry(identify.Options{Boot: h.Boot,
+		Roots: identify.Roots{Etc: t.Etc(), Run: t.Run(), Proc: t.Proc()}})
 }
 
 func (d *demo) playHost(ctx context.Context, h *stage.Host, until, known time.Time) error {

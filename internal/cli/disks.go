@@ -46,17 +46,28 @@ split by who dirtied it.`,
 }
 
 var deviceColumns = []column[hub.DeviceLine]{
-	{name: "host", value: func(x hub.DeviceLine) any { return x.Host }}, {name: "name", value: func(x hub.DeviceLine) any { return x.Name }},
-	{name: "kind", value: func(x hub.DeviceLine) any { return x.Kind }}, {name: "on", value: func(x hub.DeviceLine) any { return strings.Join(x.On, " ") }},
-	{name: "controller", value: func(x hub.DeviceLine) any { return x.Controller }}, {name: "mount", value: func(x hub.DeviceLine) any { return x.Mount }},
-	{name: "mount_state", value: func(x hub.DeviceLine) any { return x.MountState }}, {name: "size_bytes", value: func(x hub.DeviceLine) any { return x.SizeBytes }},
-	{name: "space_bytes", value: func(x hub.DeviceLine) any { return x.SpaceBytes }}, {name: "used_bytes", value: func(x hub.DeviceLine) any { return x.UsedBytes }},
-	{name: "inodes", value: func(x hub.DeviceLine) any { return x.Inodes }}, {name: "used_inodes", value: func(x hub.DeviceLine) any { return x.UsedInodes }},
-	{name: "read_bytes_per_second", value: func(x hub.DeviceLine) any { return x.ReadRate }}, {name: "written_bytes_per_second", value: func(x hub.DeviceLine) any { return x.WriteRate }},
-	{name: "reads_per_second", value: func(x hub.DeviceLine) any { return x.Reads }}, {name: "writes_per_second", value: func(x hub.DeviceLine) any { return x.Writes }},
-	{name: "merged_per_second", value: func(x hub.DeviceLine) any { return x.Merged }}, {name: "in_flight", value: func(x hub.DeviceLine) any { return x.InFlight }},
-	{name: "busy", value: func(x hub.DeviceLine) any { return x.Busy }}, {name: "queue_mean", value: func(x hub.DeviceLine) any { return x.Queue }},
-	{name: "latency_ms_mean", value: func(x hub.DeviceLine) any { return x.LatencyMean }}, {name: "latency_ms_p99", value: func(x hub.DeviceLine) any { return x.LatencyP99 }},
+	{name: "host", value: func(x hub.DeviceLine) any { return x.Host }},
+	{name: "name", value: func(x hub.DeviceLine) any { return x.Name }},
+	{name: "kind", value: func(x hub.DeviceLine) any { return x.Kind }},
+	{name: "on", value: func(x hub.DeviceLine) any { return strings.Join(x.On, " ") }},
+	{name: "controller", value: func(x hub.DeviceLine) any { return x.Controller }},
+	{name: "mount", value: func(x hub.DeviceLine) any { return x.Mount }},
+	{name: "mount_state", value: func(x hub.DeviceLine) any { return x.MountState }},
+	{name: "size_bytes", value: func(x hub.DeviceLine) any { return x.SizeBytes }},
+	{name: "space_bytes", value: func(x hub.DeviceLine) any { return x.SpaceBytes }},
+	{name: "used_bytes", value: func(x hub.DeviceLine) any { return x.UsedBytes }},
+	{name: "inodes", value: func(x hub.DeviceLine) any { return x.Inodes }},
+	{name: "used_inodes", value: func(x hub.DeviceLine) any { return x.UsedInodes }},
+	{name: "read_bytes_per_second", value: func(x hub.DeviceLine) any { return x.ReadRate }},
+	{name: "written_bytes_per_second", value: func(x hub.DeviceLine) any { return x.WriteRate }},
+	{name: "reads_per_second", value: func(x hub.DeviceLine) any { return x.Reads }},
+	{name: "writes_per_second", value: func(x hub.DeviceLine) any { return x.Writes }},
+	{name: "merged_per_second", value: func(x hub.DeviceLine) any { return x.Merged }},
+	{name: "in_flight", value: func(x hub.DeviceLine) any { return x.InFlight }},
+	{name: "busy", value: func(x hub.DeviceLine) any { return x.Busy }},
+	{name: "queue_mean", value: func(x hub.DeviceLine) any { return x.Queue }},
+	{name: "latency_ms_mean", value: func(x hub.DeviceLine) any { return x.LatencyMean }},
+	{name: "latency_ms_p99", value: func(x hub.DeviceLine) any { return x.LatencyP99 }},
 	{name: "other_bytes_per_second", value: func(x hub.DeviceLine) any { return x.OtherBytes }},
 	{name: "first_user", value: func(x hub.DeviceLine) any {
 		if len(x.Users) == 0 {
@@ -75,12 +86,14 @@ func printDisks(w io.Writer, as string, users int, d *hub.Disks) error {
 	case "jsonl":
 		return writeJSON(w, as, d.Devices)
 	}
-	fmt.Fprintf(w, "%s from %s until %s\n%s\n\n", visible(d.Host), d.From.Local().Format("2006-01-02 15:04"), d.To.Local().Format("15:04"), folded(d.Verdict))
+	fmt.Fprintf(w, "%s from %s until %s\n%s\n\n", visible(d.Host), d.From.Local().Format("2006-01-02 15:04"),
+		d.To.Local().Format("15:04"), folded(d.Verdict))
 	if len(d.Devices) == 0 {
 		return nil
 	}
 	t := newTable(w)
-	t.row(cell{"device, who used it", false}, cell{"mounted", false}, cell{"full", true}, cell{"read MB/s", true}, cell{"written MB/s", true}, cell{"ops/s", true}, cell{"ms", true},
+	t.row(cell{"device, who used it", false}, cell{"mounted", false}, cell{"full", true}, cell{"read MB/s", true},
+		cell{"written MB/s", true}, cell{"ops/s", true}, cell{"ms", true},
 		cell{"p99 ms", true}, cell{"queue", true}, cell{"busy", true}, cell{"source", false}, cell{"", false})
 	for i := range d.Devices {
 		x := &d.Devices[i]
@@ -99,22 +112,28 @@ func printDisks(w io.Writer, as string, users int, d *hub.Disks) error {
 		if x.SpaceBytes != nil && *x.SpaceBytes > 0 {
 			full = percentText(float64(*x.UsedBytes) / float64(*x.SpaceBytes))
 		}
-		t.row(cell{name, false}, cell{mount, false}, cell{full, true}, cell{megabytes(x.ReadRate), true}, cell{megabytes(x.WriteRate), true},
-			cell{fmt.Sprintf("%.1f", x.Reads+x.Writes), true}, cell{orDash(x.LatencyMean), true}, cell{orDash(x.LatencyP99), true}, cell{fmt.Sprintf("%.2f", x.Queue), true},
+		t.row(cell{name, false}, cell{mount, false}, cell{full, true}, cell{megabytes(x.ReadRate), true},
+			cell{megabytes(x.WriteRate), true},
+			cell{fmt.Sprintf("%.1f", x.Reads+x.Writes), true}, cell{orDash(x.LatencyMean), true},
+			cell{orDash(x.LatencyP99), true}, cell{fmt.Sprintf("%.2f", x.Queue), true},
 			cell{percentText(x.Busy), true}, cell{"", false}, cell{barText(x.Busy), false})
 		if x.Depth > 0 && x.IsAll {
 			continue // its users are those just listed
 		}
 		indent := strings.Repeat("  ", x.Depth+1) + "· "
 		for _, u := range x.Users[:min(users, len(x.Users))] {
-			t.row(cell{indent + u.Name, false}, cell{u.Tenant, false}, cell{"", true}, cell{megabytes(u.ReadRate), true}, cell{megabytes(u.WriteRate), true},
-				cell{fmt.Sprintf("%.1f", u.Reads+u.Writes), true}, cell{orBlank(u.Latency), true}, cell{"", true}, cell{"", true}, cell{"", true}, cell{u.Source, false}, cell{percentText(u.Share) + " of its bytes", false})
+			t.row(cell{indent + u.Name, false}, cell{u.Tenant, false}, cell{"", true},
+				cell{megabytes(u.ReadRate), true}, cell{megabytes(u.WriteRate), true},
+				cell{fmt.Sprintf("%.1f", u.Reads+u.Writes), true}, cell{orBlank(u.Latency), true}, cell{"", true},
+				cell{"", true}, cell{"", true}, cell{u.Source, false},
+				cell{percentText(u.Share) + " of its bytes", false})
 		}
 		if n := len(x.Users) - users; n > 0 && users > 0 {
 			t.row(cell{fmt.Sprintf("%s%d more", indent, n), false})
 		}
 		if x.Depth == 0 && x.OtherBytes >= 5e3 && users > 0 {
-			t.row(cell{indent + "no workload's", false}, cell{"", false}, cell{"", true}, cell{"", true}, cell{megabytes(x.OtherBytes), true})
+			t.row(cell{indent + "no workload's", false}, cell{"", false}, cell{"", true}, cell{"", true},
+				cell{megabytes(x.OtherBytes), true})
 		}
 	}
 	if err := t.flush(); err != nil {
@@ -130,13 +149,15 @@ func printDisks(w io.Writer, as string, users int, d *hub.Disks) error {
 		}
 	}
 	for _, why := range slices.Sorted(maps.Keys(untold)) {
-		fmt.Fprintf(w, "\n%s\n", folded(fmt.Sprintf("Who used %s: not available, because %s.", strings.Join(untold[why], ", "), why)))
+		fmt.Fprintf(w, "\n%s\n",
+			folded(fmt.Sprintf("Who used %s: not available, because %s.", strings.Join(untold[why], ", "), why)))
 	}
 	fmt.Fprintln(w, "\nBusy is the part of the time with an operation in flight. –  no operations, or not counted.")
 	return nil
 }
 
-// printControllers shows what the drives behind each controller did together: of one host each, of all hosts those with several drives.
+// printControllers shows what the drives behind each controller did together: of one host each, of all hosts those with
+// several drives.
 func printControllers(w io.Writer, d *hub.Disks) error {
 	t := newTable(w)
 	rows := 0
@@ -146,14 +167,17 @@ func printControllers(w io.Writer, d *hub.Disks) error {
 		}
 		if rows++; rows == 1 {
 			fmt.Fprintln(w)
-			t.row(cell{"controller", false}, cell{"drives", false}, cell{"read MB/s", true}, cell{"written MB/s", true}, cell{"ops/s", true}, cell{"queue", true}, cell{"most by", false})
+			t.row(cell{"controller", false}, cell{"drives", false}, cell{"read MB/s", true}, cell{"written MB/s", true},
+				cell{"ops/s", true}, cell{"queue", true}, cell{"most by", false})
 		}
 		most := ""
 		if len(c.Users) > 0 {
 			most = fmt.Sprintf("%s, %s", c.Users[0].Whose(), percentText(c.Users[0].Share))
 		}
-		t.row(cell{c.Controller + " of " + c.Host, false}, cell{strings.Join(c.Drives, " "), false}, cell{megabytes(c.ReadRate), true}, cell{megabytes(c.WriteRate), true},
-			cell{fmt.Sprintf("%.1f", c.Reads+c.Writes), true}, cell{fmt.Sprintf("%.2f", c.Queue), true}, cell{most, false})
+		t.row(cell{c.Controller + " of " + c.Host, false}, cell{strings.Join(c.Drives, " "), false},
+			cell{megabytes(c.ReadRate), true}, cell{megabytes(c.WriteRate), true},
+			cell{fmt.Sprintf("%.1f", c.Reads+c.Writes), true}, cell{fmt.Sprintf("%.2f", c.Queue), true},
+			cell{most, false})
 	}
 	if rows == 0 {
 		return nil

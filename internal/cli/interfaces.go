@@ -30,7 +30,8 @@ func printLinks(w io.Writer, as string, l *hub.Links) error {
 	case "csv", "jsonl":
 		return write(w, as, linkColumns, l.Interfaces)
 	}
-	fmt.Fprintf(w, "%s from %s until %s\n\n", visible(l.Host), l.From.Local().Format("2006-01-02 15:04"), l.To.Local().Format("15:04"))
+	fmt.Fprintf(w, "%s from %s until %s\n\n", visible(l.Host), l.From.Local().Format("2006-01-02 15:04"),
+		l.To.Local().Format("15:04"))
 	if len(l.Silent) > 0 {
 		fmt.Fprintf(w, "%s\n", folded("Of "+strings.Join(l.Silent, ", ")+" nothing was recorded in this span."))
 	}
@@ -38,7 +39,9 @@ func printLinks(w io.Writer, as string, l *hub.Links) error {
 		return nil
 	}
 	t := newTable(w)
-	t.row(cell{"interface", false}, cell{"kind", false}, cell{"received MB/s", true}, cell{"of line", true}, cell{"sent MB/s", true}, cell{"of line", true}, cell{"packets/s", true}, cell{"dropped", true}, cell{"errors", true}, cell{"other end", false})
+	t.row(cell{"interface", false}, cell{"kind", false}, cell{"received MB/s", true}, cell{"of line", true},
+		cell{"sent MB/s", true}, cell{"of line", true}, cell{"packets/s", true}, cell{"dropped", true},
+		cell{"errors", true}, cell{"other end", false})
 	within, more := 0, 0
 	for _, x := range l.Interfaces {
 		if !x.LeadsOff {
@@ -54,8 +57,10 @@ func printLinks(w io.Writer, as string, l *hub.Links) error {
 		if x.ReceivedShare != nil {
 			in, out = percentText(*x.ReceivedShare), percentText(*x.SentShare)
 		}
-		t.row(cell{x.Name + " on " + x.Host, false}, cell{x.Kind, false}, cell{megabytes(x.Received), true}, cell{in, true}, cell{megabytes(x.Sent), true}, cell{out, true},
-			cell{fmt.Sprintf("%.0f", x.ReceivedPkts+x.SentPkts), true}, cell{fmt.Sprint(x.Dropped), true}, cell{fmt.Sprint(x.Errors), true}, cell{otherEnd(&x), false})
+		t.row(cell{x.Name + " on " + x.Host, false}, cell{x.Kind, false}, cell{megabytes(x.Received), true},
+			cell{in, true}, cell{megabytes(x.Sent), true}, cell{out, true},
+			cell{fmt.Sprintf("%.0f", x.ReceivedPkts+x.SentPkts), true}, cell{fmt.Sprint(x.Dropped), true},
+			cell{fmt.Sprint(x.Errors), true}, cell{otherEnd(&x), false})
 	}
 	if err := t.flush(); err != nil {
 		return err
@@ -63,19 +68,23 @@ func printLinks(w io.Writer, as string, l *hub.Links) error {
 	if more > 0 {
 		fmt.Fprintf(w, "  %d more within hosts carried less; --as csv has them all\n", more)
 	}
-	fmt.Fprintln(w, "\nInterfaces: received and sent as the host sees it, with frames. Workloads: as they see it, at IP level where cgroups are\ncounted; with frames where only their own interfaces are.")
+	fmt.Fprintln(w,
+		"\nInterfaces: received and sent as the host sees it, with frames. Workloads: as they see it, at IP level where cgroups are\ncounted; with frames where only their own interfaces are.")
 	fmt.Fprintln(w)
 	t = newTable(w)
-	t.row(cell{"workload", false}, cell{"tenant", false}, cell{"host", false}, cell{"received MB/s", true}, cell{"sent MB/s", true}, cell{"loopback MB/s", true}, cell{"source", false})
+	t.row(cell{"workload", false}, cell{"tenant", false}, cell{"host", false}, cell{"received MB/s", true},
+		cell{"sent MB/s", true}, cell{"loopback MB/s", true}, cell{"source", false})
 	for _, x := range l.Workloads[:min(len(l.Workloads), usersShown)] {
 		loopback := "–"
 		if x.Local != nil {
 			loopback = megabytes(*x.Local)
 		}
-		t.row(cell{x.Name, false}, cell{x.Tenant, false}, cell{x.Host, false}, cell{megabytes(x.Received), true}, cell{megabytes(x.Sent), true}, cell{loopback, true}, cell{x.Source, false})
+		t.row(cell{x.Name, false}, cell{x.Tenant, false}, cell{x.Host, false}, cell{megabytes(x.Received), true},
+			cell{megabytes(x.Sent), true}, cell{loopback, true}, cell{x.Source, false})
 	}
 	total := func(name string, x hub.LinkTotals) {
-		t.row(cell{name, false}, cell{"", false}, cell{"", false}, cell{megabytes(x.Received), true}, cell{megabytes(x.Sent), true}, cell{"", true}, cell{"", false})
+		t.row(cell{name, false}, cell{"", false}, cell{"", false}, cell{megabytes(x.Received), true},
+			cell{megabytes(x.Sent), true}, cell{"", true}, cell{"", false})
 	}
 	if n := len(l.Workloads) - usersShown; n > 0 {
 		rest := hub.LinkTotals{}
@@ -93,7 +102,9 @@ func printLinks(w io.Writer, as string, l *hub.Links) error {
 		return err
 	}
 	if n := len(l.Missing); n > 0 {
-		fmt.Fprintf(w, "\nOf %s the network cannot be told apart: they share the host's, and nothing there counts by cgroup.\n", counted(int64(n), "workload", "workloads"))
+		fmt.Fprintf(w,
+			"\nOf %s the network cannot be told apart: they share the host's, and nothing there counts by cgroup.\n",
+			counted(int64(n), "workload", "workloads"))
 	}
 	return nil
 }
@@ -110,10 +121,15 @@ func otherEnd(x *hub.LinkLine) string {
 }
 
 var linkColumns = []column[hub.LinkLine]{
-	{name: "host", value: func(x hub.LinkLine) any { return x.Host }}, {name: "interface", value: func(x hub.LinkLine) any { return x.Name }},
-	{name: "kind", value: func(x hub.LinkLine) any { return x.Kind }}, {name: "leads_off", value: func(x hub.LinkLine) any { return x.LeadsOff }},
-	{name: "received_bytes_per_second", value: func(x hub.LinkLine) any { return x.Received }}, {name: "sent_bytes_per_second", value: func(x hub.LinkLine) any { return x.Sent }},
-	{name: "received_packets_per_second", value: func(x hub.LinkLine) any { return x.ReceivedPkts }}, {name: "sent_packets_per_second", value: func(x hub.LinkLine) any { return x.SentPkts }},
-	{name: "dropped_packets", value: func(x hub.LinkLine) any { return x.Dropped }}, {name: "errors", value: func(x hub.LinkLine) any { return x.Errors }},
+	{name: "host", value: func(x hub.LinkLine) any { return x.Host }},
+	{name: "interface", value: func(x hub.LinkLine) any { return x.Name }},
+	{name: "kind", value: func(x hub.LinkLine) any { return x.Kind }},
+	{name: "leads_off", value: func(x hub.LinkLine) any { return x.LeadsOff }},
+	{name: "received_bytes_per_second", value: func(x hub.LinkLine) any { return x.Received }},
+	{name: "sent_bytes_per_second", value: func(x hub.LinkLine) any { return x.Sent }},
+	{name: "received_packets_per_second", value: func(x hub.LinkLine) any { return x.ReceivedPkts }},
+	{name: "sent_packets_per_second", value: func(x hub.LinkLine) any { return x.SentPkts }},
+	{name: "dropped_packets", value: func(x hub.LinkLine) any { return x.Dropped }},
+	{name: "errors", value: func(x hub.LinkLine) any { return x.Errors }},
 	{name: "other_end", value: func(x hub.LinkLine) any { return otherEnd(&x) }},
 }

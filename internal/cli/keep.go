@@ -34,14 +34,16 @@ func newTenant() *cobra.Command {
 		cmd.Printf("tenant %s made; add a rule so that usage is accounted to it\n", visible(args[0]))
 		return nil
 	})
-	remove := acting("remove NAME", "Remove a tenant with its rules, quotas and pins", 1, func(cmd *cobra.Command, args []string) error {
-		var m api.Moved
-		if err := send(cmd, "DELETE", "/tenants/"+url.PathEscape(args[0]), nil, &m); err != nil {
-			return err
-		}
-		cmd.Printf("tenant %s removed; %d workloads moved to other rules or to unassigned\n", visible(args[0]), m.Workloads)
-		return nil
-	})
+	remove := acting("remove NAME", "Remove a tenant with its rules, quotas and pins", 1,
+		func(cmd *cobra.Command, args []string) error {
+			var m api.Moved
+			if err := send(cmd, "DELETE", "/tenants/"+url.PathEscape(args[0]), nil, &m); err != nil {
+				return err
+			}
+			cmd.Printf("tenant %s removed; %d workloads moved to other rules or to unassigned\n", visible(args[0]),
+				m.Workloads)
+			return nil
+		})
 	cmd.AddCommand(listing, add, remove)
 	return cmd
 }
@@ -61,7 +63,8 @@ func newQuota() *cobra.Command {
 			{name: "resource", head: "resource", value: func(q api.Quota) any { return q.Resource }},
 			{name: "ceiling", head: "ceiling", right: true, value: func(q api.Quota) any { return q.Ceiling },
 				text: func(q api.Quota) string { return human(q.Resource, q.Ceiling) }},
-			{name: "unit", head: "unit", value: func(q api.Quota) any { return q.Unit }, text: func(api.Quota) string { return "" }},
+			{name: "unit", head: "unit", value: func(q api.Quota) any { return q.Unit },
+				text: func(api.Quota) string { return "" }},
 		}, quotas)
 	}
 	set := acting("set TENANT RESOURCE CEILING", "Set a ceiling", 3, func(cmd *cobra.Command, args []string) error {
@@ -73,7 +76,8 @@ func newQuota() *cobra.Command {
 			return err
 		}
 		var q api.Quota
-		if err := send(cmd, "PUT", "/quotas/"+url.PathEscape(args[0])+"/"+args[1], map[string]float64{"ceiling": ceiling}, &q); err != nil {
+		if err := send(cmd, "PUT", "/quotas/"+url.PathEscape(args[0])+"/"+args[1],
+			map[string]float64{"ceiling": ceiling}, &q); err != nil {
 			return err
 		}
 		cmd.Printf("%s may use %s of %s\n", visible(q.Tenant), human(q.Resource, q.Ceiling), q.Resource)
@@ -124,7 +128,8 @@ func send(cmd *cobra.Command, method, path string, body, out any) error {
 var suffixes = []struct {
 	text string
 	per  float64
-}{{"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}, {"TiB", 1 << 40}, {"kB", 1e3}, {"MB", 1e6}, {"GB", 1e9}, {"TB", 1e12}}
+}{{"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}, {"TiB", 1 << 40}, {"kB", 1e3}, {"MB", 1e6}, {"GB", 1e9},
+	{"TB", 1e12}}
 
 // parseCeiling reads a number, with a unit of bytes where the resource is counted in bytes.
 func parseCeiling(resource, s string) (float64, error) {

@@ -28,7 +28,8 @@ func listFlags(cmd *cobra.Command, first int) *listing {
 	l := &listing{as: asFlag(cmd)}
 	f := cmd.Flags()
 	f.StringVar(&l.sort, "sort", "", "column to sort by; with a dash before it the other way round")
-	f.StringVar(&l.where, "where", "", "only rows for which this expression over the columns is true (CEL), such as \"name.startsWith('frost') && size > 3\"")
+	f.StringVar(&l.where, "where", "",
+		"only rows for which this expression over the columns is true (CEL), such as \"name.startsWith('frost') && size > 3\"")
 	f.StringSliceVar(&l.columns, "columns", nil, "columns to show, in this order, separated by commas")
 	f.IntVar(&l.first, "first", first, "how many rows a table shows; 0 for all")
 	return l
@@ -182,7 +183,8 @@ func filterRows[T any](columns []column[T], rows []T, where string) ([]T, error)
 	}
 	ast, issues := env.Compile(where)
 	if issues.Err() != nil {
-		return nil, usagef("--where does not compile: %s; it may ask about %s", strings.TrimSpace(issues.Errors()[0].Message), strings.Join(columnNames(columns), ", "))
+		return nil, usagef("--where does not compile: %s; it may ask about %s",
+			strings.TrimSpace(issues.Errors()[0].Message), strings.Join(columnNames(columns), ", "))
 	}
 	program, err := env.Program(ast, cel.CostLimit(100_000))
 	if err != nil {

@@ -30,7 +30,8 @@ func barrels(t *testing.T, args ...string) (string, error) {
 	cmd := &cobra.Command{Use: "barrels", SilenceErrors: true, SilenceUsage: true}
 	as := listFlags(cmd, 3)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		return list(cmd, as, barrelColumns, []barrel{{"b", number(225), 2}, {"a", nil, 1}, {"d", number(600), 3}, {"c", number(30), 1}})
+		return list(cmd, as, barrelColumns, []barrel{{"b", number(225), 2}, {"a", nil, 1}, {"d", number(600), 3},
+			{"c", number(30), 1}})
 	}
 	cmd.SetOut(&out)
 	cmd.SetArgs(args)
@@ -64,7 +65,8 @@ func TestList_SortsFiltersChoosesAndSaysWhatItLeftOut(t *testing.T) {
 	assert.Equal(t, "{\"racks\":2,\"name\":\"b\"}\n", lines)
 
 	for want, args := range map[string][]string{
-		`no column "weight"`: {"--columns", "weight"}, `cannot sort by "weight"`: {"--sort", "weight"}, "does not compile": {"--where", "weight > 1"},
+		`no column "weight"`: {"--columns", "weight"}, `cannot sort by "weight"`: {"--sort", "weight"},
+		"does not compile":  {"--where", "weight > 1"},
 		"not true or false": {"--where", "racks"}, "--first -1": {"--first", "-1"},
 	} {
 		_, err := barrels(t, args...)
@@ -74,7 +76,8 @@ func TestList_SortsFiltersChoosesAndSaysWhatItLeftOut(t *testing.T) {
 }
 
 func TestTenancyFile_WhatIsExportedIsReadAgainAndMistakesAreNamed(t *testing.T) {
-	x := &hub.Tenancy{Tenants: []string{"Frost Watch", "#1: 'odd'"}, Rules: []hub.RuleText{{Tenant: "Frost Watch", When: "kind == 'job' &&\n  labels[\"a: b\"] == '#'"}}}
+	x := &hub.Tenancy{Tenants: []string{"Frost Watch", "#1: 'odd'"},
+		Rules: []hub.RuleText{{Tenant: "Frost Watch", When: "kind == 'job' &&\n  labels[\"a: b\"] == '#'"}}}
 	text, err := tenancyYAML(x)
 	require.NoError(t, err)
 	again, err := parseTenancy(text)
@@ -83,7 +86,8 @@ func TestTenancyFile_WhatIsExportedIsReadAgainAndMistakesAreNamed(t *testing.T) 
 	empty, err := parseTenancy([]byte("tenants: []\n"))
 	require.NoError(t, err)
 	assert.Equal(t, []hub.RuleText{}, empty.Rules)
-	for name, text := range map[string]string{"a field too many": "tenants: []\nrule: []\n", "not YAML": ":\n  - ]", "empty": "", "of another form": "- a\n", "nothing in it": "{}\n"} {
+	for name, text := range map[string]string{"a field too many": "tenants: []\nrule: []\n", "not YAML": ":\n  - ]",
+		"empty": "", "of another form": "- a\n", "nothing in it": "{}\n"} {
 		_, err := parseTenancy([]byte(text))
 		assert.ErrorContains(t, err, "rule export", name)
 	}

@@ -29,7 +29,8 @@ func printMemory(w io.Writer, as string, m *hub.Memory) error {
 	case "csv", "jsonl":
 		return write(w, as, memoryColumns, m.Workloads)
 	}
-	fmt.Fprintf(w, "%s from %s until %s\n\n", visible(m.Host), m.From.Local().Format("2006-01-02 15:04"), m.To.Local().Format("15:04"))
+	fmt.Fprintf(w, "%s from %s until %s\n\n", visible(m.Host), m.From.Local().Format("2006-01-02 15:04"),
+		m.To.Local().Format("15:04"))
 	if m.Charged == nil {
 		fmt.Fprintf(w, "Not available: %s.\n", strings.Join(m.Notes, "; "))
 		return nil
@@ -64,8 +65,10 @@ func printMemory(w io.Writer, as string, m *hub.Memory) error {
 	}
 	fmt.Fprintln(w)
 	t = newTable(w)
-	t.row(cell{"workload", false}, cell{"tenant", false}, cell{"charged", true}, cell{"anon", true}, cell{"file", true}, cell{"shared", true}, cell{"kernel", true}, cell{"swap", true},
-		cell{"working set", true}, cell{"most", true}, cell{"PSS", true}, cell{"cores", true}, cell{"source", false}, cell{"", false})
+	t.row(cell{"workload", false}, cell{"tenant", false}, cell{"charged", true}, cell{"anon", true}, cell{"file", true},
+		cell{"shared", true}, cell{"kernel", true}, cell{"swap", true},
+		cell{"working set", true}, cell{"most", true}, cell{"PSS", true}, cell{"cores", true}, cell{"source", false},
+		cell{"", false})
 	for _, x := range m.Workloads[:min(len(m.Workloads), usersShown)] {
 		f := map[string]float64{}
 		for _, y := range x.Figures {
@@ -85,8 +88,10 @@ func printMemory(w io.Writer, as string, m *hub.Memory) error {
 		if n := f["memory_oom_kills"]; n > 0 {
 			note = strings.TrimSpace(fmt.Sprintf("%s %.0f ended for want of memory", note, n))
 		}
-		t.row(cell{x.Name, false}, cell{x.Tenant, false}, cell{fmt.Sprintf("%.2f", x.Charged/(1<<30)), true}, gib("memory_anon_bytes"), gib("memory_file_bytes"), gib("memory_shared_bytes"),
-			gib("memory_kernel_bytes"), gib("memory_swap_bytes"), gib("memory_working_set_bytes"), gib("memory_high_bytes"), gib("memory_proportional_bytes"),
+		t.row(cell{x.Name, false}, cell{x.Tenant, false}, cell{fmt.Sprintf("%.2f", x.Charged/(1<<30)), true},
+			gib("memory_anon_bytes"), gib("memory_file_bytes"), gib("memory_shared_bytes"),
+			gib("memory_kernel_bytes"), gib("memory_swap_bytes"), gib("memory_working_set_bytes"),
+			gib("memory_high_bytes"), gib("memory_proportional_bytes"),
 			cell{fmt.Sprintf("%.2f", x.CPUCores), true}, cell{x.Source, false}, cell{note, false})
 	}
 	if n := len(m.Workloads) - usersShown; n > 0 {
@@ -101,7 +106,8 @@ func printMemory(w io.Writer, as string, m *hub.Memory) error {
 	}
 	fmt.Fprintln(w, "\nGiB. –  not counted for this workload.")
 	for _, s := range m.Swaps {
-		fmt.Fprintf(w, "Swap on %s (%s): %.2f of %.2f GiB in use now%s.\n", visible(s.Name), visible(s.Kind), float64(s.UsedBytes)/(1<<30), float64(s.SizeBytes)/(1<<30), swappedThere(m, s.Name))
+		fmt.Fprintf(w, "Swap on %s (%s): %.2f of %.2f GiB in use now%s.\n", visible(s.Name), visible(s.Kind),
+			float64(s.UsedBytes)/(1<<30), float64(s.SizeBytes)/(1<<30), swappedThere(m, s.Name))
 	}
 	for _, n := range m.Notes {
 		fmt.Fprintf(w, "%s%s.\n", strings.ToUpper(n[:1]), n[1:])
@@ -138,7 +144,8 @@ func swappedThere(m *hub.Memory, swap string) string {
 	slices.SortFunc(parts, func(a, b part) int { return cmp.Compare(b.bytes, a.bytes) })
 	text := ""
 	for i, p := range parts[:min(len(parts), 3)] {
-		text += map[bool]string{true: "; ", false: ", "}[i == 0] + fmt.Sprintf("%s %.2f", visible(p.name), p.bytes/(1<<30))
+		text += map[bool]string{true: "; ", false: ", "}[i == 0] +
+			fmt.Sprintf("%s %.2f", visible(p.name), p.bytes/(1<<30))
 	}
 	if n := len(parts) - 3; n > 0 {
 		text += fmt.Sprintf(" and %d more", n)
@@ -159,16 +166,21 @@ func memoryMeasure(m amount.Measure) column[hub.MemoryUser] {
 }
 
 var memoryColumns = []column[hub.MemoryUser]{
-	{name: "workload", value: func(x hub.MemoryUser) any { return x.Name }}, {name: "tenant", value: func(x hub.MemoryUser) any { return x.Tenant }},
-	{name: "charged_bytes", value: func(x hub.MemoryUser) any { return x.Charged }}, {name: "source", value: func(x hub.MemoryUser) any { return x.Source }},
-	{name: "cores", value: func(x hub.MemoryUser) any { return x.CPUCores }}, {name: "asleep_minutes", value: func(x hub.MemoryUser) any {
+	{name: "workload", value: func(x hub.MemoryUser) any { return x.Name }},
+	{name: "tenant", value: func(x hub.MemoryUser) any { return x.Tenant }},
+	{name: "charged_bytes", value: func(x hub.MemoryUser) any { return x.Charged }},
+	{name: "source", value: func(x hub.MemoryUser) any { return x.Source }},
+	{name: "cores", value: func(x hub.MemoryUser) any { return x.CPUCores }},
+	{name: "asleep_minutes", value: func(x hub.MemoryUser) any {
 		if x.Asleep == nil {
 			return nil
 		}
 		return x.Asleep.Minutes
 	}},
-	memoryMeasure(amount.MemoryAnon), memoryMeasure(amount.MemoryFile), memoryMeasure(amount.MemoryShared), memoryMeasure(amount.MemoryKernel), memoryMeasure(amount.MemorySwap),
-	memoryMeasure(amount.MemoryWorkingSet), memoryMeasure(amount.MemoryHigh), memoryMeasure(amount.MemoryProportional), memoryMeasure(amount.MemoryOOMKills),
+	memoryMeasure(amount.MemoryAnon), memoryMeasure(amount.MemoryFile), memoryMeasure(amount.MemoryShared),
+	memoryMeasure(amount.MemoryKernel), memoryMeasure(amount.MemorySwap),
+	memoryMeasure(amount.MemoryWorkingSet), memoryMeasure(amount.MemoryHigh), memoryMeasure(amount.MemoryProportional),
+	memoryMeasure(amount.MemoryOOMKills),
 	{name: "swap_on", value: func(x hub.MemoryUser) any {
 		names := make([]string, len(x.SwapOn))
 		for i, on := range x.SwapOn {

@@ -23,22 +23,28 @@ the CPU it last ran on, and its source says summed.`,
 		Example: `  vinescale pins declare terrace-1 8-11 "Bottling Line"
   vinescale pins --span 1h`,
 	}
-	acrossHosts(cmd, "/pins", func(w io.Writer, as string, pins *[]hub.PinnedCPU) error { return printPins(w, as, *pins) })
-	declare := acting("declare HOST CPUS TENANT", "Declare CPUs of a host as a tenant's", 3, func(cmd *cobra.Command, args []string) error {
-		p := api.Pin{Host: args[0], CPUs: args[1], Tenant: args[2]}
-		if err := send(cmd, "PUT", "/pins", p, nil); err != nil {
-			return err
-		}
-		cmd.Printf("CPUs %s of %s are declared %s's; this records it and moves nobody\n", visible(args[1]), visible(args[0]), visible(args[2]))
-		return nil
+	acrossHosts(cmd, "/pins", func(w io.Writer, as string, pins *[]hub.PinnedCPU) error {
+		return printPins(w, as, *pins)
 	})
-	remove := acting("remove HOST TENANT", "Remove what is declared for a tenant on a host", 2, func(cmd *cobra.Command, args []string) error {
-		if err := send(cmd, "DELETE", "/pins/"+url.PathEscape(args[0])+"/"+url.PathEscape(args[1]), nil, nil); err != nil {
-			return err
-		}
-		cmd.Printf("nothing is declared for %s on %s any more\n", visible(args[1]), visible(args[0]))
-		return nil
-	})
+	declare := acting("declare HOST CPUS TENANT", "Declare CPUs of a host as a tenant's", 3,
+		func(cmd *cobra.Command, args []string) error {
+			p := api.Pin{Host: args[0], CPUs: args[1], Tenant: args[2]}
+			if err := send(cmd, "PUT", "/pins", p, nil); err != nil {
+				return err
+			}
+			cmd.Printf("CPUs %s of %s are declared %s's; this records it and moves nobody\n", visible(args[1]),
+				visible(args[0]), visible(args[2]))
+			return nil
+		})
+	remove := acting("remove HOST TENANT", "Remove what is declared for a tenant on a host", 2,
+		func(cmd *cobra.Command, args []string) error {
+			if err := send(cmd, "DELETE", "/pins/"+url.PathEscape(args[0])+"/"+url.PathEscape(args[1]), nil,
+				nil); err != nil {
+				return err
+			}
+			cmd.Printf("nothing is declared for %s on %s any more\n", visible(args[1]), visible(args[0]))
+			return nil
+		})
 	cmd.AddCommand(declare, remove)
 	return cmd
 }
@@ -61,14 +67,16 @@ func printPins(w io.Writer, as string, pins []hub.PinnedCPU) error {
 			{name: "ran", value: func(p hub.PinnedCPU) any {
 				var parts []string
 				for _, r := range p.Ran {
-					parts = append(parts, fmt.Sprintf("%s (%s) %.6f s %s", r.Workload, r.Tenant, r.CPUSeconds, r.Source))
+					parts = append(parts, fmt.Sprintf("%s (%s) %.6f s %s", r.Workload, r.Tenant, r.CPUSeconds,
+						r.Source))
 				}
 				return strings.Join(parts, "; ")
 			}},
 		}, pins)
 	}
 	t := newTable(w)
-	t.row(cell{"host", false}, cell{"CPU", true}, cell{"declared for", false}, cell{"workload (tenant)", false}, cell{"may run", false}, cell{"ran, CPU s", true}, cell{"source", false}, cell{"", false})
+	t.row(cell{"host", false}, cell{"CPU", true}, cell{"declared for", false}, cell{"workload (tenant)", false},
+		cell{"may run", false}, cell{"ran, CPU s", true}, cell{"source", false}, cell{"", false})
 	for _, p := range pins {
 		for i, r := range pinRows(p) {
 			first := []cell{{p.Host, false}, {fmt.Sprint(p.CPU), true}, {p.Tenant, false}}
@@ -97,7 +105,8 @@ func pinRows(p hub.PinnedCPU) [][]cell {
 		if r.Tenant != p.Tenant {
 			note = "not the holder"
 		}
-		rows = append(rows, []cell{{who, false}, {allowed, false}, {fmt.Sprintf("%.2f", r.CPUSeconds), true}, {r.Source, false}, {note, false}})
+		rows = append(rows, []cell{{who, false}, {allowed, false}, {fmt.Sprintf("%.2f", r.CPUSeconds), true},
+			{r.Source, false}, {note, false}})
 		delete(may, who)
 	}
 	for _, m := range p.May {

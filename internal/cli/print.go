@@ -41,7 +41,8 @@ func asFlag(cmd *cobra.Command) *choice {
 	return c
 }
 
-// column is one column of a listing. Value is what programs get (nil for not available); Text, if set, is what people get.
+// column is one column of a listing. Value is what programs get (nil for not available); Text, if set, is what people
+// get.
 type column[T any] struct {
 	name  string // field name for programs, with its unit
 	head  string // head of the column for people

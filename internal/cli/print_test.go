@@ -20,15 +20,23 @@ func number(v float64) *float64 { return &v }
 func sample() *sheet.Ledger {
 	at := time.Date(2026, 10, 11, 14, 20, 35, 0, time.Local)
 	return &sheet.Ledger{
-		Host: "terrace-2", From: at.Add(-5 * time.Second), To: at, CoveredTo: &at, ElapsedS: 5, Resource: "cpu", Unit: "cpu_seconds", MeanUnit: "cores", CPUs: 64,
-		Capacity: number(320), Used: number(188.55), Idle: number(131.45), Kernel: number(6), Steal: number(0), Residual: number(0.05),
+		Host: "terrace-2", From: at.Add(-5 * time.Second), To: at, CoveredTo: &at, ElapsedS: 5, Resource: "cpu",
+		Unit: "cpu_seconds", MeanUnit: "cores", CPUs: 64,
+		Capacity: number(320), Used: number(188.55), Idle: number(131.45), Kernel: number(6), Steal: number(0),
+		Residual: number(0.05),
 		Shares: []sheet.Share{
-			{Name: "frost-ens-0412[3]", Kind: "job", Owner: "m.abt", Amount: number(79), Mean: number(15.8), Source: "counted", Parts: 1},
-			{Name: "frost-ens-0412[4]", Kind: "job", Owner: "m.abt", Amount: number(28), Mean: number(5.6), Source: "counted", Parts: 1},
-			{Name: "evil \x1b[31m\u202egnp.exe\nrow", Kind: "container", Owner: "svc-cellar", Amount: number(19.5), Mean: number(3.9), Source: "summed", Parts: 1},
-			{Name: "葡萄", Kind: "loose", Owner: "uid 4711", Amount: number(50), Mean: number(10), Source: "summed", Parts: 1},
-			{Name: "late", Kind: "loose", Owner: "x", Source: "unavailable", Reason: "nothing tells it apart", Parts: 1},
-			{Name: "least", Kind: "loose", Owner: "y", Amount: number(6), Mean: number(1.2), Source: "summed", Parts: 1},
+			{Name: "frost-ens-0412[3]", Kind: "job", Owner: "m.abt", Amount: number(79), Mean: number(15.8),
+				Source: "counted", Parts: 1},
+			{Name: "frost-ens-0412[4]", Kind: "job", Owner: "m.abt", Amount: number(28), Mean: number(5.6),
+				Source: "counted", Parts: 1},
+			{Name: "evil \x1b[31m\u202egnp.exe\nrow", Kind: "container", Owner: "svc-cellar", Amount: number(19.5),
+				Mean: number(3.9), Source: "summed", Parts: 1},
+			{Name: "葡萄", Kind: "loose", Owner: "uid 4711", Amount: number(50), Mean: number(10), Source: "summed",
+				Parts: 1},
+			{Name: "late", Kind: "loose", Owner: "x", Source: "unavailable", Reason: "nothing tells it apart",
+				Parts: 1},
+			{Name: "least", Kind: "loose", Owner: "y", Amount: number(6), Mean: number(1.2), Source: "summed",
+				Parts: 1},
 		},
 		Notes: map[string]string{},
 	}
@@ -80,12 +88,14 @@ func TestCeiling_TakesUnitsThatSuitTheResource(t *testing.T) {
 	for _, c := range []struct {
 		resource, text string
 		want           float64
-	}{{"cpu", "1.5", 1.5}, {"memory", "64GiB", 64 << 30}, {"memory", "1e9", 1e9}, {"disk", "500MB", 5e8}, {"network", "2.5 GB/s", 2.5e9}, {"disk", "0", 0}} {
+	}{{"cpu", "1.5", 1.5}, {"memory", "64GiB", 64 << 30}, {"memory", "1e9", 1e9}, {"disk", "500MB", 5e8},
+		{"network", "2.5 GB/s", 2.5e9}, {"disk", "0", 0}} {
 		got, err := parseCeiling(c.resource, c.text)
 		require.NoError(t, err)
 		assert.Equal(t, c.want, got, "%s %s", c.resource, c.text)
 	}
-	for _, c := range [][2]string{{"cpu", "4GiB"}, {"cpu", ""}, {"cpu", "NaN"}, {"cpu", "Inf"}, {"memory", "-1GiB"}, {"disk", "fast"}} {
+	for _, c := range [][2]string{{"cpu", "4GiB"}, {"cpu", ""}, {"cpu", "NaN"}, {"cpu", "Inf"}, {"memory", "-1GiB"},
+		{"disk", "fast"}} {
 		_, err := parseCeiling(c[0], c[1])
 		assert.Error(t, err, "%v", c)
 	}
@@ -118,9 +128,13 @@ func TestFolded_LinesBreakBetweenWordsAndNothingIsLost(t *testing.T) {
 func TestDisks_WhoUsedADeviceIsToldOrWhyNot(t *testing.T) {
 	space, used := int64(1000), int64(250)
 	d := &hub.Disks{Host: "cellar-1", Verdict: "Storage is fine.", Devices: []hub.DeviceLine{
-		{Host: "cellar-1", Name: "sda", Kind: "disk", MountState: "not mountable (divided)", ReadRate: 30e6, WriteRate: 10e6, Busy: 0.5, SpaceBytes: &space, UsedBytes: &used,
-			Users: []hub.DeviceUser{{UserRef: hub.UserRef{WorkloadRef: hub.WorkloadRef{Name: "barrel-sense"}, Tenant: "Cellar Intake"}, ReadRate: 24e6, WriteRate: 8e6, Share: 0.8, Source: "counted"}, {UserRef: hub.UserRef{WorkloadRef: hub.WorkloadRef{Name: "sulphite-watch"}}}}},
-		{Host: "press-1", Name: "sdb", Kind: "disk", ReadRate: 1e6, NoUsers: "this host does not count I/O by workload and device"},
+		{Host: "cellar-1", Name: "sda", Kind: "disk", MountState: "not mountable (divided)", ReadRate: 30e6,
+			WriteRate: 10e6, Busy: 0.5, SpaceBytes: &space, UsedBytes: &used,
+			Users: []hub.DeviceUser{{UserRef: hub.UserRef{WorkloadRef: hub.WorkloadRef{Name: "barrel-sense"},
+				Tenant: "Cellar Intake"}, ReadRate: 24e6, WriteRate: 8e6, Share: 0.8, Source: "counted"},
+				{UserRef: hub.UserRef{WorkloadRef: hub.WorkloadRef{Name: "sulphite-watch"}}}}},
+		{Host: "press-1", Name: "sdb", Kind: "disk", ReadRate: 1e6,
+			NoUsers: "this host does not count I/O by workload and device"},
 	}}
 	var out strings.Builder
 	require.NoError(t, printDisks(&out, "table", 1, d))
@@ -133,15 +147,19 @@ func TestDisks_WhoUsedADeviceIsToldOrWhyNot(t *testing.T) {
 		return ""
 	}
 	assert.Contains(t, at("sda on cellar-1"), "25.0 % 30.00 10.00 0.0 – – 0.00 50.0 %", "busy is of the device")
-	assert.Equal(t, "· barrel-sense Cellar Intake 24.00 8.00 0.0 counted 80.0 % of its bytes", at("barrel-sense"), "a share is no busy time")
+	assert.Equal(t, "· barrel-sense Cellar Intake 24.00 8.00 0.0 counted 80.0 % of its bytes", at("barrel-sense"),
+		"a share is no busy time")
 	assert.Equal(t, "· 1 more", at("1 more"))
-	assert.Equal(t, "Who used sdb on press-1: not available, because this host does not count I/O by workload and device.", at("not available"))
+	assert.Equal(t,
+		"Who used sdb on press-1: not available, because this host does not count I/O by workload and device.",
+		at("not available"))
 }
 
 func TestCSV_WhatIsPointedToIsWrittenAndWhatIsMissingIsEmpty(t *testing.T) {
 	space, speed, at := int64(4_000_000_000_000), 9.54304325954305e+09, time.Date(2026, 10, 11, 14, 20, 0, 0, time.UTC)
 	for want, v := range map[string]any{
-		"4000000000000": &space, "9543043259.54305": &speed, "2026-10-11T14:20:00Z": &at, "true": true, "12": 12, "must": "must",
+		"4000000000000": &space, "9543043259.54305": &speed, "2026-10-11T14:20:00Z": &at, "true": true, "12": 12,
+		"must": "must",
 	} {
 		assert.Equal(t, want, plain(v))
 	}

@@ -27,15 +27,16 @@ func newRule() *cobra.Command {
 		}, rules)
 	}
 	var position int
-	add := acting("add TENANT EXPRESSION", "Add a rule; it accounts usage from now on", 2, func(cmd *cobra.Command, args []string) error {
-		var r api.AddedRule
-		body := map[string]any{"tenant": args[0], "expression": args[1], "position": position}
-		if err := send(cmd, "POST", "/rules", body, &r); err != nil {
-			return err
-		}
-		cmd.Printf("rule %d added; %d workloads moved by it, from now on\n", r.Position, r.Workloads)
-		return nil
-	})
+	add := acting("add TENANT EXPRESSION", "Add a rule; it accounts usage from now on", 2,
+		func(cmd *cobra.Command, args []string) error {
+			var r api.AddedRule
+			body := map[string]any{"tenant": args[0], "expression": args[1], "position": position}
+			if err := send(cmd, "POST", "/rules", body, &r); err != nil {
+				return err
+			}
+			cmd.Printf("rule %d added; %d workloads moved by it, from now on\n", r.Position, r.Workloads)
+			return nil
+		})
 	add.Long = `An expression is CEL (the Common Expression Language). It may ask about a workload's
 kind, name, owner, uid, groups (of the owner), path (cgroup), labels, image, pod,
 pod_namespace, account, partition, unit and program, and about its host and the
@@ -54,7 +55,8 @@ host's pools.`
 		cmd.Printf("rule %s removed; %d workloads moved\n", args[0], m.Workloads)
 		return nil
 	})
-	cmd.AddCommand(listing, newTryRule(), add, newMoveRule(), remove, newSuggest(), newReapply(), newExport(), newImport())
+	cmd.AddCommand(listing, newTryRule(), add, newMoveRule(), remove, newSuggest(), newReapply(), newExport(),
+		newImport())
 	return cmd
 }
 
@@ -63,7 +65,8 @@ func newTryRule() *cobra.Command {
 	var span spanFlags
 	var position int
 	cmd := &cobra.Command{
-		Use: "try TENANT EXPRESSION", Short: "Show what a rule would move, were it added; nothing is changed", Args: cobra.ExactArgs(2),
+		Use: "try TENANT EXPRESSION", Short: "Show what a rule would move, were it added; nothing is changed",
+		Args: cobra.ExactArgs(2),
 		Long: `Try tells which workloads of a span would change tenant by a rule, from whom to
 whom, and what they used in the span.`,
 		Example: `  vinescale rule try "Cellar Intake" "kind == 'service' && name == 'journal'"`,
@@ -88,7 +91,8 @@ whom, and what they used in the span.`,
 		if err := list(cmd, as, trialColumns, trial.Moves); err != nil || as.as.value != "table" {
 			return err
 		}
-		cmd.Printf("\nIt matches %d of %d workloads of the span and would move %d, with %.0f CPU seconds. Nothing was changed.\n",
+		cmd.Printf(
+			"\nIt matches %d of %d workloads of the span and would move %d, with %.0f CPU seconds. Nothing was changed.\n",
 			trial.Matched, trial.Seen, len(trial.Moves), cpuOf(trial.Moves))
 		return nil
 	}
@@ -104,8 +108,9 @@ var trialColumns = []column[hub.TrialMove]{
 	{name: "to", head: "to", value: func(m hub.TrialMove) any { return m.To }},
 	{name: "cpu_seconds", head: "CPU s", right: true, value: func(m hub.TrialMove) any { return m.CPUSeconds },
 		text: func(m hub.TrialMove) string { return fmt.Sprintf("%.1f", m.CPUSeconds) }},
-	{name: "memory_bytes_mean", head: "memory GiB", right: true, value: func(m hub.TrialMove) any { return m.MemoryBytes },
-		text: func(m hub.TrialMove) string { return fmt.Sprintf("%.2f", m.MemoryBytes/(1<<30)) }},
+	{name: "memory_bytes_mean", head: "memory GiB", right: true,
+		value: func(m hub.TrialMove) any { return m.MemoryBytes },
+		text:  func(m hub.TrialMove) string { return fmt.Sprintf("%.2f", m.MemoryBytes/(1<<30)) }},
 	{name: "disk_bytes", head: "disk GB", right: true, value: func(m hub.TrialMove) any { return m.DiskBytes },
 		text: func(m hub.TrialMove) string { return fmt.Sprintf("%.2f", m.DiskBytes/1e9) }},
 }

@@ -81,7 +81,8 @@ func startService(ctx context.Context, c *config) (_ *service, err error) {
 	}
 	data, database := c.String("data"), c.String("database")
 	if (data == "") == (database == "") {
-		return nil, usagef("say where the books are: --data DIR for a private database, or --database URL for an existing one")
+		return nil,
+			usagef("say where the books are: --data DIR for a private database, or --database URL for an existing one")
 	}
 	s := &service{failed: make(chan error, 1)}
 	defer func() {
@@ -134,7 +135,8 @@ func startService(ctx context.Context, c *config) (_ *service, err error) {
 func listenError(address string, err error) error {
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
-		return fmt.Errorf("cannot listen on %s: something does already; stop it, or choose another address with --listen", address)
+		return fmt.Errorf(
+			"cannot listen on %s: something does already; stop it, or choose another address with --listen", address)
 	case errors.Is(err, syscall.EACCES):
 		return fmt.Errorf("cannot listen on %s: not permitted; choose a port from 1024 with --listen", address)
 	}
@@ -156,7 +158,8 @@ func openData(dir string) (*os.File, error) {
 		if names, err := os.ReadDir(dir); err != nil {
 			return nil, err
 		} else if len(names) > 0 {
-			return nil, fmt.Errorf("%s is not empty and not a data directory of vinescale: give another one with --data", dir)
+			return nil,
+				fmt.Errorf("%s is not empty and not a data directory of vinescale: give another one with --data", dir)
 		}
 		if err := os.WriteFile(version, []byte(layoutVersion+"\n"), 0o644); err != nil {
 			return nil, fmt.Errorf("write to the data directory: %w", err)
@@ -164,8 +167,10 @@ func openData(dir string) (*os.File, error) {
 	case err != nil:
 		return nil, fmt.Errorf("read the data directory: %w", err)
 	case strings.TrimSpace(string(has)) != layoutVersion:
-		return nil, fmt.Errorf("%s is of another version (%q; this program's is %q): use the vinescale that made it, or give another directory with --data",
-			dir, strings.TrimSpace(string(has)), layoutVersion)
+		return nil,
+			fmt.Errorf(
+				"%s is of another version (%q; this program's is %q): use the vinescale that made it, or give another directory with --data",
+				dir, strings.TrimSpace(string(has)), layoutVersion)
 	}
 	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {

@@ -16,22 +16,24 @@ import (
 )
 
 func newMoveRule() *cobra.Command {
-	cmd := acting("move POSITION TO", "Give a rule another position; those between move by one", 2, func(cmd *cobra.Command, args []string) error {
-		var at [2]int
-		for i, a := range args {
-			n, err := strconv.Atoi(a)
-			if err != nil || n < 1 {
-				return usagef("position %q: give a number from 1; \"vinescale rule list\" numbers the rules", a)
+	cmd := acting("move POSITION TO", "Give a rule another position; those between move by one", 2,
+		func(cmd *cobra.Command, args []string) error {
+			var at [2]int
+			for i, a := range args {
+				n, err := strconv.Atoi(a)
+				if err != nil || n < 1 {
+					return usagef("position %q: give a number from 1; \"vinescale rule list\" numbers the rules", a)
+				}
+				at[i] = n
 			}
-			at[i] = n
-		}
-		var m api.Moved
-		if err := send(cmd, "POST", fmt.Sprintf("/rules/%d/move", at[0]), map[string]int{"to": at[1]}, &m); err != nil {
-			return err
-		}
-		cmd.Printf("rule %d is now rule %d; %d workloads moved by it, from now on\n", at[0], at[1], m.Workloads)
-		return nil
-	})
+			var m api.Moved
+			if err := send(cmd, "POST", fmt.Sprintf("/rules/%d/move", at[0]), map[string]int{"to": at[1]},
+				&m); err != nil {
+				return err
+			}
+			cmd.Printf("rule %d is now rule %d; %d workloads moved by it, from now on\n", at[0], at[1], m.Workloads)
+			return nil
+		})
 	return cmd
 }
 
@@ -39,7 +41,8 @@ func newMoveRule() *cobra.Command {
 func newSuggest() *cobra.Command {
 	var span spanFlags
 	cmd := &cobra.Command{
-		Use: "suggest", Short: "What is unassigned, largest first, alike together, with a rule for each", Args: cobra.NoArgs,
+		Use: "suggest", Short: "What is unassigned, largest first, alike together, with a rule for each",
+		Args: cobra.NoArgs,
 		Long: `Suggest puts unassigned workloads that are alike together: by a job's account, a
 container's namespace or project label, a unit, or the owner. The rule it gives
 for each matches all of them; try it with "vinescale rule try" and a tenant.`,
@@ -62,12 +65,16 @@ for each matches all of them; try it with "vinescale rule try" and a tenant.`,
 		}
 		return list(cmd, as, []column[hub.Suggestion]{
 			{name: "about", head: "what is alike", value: func(s hub.Suggestion) any { return s.About }},
-			{name: "workloads", head: "workloads", right: true, value: func(s hub.Suggestion) any { return s.Workloads }},
+			{name: "workloads", head: "workloads", right: true,
+				value: func(s hub.Suggestion) any { return s.Workloads }},
 			{name: "cpu_seconds", head: "CPU s", right: true, value: func(s hub.Suggestion) any { return s.CPUSeconds },
 				text: func(s hub.Suggestion) string { return fmt.Sprintf("%.1f", s.CPUSeconds) }},
-			{name: "memory_bytes_mean", head: "memory GiB", right: true, value: func(s hub.Suggestion) any { return s.MemoryBytes },
-				text: func(s hub.Suggestion) string { return fmt.Sprintf("%.2f", s.MemoryBytes/(1<<30)) }},
-			{name: "examples", head: "such as", value: func(s hub.Suggestion) any { return strings.Join(s.Examples, ", ") }, extra: true},
+			{name: "memory_bytes_mean", head: "memory GiB", right: true,
+				value: func(s hub.Suggestion) any { return s.MemoryBytes },
+				text:  func(s hub.Suggestion) string { return fmt.Sprintf("%.2f", s.MemoryBytes/(1<<30)) }},
+			{name: "examples", head: "such as", value: func(s hub.Suggestion) any {
+				return strings.Join(s.Examples, ", ")
+			}, extra: true},
 			{name: "expression", head: "rule", value: func(s hub.Suggestion) any { return s.Expression }},
 		}, all)
 	}
@@ -124,7 +131,8 @@ with --preview.`,
 			cmd.Println()
 		}
 		cmd.Printf("From %s to %s, use of %d of %d workloads, %.0f CPU seconds, %s.\n",
-			r.From.Local().Format("2006-01-02 15:04"), r.To.Local().Format("2006-01-02 15:04"), len(r.Moves), r.Seen, cpuOf(r.Moves), done)
+			r.From.Local().Format("2006-01-02 15:04"), r.To.Local().Format("2006-01-02 15:04"), len(r.Moves), r.Seen,
+			cpuOf(r.Moves), done)
 		return nil
 	}
 	return cmd
@@ -139,18 +147,19 @@ func cpuOf(moves []hub.TrialMove) float64 {
 }
 
 func newExport() *cobra.Command {
-	return acting("export", "Print all tenants and rules as YAML, to keep them elsewhere", 0, func(cmd *cobra.Command, _ []string) error {
-		var x hub.Tenancy
-		if err := get(cmd, "/tenancy", nil, &x); err != nil {
+	return acting("export", "Print all tenants and rules as YAML, to keep them elsewhere", 0,
+		func(cmd *cobra.Command, _ []string) error {
+			var x hub.Tenancy
+			if err := get(cmd, "/tenancy", nil, &x); err != nil {
+				return err
+			}
+			text, err := tenancyYAML(&x)
+			if err != nil {
+				return err
+			}
+			_, err = cmd.OutOrStdout().Write(text)
 			return err
-		}
-		text, err := tenancyYAML(&x)
-		if err != nil {
-			return err
-		}
-		_, err = cmd.OutOrStdout().Write(text)
-		return err
-	})
+		})
 }
 
 func tenancyYAML(x *hub.Tenancy) ([]byte, error) {
@@ -226,7 +235,8 @@ func tellImport(cmd *cobra.Command, plan *hub.Import, preview bool) {
 	for _, x := range []struct {
 		head  string
 		names []string
-	}{{"tenant added", plan.TenantsAdded}, {"tenant removed", plan.TenantsRemoved}, {"tenant kept, though the file does not name it", plan.TenantsKept}} {
+	}{{"tenant added", plan.TenantsAdded}, {"tenant removed", plan.TenantsRemoved},
+		{"tenant kept, though the file does not name it", plan.TenantsKept}} {
 		for _, n := range x.names {
 			cmd.Printf("%s: %s\n", x.head, visible(n))
 		}
@@ -243,8 +253,10 @@ func tellImport(cmd *cobra.Command, plan *hub.Import, preview bool) {
 	done := "From now on"
 	if preview {
 		done = "Nothing was changed. It would move, from now on:"
-		cmd.Printf("%s %d workloads of the last hour, with %.0f CPU seconds.\n", done, len(plan.Moves), cpuOf(plan.Moves))
+		cmd.Printf("%s %d workloads of the last hour, with %.0f CPU seconds.\n", done, len(plan.Moves),
+			cpuOf(plan.Moves))
 		return
 	}
-	cmd.Printf("%s, %d workloads of the last hour are another tenant's; they used %.0f CPU seconds.\n", done, len(plan.Moves), cpuOf(plan.Moves))
+	cmd.Printf("%s, %d workloads of the last hour are another tenant's; they used %.0f CPU seconds.\n", done,
+		len(plan.Moves), cpuOf(plan.Moves))
 }

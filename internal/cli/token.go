@@ -28,14 +28,16 @@ func newToken() *cobra.Command {
 		}, tokens)
 	}
 	role := &choice{hub.Reader, []string{hub.Reader, hub.Administrator}}
-	add := acting("add NAME", "Make a token for a person or a program and print it, once", 1, func(cmd *cobra.Command, args []string) error {
-		var t api.NewToken
-		if err := send(cmd, "POST", "/tokens", map[string]string{"name": args[0], "role": role.value}, &t); err != nil {
-			return err
-		}
-		cmd.Println(t.Token)
-		return nil
-	})
+	add := acting("add NAME", "Make a token for a person or a program and print it, once", 1,
+		func(cmd *cobra.Command, args []string) error {
+			var t api.NewToken
+			if err := send(cmd, "POST", "/tokens", map[string]string{"name": args[0], "role": role.value},
+				&t); err != nil {
+				return err
+			}
+			cmd.Println(t.Token)
+			return nil
+		})
 	add.Flags().Var(role, "role", "what it may do: a reader reads, an administrator also changes")
 	remove := acting("remove NAME", "Make a token void", 1, func(cmd *cobra.Command, args []string) error {
 		if err := send(cmd, "DELETE", "/tokens/"+url.PathEscape(args[0]), nil, nil); err != nil {

@@ -85,14 +85,19 @@ type hostRoots struct {
 func (h *hostRoots) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringVar(&h.name, "host", hostname(), "the name this host goes by")
-	f.StringVar(&h.root, "root", "/", "root of the host's files, where another host's, or this one's, are mounted elsewhere")
+	f.StringVar(&h.root, "root", "/",
+		"root of the host's files, where another host's, or this one's, are mounted elsewhere")
 	f.StringVar(&h.kernel.Proc, "proc-root", "", "root of the process tree (default: proc below --root)")
 	f.StringVar(&h.kernel.Sys, "sys-root", "", "root of the device tree (default: sys below --root)")
 	f.StringVar(&h.kernel.Cgroup, "cgroup-root", "", "root of the cgroup trees (default: sys/fs/cgroup below --root)")
-	f.StringArrayVar(&h.asked, "ask", nil, "another system to ask for names, labels and limits, read-only: "+informants.Help)
-	f.StringArrayVar(&h.sites, "jobs-by", nil, "how this site's batch jobs are known: NAME:env:job=VARIABLE[,user=VARIABLE][,account=VARIABLE] or NAME:path:PATTERN")
-	f.BoolVar(&h.counts, "ebpf", true, "count inside the kernel what its files do not tell (with eBPF), where this host and its rights allow")
-	f.StringArrayVar(&h.diskRates, "disk-rate", nil, "what a disk can carry, as NAME=BYTES_PER_SECOND (the kernel does not say)")
+	f.StringArrayVar(&h.asked, "ask", nil,
+		"another system to ask for names, labels and limits, read-only: "+informants.Help)
+	f.StringArrayVar(&h.sites, "jobs-by", nil,
+		"how this site's batch jobs are known: NAME:env:job=VARIABLE[,user=VARIABLE][,account=VARIABLE] or NAME:path:PATTERN")
+	f.BoolVar(&h.counts, "ebpf", true,
+		"count inside the kernel what its files do not tell (with eBPF), where this host and its rights allow")
+	f.StringArrayVar(&h.diskRates, "disk-rate", nil,
+		"what a disk can carry, as NAME=BYTES_PER_SECOND (the kernel does not say)")
 }
 
 // open opens the host for reading; slowPace as in kernel.Options.
@@ -109,7 +114,8 @@ func (h *hostRoots) open(slowPace time.Duration) (*kernel.Reader, error) {
 	at(&h.kernel.Proc, "proc")
 	at(&h.kernel.Sys, "sys")
 	at(&h.kernel.Cgroup, "sys/fs/cgroup")
-	o := identify.Options{Roots: identify.Roots{Etc: filepath.Join(h.root, "etc"), Run: filepath.Join(h.root, "run"), Proc: h.kernel.Proc}}
+	o := identify.Options{Roots: identify.Roots{Etc: filepath.Join(h.root, "etc"), Run: filepath.Join(h.root, "run"),
+		Proc: h.kernel.Proc}}
 	for _, s := range h.asked {
 		x, err := informants.Parse(s)
 		if err != nil {
@@ -133,14 +139,16 @@ func (h *hostRoots) open(slowPace time.Duration) (*kernel.Reader, error) {
 			counters = bpf.Open(bpf.Options{CgroupV2: kernel.CgroupV2(h.kernel.Cgroup)})
 		}
 	}
-	reader, err := kernel.Open(identify.NewRegistry(o), kernel.Options{Roots: h.kernel, DiskRates: rates, Counters: counters, Ask: h.own(), SlowPace: slowPace})
+	reader, err := kernel.Open(identify.NewRegistry(o),
+		kernel.Options{Roots: h.kernel, DiskRates: rates, Counters: counters, Ask: h.own(), SlowPace: slowPace})
 	if err != nil {
 		counters.Close()
 	}
 	return reader, err
 }
 
-// own tells whether the host that is read is the one this runs on: the kernel that counts is then the one the files are of.
+// own tells whether the host that is read is the one this runs on: the kernel that counts is then the one the files are
+// of.
 func (h *hostRoots) own() bool {
 	return h.kernel.Proc == "/proc" && h.kernel.Sys == "/sys" && h.kernel.Cgroup == "/sys/fs/cgroup"
 }
@@ -208,7 +216,8 @@ func namer(r *identify.Registry) sheet.Namer {
 	return sheet.Namer{Workload: r.Workload, Program: r.ProgramName}
 }
 
-// printLedgers prints one page a resource; for programs, one object a resource: a lone one as itself, several as a list.
+// printLedgers prints one page a resource; for programs, one object a resource: a lone one as itself, several as a
+// list.
 func printLedgers(w io.Writer, as, by string, first int, ledgers []sheet.Ledger) error {
 	switch as {
 	case "csv":
@@ -235,7 +244,8 @@ func printLedgers(w io.Writer, as, by string, first int, ledgers []sheet.Ledger)
 // ledgersCSV prints every share and every line of the ledger as a row; a line that is no share has its name as kind.
 func ledgersCSV(w io.Writer, ledgers []sheet.Ledger) error {
 	out := csv.NewWriter(w)
-	if err := out.Write([]string{"host", "from", "to", "resource", "unit", "mean_unit", "name", "kind", "owner", "tenant", "amount", "mean", "source", "reason"}); err != nil {
+	if err := out.Write([]string{"host", "from", "to", "resource", "unit", "mean_unit", "name", "kind", "owner",
+		"tenant", "amount", "mean", "source", "reason"}); err != nil {
 		return err
 	}
 	for i := range ledgers {
@@ -246,7 +256,8 @@ func ledgersCSV(w io.Writer, ledgers []sheet.Ledger) error {
 				m := l.Mean(*amount)
 				mean = &m
 			}
-			return out.Write([]string{l.Host, l.From.Format(time.RFC3339Nano), l.To.Format(time.RFC3339Nano), l.Resource, l.Unit, l.MeanUnit,
+			return out.Write([]string{l.Host, l.From.Format(time.RFC3339Nano), l.To.Format(time.RFC3339Nano),
+				l.Resource, l.Unit, l.MeanUnit,
 				name, kind, owner, tenant, plain(amount), plain(mean), source, reason})
 		}
 		for _, s := range l.Shares {
@@ -257,7 +268,8 @@ func ledgersCSV(w io.Writer, ledgers []sheet.Ledger) error {
 		for _, line := range []struct {
 			name   string
 			amount *float64
-		}{{"kernel", l.Kernel}, {"steal", l.Steal}, {"idle", l.Idle}, {"residual", l.Residual}, {"capacity", l.Capacity}} {
+		}{{"kernel", l.Kernel}, {"steal", l.Steal}, {"idle", l.Idle}, {"residual", l.Residual},
+			{"capacity", l.Capacity}} {
 			source := ""
 			if line.amount == nil {
 				source = amount.Unavailable.String()

@@ -36,7 +36,8 @@ func newWorkloadListing[T any](use, path, short, long, example string, columns [
 	var host, which string
 	cmd := &cobra.Command{Use: use, Short: short, Long: long, Example: example, Args: cobra.NoArgs}
 	cmd.Flags().StringVar(&host, "host", "", "one host (default: all)")
-	cmd.Flags().StringVar(&which, "which", "", "only workloads that this expression matches: CEL over what rules may ask about")
+	cmd.Flags().StringVar(&which, "which", "",
+		"only workloads that this expression matches: CEL over what rules may ask about")
 	span.add(cmd)
 	clientFlags(cmd)
 	as := listFlags(cmd, 20)
@@ -86,22 +87,33 @@ var (
 		mean(amount.Memory, "memory_bytes_mean", "memory GiB", per(1<<30, 2)),
 		mean(amount.Disk, "disk_bytes_per_second_mean", "disk MB/s", per(1e6, 2)),
 		mean(amount.Network, "network_bytes_per_second_mean", "network MB/s", per(1e6, 2)),
-		column[hub.WorkloadLine]{name: "threads", head: "threads", right: true, value: func(w hub.WorkloadLine) any { return w.Threads }, extra: true},
-		column[hub.WorkloadLine]{name: "processes", head: "processes", right: true, value: func(w hub.WorkloadLine) any { return w.Processes }, extra: true},
-		column[hub.WorkloadLine]{name: "cpu_source", head: "CPU source", value: func(w hub.WorkloadLine) any { return w.Uses[amount.CPU].Source }, extra: true},
-		column[hub.WorkloadLine]{name: "may_use_cpus", head: "may use", right: true, value: func(w hub.WorkloadLine) any { return w.MayUseCPUs }, extra: true},
-		column[hub.WorkloadLine]{name: "id", head: "number", right: true, value: func(w hub.WorkloadLine) any { return w.ID }, extra: true},
+		column[hub.WorkloadLine]{name: "threads", head: "threads", right: true,
+			value: func(w hub.WorkloadLine) any { return w.Threads }, extra: true},
+		column[hub.WorkloadLine]{name: "processes", head: "processes", right: true,
+			value: func(w hub.WorkloadLine) any { return w.Processes }, extra: true},
+		column[hub.WorkloadLine]{name: "cpu_source", head: "CPU source",
+			value: func(w hub.WorkloadLine) any { return w.Uses[amount.CPU].Source }, extra: true},
+		column[hub.WorkloadLine]{name: "may_use_cpus", head: "may use", right: true,
+			value: func(w hub.WorkloadLine) any { return w.MayUseCPUs }, extra: true},
+		column[hub.WorkloadLine]{name: "id", head: "number", right: true,
+			value: func(w hub.WorkloadLine) any { return w.ID }, extra: true},
 		column[hub.WorkloadLine]{name: "state", head: "state", value: func(w hub.WorkloadLine) any { return w.State }},
 	)
 	threadColumns = append(append([]column[hub.WorkloadLine]{}, workloadName...),
-		column[hub.WorkloadLine]{name: "threads", head: "threads", right: true, value: func(w hub.WorkloadLine) any { return w.Threads }},
-		column[hub.WorkloadLine]{name: "runnable_threads_mean", head: "runnable", right: true, value: func(w hub.WorkloadLine) any { return w.RunnableMean },
-			text: func(w hub.WorkloadLine) string { return fmt.Sprintf("%.1f", w.RunnableMean) }},
-		column[hub.WorkloadLine]{name: "runnable_threads_peak", head: "at most", right: true, value: func(w hub.WorkloadLine) any { return w.RunnablePeak }},
-		column[hub.WorkloadLine]{name: "may_use_cpus", head: "CPUs", right: true, value: func(w hub.WorkloadLine) any { return w.MayUseCPUs },
-			text: func(w hub.WorkloadLine) string { return fmt.Sprintf("%.4g", w.MayUseCPUs) }},
-		column[hub.WorkloadLine]{name: "may_use_by", head: "by", value: func(w hub.WorkloadLine) any { return w.MayUseBy }},
-		column[hub.WorkloadLine]{name: "runnable_per_cpu", head: "per CPU", right: true, value: func(w hub.WorkloadLine) any { return w.Crowding },
+		column[hub.WorkloadLine]{name: "threads", head: "threads", right: true,
+			value: func(w hub.WorkloadLine) any { return w.Threads }},
+		column[hub.WorkloadLine]{name: "runnable_threads_mean", head: "runnable", right: true,
+			value: func(w hub.WorkloadLine) any { return w.RunnableMean },
+			text:  func(w hub.WorkloadLine) string { return fmt.Sprintf("%.1f", w.RunnableMean) }},
+		column[hub.WorkloadLine]{name: "runnable_threads_peak", head: "at most", right: true,
+			value: func(w hub.WorkloadLine) any { return w.RunnablePeak }},
+		column[hub.WorkloadLine]{name: "may_use_cpus", head: "CPUs", right: true,
+			value: func(w hub.WorkloadLine) any { return w.MayUseCPUs },
+			text:  func(w hub.WorkloadLine) string { return fmt.Sprintf("%.4g", w.MayUseCPUs) }},
+		column[hub.WorkloadLine]{name: "may_use_by", head: "by",
+			value: func(w hub.WorkloadLine) any { return w.MayUseBy }},
+		column[hub.WorkloadLine]{name: "runnable_per_cpu", head: "per CPU", right: true,
+			value: func(w hub.WorkloadLine) any { return w.Crowding },
 			text: func(w hub.WorkloadLine) string {
 				if w.Crowding == nil {
 					return "–"
@@ -114,10 +126,14 @@ var (
 		{name: "program", head: "program", value: func(p hub.ProgramTotal) any { return p.Program }},
 		{name: "processes", head: "processes", right: true, value: func(p hub.ProgramTotal) any { return p.Processes }},
 		{name: "workloads", head: "workloads", right: true, value: func(p hub.ProgramTotal) any { return p.Workloads }},
-		{name: "cpu_cores_mean", head: "cores", right: true, value: func(p hub.ProgramTotal) any { return p.Cores }, text: func(p hub.ProgramTotal) string { return per(1, 2)(p.Cores) }},
-		{name: "cpu_seconds", head: "CPU s", right: true, value: func(p hub.ProgramTotal) any { return p.CPUSeconds }, text: func(p hub.ProgramTotal) string { return per(1, 1)(p.CPUSeconds) }},
-		{name: "memory_bytes_mean", head: "memory GiB", right: true, value: func(p hub.ProgramTotal) any { return p.MemoryBytes },
-			text: func(p hub.ProgramTotal) string { return per(1<<30, 2)(p.MemoryBytes) }},
-		{name: "disk_bytes", head: "disk GB", right: true, value: func(p hub.ProgramTotal) any { return p.DiskBytes }, text: func(p hub.ProgramTotal) string { return per(1e9, 2)(p.DiskBytes) }},
+		{name: "cpu_cores_mean", head: "cores", right: true, value: func(p hub.ProgramTotal) any { return p.Cores },
+			text: func(p hub.ProgramTotal) string { return per(1, 2)(p.Cores) }},
+		{name: "cpu_seconds", head: "CPU s", right: true, value: func(p hub.ProgramTotal) any { return p.CPUSeconds },
+			text: func(p hub.ProgramTotal) string { return per(1, 1)(p.CPUSeconds) }},
+		{name: "memory_bytes_mean", head: "memory GiB", right: true,
+			value: func(p hub.ProgramTotal) any { return p.MemoryBytes },
+			text:  func(p hub.ProgramTotal) string { return per(1<<30, 2)(p.MemoryBytes) }},
+		{name: "disk_bytes", head: "disk GB", right: true, value: func(p hub.ProgramTotal) any { return p.DiskBytes },
+			text: func(p hub.ProgramTotal) string { return per(1e9, 2)(p.DiskBytes) }},
 	}
 )

@@ -92,7 +92,8 @@ func (c *Client) SendNotices(ctx context.Context, encoded []byte) error {
 }
 
 func (c *Client) do(ctx context.Context, method, path, contentType, encoding string, body []byte, out any) error {
-	req, err := http.NewRequestWithContext(ctx, method, strings.TrimRight(c.base.String(), "/")+path, bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(ctx, method, strings.TrimRight(c.base.String(), "/")+path,
+		bytes.NewReader(body))
 	if err != nil {
 		return err
 	}
@@ -125,7 +126,9 @@ func (c *Client) do(ctx context.Context, method, path, contentType, encoding str
 		return nil
 	}
 	if err := json.Unmarshal(answer, out); err != nil {
-		return fmt.Errorf("the answer of %s is not what this client expects (%w): is it a vinescale service of the same version?", c.base.Host, err)
+		return fmt.Errorf(
+			"the answer of %s is not what this client expects (%w): is it a vinescale service of the same version?",
+			c.base.Host, err)
 	}
 	return nil
 }
@@ -133,7 +136,9 @@ func (c *Client) do(ctx context.Context, method, path, contentType, encoding str
 func (c *Client) unreachable(err error) error {
 	var op *net.OpError
 	if errors.As(err, &op) && op.Op == "dial" {
-		return fmt.Errorf("no service answers at %s (%w): is \"vinescale serve\" running there? Name another with --service", c.base.Host, op.Err)
+		return fmt.Errorf(
+			"no service answers at %s (%w): is \"vinescale serve\" running there? Name another with --service",
+			c.base.Host, op.Err)
 	}
 	return fmt.Errorf("call %s: %w", c.base.Host, err)
 }

@@ -27,7 +27,9 @@ func TestGet_AProblemIsToldInTheServicesWords(t *testing.T) {
 		assert.Equal(t, "Bearer vs_secret", r.Header.Get("Authorization"))
 		assert.Equal(t, "/api/v1/hosts", r.URL.Path)
 		w.WriteHeader(422)
-		w.Write([]byte(`{"title":"Unprocessable Entity","detail":"validation failed","errors":[{"message":"expected one of cpu, memory","location":"query.of"}]}`))
+		w.Write(
+			[]byte(
+				`{"title":"Unprocessable Entity","detail":"validation failed","errors":[{"message":"expected one of cpu, memory","location":"query.of"}]}`))
 	})
 	var p *client.Problem
 	require.True(t, errors.As(err, &p))
@@ -36,7 +38,10 @@ func TestGet_AProblemIsToldInTheServicesWords(t *testing.T) {
 }
 
 func TestGet_SomethingElseAtTheAddressIsRecognised(t *testing.T) {
-	_, err := get(t, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404); w.Write([]byte("<html>not here")) })
+	_, err := get(t, func(w http.ResponseWriter, _ *http.Request) {
+		w.WriteHeader(404)
+		w.Write([]byte("<html>not here"))
+	})
 	assert.ErrorContains(t, err, "404")
 	_, err = get(t, func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("<html>welcome")) })
 	assert.ErrorContains(t, err, "is it a vinescale service of the same version?")

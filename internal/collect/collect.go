@@ -91,8 +91,8 @@ func (c *Collector) Run(ctx context.Context) error {
 		sender.Go(func() { c.tellAll(ctx) })
 	}
 	defer sender.Wait()
-	// A reader's first reading takes long, since it looks at everything for the first time: counters read late in it would
-	// be of another moment than it says. So it is not the one that the next is compared with.
+	// A reader's first reading takes long, since it looks at everything for the first time: counters read late in it
+	// would be of another moment than it says. So it is not the one that the next is compared with.
 	if err := c.readOnce(time.Now()); err != nil {
 		c.Log.Error("could not read this host; trying again at the next tick", "host", c.Host, "error", err)
 	}
@@ -185,9 +185,11 @@ func (c *Collector) close() {
 	}
 	for len(c.unkept) > 0 {
 		if err := c.Spool.Put(c.unkept[0].sequence, c.unkept[0].batch); err != nil {
-			c.Log.Error("the spool takes nothing; holding intervals in memory", "host", c.Host, "held", len(c.unkept), "at_most", maxUnkept, "error", err)
+			c.Log.Error("the spool takes nothing; holding intervals in memory", "host", c.Host, "held", len(c.unkept),
+				"at_most", maxUnkept, "error", err)
 			if len(c.unkept) > maxUnkept {
-				c.Log.Error("an interval is lost: the spool is full and so is memory", "host", c.Host, "sequence", c.unkept[0].sequence)
+				c.Log.Error("an interval is lost: the spool is full and so is memory", "host", c.Host, "sequence",
+					c.unkept[0].sequence)
 				c.unkept = c.unkept[1:]
 			}
 			return
@@ -307,7 +309,8 @@ func (c *Collector) post(ctx context.Context, b *wire.Batch, sequences []uint64)
 			}
 			return nil
 		}
-		c.Log.Error("the service refused an interval; it is set aside in the spool's folder refused", "host", c.Host, "sequence", sequences[0], "error", err)
+		c.Log.Error("the service refused an interval; it is set aside in the spool's folder refused", "host", c.Host,
+			"sequence", sequences[0], "error", err)
 		return c.Spool.Refuse(sequences[0])
 	}
 	if err != nil {

@@ -41,8 +41,10 @@ func (s *source) Read(r *account.Reading) error {
 			return err
 		}
 	}
-	*r = account.Reading{Boot: s.boot, Wall: s.wall().UTC(), Mono: now.Sub(s.begin), Uptime: now.Sub(s.begin), CPUs: make([]account.CPUTimes, 1),
-		Groups: []account.Group{{ID: 1, Workload: 0, Outer: -1, Has: account.HasCPU, CPUMicros: now.Sub(s.begin).Microseconds()}}}
+	*r = account.Reading{Boot: s.boot, Wall: s.wall().UTC(), Mono: now.Sub(s.begin), Uptime: now.Sub(s.begin),
+		CPUs: make([]account.CPUTimes, 1),
+		Groups: []account.Group{{ID: 1, Workload: 0, Outer: -1, Has: account.HasCPU,
+			CPUMicros: now.Sub(s.begin).Microseconds()}}}
 	return nil
 }
 func (s *source) Mode() string              { return "v2" }
@@ -261,7 +263,8 @@ func TestSpool_AFileIsThereWholeOrNotAtAll(t *testing.T) {
 	_, err = collect.OpenSpool(dir)
 	assert.ErrorContains(t, err, "in use by another collector")
 	require.NoError(t, s.Close())
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "00000000000000000009.batch.part"), []byte("ni"), 0o600)) // a crash while writing
+	// a crash while writing
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "00000000000000000009.batch.part"), []byte("ni"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "notes.txt"), nil, 0o600))
 	s, err = collect.OpenSpool(dir)
 	require.NoError(t, err)
@@ -317,7 +320,8 @@ func (s *passing) Read(r *account.Reading) error {
 		return err
 	}
 	if since := time.Since(s.begin); since > 10*time.Second && since < 30*time.Second {
-		r.Groups = append(r.Groups, account.Group{ID: 2, Workload: 1, Outer: -1, Has: account.HasCPU, CPUMicros: since.Microseconds()})
+		r.Groups = append(r.Groups, account.Group{ID: 2, Workload: 1, Outer: -1, Has: account.HasCPU,
+			CPUMicros: since.Microseconds()})
 	}
 	return nil
 }
@@ -342,8 +346,10 @@ func TestCollector_TellsOfWorkloadsThatComeAndGoAtOnceAndHowTheyEnded(t *testing
 				}
 				mu.Lock()
 				for i, key := range n.Workloads.Key {
-					told = append(told, fmt.Sprintf("%.0fs %s ended=%t exit=%q due in %.0fs", time.Since(begin).Seconds(), key, n.EndedMicros[i] != 0,
-						n.Workloads.At(i).Facts[account.FactExit], time.UnixMicro(n.DueUnixMicros).Sub(time.UnixMicro(n.AtUnixMicros)).Seconds()))
+					told = append(told, fmt.Sprintf("%.0fs %s ended=%t exit=%q due in %.0fs",
+						time.Since(begin).Seconds(), key, n.EndedMicros[i] != 0,
+						n.Workloads.At(i).Facts[account.FactExit],
+						time.UnixMicro(n.DueUnixMicros).Sub(time.UnixMicro(n.AtUnixMicros)).Seconds()))
 				}
 				mu.Unlock()
 			}
@@ -354,7 +360,8 @@ func TestCollector_TellsOfWorkloadsThatComeAndGoAtOnceAndHowTheyEnded(t *testing
 		defer spool.Close()
 		ctx, cancel := context.WithCancel(t.Context())
 		s := &passing{source{boot: "b", wall: time.Now, begin: begin}}
-		c := collect.New(collect.Options{Host: "cellar-1", Source: s, Names: &registry{}, Client: to, Spool: spool, Log: slog.New(slog.DiscardHandler)})
+		c := collect.New(collect.Options{Host: "cellar-1", Source: s, Names: &registry{}, Client: to, Spool: spool,
+			Log: slog.New(slog.DiscardHandler)})
 		done := make(chan error)
 		go func() { done <- c.Run(ctx) }()
 		time.Sleep(50 * time.Second)

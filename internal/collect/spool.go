@@ -30,7 +30,8 @@ func OpenSpool(dir string) (*Spool, error) {
 	}
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		lock.Close()
-		return nil, fmt.Errorf("the spool %s is in use by another collector: stop it, or name another place with --spool", dir)
+		return nil,
+			fmt.Errorf("the spool %s is in use by another collector: stop it, or name another place with --spool", dir)
 	}
 	s := &Spool{dir, lock}
 	leftovers, _ := filepath.Glob(filepath.Join(dir, "*.part"))

@@ -25,7 +25,8 @@ func TestAPI_ProblemsAreTyped(t *testing.T) {
 	require.True(t, strings.HasPrefix(credential, "vs_"))
 	batch := func(host string) []byte {
 		b, err := wire.Encode(&wire.Batch{Version: wire.Version, Host: host, Intervals: []*wire.Interval{{
-			Boot: "b", Sequence: 1, FromUnixMicros: time.Now().Add(-time.Minute).UnixMicro(), ToUnixMicros: time.Now().UnixMicro(), ElapsedMillis: 60_000,
+			Boot: "b", Sequence: 1, FromUnixMicros: time.Now().Add(-time.Minute).UnixMicro(),
+			ToUnixMicros: time.Now().UnixMicro(), ElapsedMillis: 60_000,
 			Ledgers: []*wire.Ledger{{}, {}, {}, {}}, Usages: []*wire.Usage{{}, {}, {}, {}},
 		}}})
 		require.NoError(t, err)
@@ -38,21 +39,28 @@ func TestAPI_ProblemsAreTyped(t *testing.T) {
 		status                     int
 		kind, detail               string
 	}{
-		"no token":            {"GET", "/hosts", "", "", nil, 401, "no-token", "Authorization: Bearer"},
-		"wrong token":         {"GET", "/hosts", "vs_wrong", "", nil, 401, "no-token", "not known"},
-		"collector reads":     {"GET", "/hosts", credential, "", nil, 403, "denied", "role collector"},
-		"person sends":        {"POST", "/intervals", demo.token, proto, []byte{}, 403, "denied", "role administrator"},
-		"unknown host":        {"GET", "/ledger?host=vineyard", demo.token, "", nil, 404, "not-found", "vineyard"},
-		"bad span":            {"GET", "/ledger?span=soon", demo.token, "", nil, 422, "invalid", "90m"},
-		"span runs back":      {"GET", "/balance?from=2026-02-01T00:00:00Z&to=2026-01-01T00:00:00Z", demo.token, "", nil, 422, "invalid", "before it begins"},
-		"rule does not parse": {"POST", "/rules", demo.token, "application/json", []byte(`{"tenant":"Frost Watch","expression":"kind =="}`), 422, "invalid", "does not compile"},
-		"tenant is there":     {"POST", "/tenants", demo.token, "application/json", []byte(`{"name":"Frost Watch"}`), 409, "conflict", "already"},
-		"quota below zero":    {"PUT", "/quotas/Frost%20Watch/cpu", demo.token, "application/json", []byte(`{"ceiling":-1}`), 422, "invalid", "zero or more"},
-		"batch is malformed":  {"POST", "/intervals", credential, proto, []byte("no batch"), 422, "invalid", "not a batch"},
-		"batch of another":    {"POST", "/intervals", credential, proto, raw(t, batch("cellar-1")), 403, "denied", `"cellar-1"`},
-		"no such address":     {"GET", "/harvest", demo.token, "", nil, 404, "not-found", "openapi.json"},
+		"no token":        {"GET", "/hosts", "", "", nil, 401, "no-token", "Authorization: Bearer"},
+		"wrong token":     {"GET", "/hosts", "vs_wrong", "", nil, 401, "no-token", "not known"},
+		"collector reads": {"GET", "/hosts", credential, "", nil, 403, "denied", "role collector"},
+		"person sends":    {"POST", "/intervals", demo.token, proto, []byte{}, 403, "denied", "role administrator"},
+		"unknown host":    {"GET", "/ledger?host=vineyard", demo.token, "", nil, 404, "not-found", "vineyard"},
+		"bad span":        {"GET", "/ledger?span=soon", demo.token, "", nil, 422, "invalid", "90m"},
+		"span runs back": {"GET", "/balance?from=2026-02-01T00:00:00Z&to=2026-01-01T00:00:00Z", demo.token, "",
+			nil, 422, "invalid", "before it begins"},
+		"rule does not parse": {"POST", "/rules", demo.token, "application/json",
+			[]byte(`{"tenant":"Frost Watch","expression":"kind =="}`), 422, "invalid", "does not compile"},
+		"tenant is there": {"POST", "/tenants", demo.token, "application/json", []byte(`{"name":"Frost Watch"}`),
+			409, "conflict", "already"},
+		"quota below zero": {"PUT", "/quotas/Frost%20Watch/cpu", demo.token, "application/json",
+			[]byte(`{"ceiling":-1}`), 422, "invalid", "zero or more"},
+		"batch is malformed": {"POST", "/intervals", credential, proto, []byte("no batch"), 422, "invalid",
+			"not a batch"},
+		"batch of another": {"POST", "/intervals", credential, proto, raw(t, batch("cellar-1")), 403, "denied",
+			`"cellar-1"`},
+		"no such address": {"GET", "/harvest", demo.token, "", nil, 404, "not-found", "openapi.json"},
 	} {
-		status, header, answer := call(t, c.method, demo.address+"/api/v1"+c.path, c.token, c.media, bytes.NewReader(c.body))
+		status, header, answer := call(t, c.method, demo.address+"/api/v1"+c.path, c.token, c.media,
+			bytes.NewReader(c.body))
 		var p problem
 		require.NoError(t, json.Unmarshal(answer, &p), "%s: %s", name, answer)
 		assert.Equal(t, c.status, status, "%s: %s", name, answer)
@@ -60,7 +68,8 @@ func TestAPI_ProblemsAreTyped(t *testing.T) {
 		assert.Contains(t, p.Detail, c.detail, name)
 		assert.Equal(t, "application/problem+json", header.Get("Content-Type"), name)
 	}
-	status, _, _ := call(t, "POST", demo.address+"/api/v1/intervals", credential, proto, io.LimitReader(zeros{}, 17<<20))
+	status, _, _ := call(t, "POST", demo.address+"/api/v1/intervals", credential, proto,
+		io.LimitReader(zeros{}, 17<<20))
 	assert.Equal(t, http.StatusRequestEntityTooLarge, status)
 	status, _, answer := call(t, "GET", demo.address+"/api/v1/ledger?of=gpus", demo.token, "", nil)
 	assert.Equal(t, 422, status)
@@ -84,14 +93,17 @@ func TestAPI_AnyoneCanWriteACollectorInJSONAndItCountsOnce(t *testing.T) {
 	credential := strings.TrimSpace(demo.run("hosts", "enrol", "spare-2").stdout)
 	from := time.Now().Add(-5 * time.Minute).Truncate(time.Minute)
 	line := func(n int) string { return `{"units":"` + strings.Repeat("1", n) + `"}` }
-	ledger := `{"capacity":` + line(8) + `,"used":` + line(7) + `,"idle":` + line(6) + `,"kernel":{},"steal":{"unavailable":"none"}}`
+	ledger := `{"capacity":` + line(8) + `,"used":` + line(7) + `,"idle":` + line(6) +
+		`,"kernel":{},"steal":{"unavailable":"none"}}`
 	usage := `{"units":["1000000"],"peak":["1"],"source":[3]}`
 	body := `{"version":1,"host":"spare-2","intervals":[{"boot":"b","sequence":"5","fromUnixMicros":"` + micros(from) + `","toUnixMicros":"` + micros(from.Add(time.Minute)) + `",
 		"elapsedMillis":"60000","ticks":1,"cpus":2,"ledgers":[` + strings.Join([]string{ledger, ledger, ledger, ledger}, ",") + `],
 		"workloads":{"key":["job:1"],"kind":["job"],"name":["job 1"],"owner":["m.abt"],"uid":[2001],"path":[""],"allowed":["0-1"],"labels":[{}],"threads":[1],"processes":[1]},
 		"usages":[` + strings.Join([]string{usage, usage, usage, usage}, ",") + `]}]}`
-	for i, want := range []string{`"intervals_counted":1,"intervals_known":0`, `"intervals_counted":0,"intervals_known":1`} {
-		status, _, answer := call(t, "POST", demo.address+"/api/v1/intervals", credential, "application/json", strings.NewReader(body))
+	for i, want := range []string{`"intervals_counted":1,"intervals_known":0`,
+		`"intervals_counted":0,"intervals_known":1`} {
+		status, _, answer := call(t, "POST", demo.address+"/api/v1/intervals", credential, "application/json",
+			strings.NewReader(body))
 		require.Equal(t, 200, status, "%d: %s", i, answer)
 		assert.Contains(t, string(answer), want)
 	}

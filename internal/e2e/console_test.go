@@ -77,12 +77,15 @@ func TestConsole_FromSignInToAHostsLedger(t *testing.T) {
 	require.NoError(t, b.Click(`button[data-state=off]`))
 	require.NoError(t, b.WaitText("by memory"))
 
-	_, err = browser.Eval[bool](b, "([...document.querySelectorAll('header button')].find(x => x.innerText === 'dark').click(), true)")
+	_, err = browser.Eval[bool](b,
+		"([...document.querySelectorAll('header button')].find(x => x.innerText === 'dark').click(), true)")
 	require.NoError(t, err)
 	require.NoError(t, b.WaitFor("document.documentElement.dataset.theme === 'dark'"))
 	for path, text := range map[string]string{
-		"/": "The hosts under it", "/hosts": "press-1", "/tenants/Cellar%20Intake": "must-intake-1", "/rules": "the unit journal.service", "/users/m.abt": "job 41200", "/disks": "curd-fermentlog", "/hosts/cellar-1": "Each CPU",
-		"/network": "Residual", "/hosts/terrace-2": "asleep for",
+		"/": "The hosts under it", "/hosts": "press-1", "/tenants/Cellar%20Intake": "must-intake-1",
+		"/rules": "the unit journal.service", "/users/m.abt": "job 41200", "/disks": "curd-fermentlog",
+		"/hosts/cellar-1": "Each CPU",
+		"/network":        "Residual", "/hosts/terrace-2": "asleep for",
 	} {
 		require.NoError(t, b.Go(demo.address+path))
 		require.NoError(t, b.WaitText(text))
@@ -94,7 +97,8 @@ func TestConsole_TheTimeRulerChoosesASpanThatTheAddressCarries(t *testing.T) {
 	b := openConsole(t)
 	require.NoError(t, b.SignIn(demo.address, demo.token))
 	require.NoError(t, b.WaitText("· live"))
-	box, err := browser.Eval[[]float64](b, "(() => { const r = document.querySelector('svg.ruler').getBoundingClientRect(); return [r.left, r.top, r.width, r.height] })()")
+	box, err := browser.Eval[[]float64](b,
+		"(() => { const r = document.querySelector('svg.ruler').getBoundingClientRect(); return [r.left, r.top, r.width, r.height] })()")
 	require.NoError(t, err)
 	x := func(part float64) float64 { return box[0] + part*box[2] }
 	y := box[1] + box[3]/2
@@ -110,14 +114,16 @@ func TestConsole_TheTimeRulerChoosesASpanThatTheAddressCarries(t *testing.T) {
 	require.NoError(t, b.Go(demo.address+still)) // and the link is the view
 	require.NoError(t, b.WaitText("· still"))
 
-	_, err = browser.Eval[bool](b, "([...document.querySelectorAll('button')].find(x => x.innerText === 'back to live').click(), true)")
+	_, err = browser.Eval[bool](b,
+		"([...document.querySelectorAll('button')].find(x => x.innerText === 'back to live').click(), true)")
 	require.NoError(t, err)
 	require.NoError(t, b.WaitText("· live"))
 	assert.Equal(t, "/", address(t, b))
 
 	// By keyboard: pick a span by typing it.
 	require.NoError(t, b.WaitFor("[...document.querySelectorAll('button')].some(x => x.innerText === 'pick…')"))
-	_, err = browser.Eval[bool](b, "([...document.querySelectorAll('button')].find(x => x.innerText === 'pick…').focus(), true)")
+	_, err = browser.Eval[bool](b,
+		"([...document.querySelectorAll('button')].find(x => x.innerText === 'pick…').focus(), true)")
 	require.NoError(t, err)
 	require.NoError(t, b.Press("\r"))
 	require.NoError(t, b.WaitFor("document.querySelector('#pick-from')"))
@@ -135,7 +141,8 @@ func TestConsole_TheTimeRulerChoosesASpanThatTheAddressCarries(t *testing.T) {
 func TestConsole_LiveFiguresRefreshByThemselves(t *testing.T) {
 	b := openConsole(t)
 	require.NoError(t, b.SignIn(demo.address, demo.token))
-	_, err := browser.Eval[bool](b, `(window.asked = 0, new PerformanceObserver(l => { for (const e of l.getEntries()) if (e.name.includes('/balance')) window.asked++ }).observe({ type: 'resource' }), true)`)
+	_, err := browser.Eval[bool](b,
+		`(window.asked = 0, new PerformanceObserver(l => { for (const e of l.getEntries()) if (e.name.includes('/balance')) window.asked++ }).observe({ type: 'resource' }), true)`)
 	require.NoError(t, err)
 	time.Sleep(2 * time.Second)
 	before, err := browser.Eval[int](b, "window.asked")
@@ -195,7 +202,8 @@ func TestConsole_FindsAWorkloadByKeyboardAndTellsEverythingAboutIt(t *testing.T)
 	require.NoError(t, b.Press("\r"))
 	require.NoError(t, b.WaitText("Whose it is"))
 	assert.Regexp(t, "^/workloads/[0-9]+$", address(t, b))
-	for _, text := range []string{"owner == 'svc-label'", "OCI runtime", "2 CPUs, by its limit", "they wait for each other", "coop/label-render:2026.4", "On the same disks", "first seen"} {
+	for _, text := range []string{"owner == 'svc-label'", "OCI runtime", "2 CPUs, by its limit",
+		"they wait for each other", "coop/label-render:2026.4", "On the same disks", "first seen"} {
 		require.NoError(t, b.WaitText(text), text)
 	}
 	assert.Empty(t, violations(t, b), "workload")

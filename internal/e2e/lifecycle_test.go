@@ -101,7 +101,8 @@ func TestServe_UsesAnExistingServerAndRefusesADatabaseThatIsNotOurs(t *testing.T
 		require.NoError(t, err)
 	}
 	at := func(name string) string { return strings.Replace(cluster.URL, "/postgres?", "/"+name+"?", 1) }
-	r, m, err := start(serveReady, []string{"VINESCALE_TOKEN=vs_chosen"}, "serve", "--listen", "127.0.0.1:0", "--database", at("books"))
+	r, m, err := start(serveReady, []string{"VINESCALE_TOKEN=vs_chosen"}, "serve", "--listen", "127.0.0.1:0",
+		"--database", at("books"))
 	require.NoError(t, err)
 	r.address, r.token = m[1], "vs_chosen"
 	assert.Zero(t, r.run("tenant", "add", "Cellar Intake").code)
@@ -137,7 +138,8 @@ func TestCollect_KeepsIntervalsUntilTheServiceHasThemAndCountsThemOnce(t *testin
 	credential := strings.TrimSpace(service.run("hosts", "enrol", "cellar-9").stdout)
 	service.interrupt()
 
-	collecting := []string{"collect", "--service", "http://" + address, "--host", "cellar-9", "--spool", spool, "--tick", "200ms"}
+	collecting := []string{"collect", "--service", "http://" + address, "--host", "cellar-9", "--spool", spool,
+		"--tick", "200ms"}
 	environment := []string{"VINESCALE_CREDENTIAL=" + credential}
 	kept := func() int {
 		files, err := filepath.Glob(filepath.Join(spool, "*.batch"))
@@ -165,7 +167,8 @@ func TestCollect_KeepsIntervalsUntilTheServiceHasThemAndCountsThemOnce(t *testin
 	t.Cleanup(again.interrupt)
 	c, _, err := start(collectReady, environment, collecting...)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return kept() == 0 }, 30*time.Second, 100*time.Millisecond, "the service has taken them")
+	require.Eventually(t, func() bool { return kept() == 0 }, 30*time.Second, 100*time.Millisecond,
+		"the service has taken them")
 	c.interrupt()
 	assert.FileExists(t, filepath.Join(spool, "refused/00000000000000000001.batch"))
 	l := runJSON[sheet.Ledger](t, again, "ledger", "--host", "cellar-9", "--span", "10m")

@@ -13,12 +13,15 @@ import (
 )
 
 // amounts are the names of columns that hold numbers: their unit is in them.
-var amounts = regexp.MustCompile(`(_bytes|_seconds|_cores|_per_second|_us|_ms|_mean|_peak|_inodes|_cpus|^inodes|^busy|^mhz|^amount|^mean)($|_mean|_peak|_p99|_per_second)`)
+var amounts = regexp.MustCompile(
+	`(_bytes|_seconds|_cores|_per_second|_us|_ms|_mean|_peak|_inodes|_cpus|^inodes|^busy|^mhz|^amount|^mean)($|_mean|_peak|_p99|_per_second)`)
 
 func TestCSV_OfEveryListingHoldsNumbersWhereItsColumnsNameAUnit(t *testing.T) {
 	for _, args := range [][]string{
-		{"hosts"}, {"share", "--of", "memory"}, {"ledger", "--host", "cellar-1"}, {"balance"}, {"workloads", "--first", "0"}, {"threads"}, {"programs"}, {"pins"},
-		{"disks"}, {"cpus", "cellar-1"}, {"memory", "terrace-2"}, {"interfaces"}, {"find", "must"}, {"tenant", "list"}, {"quota", "list"}, {"rule", "list"}, {"audit"},
+		{"hosts"}, {"share", "--of", "memory"}, {"ledger", "--host", "cellar-1"}, {"balance"},
+		{"workloads", "--first", "0"}, {"threads"}, {"programs"}, {"pins"},
+		{"disks"}, {"cpus", "cellar-1"}, {"memory", "terrace-2"}, {"interfaces"}, {"find", "must"}, {"tenant", "list"},
+		{"quota", "list"}, {"rule", "list"}, {"audit"},
 	} {
 		t.Run(strings.Join(args, " "), func(t *testing.T) {
 			got := demo.run(append(args, "--as", "csv")...)
@@ -42,7 +45,8 @@ func TestCSV_OfEveryListingHoldsNumbersWhereItsColumnsNameAUnit(t *testing.T) {
 func TestUnrecorded_SpanIsNeverToldInZeros(t *testing.T) {
 	day := time.Now().Add(-72 * time.Hour)
 	for _, args := range [][]string{
-		{"balance"}, {"share"}, {"ledger", "--host", "press-1"}, {"disks"}, {"cpus", "press-1"}, {"memory", "press-1"}, {"interfaces"}, {"pins"}, {"about", "host/press-1"},
+		{"balance"}, {"share"}, {"ledger", "--host", "press-1"}, {"disks"}, {"cpus", "press-1"}, {"memory", "press-1"},
+		{"interfaces"}, {"pins"}, {"about", "host/press-1"},
 	} {
 		got := demo.run(append(args, between(day, day.Add(time.Hour))...)...)
 		require.Zero(t, got.code, got.stderr)

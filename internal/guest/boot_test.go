@@ -54,26 +54,34 @@ func TestVersion2(t *testing.T) {
 	}
 	image, err := os.ReadFile(filepath.Join(kernel, "bzImage"))
 	require.NoError(t, err)
-	var drives []string // vda is written to as it is, vdb has a filesystem that counts projects, vdc and vdd are for swap
+	// vda is written to as it is, vdb has a filesystem that counts projects, vdc and vdd are for swap
+	var drives []string
 	for i, size := range []int64{64 << 20, 64 << 20, 48 << 20, 48 << 20} {
 		disk := put(fmt.Sprint("disk", i), nil)
 		require.NoError(t, os.Truncate(disk, size))
 		if i == 1 {
-			out, err := exec.Command("/sbin/mke2fs", "-q", "-t", "ext4", "-O", "quota,project", "-E", "quotatype=prjquota", disk).CombinedOutput()
+			out, err := exec.Command("/sbin/mke2fs", "-q", "-t", "ext4", "-O", "quota,project", "-E",
+				"quotatype=prjquota", disk).CombinedOutput()
 			require.NoError(t, err, string(out))
 		}
 		id := fmt.Sprint("disk", i)
-		drives = append(drives, "-drive", "if=none,id="+id+",format=raw,file="+disk, "-device", "virtio-blk-pci,drive="+id)
+		drives = append(drives, "-drive", "if=none,id="+id+",format=raw,file="+disk, "-device",
+			"virtio-blk-pci,drive="+id)
 	}
 	result, serial := filepath.Join(dir, "result"), filepath.Join(dir, "serial")
 	ctx, cancel := context.WithTimeout(context.Background(), 280*time.Second)
 	defer cancel()
 	// More than one thread of emulation crashes such guests.
-	machine := exec.CommandContext(ctx, "qemu-system-x86_64", append(drives, "-M", "q35", "-accel", "tcg,thread=single", "-cpu", "Nehalem", "-smp", "2", "-m", "640",
-		"-nodefaults", "-display", "none", "-no-reboot", "-kernel", put("kernel", uncompressed(image)), "-initrd", put("initrd", initrd.close()),
-		"-append", "console=ttyS0 quiet panic=-1 oops=panic psi=1 -- -test.v -test.timeout=240s -test.run=^TestGuest",
-		"-chardev", "file,id=log,path="+serial, "-serial", "chardev:log", "-device", "isa-debug-exit,iobase=0xf4,iosize=4",
-		"-device", "virtio-serial-pci", "-chardev", "file,id=result,path="+result, "-device", "virtserialport,chardev=result,name=result")...)
+	machine := exec.CommandContext(ctx, "qemu-system-x86_64",
+		append(drives, "-M", "q35", "-accel", "tcg,thread=single", "-cpu", "Nehalem", "-smp", "2", "-m", "640",
+			"-nodefaults", "-display", "none", "-no-reboot", "-kernel", put("kernel", uncompressed(image)), "-initrd",
+			put("initrd", initrd.close()),
+			"-append",
+			"console=ttyS0 quiet panic=-1 oops=panic psi=1 -- -test.v -test.timeout=240s -test.run=^TestGuest",
+			"-chardev", "file,id=log,path="+serial, "-serial", "chardev:log", "-device",
+			"isa-debug-exit,iobase=0xf4,iosize=4",
+			"-device", "virtio-serial-pci", "-chardev", "file,id=result,path="+result, "-device",
+			"virtserialport,chardev=result,name=result")...)
 	var said bytes.Buffer
 	machine.Stderr = &said
 	begun := time.Now()
@@ -84,7 +92,8 @@ func TestVersion2(t *testing.T) {
 	const passed, failed = 33, 35
 	var code *exec.ExitError
 	if !errors.As(err, &code) || code.ExitCode() != passed && code.ExitCode() != failed {
-		t.Fatalf("the machine did not come to an end: %v\n%s\nits console:\n%s\nits results:\n%s", err, said.String(), tail(log), tail(told))
+		t.Fatalf("the machine did not come to an end: %v\n%s\nits console:\n%s\nits results:\n%s", err, said.String(),
+			tail(log), tail(told))
 	}
 	ends := regexp.MustCompile(`(?m)^--- (PASS|FAIL|SKIP): (\S+) `).FindAllSubmatchIndex(told, -1)
 	require.NotEmpty(t, ends, "a test ran in the guest: %s", tail(told))
@@ -115,7 +124,8 @@ type archive struct {
 
 func (a *archive) add(name string, mode uint32, content []byte, major, minor int) {
 	a.files++
-	fmt.Fprintf(a, "070701%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X", a.files, mode, 0, 0, 1, 0, len(content), 0, 0, major, minor, len(name)+1, 0)
+	fmt.Fprintf(a, "070701%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X", a.files, mode, 0, 0, 1, 0,
+		len(content), 0, 0, major, minor, len(name)+1, 0)
 	a.WriteString(name + "\x00")
 	a.pad(4)
 	a.Write(content)
@@ -134,8 +144,8 @@ func (a *archive) close() []byte {
 	return a.Bytes()
 }
 
-// uncompressed takes the kernel out of its image where it is packed with zstd, which saves the emulated machine seconds of
-// unpacking (the kernel's "Linux/x86 Boot Protocol"). Another packing is left to the machine.
+// uncompressed takes the kernel out of its image where it is packed with zstd, which saves the emulated machine seconds
+// of unpacking (the kernel's "Linux/x86 Boot Protocol"). Another packing is left to the machine.
 func uncompressed(image []byte) []byte {
 	if len(image) < 0x250 {
 		return image

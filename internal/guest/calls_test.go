@@ -16,7 +16,8 @@ func control(call uintptr, fd uintptr, request uintptr, x *[28]byte) error {
 }
 
 func quota(fd, command uintptr, id uint32, q *[72]byte) error {
-	if _, _, e := unix.Syscall6(unix.SYS_QUOTACTL_FD, fd, command, uintptr(id), uintptr(unsafe.Pointer(q)), 0, 0); e != 0 {
+	if _, _, e := unix.Syscall6(unix.SYS_QUOTACTL_FD, fd, command, uintptr(id), uintptr(unsafe.Pointer(q)), 0,
+		0); e != 0 {
 		return e
 	}
 	return nil

@@ -89,7 +89,8 @@ func watch(t *testing.T) *watcher {
 func watchBy(t *testing.T, counters *bpf.Counters) *watcher {
 	w := &watcher{t: t, counters: counters, registry: identify.NewRegistry(identify.Options{Self: 1})}
 	var err error
-	w.reader, err = kernel.Open(w.registry, kernel.Options{Counters: w.counters, Ask: true, SlowPace: -1, RecheckEvery: 2})
+	w.reader, err = kernel.Open(w.registry, kernel.Options{Counters: w.counters, Ask: true, SlowPace: -1,
+		RecheckEvery: 2})
 	require.NoError(t, err)
 	require.Equal(t, "v2", w.reader.Mode())
 	require.NoError(t, w.reader.Read(&w.readings[2]))
@@ -143,7 +144,8 @@ func inFile(t *testing.T, path, key string) int64 {
 	return 0
 }
 
-// still waits until nothing runs in a cgroup: an emulated CPU may be halted on its way to sleep, and what is read of it meanwhile differ.
+// still waits until nothing runs in a cgroup: an emulated CPU may be halted on its way to sleep, and what is read of it
+// meanwhile differ.
 func still(t *testing.T, dir string) {
 	require.Eventually(t, func() bool {
 		before := inFile(t, dir+"/cpu.stat", "usage_usec")
@@ -206,8 +208,8 @@ func TestGuestShortLivedWorkIsChargedToItsGroup(t *testing.T) {
 		charged, kernels := u.Units[amount.CPU], inFile(t, x.dir+"/cpu.stat", "usage_usec")-x.before
 		t.Logf("%s: own clocks %d us, charged %d us, cpu.stat %d us", x.name, own/1000, charged, kernels)
 		assert.InDelta(t, kernels, charged, 5_000, "as the kernel has it")
-		// Processes' own clocks fall some percent short of their group's in an emulated machine: a plausible size is all they are
-		// held to here. On this machine's kernel they are held to half a percent (internal/real).
+		// Processes' own clocks fall some percent short of their group's in an emulated machine: a plausible size is
+		// all they are held to here. On this machine's kernel they are held to half a percent (internal/real).
 		assert.InEpsilon(t, own/1000, charged, 0.2)
 		assert.Equal(t, amount.Counted, u.Source[amount.CPU])
 		byCPU := int64(0)
@@ -301,7 +303,8 @@ func TestGuestAPartitionOfCPUsIsWhatItMayRunOn(t *testing.T) {
 	assert.Greater(t, u.Units[amount.CPU], int64(1_000_000))
 	assert.InDelta(t, u.Units[amount.CPU], u.CPUs[0].Micros, 20_000, "all of its time was there")
 	l := w.sum.Ledgers[amount.CPU]
-	t.Logf("busy %d us, shares %d, kernel %d, steal %d, residual %d", l.Used.Units, l.Shares, l.Kernel.Units, l.Steal.Units, l.Residual.Units)
+	t.Logf("busy %d us, shares %d, kernel %d, steal %d, residual %d", l.Used.Units, l.Shares, l.Kernel.Units,
+		l.Steal.Units, l.Residual.Units)
 	// What is busy is sampled at ticks there, and an emulated machine misses some.
 	assert.InDelta(t, 0, l.Residual.Units, 0.2*float64(l.Used.Units)+30_000)
 }

@@ -22,7 +22,8 @@ func text(path string) string {
 	return strings.TrimSpace(string(b))
 }
 
-// TestMain is, in the guest, the init of the machine: it mounts what the kernel shows, runs the tests and ends the machine.
+// TestMain is, in the guest, the init of the machine: it mounts what the kernel shows, runs the tests and ends the
+// machine.
 func TestMain(m *testing.M) {
 	if !inGuest() {
 		os.Exit(m.Run())
@@ -43,7 +44,8 @@ func TestMain(m *testing.M) {
 }
 
 func mountAll() {
-	for _, x := range [][2]string{{"proc", "/proc"}, {"sysfs", "/sys"}, {"devtmpfs", "/dev"}, {"tmpfs", "/tmp"}, {"tmpfs", "/run"}, {"cgroup2", tree}} {
+	for _, x := range [][2]string{{"proc", "/proc"}, {"sysfs", "/sys"}, {"devtmpfs", "/dev"}, {"tmpfs", "/tmp"},
+		{"tmpfs", "/run"}, {"cgroup2", tree}} {
 		if err := unix.Mount(x[0], x[1], x[0], 0, ""); err != nil {
 			println("mount", x[1], err.Error())
 		}

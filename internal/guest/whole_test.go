@@ -30,7 +30,8 @@ func container(t *testing.T, id string) string {
 	state := filepath.Join("/run/runc", id, "state.json")
 	require.NoError(t, os.MkdirAll(filepath.Dir(state), 0o755))
 	raw, err := json.Marshal(map[string]any{
-		"id": id, "init_process_pid": 1, "cgroup_paths": map[string]string{"": dir}, "config": map[string]any{"labels": []string{"bundle=/vat/" + id}},
+		"id": id, "init_process_pid": 1, "cgroup_paths": map[string]string{"": dir},
+		"config": map[string]any{"labels": []string{"bundle=/vat/" + id}},
 	})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(state, raw, 0o600))
@@ -45,7 +46,8 @@ func root(t *testing.T, dir string) {
 	require.NoError(t, os.WriteFile(dir+"/burner", program, 0o755))
 }
 
-// TestGuestSpaceIsToldByProjectAndByLayer gives one container a directory that is a project of its filesystem, and another an overlay.
+// TestGuestSpaceIsToldByProjectAndByLayer gives one container a directory that is a project of its filesystem, and
+// another an overlay.
 func TestGuestSpaceIsToldByProjectAndByLayer(t *testing.T) {
 	const bytes = 3 << 20
 	one, two := container(t, "a1"), container(t, "b2")
@@ -60,7 +62,8 @@ func TestGuestSpaceIsToldByProjectAndByLayer(t *testing.T) {
 	for _, dir := range []string{"/vat/upper", "/vat/work", "/vat/merged"} {
 		require.NoError(t, os.Mkdir(dir, 0o755))
 	}
-	require.NoError(t, unix.Mount("overlay", "/vat/merged", "overlay", 0, "lowerdir=/vat/lower,upperdir=/vat/upper,workdir=/vat/work"))
+	require.NoError(t, unix.Mount("overlay", "/vat/merged", "overlay", 0,
+		"lowerdir=/vat/lower,upperdir=/vat/upper,workdir=/vat/work"))
 	for dir, at := range map[string]string{one: "/vat/project", two: "/vat/merged"} {
 		_, said := startAs(t, dir, &syscall.SysProcAttr{Chroot: at}, "contain", strconv.Itoa(bytes))
 		require.True(t, said.Scan())
@@ -72,13 +75,15 @@ func TestGuestSpaceIsToldByProjectAndByLayer(t *testing.T) {
 	assert.Equal(t, amount.Container, w.registry.Workload(u.Workload).Kind)
 	burner, err := os.Stat("/burner")
 	require.NoError(t, err)
-	assert.InDelta(t, bytes+burner.Size(), figure(t, u, amount.SpaceUsed)/w.sum.ElapsedMillis, 64<<10, "what its project has")
+	assert.InDelta(t, bytes+burner.Size(), figure(t, u, amount.SpaceUsed)/w.sum.ElapsedMillis, 64<<10,
+		"what its project has")
 	assert.Equal(t, amount.Counted, u.Figures.Source[amount.SpaceUsed])
 	assert.Equal(t, int64(16<<20), figure(t, u, amount.SpaceLimit)/w.sum.ElapsedMillis)
 	assert.Equal(t, int64(3), figure(t, u, amount.SpaceFiles)/w.sum.ElapsedMillis)
 
 	u = w.usage(w.named(two))
-	assert.InDelta(t, bytes, figure(t, u, amount.SpaceUsed)/w.sum.ElapsedMillis, 64<<10, "its layer alone: the program is of its image")
+	assert.InDelta(t, bytes, figure(t, u, amount.SpaceUsed)/w.sum.ElapsedMillis, 64<<10,
+		"its layer alone: the program is of its image")
 	assert.Equal(t, amount.Summed, u.Figures.Source[amount.SpaceUsed])
 }
 
@@ -180,7 +185,8 @@ func TestGuestNetworkIsToldByGroup(t *testing.T) {
 	}
 	time.Sleep(200 * time.Millisecond)
 	w.read()
-	sent, received := figure(t, w.usage("from"), amount.NetworkLocalSent), figure(t, w.usage("into"), amount.NetworkLocalReceived)
+	sent, received := figure(t, w.usage("from"), amount.NetworkLocalSent),
+		figure(t, w.usage("into"), amount.NetworkLocalReceived)
 	t.Logf("sent %d, received %d", sent, received)
 	assert.Equal(t, sent, received)
 	assert.GreaterOrEqual(t, sent, int64(tcp+udp+udp/1000*28))
@@ -193,7 +199,8 @@ func TestGuestAVethPairHasItsWorkloadAtItsOtherEnd(t *testing.T) {
 	dir := cell(t, "press")
 	quiet(t)
 	w := watch(t)
-	cmd, said := startAs(t, dir, &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNET}, "inside", "eth0", "10.9.0.2", strconv.Itoa(streamed))
+	cmd, said := startAs(t, dir, &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNET}, "inside", "eth0", "10.9.0.2",
+		strconv.Itoa(streamed))
 	require.True(t, said.Scan())
 	w.read()
 	pair(t, "veth7", "eth0", cmd.Process.Pid)
@@ -235,7 +242,8 @@ func TestGuestAVethPairHasItsWorkloadAtItsOtherEnd(t *testing.T) {
 	require.NoError(t, err)
 	_, err = io.CopyN(io.Discard, stream, streamed)
 	require.NoError(t, err)
-	time.Sleep(500 * time.Millisecond) // left open: what answers after a close comes from the kernel, which has no socket for it
+	// left open: what answers after a close comes from the kernel, which has no socket for it
+	time.Sleep(500 * time.Millisecond)
 	w.read()
 	require.NoError(t, stream.Close())
 	u = w.usage("press")
@@ -243,7 +251,8 @@ func TestGuestAVethPairHasItsWorkloadAtItsOtherEnd(t *testing.T) {
 	packets := figure(t, u, amount.NetworkPacketsSent) - figure(t, before, amount.NetworkPacketsSent)
 	came := wire(t, w, "veth7")
 	frames := came.ReceivedPackets - wireBefore.ReceivedPackets
-	t.Logf("streamed %d: %d bytes in %d packets, %d bytes in %d frames", streamed, sent, packets, came.Received-wireBefore.Received, frames)
+	t.Logf("streamed %d: %d bytes in %d packets, %d bytes in %d frames", streamed, sent, packets,
+		came.Received-wireBefore.Received, frames)
 	assert.Greater(t, frames, int64(streamed/1500))
 	assert.Equal(t, frames, packets)
 	assert.Equal(t, came.Received-wireBefore.Received, sent+14*frames, "IP level and an Ethernet header each")
@@ -275,7 +284,8 @@ func pair(t *testing.T, name, peer string, pid int) {
 	other := make([]byte, unix.SizeofIfInfomsg)
 	other = append(other, attribute(unix.IFLA_IFNAME, []byte(peer+"\x00"))...)
 	other = append(other, attribute(unix.IFLA_NET_NS_PID, binary.NativeEndian.AppendUint32(nil, uint32(pid)))...)
-	info := append(attribute(unix.IFLA_INFO_KIND, []byte("veth")), attribute(unix.IFLA_INFO_DATA, attribute(vethPeer, other))...)
+	info := append(attribute(unix.IFLA_INFO_KIND, []byte("veth")),
+		attribute(unix.IFLA_INFO_DATA, attribute(vethPeer, other))...)
 	m := make([]byte, unix.SizeofNlMsghdr+unix.SizeofIfInfomsg)
 	m = append(append(m, attribute(unix.IFLA_IFNAME, []byte(name+"\x00"))...), attribute(unix.IFLA_LINKINFO, info)...)
 	binary.NativeEndian.PutUint32(m, uint32(len(m)))

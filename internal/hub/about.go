@@ -161,10 +161,14 @@ func (h *Hub) AboutWorkload(ctx context.Context, id int64, span store.Span) (*Ab
 	}
 	a := &AboutWorkload{
 		WorkloadLine: h.line(&use, &w.Host, names, known),
-		Key:          w.Key, Path: w.Path, Recogniser: w.Recogniser, Evidence: w.Facts[account.FactWhy], Unnamed: w.Facts[account.FactUnnamed],
-		Labels: map[string]string{}, Facts: map[string]string{}, Inside: []WorkloadRef{}, History: []HeldBy{}, Held: heldBy(&w, w.Host.CPUs),
-		FirstAt: w.FirstAt.UTC(), LastAt: utc(w.SeenUntil(&w.Host)), EndedAt: utc(w.EndedAt), Exit: w.Facts[account.FactExit], DueAt: utc(w.DueAt),
-		Figures: []Measure{}, Parts: []Part{}, Programs: []ProgramLine{}, Families: []Family{}, CPUMates: []Mate{}, DiskMates: []Mate{}, Events: []Event{},
+		Key:          w.Key, Path: w.Path, Recogniser: w.Recogniser, Evidence: w.Facts[account.FactWhy],
+		Unnamed: w.Facts[account.FactUnnamed],
+		Labels:  map[string]string{}, Facts: map[string]string{}, Inside: []WorkloadRef{}, History: []HeldBy{},
+		Held:    heldBy(&w, w.Host.CPUs),
+		FirstAt: w.FirstAt.UTC(), LastAt: utc(w.SeenUntil(&w.Host)), EndedAt: utc(w.EndedAt),
+		Exit: w.Facts[account.FactExit], DueAt: utc(w.DueAt),
+		Figures: []Measure{}, Parts: []Part{}, Programs: []ProgramLine{}, Families: []Family{}, CPUMates: []Mate{},
+		DiskMates: []Mate{}, Events: []Event{},
 	}
 	if w.UID >= 0 {
 		a.UID = &w.UID
@@ -195,7 +199,8 @@ func utc(t *time.Time) *time.Time {
 	return &u
 }
 
-func (h *Hub) fillNesting(ctx context.Context, a *AboutWorkload, w *store.Workload, _ store.Span, _ map[int32]string) error {
+func (h *Hub) fillNesting(ctx context.Context, a *AboutWorkload, w *store.Workload, _ store.Span,
+	_ map[int32]string) error {
 	if w.OuterKey != "" {
 		outer, err := h.store.WorkloadByKey(ctx, w.HostID, w.OuterKey)
 		if err == nil {
@@ -211,7 +216,8 @@ func (h *Hub) fillNesting(ctx context.Context, a *AboutWorkload, w *store.Worklo
 	return err
 }
 
-func (h *Hub) fillHistory(ctx context.Context, a *AboutWorkload, w *store.Workload, _ store.Span, names map[int32]string) error {
+func (h *Hub) fillHistory(ctx context.Context, a *AboutWorkload, w *store.Workload, _ store.Span,
+	names map[int32]string) error {
 	history, err := h.store.Assignments(ctx, w.ID)
 	if err != nil {
 		return err
@@ -235,7 +241,8 @@ func (h *Hub) fillHistory(ctx context.Context, a *AboutWorkload, w *store.Worklo
 	return nil
 }
 
-func (h *Hub) fillParts(ctx context.Context, a *AboutWorkload, w *store.Workload, span store.Span, _ map[int32]string) error {
+func (h *Hub) fillParts(ctx context.Context, a *AboutWorkload, w *store.Workload, span store.Span,
+	_ map[int32]string) error {
 	parts, err := h.store.Parts(ctx, w.HostID, w.ID, span)
 	if err != nil {
 		return err
@@ -246,7 +253,8 @@ func (h *Hub) fillParts(ctx context.Context, a *AboutWorkload, w *store.Workload
 	programs, err := h.store.Programs(ctx, []int64{w.ID}, span)
 	for _, p := range programs {
 		u := store.WorkloadUse{CPU: p.CPU, Memory: p.Memory, Disk: p.Disk, Network: p.Network}
-		line := ProgramLine{Family: p.Family, Program: p.Program, Processes: p.Processes, Use: useOf(&u, max(a.ElapsedMillis, 1))}
+		line := ProgramLine{Family: p.Family, Program: p.Program, Processes: p.Processes,
+			Use: useOf(&u, max(a.ElapsedMillis, 1))}
 		if line.Program == "" {
 			line.Program = account.NoProgramName
 		}
@@ -255,7 +263,8 @@ func (h *Hub) fillParts(ctx context.Context, a *AboutWorkload, w *store.Workload
 	return err
 }
 
-func (h *Hub) fillProcesses(ctx context.Context, a *AboutWorkload, w *store.Workload, _ store.Span, _ map[int32]string) error {
+func (h *Hub) fillProcesses(ctx context.Context, a *AboutWorkload, w *store.Workload, _ store.Span,
+	_ map[int32]string) error {
 	running, at, over, err := h.store.Running(ctx, w.HostID)
 	if err != nil || at.IsZero() {
 		return err
@@ -310,14 +319,16 @@ func families(processes []store.RunningProcess, over time.Duration) []Family {
 		out = append(out, f)
 	}
 	slices.SortStableFunc(out, func(a, b Family) int {
-		return cmp.Or(cmp.Compare(b.Cores, a.Cores), cmp.Compare(b.MemoryBytes, a.MemoryBytes), cmp.Compare(a.Head.PID, b.Head.PID))
+		return cmp.Or(cmp.Compare(b.Cores, a.Cores), cmp.Compare(b.MemoryBytes, a.MemoryBytes),
+			cmp.Compare(a.Head.PID, b.Head.PID))
 	})
 	return out
 }
 
 func processOf(p *store.RunningProcess, depth int, over time.Duration) Process {
 	x := Process{
-		PID: p.PID, Parent: p.Parent, Depth: depth, Program: p.Program, UID: p.UID, Threads: p.Threads, Runnable: p.Runnable, CPU: p.LastCPU,
+		PID: p.PID, Parent: p.Parent, Depth: depth, Program: p.Program, UID: p.UID, Threads: p.Threads,
+		Runnable: p.Runnable, CPU: p.LastCPU,
 		MemoryBytes: float64(p.Memory),
 	}
 	if over > 0 {
@@ -331,7 +342,8 @@ func processOf(p *store.RunningProcess, depth int, over time.Duration) Process {
 }
 
 // fillMates finds what used the same CPUs and disks.
-func (h *Hub) fillMates(ctx context.Context, a *AboutWorkload, w *store.Workload, span store.Span, names map[int32]string, uses []store.WorkloadUse) error {
+func (h *Hub) fillMates(ctx context.Context, a *AboutWorkload, w *store.Workload, span store.Span,
+	names map[int32]string, uses []store.WorkloadUse) error {
 	rows, err := h.store.CPUUse(ctx, w.HostID, span)
 	if err != nil {
 		return err
@@ -360,7 +372,8 @@ func (h *Hub) fillMates(ctx context.Context, a *AboutWorkload, w *store.Workload
 			a.CPUMates = append(a.CPUMates, *m)
 		}
 		if u.ID != w.ID && u.Disk > 0 {
-			a.DiskMates = append(a.DiskMates, Mate{ref, named(names, u.TenantID), u.Disk, amount.Source(u.DiskSource).String()})
+			a.DiskMates = append(a.DiskMates, Mate{ref, named(names, u.TenantID), u.Disk,
+				amount.Source(u.DiskSource).String()})
 		}
 	}
 	for _, mates := range []*[]Mate{&a.CPUMates, &a.DiskMates} {
@@ -380,8 +393,10 @@ func heldBy(w *store.Workload, hostCPUs int) Held {
 		return &v
 	}
 	x := Held{
-		Allowed: w.Allowed, CPULimit: fact(account.FactCPULimit), CPUAsked: fact(account.FactCPUAsked), MemoryLimit: fact(account.FactMemoryLimit),
-		MemoryAsked: fact(account.FactMemoryAsked), GPUs: w.Facts[account.FactGPUs], MayUseCPUs: float64(hostCPUs), By: "host",
+		Allowed: w.Allowed, CPULimit: fact(account.FactCPULimit), CPUAsked: fact(account.FactCPUAsked),
+		MemoryLimit: fact(account.FactMemoryLimit),
+		MemoryAsked: fact(account.FactMemoryAsked), GPUs: w.Facts[account.FactGPUs], MayUseCPUs: float64(hostCPUs),
+		By: "host",
 	}
 	least := func(v float64, by string) {
 		if v > 0 && v < x.MayUseCPUs {

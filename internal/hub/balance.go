@@ -125,7 +125,8 @@ func resourceBalance(t sheet.Totals, shares float64) ResourceBalance {
 	}
 }
 
-func tenantBalance(name string, colour int, id int32, u store.TenantUse, quotas []store.Quota, elapsed int64) TenantBalance {
+func tenantBalance(name string, colour int, id int32, u store.TenantUse, quotas []store.Quota,
+	elapsed int64) TenantBalance {
 	b := TenantBalance{Tenant: name, Colour: colour, Workloads: u.Workloads}
 	units := [amount.NumResources]float64{u.CPU, u.Memory, u.Disk, u.Network}
 	missing := [amount.NumResources]int{u.CPUMissing, u.MemoryMissing, u.DiskMissing, u.NetworkMissing}

@@ -7,7 +7,8 @@ import (
 	"vinescale/core/amount"
 )
 
-// ControllerLine is what all drives behind one controller did together: where it is the bottleneck, none of them need be busy.
+// ControllerLine is what all drives behind one controller did together: where it is the bottleneck, none of them need
+// be busy.
 type ControllerLine struct {
 	Host       string       `json:"host"`
 	Controller string       `json:"controller" doc:"Address of its PCI function, or the name of another kind of bus."`
@@ -21,7 +22,8 @@ type ControllerLine struct {
 	NoUsers    string       `json:"users_unavailable,omitempty" doc:"Why those of some of its drives are not known."`
 }
 
-// addUpControllers adds up drives by the controller they are attached to. Those whose host has not told it are left out.
+// addUpControllers adds up drives by the controller they are attached to. Those whose host has not told it are left
+// out.
 func (d *Disks) addUpControllers() {
 	type place struct{ host, controller string }
 	by := map[place]*ControllerLine{}
@@ -37,7 +39,8 @@ func (d *Disks) addUpControllers() {
 			by[k] = c
 		}
 		c.Drives = append(c.Drives, x.Name)
-		c.ReadRate, c.WriteRate, c.Reads, c.Writes = c.ReadRate+x.ReadRate, c.WriteRate+x.WriteRate, c.Reads+x.Reads, c.Writes+x.Writes
+		c.ReadRate, c.WriteRate, c.Reads, c.Writes = c.ReadRate+x.ReadRate, c.WriteRate+x.WriteRate, c.Reads+x.Reads,
+			c.Writes+x.Writes
 		c.Queue, c.NoUsers = c.Queue+x.Queue, cmp.Or(c.NoUsers, x.NoUsers)
 		for _, u := range x.Users {
 			c.addUser(u)
@@ -56,14 +59,16 @@ func (d *Disks) addUpControllers() {
 		d.Controllers = append(d.Controllers, *c)
 	}
 	slices.SortFunc(d.Controllers, func(a, b ControllerLine) int {
-		return cmp.Or(cmp.Compare(b.ReadRate+b.WriteRate, a.ReadRate+a.WriteRate), cmp.Compare(a.Host, b.Host), cmp.Compare(a.Controller, b.Controller))
+		return cmp.Or(cmp.Compare(b.ReadRate+b.WriteRate, a.ReadRate+a.WriteRate), cmp.Compare(a.Host, b.Host),
+			cmp.Compare(a.Controller, b.Controller))
 	})
 }
 
 func (c *ControllerLine) addUser(u DeviceUser) {
 	for i := range c.Users {
 		if x := &c.Users[i]; x.ID == u.ID {
-			x.ReadRate, x.WriteRate, x.Reads, x.Writes = x.ReadRate+u.ReadRate, x.WriteRate+u.WriteRate, x.Reads+u.Reads, x.Writes+u.Writes
+			x.ReadRate, x.WriteRate, x.Reads, x.Writes = x.ReadRate+u.ReadRate, x.WriteRate+u.WriteRate,
+				x.Reads+u.Reads, x.Writes+u.Writes
 			was, _ := amount.ParseSource(x.Source)
 			is, _ := amount.ParseSource(u.Source)
 			x.Source = was.Weaker(is).String()

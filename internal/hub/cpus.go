@@ -23,8 +23,8 @@ type CPUs struct {
 	Reason   string     `json:"unavailable,omitempty" doc:"Why there is nothing."`
 }
 
-// CPULine is one logical CPU: capacity = user + system + irq + softirq + steal + iowait + idle + residual, in seconds. The
-// shares say whose user and system time it was.
+// CPULine is one logical CPU: capacity = user + system + irq + softirq + steal + iowait + idle + residual, in seconds.
+// The shares say whose user and system time it was.
 type CPULine struct {
 	CPU      int        `json:"cpu"`
 	Core     int        `json:"core" doc:"-1 where not known."`
@@ -100,7 +100,9 @@ func (h *Hub) CPUs(ctx context.Context, hostName string, span store.Span) (*CPUs
 				x.Shares = append(x.Shares, CPUShare{refs[r.WorkloadID], seconds, amount.Source(r.Source).String()})
 			}
 		}
-		slices.SortFunc(x.Shares, func(a, b CPUShare) int { return cmp.Or(cmp.Compare(b.Seconds, a.Seconds), cmp.Compare(a.Name, b.Name)) })
+		slices.SortFunc(x.Shares, func(a, b CPUShare) int {
+			return cmp.Or(cmp.Compare(b.Seconds, a.Seconds), cmp.Compare(a.Name, b.Name))
+		})
 		if x.Ran != nil {
 			other := *x.Ran - charged
 			x.Other = &other
@@ -120,7 +122,8 @@ func cpuLine(cpu int, s *cpuStates, elapsed float64, places map[int]account.CPUP
 	sec := func(micros int64) float64 { return float64(micros) / 1e6 }
 	x := CPULine{
 		CPU: cpu, Core: -1, Package: -1, Node: -1, Siblings: []int{}, Shares: []CPUShare{}, Capacity: elapsed,
-		User: sec(s.user + s.nice), System: sec(s.system), IRQ: sec(s.irq), SoftIRQ: sec(s.softirq), Steal: sec(s.steal), IOWait: sec(s.iowait), Idle: sec(s.idle),
+		User: sec(s.user + s.nice), System: sec(s.system), IRQ: sec(s.irq), SoftIRQ: sec(s.softirq),
+		Steal: sec(s.steal), IOWait: sec(s.iowait), Idle: sec(s.idle),
 	}
 	x.Residual = x.Capacity - x.User - x.System - x.IRQ - x.SoftIRQ - x.Steal - x.IOWait - x.Idle
 	if s.counted {

@@ -92,7 +92,8 @@ func (h *Hub) Disks(ctx context.Context, hostName string, span store.Span) (*Dis
 	if err != nil {
 		return nil, err
 	}
-	d := &Disks{From: span.From, To: span.To, Host: cmp.Or(hostName, Fleet), Devices: []DeviceLine{}, Controllers: []ControllerLine{}}
+	d := &Disks{From: span.From, To: span.To, Host: cmp.Or(hostName, Fleet), Devices: []DeviceLine{},
+		Controllers: []ControllerLine{}}
 	g, err := h.gather(ctx, hostID, span, !withCPUs)
 	if err != nil {
 		return nil, err
@@ -146,7 +147,8 @@ func devicesOf(host *store.Host, g *gathered, inv *account.Inventory, refs map[i
 			byNumber[uint32(inv.Devices[i].Number)] = &inv.Devices[i]
 		}
 	}
-	// Of parts that were never used nothing is sent: they moved nothing. A drive of which nothing was sent was not there.
+	// Of parts that were never used nothing is sent: they moved nothing. A drive of which nothing was sent was not
+	// there.
 	for more := true; more; {
 		more = false
 		for number, d := range byNumber {
@@ -160,7 +162,8 @@ func devicesOf(host *store.Host, g *gathered, inv *account.Inventory, refs map[i
 	for key, stats := range disks {
 		x := DeviceLine{Host: host.Name, Name: stats.Name, On: []string{}, Users: []DeviceUser{}}
 		if d := byNumber[key.device]; d != nil {
-			x.Name, x.Kind, x.On, x.Controller, x.Model, x.SizeBytes = d.Name, d.Kind, append(x.On, d.Parents...), d.Controller, d.Model, d.SizeBytes
+			x.Name, x.Kind, x.On, x.Controller, x.Model, x.SizeBytes = d.Name, d.Kind, append(x.On, d.Parents...),
+				d.Controller, d.Model, d.SizeBytes
 			x.mounted(d, inv)
 		}
 		seconds := float64(g.elapsed[host.ID]) / 1000
@@ -172,7 +175,8 @@ func devicesOf(host *store.Host, g *gathered, inv *account.Inventory, refs map[i
 	return lines
 }
 
-// mounted says what of a device is mounted. A drive that is divided is not mountable; its parts are, or are not, mounted.
+// mounted says what of a device is mounted. A drive that is divided is not mountable; its parts are, or are not,
+// mounted.
 func (x *DeviceLine) mounted(d *account.Device, inv *account.Inventory) {
 	x.MountState = "not mounted"
 	for _, other := range inv.Devices {
@@ -256,7 +260,8 @@ func (x *DeviceLine) usedBy(g *gathered, key deviceKey, d *wire.Disk, seconds fl
 		bytes := float64(u.read + u.written)
 		charged += bytes
 		user := DeviceUser{
-			UserRef: refs[k.workload], ReadRate: float64(u.read) / seconds, WriteRate: float64(u.written) / seconds, Reads: float64(u.reads) / seconds,
+			UserRef: refs[k.workload], ReadRate: float64(u.read) / seconds, WriteRate: float64(u.written) / seconds,
+			Reads:  float64(u.reads) / seconds,
 			Writes: float64(u.writes) / seconds, Source: u.source.String(),
 		}
 		if u.micros > 0 {
@@ -286,8 +291,8 @@ func (u *DeviceUser) latency() {
 	}
 }
 
-// divide splits what each drive of a host moved by what its workloads' processes read and dirtied, where the host does not
-// count by workload and device.
+// divide splits what each drive of a host moved by what its workloads' processes read and dirtied, where the host does
+// not count by workload and device.
 func (h *Hub) divide(ctx context.Context, lines []DeviceLine, hostID int32, span store.Span) error {
 	uses, err := h.store.WorkloadUses(ctx, store.UseQuestion{Span: span, HostID: hostID})
 	if err != nil {
@@ -315,10 +320,13 @@ func (h *Hub) divide(ctx context.Context, lines []DeviceLine, hostID int32, span
 			}
 			x.Users = append(x.Users, DeviceUser{
 				UserRef:  UserRef{WorkloadRef{u.ID, u.Name, u.Kind}, u.Owner, named(names, u.TenantID)},
-				ReadRate: x.ReadRate * share, WriteRate: x.WriteRate * share, Reads: x.Reads * share, Writes: x.Writes * share, Share: share, Source: amount.Split.String(),
+				ReadRate: x.ReadRate * share, WriteRate: x.WriteRate * share, Reads: x.Reads * share,
+				Writes: x.Writes * share, Share: share, Source: amount.Split.String(),
 			})
 		}
-		slices.SortFunc(x.Users, func(a, b DeviceUser) int { return cmp.Or(cmp.Compare(b.Share, a.Share), cmp.Compare(a.Name, b.Name)) })
+		slices.SortFunc(x.Users, func(a, b DeviceUser) int {
+			return cmp.Or(cmp.Compare(b.Share, a.Share), cmp.Compare(a.Name, b.Name))
+		})
 	}
 	return nil
 }
@@ -398,7 +406,8 @@ func (d *Disks) judge(hosts int) {
 	if d.Trouble {
 		d.Verdict = fmt.Sprintf("Storage is a bottleneck: %s on %s %s%s.", worst.Name, worst.Host, busy, who)
 	} else {
-		d.Verdict = fmt.Sprintf("Storage is not the problem: the busiest device, %s on %s, %s%s.", worst.Name, worst.Host, busy, who)
+		d.Verdict = fmt.Sprintf("Storage is not the problem: the busiest device, %s on %s, %s%s.", worst.Name,
+			worst.Host, busy, who)
 	}
 	if n := len(d.Silent); n > 3 {
 		d.Verdict += fmt.Sprintf(" Of %d hosts nothing was recorded.", n)

@@ -26,10 +26,11 @@ type gathered struct {
 	links     map[linkKey]*wire.Interface
 	cpus      map[int32]map[uint32]*cpuStates
 	memory    map[int32]*[3]float64
-	linkEnds  map[linkKey]int64            // the workload at an interface's other end in the newest interval; 0 for none
-	swapped   map[int64]map[string]float64 // byte-milliseconds by workload and swap
-	loads     map[int32]*Load              // of the newest interval
-	stalls    map[linkKey]*stalls          // by host and resource
+	// the workload at an interface's other end in the newest interval; 0 for none
+	linkEnds map[linkKey]int64
+	swapped  map[int64]map[string]float64 // byte-milliseconds by workload and swap
+	loads    map[int32]*Load              // of the newest interval
+	stalls   map[linkKey]*stalls          // by host and resource
 }
 
 type workloadFigures struct {
@@ -71,9 +72,12 @@ const withCPUs = true
 
 func (h *Hub) gather(ctx context.Context, hostID int32, span store.Span, detail bool) (*gathered, error) {
 	g := &gathered{
-		elapsed: map[int32]int64{}, measures: map[int64]*workloadFigures{}, uses: map[useKey]*use{}, disks: map[deviceKey]*wire.Disk{},
-		latencies: map[deviceKey]map[[2]int64]int64{}, links: map[linkKey]*wire.Interface{}, cpus: map[int32]map[uint32]*cpuStates{}, memory: map[int32]*[3]float64{},
-		linkEnds: map[linkKey]int64{}, swapped: map[int64]map[string]float64{}, loads: map[int32]*Load{}, stalls: map[linkKey]*stalls{},
+		elapsed: map[int32]int64{}, measures: map[int64]*workloadFigures{}, uses: map[useKey]*use{},
+		disks:     map[deviceKey]*wire.Disk{},
+		latencies: map[deviceKey]map[[2]int64]int64{}, links: map[linkKey]*wire.Interface{},
+		cpus: map[int32]map[uint32]*cpuStates{}, memory: map[int32]*[3]float64{},
+		linkEnds: map[linkKey]int64{}, swapped: map[int64]map[string]float64{}, loads: map[int32]*Load{},
+		stalls: map[linkKey]*stalls{},
 	}
 	byName := map[string]amount.Measure{}
 	for _, m := range amount.Measures() {
@@ -130,7 +134,8 @@ func (g *gathered) addDevices(r *store.FigureRow) {
 			x = &use{}
 			g.uses[k] = x
 		}
-		x.read, x.written, x.reads, x.writes = x.read+u.ReadBytes[i], x.written+u.WrittenBytes[i], x.reads+u.Reads[i], x.writes+u.Writes[i]
+		x.read, x.written, x.reads, x.writes = x.read+u.ReadBytes[i], x.written+u.WrittenBytes[i], x.reads+u.Reads[i],
+			x.writes+u.Writes[i]
 		x.micros, x.source = x.micros+u.Micros[i], x.source.Weaker(amount.Source(u.Source[i]))
 	}
 	for _, d := range r.Figures.GetDisks() {
@@ -140,8 +145,10 @@ func (g *gathered) addDevices(r *store.FigureRow) {
 			g.disks[k] = d
 			continue
 		}
-		d.ReadBytes, d.WrittenBytes, d.Reads, d.Writes = d.ReadBytes+sum.ReadBytes, d.WrittenBytes+sum.WrittenBytes, d.Reads+sum.Reads, d.Writes+sum.Writes
-		d.ReadMerged, d.WriteMerged, d.ReadMillis, d.WriteMillis = d.ReadMerged+sum.ReadMerged, d.WriteMerged+sum.WriteMerged, d.ReadMillis+sum.ReadMillis, d.WriteMillis+sum.WriteMillis
+		d.ReadBytes, d.WrittenBytes, d.Reads, d.Writes = d.ReadBytes+sum.ReadBytes, d.WrittenBytes+sum.WrittenBytes,
+			d.Reads+sum.Reads, d.Writes+sum.Writes
+		d.ReadMerged, d.WriteMerged, d.ReadMillis, d.WriteMillis = d.ReadMerged+sum.ReadMerged,
+			d.WriteMerged+sum.WriteMerged, d.ReadMillis+sum.ReadMillis, d.WriteMillis+sum.WriteMillis
 		d.BusyMillis, d.QueueMillis = d.BusyMillis+sum.BusyMillis, d.QueueMillis+sum.QueueMillis
 		g.disks[k] = d
 	}
@@ -185,7 +192,8 @@ func (g *gathered) addHost(r *store.FigureRow) {
 	}
 	d := r.Detail
 	for i, cpu := range d.GetCpu() {
-		if min(len(d.User), len(d.Nice), len(d.System), len(d.Idle), len(d.Iowait), len(d.Irq), len(d.Softirq), len(d.Steal)) <= i {
+		if min(len(d.User), len(d.Nice), len(d.System), len(d.Idle), len(d.Iowait), len(d.Irq), len(d.Softirq),
+			len(d.Steal)) <= i {
 			break
 		}
 		s := byCPU[cpu]
@@ -194,7 +202,8 @@ func (g *gathered) addHost(r *store.FigureRow) {
 			byCPU[cpu] = s
 		}
 		s.user, s.nice, s.system, s.idle = s.user+d.User[i], s.nice+d.Nice[i], s.system+d.System[i], s.idle+d.Idle[i]
-		s.iowait, s.irq, s.softirq, s.steal = s.iowait+d.Iowait[i], s.irq+d.Irq[i], s.softirq+d.Softirq[i], s.steal+d.Steal[i]
+		s.iowait, s.irq, s.softirq, s.steal = s.iowait+d.Iowait[i], s.irq+d.Irq[i], s.softirq+d.Softirq[i],
+			s.steal+d.Steal[i]
 		if ran := r.Figures.GetRanMicros(); i < len(ran) {
 			s.ran += ran[i]
 		} else {
@@ -206,11 +215,12 @@ func (g *gathered) addHost(r *store.FigureRow) {
 		m = &[3]float64{}
 		g.memory[r.HostID] = m
 	}
-	m[0], m[1], m[2] = m[0]+float64(r.Figures.MemoryOwn), m[1]+float64(r.Figures.MemoryCache), m[2]+float64(r.Figures.MemoryHuge)
+	m[0], m[1], m[2] = m[0]+float64(r.Figures.MemoryOwn), m[1]+float64(r.Figures.MemoryCache),
+		m[2]+float64(r.Figures.MemoryHuge)
 }
 
-// list names the measures that were gathered of a workload. Levels are means over the time given, but those that are read at a
-// slower pace over the intervals in which they were known.
+// list names the measures that were gathered of a workload. Levels are means over the time given, but those that are
+// read at a slower pace over the intervals in which they were known.
 func (f *workloadFigures) list(elapsed int64) []Measure {
 	list := []Measure{}
 	for _, m := range amount.Measures() {
@@ -299,7 +309,8 @@ func noSpace(kind string) string {
 	return "its files are on filesystems it shares with others, which count by user and project, not by cgroup"
 }
 
-func (h *Hub) fillFigures(ctx context.Context, a *AboutWorkload, w *store.Workload, span store.Span, _ map[int32]string) error {
+func (h *Hub) fillFigures(ctx context.Context, a *AboutWorkload, w *store.Workload, span store.Span,
+	_ map[int32]string) error {
 	a.Space = noSpace(w.Kind)
 	g, err := h.gather(ctx, w.HostID, span, !withCPUs)
 	if err != nil {

@@ -20,7 +20,8 @@ func TestMemory_OfABigHostOverALongSpanDoesNotOverflow(t *testing.T) {
 	f.dress = func(iv *account.Interval) {
 		iv.Detail.MemoryOwn, iv.Detail.MemoryCache = huge*60_000, huge*60_000
 		iv.Usages[0].Figures.Put(amount.MemoryAnon, huge*60_000, amount.Counted)
-		iv.Usages[0].Swapped = []account.SwapUse{{Swap: "/dev/sdb2", Units: huge * 60_000}, {Swap: "/dev/sdc2", Units: huge / 2 * 60_000}}
+		iv.Usages[0].Swapped = []account.SwapUse{{Swap: "/dev/sdb2", Units: huge * 60_000},
+			{Swap: "/dev/sdc2", Units: huge / 2 * 60_000}}
 	}
 	for minute := range 8 { // eight minutes of it are 1.3e19
 		require.NoError(t, f.send(minute, job("a", "m.abt")))
@@ -32,7 +33,8 @@ func TestMemory_OfABigHostOverALongSpanDoesNotOverflow(t *testing.T) {
 	require.Len(t, m.Workloads, 1)
 	require.Len(t, m.Workloads[0].Figures, 1)
 	assert.InEpsilon(t, float64(huge), m.Workloads[0].Figures[0].Value, 1e-9)
-	assert.Equal(t, []hub.SwapOn{{Swap: "/dev/sdb2", Bytes: huge, Source: "summed"}, {Swap: "/dev/sdc2", Bytes: huge / 2, Source: "summed"}}, m.Workloads[0].SwapOn)
+	assert.Equal(t, []hub.SwapOn{{Swap: "/dev/sdb2", Bytes: huge, Source: "summed"},
+		{Swap: "/dev/sdc2", Bytes: huge / 2, Source: "summed"}}, m.Workloads[0].SwapOn)
 }
 
 // TestLinks_NameWhoIsAtTheOtherEndNow moves an interface from one workload to another.
@@ -40,7 +42,8 @@ func TestLinks_NameWhoIsAtTheOtherEndNow(t *testing.T) {
 	f := newFixture(t)
 	for minute, end := range []account.WorkloadID{0, 1, account.Unrecognised} {
 		f.dress = func(iv *account.Interval) {
-			iv.Detail.Interfaces = []account.Interface{{Name: "veth3", Kind: "veth", Inner: true, Received: 6000, Workload: end, Peer: map[bool]string{true: "veth4"}[end < 0]}}
+			iv.Detail.Interfaces = []account.Interface{{Name: "veth3", Kind: "veth", Inner: true, Received: 6000,
+				Workload: end, Peer: map[bool]string{true: "veth4"}[end < 0]}}
 		}
 		require.NoError(t, f.send(minute, job("a", "m.abt"), job("b", "t.fink")))
 		l, err := f.Links(ctx, f.host.Name, f.span())
@@ -58,7 +61,8 @@ func TestLinks_NameWhoIsAtTheOtherEndNow(t *testing.T) {
 	}
 }
 
-// TestFigures_WhatIsNotCountedIsNullAndNeverZero has one workload counted packet by packet and operation by operation, one not.
+// TestFigures_WhatIsNotCountedIsNullAndNeverZero has one workload counted packet by packet and operation by operation,
+// one not.
 func TestFigures_WhatIsNotCountedIsNullAndNeverZero(t *testing.T) {
 	f := newFixture(t)
 	const sdb = 8<<20 | 16
@@ -71,7 +75,8 @@ func TestFigures_WhatIsNotCountedIsNullAndNeverZero(t *testing.T) {
 			u.Figures.Put(amount.NetworkSent, 6e6, amount.Summed)
 		}
 		iv.Usages[0].Devices[0].Micros = 30e6
-		for _, m := range []amount.Measure{amount.NetworkPacketsReceived, amount.NetworkPacketsSent, amount.NetworkLocalReceived, amount.NetworkLocalSent} {
+		for _, m := range []amount.Measure{amount.NetworkPacketsReceived, amount.NetworkPacketsSent,
+			amount.NetworkLocalReceived, amount.NetworkLocalSent} {
 			iv.Usages[0].Figures.Put(m, 600, amount.Counted)
 		}
 	}
@@ -103,17 +108,19 @@ func TestFigures_WhatIsNotCountedIsNullAndNeverZero(t *testing.T) {
 	}
 }
 
-// TestDisks_PartsThatWereNeverUsedAreThereAndADriveThatCameLaterIsNot has a volume on a partition of a drive, none of them used but the
-// drive, and another drive in the inventory of which nothing was recorded.
+// TestDisks_PartsThatWereNeverUsedAreThereAndADriveThatCameLaterIsNot has a volume on a partition of a drive, none of
+// them used but the drive, and another drive in the inventory of which nothing was recorded.
 func TestDisks_PartsThatWereNeverUsedAreThereAndADriveThatCameLaterIsNot(t *testing.T) {
 	f := newFixture(t)
 	f.dress = func(iv *account.Interval) {
 		iv.Detail.Disks = []account.Disk{{Name: "sdb", Major: 8, Minor: 16, WrittenBytes: 120e6, WriteOps: 600}}
 	}
 	f.parts = &account.Inventory{Devices: []account.Device{
-		{Name: "dm-0", Number: 253 << 20, Kind: "volume", Parents: []string{"sdb1"}}, {Name: "sdb", Number: 8<<20 | 16, Kind: "drive"},
+		{Name: "dm-0", Number: 253 << 20, Kind: "volume", Parents: []string{"sdb1"}},
+		{Name: "sdb", Number: 8<<20 | 16, Kind: "drive"},
 		{Name: "sdb1", Number: 8<<20 | 17, Kind: "partition", Parents: []string{"sdb"}},
-		{Name: "sdc", Number: 8<<20 | 32, Kind: "drive"}, {Name: "sdc1", Number: 8<<20 | 33, Kind: "partition", Parents: []string{"sdc"}},
+		{Name: "sdc", Number: 8<<20 | 32, Kind: "drive"},
+		{Name: "sdc1", Number: 8<<20 | 33, Kind: "partition", Parents: []string{"sdc"}},
 	}}
 	require.NoError(t, f.send(0, job("a", "m.abt")))
 	d, err := f.Disks(ctx, f.host.Name, f.span())
@@ -130,7 +137,8 @@ func TestAbout_ALevelThatIsKnownSeldomIsItsMeanWhereItIsKnown(t *testing.T) {
 	f := newFixture(t)
 	for minute := range 4 {
 		f.dress = func(iv *account.Interval) {
-			iv.Usages[0].Figures.Put(amount.MemoryAnon, map[bool]int64{true: 1000 * 60_000}[minute == 3], amount.Counted)
+			iv.Usages[0].Figures.Put(amount.MemoryAnon, map[bool]int64{true: 1000 * 60_000}[minute == 3],
+				amount.Counted)
 			if minute == 3 {
 				iv.Usages[0].Figures.Put(amount.SpaceUsed, 5000*60_000, amount.Summed)
 			}
@@ -147,18 +155,21 @@ func TestAbout_ALevelThatIsKnownSeldomIsItsMeanWhereItIsKnown(t *testing.T) {
 		values[m.Name] = m.Value
 	}
 	assert.InDelta(t, 5000, values["space_used_bytes"], 1e-6)
-	assert.InDelta(t, 250, values["memory_anon_bytes"], 1e-6, "what stood for a quarter of the time is a quarter in the mean")
+	assert.InDelta(t, 250, values["memory_anon_bytes"], 1e-6,
+		"what stood for a quarter of the time is a quarter in the mean")
 	assert.Empty(t, about.Space)
 }
 
-// TestLoad_IsOfTheNewestIntervalAndWhatIsNotToldIsNotThere has a kernel that tells load and pressure, and then one that does not.
+// TestLoad_IsOfTheNewestIntervalAndWhatIsNotToldIsNotThere has a kernel that tells load and pressure, and then one that
+// does not.
 func TestLoad_IsOfTheNewestIntervalAndWhatIsNotToldIsNotThere(t *testing.T) {
 	f := newFixture(t)
 	for minute, load := range [][]float64{{1, 2, 3}, {7.5, 4, 3.5}} {
 		f.dress = func(iv *account.Interval) {
 			iv.Detail.Load = load
 			iv.Detail.CPUs = []account.CPUTimes{{CPU: 0, User: 60e6}}
-			iv.Detail.Pressure = []account.Pressure{{Resource: "cpu", Some: 30e6}, {Resource: "io", Some: 12e6, Full: 6e6}}
+			iv.Detail.Pressure = []account.Pressure{{Resource: "cpu", Some: 30e6},
+				{Resource: "io", Some: 12e6, Full: 6e6}}
 		}
 		require.NoError(t, f.send(minute, job("a", "m.abt")))
 	}
@@ -167,7 +178,8 @@ func TestLoad_IsOfTheNewestIntervalAndWhatIsNotToldIsNotThere(t *testing.T) {
 	require.NotNil(t, c.Load)
 	assert.Equal(t, []float64{7.5, 4, 3.5}, []float64{c.Load.One, c.Load.Five, c.Load.Fifteen})
 	tenth := 0.1
-	assert.Equal(t, []hub.Pressure{{Resource: "cpu", Some: 0.5}, {Resource: "io", Some: 0.2, Full: &tenth}}, c.Pressure, "of memory nothing is told")
+	assert.Equal(t, []hub.Pressure{{Resource: "cpu", Some: 0.5}, {Resource: "io", Some: 0.2, Full: &tenth}}, c.Pressure,
+		"of memory nothing is told")
 	loads, err := f.Loads(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, loads, "it has been silent for most of an hour")
@@ -185,7 +197,8 @@ func TestLoad_IsOfTheNewestIntervalAndWhatIsNotToldIsNotThere(t *testing.T) {
 	assert.Nil(t, c.Load)
 }
 
-// TestMemory_ASleeperIsToldSinceWhenAndOneThatWokeIsNone has three workloads of 2 GiB: one never did anything, one stopped, one woke.
+// TestMemory_ASleeperIsToldSinceWhenAndOneThatWokeIsNone has three workloads of 2 GiB: one never did anything, one
+// stopped, one woke.
 func TestMemory_ASleeperIsToldSinceWhenAndOneThatWokeIsNone(t *testing.T) {
 	f := newFixture(t)
 	for minute := range 15 {
@@ -218,11 +231,13 @@ func TestMemory_ASleeperIsToldSinceWhenAndOneThatWokeIsNone(t *testing.T) {
 	assert.Nil(t, got["c"])
 }
 
-// TestDisks_WhereNothingIsCountedByDeviceADriveIsSplit has a host that knows what its workloads read and dirtied, and what its drive moved.
+// TestDisks_WhereNothingIsCountedByDeviceADriveIsSplit has a host that knows what its workloads read and dirtied, and
+// what its drive moved.
 func TestDisks_WhereNothingIsCountedByDeviceADriveIsSplit(t *testing.T) {
 	f := newFixture(t)
 	f.dress = func(iv *account.Interval) {
-		iv.Detail.Disks = []account.Disk{{Name: "sdb", Major: 8, Minor: 16, ReadBytes: 60e6, WrittenBytes: 120e6, WriteOps: 600}}
+		iv.Detail.Disks = []account.Disk{{Name: "sdb", Major: 8, Minor: 16, ReadBytes: 60e6, WrittenBytes: 120e6,
+			WriteOps: 600}}
 		for i := range iv.Usages {
 			iv.Usages[i].Units[amount.Disk] = []int64{90e6, 30e6}[i]
 			iv.Usages[i].Source[amount.Disk] = amount.Summed
@@ -234,25 +249,31 @@ func TestDisks_WhereNothingIsCountedByDeviceADriveIsSplit(t *testing.T) {
 	require.Len(t, d.Devices, 1)
 	require.Len(t, d.Devices[0].Users, 2)
 	first := d.Devices[0].Users[0]
-	assert.Equal(t, []any{"a", 0.75, 0.75e6, 1.5e6, "split"}, []any{first.Name, first.Share, first.ReadRate, first.WriteRate, first.Source})
+	assert.Equal(t, []any{"a", 0.75, 0.75e6, 1.5e6, "split"},
+		[]any{first.Name, first.Share, first.ReadRate, first.WriteRate, first.Source})
 	assert.Nil(t, first.TimeMean)
 }
 
-// TestDisks_DrivesBehindOneControllerAreAddedUp has two drives on one controller, and one on another, which two workloads use.
+// TestDisks_DrivesBehindOneControllerAreAddedUp has two drives on one controller, and one on another, which two
+// workloads use.
 func TestDisks_DrivesBehindOneControllerAreAddedUp(t *testing.T) {
 	f := newFixture(t)
 	f.dress = func(iv *account.Interval) {
 		for i, name := range []string{"sda", "sdb", "sdc"} {
-			iv.Detail.Disks = append(iv.Detail.Disks, account.Disk{Name: name, Major: 8, Minor: uint32(16 * i), WrittenBytes: 60e6, WriteOps: 600, QueueMillis: 60_000})
+			iv.Detail.Disks = append(iv.Detail.Disks,
+				account.Disk{Name: name, Major: 8, Minor: uint32(16 * i), WrittenBytes: 60e6, WriteOps: 600,
+					QueueMillis: 60_000})
 			for k := range iv.Usages {
 				iv.Usages[k].Devices = append(iv.Usages[k].Devices, account.DeviceUse{
-					Device: int32(8<<20 | 16*i), Written: []int64{40e6, 20e6}[k], WriteOps: 300, Source: amount.Source([]int{0, i}[k]),
+					Device: int32(8<<20 | 16*i), Written: []int64{40e6, 20e6}[k], WriteOps: 300,
+					Source: amount.Source([]int{0, i}[k]),
 				})
 			}
 		}
 	}
 	f.parts = &account.Inventory{Devices: []account.Device{
-		{Name: "sda", Number: 8 << 20, Kind: "drive", Controller: "0000:00:05.0"}, {Name: "sdb", Number: 8<<20 | 16, Kind: "drive", Controller: "0000:00:05.0"},
+		{Name: "sda", Number: 8 << 20, Kind: "drive", Controller: "0000:00:05.0"},
+		{Name: "sdb", Number: 8<<20 | 16, Kind: "drive", Controller: "0000:00:05.0"},
 		{Name: "sdc", Number: 8<<20 | 32, Kind: "drive", Controller: "0000:00:06.0"},
 	}}
 	require.NoError(t, f.send(0, job("a", "m.abt"), job("b", "t.fink")))
@@ -260,7 +281,8 @@ func TestDisks_DrivesBehindOneControllerAreAddedUp(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, d.Controllers, 2)
 	both := d.Controllers[0]
-	assert.Equal(t, []any{"0000:00:05.0", []string{"sda", "sdb"}, 2e6, 20.0, 2.0}, []any{both.Controller, both.Drives, both.WriteRate, both.Writes, both.Queue})
+	assert.Equal(t, []any{"0000:00:05.0", []string{"sda", "sdb"}, 2e6, 20.0, 2.0},
+		[]any{both.Controller, both.Drives, both.WriteRate, both.Writes, both.Queue})
 	require.Len(t, both.Users, 2)
 	assert.Equal(t, "a", both.Users[0].Name)
 	assert.InDelta(t, 2.0/3, both.Users[0].Share, 1e-9)

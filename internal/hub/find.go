@@ -35,7 +35,9 @@ const mostFound = 50
 func (h *Hub) Find(ctx context.Context, question, hostName string) ([]Found, error) {
 	words := strings.Fields(question)
 	if len(words) == 0 || len(question) > 200 {
-		return nil, problem(Invalid, "look for what? Give a name, the beginning of an id, a pid, a user, or a label such as project=cellar")
+		return nil,
+			problem(Invalid,
+				"look for what? Give a name, the beginning of an id, a pid, a user, or a label such as project=cellar")
 	}
 	hostID := int32(0)
 	if hostName != "" {
@@ -57,12 +59,14 @@ func (h *Hub) Find(ctx context.Context, question, hostName string) ([]Found, err
 	if hostID == 0 {
 		for i := range hosts {
 			if hasAll(hosts[i].Name, words) {
-				out = append(out, Found{What: "host", Name: hosts[i].Name, By: "name", Exact: strings.EqualFold(hosts[i].Name, question)})
+				out = append(out, Found{What: "host", Name: hosts[i].Name, By: "name",
+					Exact: strings.EqualFold(hosts[i].Name, question)})
 			}
 		}
 		for id, name := range names {
 			if (id != 0 || strings.EqualFold(name, question)) && hasAll(name, words) {
-				out = append(out, Found{What: "tenant", Name: name, By: "name", Exact: strings.EqualFold(name, question)})
+				out = append(out, Found{What: "tenant", Name: name, By: "name",
+					Exact: strings.EqualFold(name, question)})
 			}
 		}
 		owners, err := h.store.Owners(ctx, question)
@@ -70,7 +74,8 @@ func (h *Hub) Find(ctx context.Context, question, hostName string) ([]Found, err
 			return nil, err
 		}
 		for _, o := range owners {
-			out = append(out, Found{What: "user", Name: o.Owner, By: "name", Exact: strings.EqualFold(o.Owner, question)})
+			out = append(out, Found{What: "user", Name: o.Owner, By: "name",
+				Exact: strings.EqualFold(o.Owner, question)})
 		}
 	}
 	workloads, err := h.store.FindWorkloads(ctx, words, hostID, mostFound)
@@ -91,7 +96,8 @@ func (h *Hub) Find(ctx context.Context, question, hostName string) ([]Found, err
 	}
 	out = append(out, byPID...)
 	slices.SortStableFunc(out, func(a, b Found) int {
-		return cmp.Or(cmp.Compare(order(a), order(b)), cmp.Compare(b.LastSeen, a.LastSeen), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Host, b.Host))
+		return cmp.Or(cmp.Compare(order(a), order(b)), cmp.Compare(b.LastSeen, a.LastSeen), cmp.Compare(a.Name, b.Name),
+			cmp.Compare(a.Host, b.Host))
 	})
 	return out[:min(len(out), mostFound)], nil
 }
@@ -113,9 +119,11 @@ func hasAll(s string, words []string) bool {
 	return true
 }
 
-func foundWorkload(w *store.Workload, host *store.Host, names map[int32]string, question string, words []string, now time.Time) Found {
+func foundWorkload(w *store.Workload, host *store.Host, names map[int32]string, question string, words []string,
+	now time.Time) Found {
 	f := Found{
-		What: "workload", Name: w.Name, ID: w.ID, Kind: w.Kind, Owner: w.Owner, Tenant: named(names, w.TenantID), Host: host.Name, State: stateOf(w, host, now),
+		What: "workload", Name: w.Name, ID: w.ID, Kind: w.Kind, Owner: w.Owner, Tenant: named(names, w.TenantID),
+		Host: host.Name, State: stateOf(w, host, now),
 	}
 	_, id, _ := strings.Cut(w.Key, ":")
 	f.Exact = strings.EqualFold(w.Name, question) || id == question || w.Key == question
@@ -146,7 +154,8 @@ func foundWorkload(w *store.Workload, host *store.Host, names map[int32]string, 
 }
 
 // findPID finds the workloads of a process by its number, on each host that has one.
-func (h *Hub) findPID(ctx context.Context, question string, hostID int32, hosts []store.Host, names map[int32]string, now time.Time) ([]Found, error) {
+func (h *Hub) findPID(ctx context.Context, question string, hostID int32, hosts []store.Host, names map[int32]string,
+	now time.Time) ([]Found, error) {
 	pid, err := strconv.ParseInt(question, 10, 32)
 	if err != nil || pid < 1 {
 		return nil, nil
@@ -179,7 +188,8 @@ func (h *Hub) findPID(ctx context.Context, question string, hostID int32, hosts 
 
 func hostFacts(host *store.Host, pools []string) map[string]string {
 	facts := map[string]string{
-		"cpus": strconv.Itoa(host.CPUs), "memory_bytes": strconv.FormatInt(host.MemoryBytes, 10), "cgroups": host.CgroupMode, "boot": host.Boot,
+		"cpus": strconv.Itoa(host.CPUs), "memory_bytes": strconv.FormatInt(host.MemoryBytes, 10),
+		"cgroups": host.CgroupMode, "boot": host.Boot,
 		"pools": strings.Join(pools, ", "),
 	}
 	if host.LastAt != nil {

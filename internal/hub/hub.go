@@ -77,7 +77,8 @@ func New(s *store.Store, o Options) *Hub {
 // Ready tells whether the service can answer.
 func (h *Hub) Ready(ctx context.Context) error { return h.store.Ping(ctx) }
 
-// Run does the periodic duties until the context ends: making room for the next day, dropping days that are past keeping.
+// Run does the periodic duties until the context ends: making room for the next day, dropping days that are past
+// keeping.
 func (h *Hub) Run(ctx context.Context) {
 	for {
 		if err := h.store.EnsureDay(ctx, h.options.Now().AddDate(0, 0, 1)); err != nil && ctx.Err() == nil {
@@ -101,16 +102,22 @@ func (h *Hub) Run(ctx context.Context) {
 // Ingest takes in a batch from the collector of a host. A batch that came before is answered as taken.
 func (h *Hub) Ingest(ctx context.Context, host store.Host, b *wire.Batch) (store.Taken, error) {
 	if b.Host != host.Name {
-		return store.Taken{}, problem(Denied, "this batch is of host %q, and the credential is for %q: give each collector its own host's credential", b.Host, host.Name)
+		return store.Taken{},
+			problem(Denied,
+				"this batch is of host %q, and the credential is for %q: give each collector its own host's credential",
+				b.Host, host.Name)
 	}
 	now := h.options.Now()
 	for _, iv := range b.Intervals {
 		from := time.UnixMicro(iv.FromUnixMicros)
 		if from.After(now.Add(24 * time.Hour)) {
-			return store.Taken{}, problem(Invalid, "interval %d begins at %s, more than a day ahead of this service's clock: set the host's clock", iv.Sequence, from.UTC().Format(time.RFC3339))
+			return store.Taken{}, problem(Invalid,
+				"interval %d begins at %s, more than a day ahead of this service's clock: set the host's clock",
+				iv.Sequence, from.UTC().Format(time.RFC3339))
 		}
 		if from.Before(now.AddDate(0, 0, -h.options.KeepDays)) {
-			return store.Taken{}, problem(Invalid, "interval %d began at %s, longer ago than the %d days that are kept", iv.Sequence, from.UTC().Format(time.RFC3339), h.options.KeepDays)
+			return store.Taken{}, problem(Invalid, "interval %d began at %s, longer ago than the %d days that are kept",
+				iv.Sequence, from.UTC().Format(time.RFC3339), h.options.KeepDays)
 		}
 	}
 	for range 5 {
@@ -134,7 +141,9 @@ func (h *Hub) Ingest(ctx context.Context, host store.Host, b *wire.Batch) (store
 // Notice takes in news of a host's workloads: they are known at once, and faces say when their first usage is due.
 func (h *Hub) Notice(ctx context.Context, host store.Host, n *wire.Notices) error {
 	if n.Host != host.Name {
-		return problem(Denied, "these notices are of host %q, and the credential is for %q: give each collector its own host's credential", n.Host, host.Name)
+		return problem(Denied,
+			"these notices are of host %q, and the credential is for %q: give each collector its own host's credential",
+			n.Host, host.Name)
 	}
 	book, version, err := h.rules(ctx)
 	if err != nil {
@@ -142,12 +151,17 @@ func (h *Hub) Notice(ctx context.Context, host store.Host, n *wire.Notices) erro
 	}
 	now := h.options.Now()
 	for _, micros := range append([]int64{n.AtUnixMicros}, n.EndedMicros...) {
-		if at := time.UnixMicro(micros); micros != 0 && (at.After(now.Add(24*time.Hour)) || at.Before(now.AddDate(0, 0, -h.options.KeepDays))) || n.AtUnixMicros == 0 {
-			return problem(Invalid, "news of %s is a day ahead of this service's clock, or older than the %d days that are kept: set the host's clock", at.UTC().Format(time.RFC3339), h.options.KeepDays)
+		if at := time.UnixMicro(micros); micros != 0 &&
+			(at.After(now.Add(24*time.Hour)) || at.Before(now.AddDate(0, 0, -h.options.KeepDays))) ||
+			n.AtUnixMicros == 0 {
+			return problem(Invalid,
+				"news of %s is a day ahead of this service's clock, or older than the %d days that are kept: set the host's clock", at.UTC().Format(time.RFC3339), h.options.KeepDays)
 		}
 	}
 	if due := time.UnixMicro(n.DueUnixMicros); due.After(now.Add(time.Hour)) {
-		return problem(Invalid, "usage due at %s, more than an hour ahead of this service's clock: set the host's clock", due.UTC().Format(time.RFC3339))
+		return problem(Invalid,
+			"usage due at %s, more than an hour ahead of this service's clock: set the host's clock",
+			due.UTC().Format(time.RFC3339))
 	}
 	if err := h.store.Notice(ctx, host, n, version, book.assign); err != nil {
 		return err
@@ -229,7 +243,8 @@ func (h *Hub) reassign(ctx context.Context) (int, error) {
 			moved++
 		}
 		if rule.TenantID != w.TenantID || rule.ID != w.RuleID {
-			moves = append(moves, store.Move{WorkloadID: w.ID, TenantID: rule.TenantID, RuleID: rule.ID, Rule: rule.Expression})
+			moves = append(moves, store.Move{WorkloadID: w.ID, TenantID: rule.TenantID, RuleID: rule.ID,
+				Rule: rule.Expression})
 		}
 	}
 	return moved, h.store.Assign(ctx, moves, h.options.Now().UTC())

@@ -59,9 +59,11 @@ func (d describer) ProgramName(int32) string                        { return "fr
 func (f *fixture) send(minute int, jobs ...account.Workload) error {
 	f.sequence++
 	from := noon.Add(time.Duration(minute) * time.Minute)
-	iv := &account.Interval{Boot: "b", From: from, To: from.Add(time.Minute), ElapsedMillis: 60_000, Ticks: 12, CPUCount: 8}
+	iv := &account.Interval{Boot: "b", From: from, To: from.Add(time.Minute), ElapsedMillis: 60_000, Ticks: 12,
+		CPUCount: 8}
 	for i := range jobs {
-		u := account.Usage{Workload: account.WorkloadID(i), CPUs: []account.CPUUse{{CPU: int32(i), Micros: 60e6}}, Programs: []account.ProgramUse{{Program: 1, Procs: 2}}}
+		u := account.Usage{Workload: account.WorkloadID(i), CPUs: []account.CPUUse{{CPU: int32(i), Micros: 60e6}},
+			Programs: []account.ProgramUse{{Program: 1, Procs: 2}}}
 		u.Units = [amount.NumResources]int64{60e6, 60_000 << 30, 1e6, 0}
 		u.Peak = [amount.NumResources]int64{1e6, 1 << 30, 2e4, 0}
 		u.Source[amount.Network] = amount.Unavailable
@@ -72,8 +74,11 @@ func (f *fixture) send(minute int, jobs ...account.Workload) error {
 	if f.dress != nil {
 		f.dress(iv)
 	}
-	iv.Ledgers[amount.CPU] = account.Ledger{Capacity: account.Line{Units: 480e6}, Used: account.Line{Units: n*60e6 + 3e6}, Idle: account.Line{Units: 477e6 - n*60e6}, Kernel: account.Line{Units: 1e6}}
-	b := &wire.Batch{Version: 1, Host: f.host.Name, Intervals: []*wire.Interval{wire.FromInterval(iv, f.sequence, "v2", describer(jobs))}}
+	iv.Ledgers[amount.CPU] = account.Ledger{Capacity: account.Line{Units: 480e6},
+		Used: account.Line{Units: n*60e6 + 3e6}, Idle: account.Line{Units: 477e6 - n*60e6},
+		Kernel: account.Line{Units: 1e6}}
+	b := &wire.Batch{Version: 1, Host: f.host.Name,
+		Intervals: []*wire.Interval{wire.FromInterval(iv, f.sequence, "v2", describer(jobs))}}
 	if f.parts != nil {
 		require.NoError(f.t, b.Intervals[0].AddInventory(f.parts))
 	}
@@ -147,7 +152,8 @@ func TestRules_AccountUsageFromTheirMakingAndNeverRewriteHistory(t *testing.T) {
 
 	_, err = f.RemoveTenant(ctx, "Leaf Vision")
 	require.NoError(t, err)
-	assert.Equal(t, map[string]float64{"unassigned": 300, "Frost Watch": 60}, f.byTenant(), "its usage is still in the books")
+	assert.Equal(t, map[string]float64{"unassigned": 300, "Frost Watch": 60}, f.byTenant(),
+		"its usage is still in the books")
 }
 
 func TestTryRule_TellsWhatWouldMoveAndChangesNothing(t *testing.T) {
@@ -159,8 +165,10 @@ func TestTryRule_TellsWhatWouldMoveAndChangesNothing(t *testing.T) {
 
 	last, err := f.TryRule(ctx, f.span(), 0, "Leaf Vision", "kind == 'job'")
 	require.NoError(t, err)
-	assert.Equal(t, []int{3, 3, 2}, []int{last.Seen, last.Matched, len(last.Moves)}, "a is Frost Watch's by a rule before")
-	assert.Equal(t, hub.TrialMove{Workload: "b", Kind: "job", Owner: "t.fink", Host: "terrace-1", From: "unassigned", To: "Leaf Vision",
+	assert.Equal(t, []int{3, 3, 2}, []int{last.Seen, last.Matched, len(last.Moves)},
+		"a is Frost Watch's by a rule before")
+	assert.Equal(t, hub.TrialMove{Workload: "b", Kind: "job", Owner: "t.fink", Host: "terrace-1", From: "unassigned",
+		To:  "Leaf Vision",
 		Use: hub.Use{CPUSeconds: 60, MemoryBytes: 1 << 30, DiskBytes: 1e6}}, last.Moves[0])
 	first, err := f.TryRule(ctx, f.span(), 1, "Leaf Vision", "kind == 'job'")
 	require.NoError(t, err)
@@ -277,11 +285,14 @@ func TestPins_TellWhoMayAndWhoDid(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, pins, 3)
 	assert.Equal(t, []string{"a (Frost Watch)", "b (unassigned)"}, pins[0].May)
-	assert.Equal(t, []hub.PinRun{{Workload: "a", Kind: "job", Tenant: "Frost Watch", CPUSeconds: 60, Source: "counted"}}, pins[0].Ran)
+	assert.Equal(t,
+		[]hub.PinRun{{Workload: "a", Kind: "job", Tenant: "Frost Watch", CPUSeconds: 60, Source: "counted"}},
+		pins[0].Ran)
 	assert.Zero(t, pins[0].Others)
 	assert.Equal(t, 60.0, pins[1].Others, "b ran on CPU 1, which is not its tenant's")
 	assert.Empty(t, pins[2].May, "CPU 4 is in nobody's mask")
-	for cpus, why := range map[string]string{"": "no CPU was named", "3-1": "runs backwards", "7-8": "has CPUs 0 to 7"} {
+	for cpus, why := range map[string]string{"": "no CPU was named", "3-1": "runs backwards",
+		"7-8": "has CPUs 0 to 7"} {
 		requireProblem(t, f.Declare(ctx, "terrace-1", cpus, "Frost Watch"), hub.Invalid, why)
 	}
 	require.NoError(t, f.Undeclare(ctx, "terrace-1", "Frost Watch"))
@@ -301,7 +312,8 @@ func TestSpan_HoldsWholeMinutesAndRefusesNonsense(t *testing.T) {
 		length   time.Duration
 		why      string
 	}{
-		{noon, noon, 0, "before it begins"}, {noon, noon.AddDate(2, 0, 0), 0, "at most 400"}, {time.Time{}, time.Time{}, time.Second, "at least one"},
+		{noon, noon, 0, "before it begins"}, {noon, noon.AddDate(2, 0, 0), 0, "at most 400"},
+		{time.Time{}, time.Time{}, time.Second, "at least one"},
 	} {
 		_, err := f.Span(c.from, c.to, c.length)
 		requireProblem(t, err, hub.Invalid, c.why)

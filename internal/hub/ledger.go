@@ -36,7 +36,8 @@ func (h *Hub) Ledger(ctx context.Context, q Question) (*sheet.Ledger, error) {
 		ask.HostID, l.Host = host.ID, host.Name
 	}
 	if !store.IsDimension(q.By) {
-		return nil, problem(Invalid, "cannot group by %q: choose one of %s, or label:KEY", q.By, strings.Join(store.Dimensions, ", "))
+		return nil, problem(Invalid, "cannot group by %q: choose one of %s, or label:KEY", q.By,
+			strings.Join(store.Dimensions, ", "))
 	}
 	if err := sheet.CheckOrder(q.Sort); err != nil {
 		return nil, problem(Invalid, "%v", err)
@@ -103,7 +104,8 @@ func (h *Hub) filter(ctx context.Context, where string) (func(host string, w *st
 }
 
 // warming lists the workloads that were seen in a span that reaches until now and have no usage yet.
-func (h *Hub) warming(ctx context.Context, hostID int32, span store.Span, matches func(string, *store.Workload) bool, tenantID *int32) ([]sheet.Warming, error) {
+func (h *Hub) warming(ctx context.Context, hostID int32, span store.Span, matches func(string, *store.Workload) bool,
+	tenantID *int32) ([]sheet.Warming, error) {
 	now := h.options.Now()
 	if span.To.Before(now.Add(-time.Minute)) {
 		return nil, nil
@@ -124,7 +126,8 @@ func (h *Hub) warming(ctx context.Context, hostID int32, span store.Span, matche
 			continue
 		}
 		out = append(out, sheet.Warming{
-			WorkloadID: w.ID, Name: w.Name, Kind: w.Kind, Owner: w.Owner, Tenant: named(names, w.TenantID), Host: w.Host.Name,
+			WorkloadID: w.ID, Name: w.Name, Kind: w.Kind, Owner: w.Owner, Tenant: named(names, w.TenantID),
+			Host:  w.Host.Name,
 			DueAt: w.DueAt.UTC(), DueInSeconds: max(w.DueAt.Sub(now).Seconds(), 0),
 		})
 	}
@@ -133,8 +136,9 @@ func (h *Hub) warming(ctx context.Context, hostID int32, span store.Span, matche
 
 func shareOf(row *store.ShareRow, by string, r amount.Resource, elapsed int64) sheet.Share {
 	s := sheet.Share{
-		Name: row.Name, Kind: row.Kind, Owner: row.Owner, Tenant: row.Tenant, Host: row.Host, Parts: row.Parts, Missing: row.Missing,
-		Source: amount.Source(row.Source).String(), WorkloadID: row.WorkloadID, Workload: row.Workload,
+		Name: row.Name, Kind: row.Kind, Owner: row.Owner, Tenant: row.Tenant, Host: row.Host, Parts: row.Parts,
+		Missing: row.Missing,
+		Source:  amount.Source(row.Source).String(), WorkloadID: row.WorkloadID, Workload: row.Workload,
 	}
 	switch {
 	case by == "tenant" && row.TenantID == 0:

@@ -11,8 +11,8 @@ import (
 	"vinescale/internal/store"
 )
 
-// Links tells of the network of a host: its interfaces, and who moved what. Directions are named from the host's view for
-// interfaces, from the workload's for workloads.
+// Links tells of the network of a host: its interfaces, and who moved what. Directions are named from the host's view
+// for interfaces, from the workload's for workloads.
 type Links struct {
 	From       time.Time     `json:"from"`
 	To         time.Time     `json:"to"`
@@ -78,19 +78,22 @@ func (h *Hub) Links(ctx context.Context, hostName string, span store.Span) (*Lin
 	if err != nil {
 		return nil, err
 	}
-	l := &Links{From: span.From, To: span.To, Host: cmp.Or(hostName, Fleet), Interfaces: []LinkLine{}, Workloads: []LinkUser{}, Missing: []MissingLink{}, Silent: g.silent(hosts)}
+	l := &Links{From: span.From, To: span.To, Host: cmp.Or(hostName, Fleet), Interfaces: []LinkLine{},
+		Workloads: []LinkUser{}, Missing: []MissingLink{}, Silent: g.silent(hosts)}
 	if len(l.Silent) == len(hosts) {
 		return l, nil
 	}
 	l.Wire, l.IP = &LinkTotals{}, &LinkTotals{}
-	ends, err := h.refs(ctx, slices.DeleteFunc(slices.Collect(maps.Values(g.linkEnds)), func(id int64) bool { return id == 0 }))
+	ends, err := h.refs(ctx, slices.DeleteFunc(slices.Collect(maps.Values(g.linkEnds)),
+		func(id int64) bool { return id == 0 }))
 	if err != nil {
 		return nil, err
 	}
 	for k, n := range g.links {
 		seconds := float64(g.elapsed[k.host]) / 1000
 		x := LinkLine{
-			Host: hosts[k.host].Name, Name: n.Name, Kind: n.Kind, LeadsOff: !n.Inner, Received: float64(n.ReceivedBytes) / seconds, Sent: float64(n.SentBytes) / seconds,
+			Host: hosts[k.host].Name, Name: n.Name, Kind: n.Kind, LeadsOff: !n.Inner,
+			Received: float64(n.ReceivedBytes) / seconds, Sent: float64(n.SentBytes) / seconds,
 			ReceivedPkts: float64(n.ReceivedPackets) / seconds, SentPkts: float64(n.SentPackets) / seconds,
 			Dropped: n.ReceivedDropped + n.SentDropped, Errors: n.ReceivedErrors + n.SentErrors, Peer: n.Peer,
 		}
@@ -112,7 +115,8 @@ func (h *Hub) Links(ctx context.Context, hostName string, span store.Span) (*Lin
 		if a.LeadsOff != b.LeadsOff {
 			return map[bool]int{true: -1, false: 1}[a.LeadsOff]
 		}
-		return cmp.Or(cmp.Compare(b.Received+b.Sent, a.Received+a.Sent), cmp.Compare(a.Host, b.Host), cmp.Compare(a.Name, b.Name))
+		return cmp.Or(cmp.Compare(b.Received+b.Sent, a.Received+a.Sent), cmp.Compare(a.Host, b.Host),
+			cmp.Compare(a.Name, b.Name))
 	})
 	if err := h.linkUsers(ctx, l, g, hosts); err != nil {
 		return nil, err
@@ -141,16 +145,19 @@ func (h *Hub) linkUsers(ctx context.Context, l *Links, g *gathered, hosts map[in
 			return &sum
 		}
 		u := LinkUser{
-			UserRef: refs[id], Host: hosts[f.host].Name, Received: per(amount.NetworkReceived), Sent: per(amount.NetworkSent),
-			Local: both(amount.NetworkLocalReceived, amount.NetworkLocalSent), Packets: both(amount.NetworkPacketsReceived, amount.NetworkPacketsSent),
-			Source: f.source[amount.NetworkReceived].String(),
+			UserRef: refs[id], Host: hosts[f.host].Name, Received: per(amount.NetworkReceived),
+			Sent:    per(amount.NetworkSent),
+			Local:   both(amount.NetworkLocalReceived, amount.NetworkLocalSent),
+			Packets: both(amount.NetworkPacketsReceived, amount.NetworkPacketsSent),
+			Source:  f.source[amount.NetworkReceived].String(),
 		}
 		l.IP.Received += u.Received
 		l.IP.Sent += u.Sent
 		l.Workloads = append(l.Workloads, u)
 	}
 	slices.SortFunc(l.Workloads, func(a, b LinkUser) int {
-		return cmp.Or(cmp.Compare(b.Received+b.Sent, a.Received+a.Sent), cmp.Compare(orLess(b.Local), orLess(a.Local)), cmp.Compare(a.ID, b.ID))
+		return cmp.Or(cmp.Compare(b.Received+b.Sent, a.Received+a.Sent), cmp.Compare(orLess(b.Local), orLess(a.Local)),
+			cmp.Compare(a.ID, b.ID))
 	})
 	slices.SortFunc(l.Missing, func(a, b MissingLink) int { return cmp.Compare(a.ID, b.ID) })
 	return nil

@@ -8,8 +8,8 @@ import (
 	"vinescale/internal/wire"
 )
 
-// Load is how many tasks of a host ran, were ready to run, or waited for storage: the kernel's own damped means, to be held
-// against the host's CPUs (proc_loadavg(5)).
+// Load is how many tasks of a host ran, were ready to run, or waited for storage: the kernel's own damped means, to be
+// held against the host's CPUs (proc_loadavg(5)).
 type Load struct {
 	At      time.Time `json:"at" doc:"End of the interval it was read at."`
 	One     float64   `json:"load_1m"`
@@ -17,7 +17,8 @@ type Load struct {
 	Fifteen float64   `json:"load_15m"`
 }
 
-// Pressure is the part of the time in which tasks of a host waited for a resource (the kernel's "PSI - Pressure Stall Information").
+// Pressure is the part of the time in which tasks of a host waited for a resource (the kernel's "PSI - Pressure Stall
+// Information").
 type Pressure struct {
 	Resource string   `json:"resource" doc:"cpu, memory or io."`
 	Some     float64  `json:"some" doc:"Part of the time in which at least one task waited, 0 to 1."`

@@ -13,8 +13,8 @@ import (
 	"vinescale/internal/store"
 )
 
-// Memory explains the memory of a host: what is charged, to whom and of which kind, what is the kernel's, and who holds it
-// asleep.
+// Memory explains the memory of a host: what is charged, to whom and of which kind, what is the kernel's, and who holds
+// it asleep.
 type Memory struct {
 	From      time.Time      `json:"from"`
 	To        time.Time      `json:"to"`
@@ -56,8 +56,8 @@ type SwapOn struct {
 	Source string  `json:"source"`
 }
 
-// A workload holds memory asleep when it has at least this much, and used at most this part of a CPU in every interval for at
-// least so long. For how long is found out as far back as this.
+// A workload holds memory asleep when it has at least this much, and used at most this part of a CPU in every interval
+// for at least so long. For how long is found out as far back as this.
 const (
 	sleeperBytes = 1 << 30
 	sleeperCores = 0.005
@@ -71,7 +71,8 @@ func (h *Hub) Memory(ctx context.Context, hostName string, span store.Span) (*Me
 	if err != nil {
 		return nil, err
 	}
-	m := &Memory{From: span.From, To: span.To, Host: host.Name, Swaps: []account.Swap{}, Workloads: []MemoryUser{}, Notes: []string{}}
+	m := &Memory{From: span.From, To: span.To, Host: host.Name, Swaps: []account.Swap{}, Workloads: []MemoryUser{},
+		Notes: []string{}}
 	t, err := h.store.Totals(ctx, host.ID, span, amount.Memory)
 	if err != nil {
 		return nil, err
@@ -108,7 +109,8 @@ func (h *Hub) Memory(ctx context.Context, hostName string, span store.Span) (*Me
 		}
 		shares += u.Memory
 		x := MemoryUser{
-			UserRef: refs[u.ID], Charged: u.Memory / float64(elapsed), Source: amount.Source(u.MemorySource).String(), Figures: []Measure{},
+			UserRef: refs[u.ID], Charged: u.Memory / float64(elapsed), Source: amount.Source(u.MemorySource).String(),
+			Figures:  []Measure{},
 			CPUCores: u.CPU / 1000 / float64(elapsed), SwapOn: swapOn(g, u.ID, m.Swaps, float64(elapsed)),
 		}
 		if x.ID == 0 {
@@ -123,7 +125,9 @@ func (h *Hub) Memory(ctx context.Context, hostName string, span store.Span) (*Me
 		}
 		m.Workloads = append(m.Workloads, x)
 	}
-	slices.SortFunc(m.Workloads, func(a, b MemoryUser) int { return cmp.Or(cmp.Compare(b.Charged, a.Charged), cmp.Compare(a.ID, b.ID)) })
+	slices.SortFunc(m.Workloads, func(a, b MemoryUser) int {
+		return cmp.Or(cmp.Compare(b.Charged, a.Charged), cmp.Compare(a.ID, b.ID))
+	})
 	if err := h.findSleepers(ctx, host.ID, span, m.Workloads); err != nil {
 		return nil, err
 	}
@@ -139,7 +143,8 @@ func (h *Hub) Memory(ctx context.Context, hostName string, span store.Span) (*Me
 	case len(m.Swaps) == 0:
 		m.Notes = append(m.Notes, "this host has no swap")
 	case len(m.Swaps) > 1 && len(g.swapped) == 0:
-		m.Notes = append(m.Notes, "on which of its swaps a workload's pages are is not known: its collector may not read page tables (it needs to be root, or to have CAP_SYS_ADMIN), or none are swapped")
+		m.Notes = append(m.Notes,
+			"on which of its swaps a workload's pages are is not known: its collector may not read page tables (it needs to be root, or to have CAP_SYS_ADMIN), or none are swapped")
 	}
 	return m, nil
 }
@@ -148,12 +153,15 @@ func (h *Hub) Memory(ctx context.Context, hostName string, span store.Span) (*Me
 func swapOn(g *gathered, id int64, swaps []account.Swap, elapsed float64) []SwapOn {
 	list := []SwapOn{}
 	if f := g.measures[id]; len(swaps) == 1 && f != nil && f.units[amount.MemorySwap] > 0 {
-		return append(list, SwapOn{swaps[0].Name, f.units[amount.MemorySwap] / elapsed, f.source[amount.MemorySwap].String()})
+		return append(list, SwapOn{swaps[0].Name, f.units[amount.MemorySwap] / elapsed,
+			f.source[amount.MemorySwap].String()})
 	}
 	for name, units := range g.swapped[id] {
 		list = append(list, SwapOn{name, units / elapsed, amount.Summed.String()})
 	}
-	slices.SortFunc(list, func(a, b SwapOn) int { return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Swap, b.Swap)) })
+	slices.SortFunc(list, func(a, b SwapOn) int {
+		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Swap, b.Swap))
+	})
 	return list
 }
 

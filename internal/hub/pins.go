@@ -61,7 +61,8 @@ func (h *Hub) Pins(ctx context.Context, span store.Span, hostName string) ([]Pin
 	return out, nil
 }
 
-func (h *Hub) auditPin(ctx context.Context, p *store.Pin, span store.Span, names map[int32]string) ([]PinnedCPU, error) {
+func (h *Hub) auditPin(ctx context.Context, p *store.Pin, span store.Span, names map[int32]string) ([]PinnedCPU,
+	error) {
 	declared, err := cpuset.Parse(p.CPUs)
 	if err != nil {
 		return nil, err
@@ -88,7 +89,8 @@ func (h *Hub) auditPin(ctx context.Context, p *store.Pin, span store.Span, names
 	}
 	var out []PinnedCPU
 	for _, cpu := range declared.CPUs() {
-		x := PinnedCPU{Host: p.Host.Name, CPU: cpu, Tenant: p.Tenant.Name, May: []string{}, Ran: []PinRun{}, From: span.From, To: span.To, Reason: reason}
+		x := PinnedCPU{Host: p.Host.Name, CPU: cpu, Tenant: p.Tenant.Name, May: []string{}, Ran: []PinRun{},
+			From: span.From, To: span.To, Reason: reason}
 		for i := range running {
 			if set, err := cpuset.Parse(running[i].Allowed); err == nil && set.Has(cpu) {
 				x.May = append(x.May, running[i].Name+" ("+named(names, running[i].TenantID)+")")
@@ -99,7 +101,8 @@ func (h *Hub) auditPin(ctx context.Context, p *store.Pin, span store.Span, names
 			if int(u.CPU) != cpu || w == nil || u.Micros == 0 {
 				continue
 			}
-			run := PinRun{w.Name, w.Kind, named(names, w.TenantID), float64(u.Micros) / 1e6, amount.Source(u.Source).String()}
+			run := PinRun{w.Name, w.Kind, named(names, w.TenantID), float64(u.Micros) / 1e6,
+				amount.Source(u.Source).String()}
 			x.Ran = append(x.Ran, run)
 			if w.TenantID != p.TenantID {
 				x.Others += run.CPUSeconds

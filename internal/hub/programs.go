@@ -46,7 +46,8 @@ func (h *Hub) Programs(ctx context.Context, span store.Span, hostName, where str
 	out := []ProgramTotal{}
 	for _, t := range totals {
 		x := ProgramTotal{
-			Program: t.Program, Processes: t.Processes, Workloads: t.Workloads, CPUSeconds: amount.CPU.Amount(t.CPU, elapsed), Cores: amount.CPU.Mean(t.CPU, elapsed),
+			Program: t.Program, Processes: t.Processes, Workloads: t.Workloads,
+			CPUSeconds: amount.CPU.Amount(t.CPU, elapsed), Cores: amount.CPU.Mean(t.CPU, elapsed),
 			MemoryBytes: amount.Memory.Mean(t.Memory, elapsed), DiskBytes: amount.Disk.Amount(t.Disk, elapsed),
 		}
 		if x.Program == "" {

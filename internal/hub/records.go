@@ -50,7 +50,8 @@ func (h *Hub) AddToken(ctx context.Context, name, role string) (token string, er
 	token = NewToken()
 	err = h.store.AddToken(ctx, name, role, token)
 	if errors.Is(err, store.ErrExists) {
-		return "", problem(Conflict, "there is a token of the name %q already: remove it first, or choose another name", name)
+		return "", problem(Conflict, "there is a token of the name %q already: remove it first, or choose another name",
+			name)
 	}
 	return token, err
 }
@@ -73,11 +74,15 @@ func (h *Hub) RemoveToken(ctx context.Context, name string) error {
 // SignIn tells what a token allows.
 func (h *Hub) SignIn(ctx context.Context, token string) (store.Token, error) {
 	if token == "" {
-		return store.Token{}, problem(NoToken, "no token was given: send it as \"Authorization: Bearer TOKEN\", or sign in to the console")
+		return store.Token{},
+			problem(NoToken,
+				"no token was given: send it as \"Authorization: Bearer TOKEN\", or sign in to the console")
 	}
 	t, err := h.store.TokenOf(ctx, token)
 	if errors.Is(err, store.ErrNotFound) {
-		return t, problem(NoToken, "the token is not known here: it may have been replaced; ask the administrator for a new one")
+		return t,
+			problem(NoToken,
+				"the token is not known here: it may have been replaced; ask the administrator for a new one")
 	}
 	return t, err
 }
@@ -87,7 +92,8 @@ var hostName = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9._-]{0,251}[A-Za-z0-9]
 // Enrol makes a host known and returns the new credential of its collector. An earlier one is no longer taken.
 func (h *Hub) Enrol(ctx context.Context, name string) (credential string, err error) {
 	if !hostName.MatchString(name) {
-		return "", problem(Invalid, "host name %q: use letters, digits, dots, dashes and underscores, at most 253", name)
+		return "", problem(Invalid, "host name %q: use letters, digits, dots, dashes and underscores, at most 253",
+			name)
 	}
 	credential = NewToken()
 	return credential, h.store.Enrol(ctx, name, credential)

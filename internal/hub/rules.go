@@ -51,7 +51,8 @@ func (h *Hub) AddRule(ctx context.Context, position int, tenant, expression stri
 	if err != nil {
 		return r, moved, err
 	}
-	return r, moved, h.store.NoteAct(ctx, who(ctx), "add rule", tenant, map[string]any{"position": r.Position, "expression": expression, "moved": moved})
+	return r, moved, h.store.NoteAct(ctx, who(ctx), "add rule", tenant,
+		map[string]any{"position": r.Position, "expression": expression, "moved": moved})
 }
 
 // RemoveRule removes the rule at a position and returns how many workloads moved.
@@ -87,7 +88,8 @@ func (h *Hub) MoveRule(ctx context.Context, from, to int, version int64) (moved 
 	if moved, err = h.reassign(ctx); err != nil {
 		return moved, err
 	}
-	return moved, h.store.NoteAct(ctx, who(ctx), "move rule", fmt.Sprint(from), map[string]any{"to": to, "moved": moved})
+	return moved, h.store.NoteAct(ctx, who(ctx), "move rule", fmt.Sprint(from),
+		map[string]any{"to": to, "moved": moved})
 }
 
 // Tenancy is all tenants and rules, in the form they are exported and imported.
@@ -138,7 +140,8 @@ func (h *Hub) Import(ctx context.Context, span store.Span, x *Tenancy, prune, pr
 	if err != nil {
 		return nil, err
 	}
-	plan := &Import{TenantsAdded: []string{}, TenantsRemoved: []string{}, TenantsKept: []string{}, RulesAdded: []RuleText{}, RulesRemoved: []RuleText{}, Moves: []TrialMove{}}
+	plan := &Import{TenantsAdded: []string{}, TenantsRemoved: []string{}, TenantsKept: []string{},
+		RulesAdded: []RuleText{}, RulesRemoved: []RuleText{}, Moves: []TrialMove{}}
 	for _, name := range x.Tenants {
 		if err := soundTenant(name); err != nil {
 			return nil, err
@@ -162,7 +165,8 @@ func (h *Hub) Import(ctx context.Context, span store.Span, x *Tenancy, prune, pr
 	}
 	plan.RulesAdded, plan.RulesRemoved = without(x.Rules, has.Rules), without(has.Rules, x.Rules)
 	plan.Reordered = len(plan.RulesAdded) == 0 && len(plan.RulesRemoved) == 0 && !slices.Equal(x.Rules, has.Rules)
-	plan.Changed = len(plan.TenantsAdded)+len(plan.TenantsRemoved)+len(plan.RulesAdded)+len(plan.RulesRemoved) > 0 || plan.Reordered
+	plan.Changed = len(plan.TenantsAdded)+len(plan.TenantsRemoved)+len(plan.RulesAdded)+len(plan.RulesRemoved) > 0 ||
+		plan.Reordered
 	trial, err := h.compare(ctx, span, book, names, nil)
 	if err != nil {
 		return nil, err
@@ -202,7 +206,9 @@ func (h *Hub) bookOf(ctx context.Context, x *Tenancy, plan *Import) (tenancy.Boo
 			}
 		}
 		if !found {
-			return nil, nil, problem(Invalid, "rule %d of the file is for tenant %q, which the file's list of tenants does not name: add it there", i+1, r.Tenant)
+			return nil, nil,
+				problem(Invalid,
+					"rule %d of the file is for tenant %q, which the file's list of tenants does not name: add it there", i+1, r.Tenant)
 		}
 		rule, err := tenancy.Compile(int32(-1-i), id, r.When)
 		if err != nil {
@@ -237,7 +243,8 @@ func (h *Hub) SetPools(ctx context.Context, host string, pools []string) (moved 
 	}
 	for _, p := range pools {
 		if !poolName.MatchString(p) {
-			return 0, problem(Invalid, "pool %q: use letters, digits, spaces, dots, dashes and underscores, at most 63", p)
+			return 0, problem(Invalid, "pool %q: use letters, digits, spaces, dots, dashes and underscores, at most 63",
+				p)
 		}
 	}
 	if err := h.store.PutPools(ctx, x.ID, pools); err != nil {
@@ -306,7 +313,8 @@ func (h *Hub) Suggest(ctx context.Context, span store.Span) ([]Suggestion, error
 		s := Suggestion{Expression: c.Expression, About: c.About, Workloads: len(c.Members), Examples: []string{}}
 		for i, m := range c.Members {
 			use := useOf(byID[m.Host+"\x00"+m.Workload.Key], elapsed)
-			s.CPUSeconds, s.MemoryBytes, s.DiskBytes = s.CPUSeconds+use.CPUSeconds, s.MemoryBytes+use.MemoryBytes, s.DiskBytes+use.DiskBytes
+			s.CPUSeconds, s.MemoryBytes, s.DiskBytes = s.CPUSeconds+use.CPUSeconds, s.MemoryBytes+use.MemoryBytes,
+				s.DiskBytes+use.DiskBytes
 			if i < 5 {
 				s.Examples = append(s.Examples, m.Workload.Name)
 			}
@@ -365,14 +373,16 @@ func (h *Hub) Reapply(ctx context.Context, span store.Span, preview bool) (*Reap
 		rule := to[u.WorkloadID]
 		if !seen[w.ID] {
 			seen[w.ID] = true
-			moves = append(moves, store.Move{WorkloadID: w.ID, TenantID: rule.TenantID, RuleID: rule.ID, Rule: rule.Expression})
+			moves = append(moves, store.Move{WorkloadID: w.ID, TenantID: rule.TenantID, RuleID: rule.ID,
+				Rule: rule.Expression})
 		}
 		if rule.TenantID == u.TenantID {
 			continue
 		}
 		x := store.WorkloadUse{CPU: u.CPU, Memory: u.Memory, Disk: u.Disk, Network: u.Network}
 		out.Moves = append(out.Moves, TrialMove{
-			Workload: w.Name, Kind: w.Kind, Owner: w.Owner, Host: w.Host.Name, From: named(names, u.TenantID), To: named(names, rule.TenantID), Use: useOf(&x, elapsed),
+			Workload: w.Name, Kind: w.Kind, Owner: w.Owner, Host: w.Host.Name, From: named(names, u.TenantID),
+			To: named(names, rule.TenantID), Use: useOf(&x, elapsed),
 		})
 	}
 	out.Seen = len(seen)
@@ -388,8 +398,10 @@ func (h *Hub) Reapply(ctx context.Context, span store.Span, preview bool) (*Reap
 }
 
 func soundTenant(name string) error {
-	if name == "" || name != strings.TrimSpace(name) || len(name) > 100 || strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7f || r == '/' }) {
-		return problem(Invalid, "tenant name %q: give 1 to 100 characters, no slash, no control characters, no blank at either end", name)
+	if name == "" || name != strings.TrimSpace(name) || len(name) > 100 ||
+		strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7f || r == '/' }) {
+		return problem(Invalid,
+			"tenant name %q: give 1 to 100 characters, no slash, no control characters, no blank at either end", name)
 	}
 	if strings.EqualFold(name, Unassigned) {
 		return problem(Invalid, "%q is the word for usage of no tenant: choose another name", Unassigned)

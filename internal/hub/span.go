@@ -20,15 +20,18 @@ func (h *Hub) Span(from, to time.Time, length time.Duration) (store.Span, error)
 			length = time.Hour
 		}
 		if length < time.Minute {
-			return store.Span{}, problem(Invalid, "a span of %s: intervals are one minute, ask for at least one", length)
+			return store.Span{}, problem(Invalid, "a span of %s: intervals are one minute, ask for at least one",
+				length)
 		}
 		from = to.Add(-length)
 	}
 	if !from.Before(to) {
-		return store.Span{}, problem(Invalid, "the span ends (%s) before it begins (%s)", to.UTC().Format(time.RFC3339), from.UTC().Format(time.RFC3339))
+		return store.Span{}, problem(Invalid, "the span ends (%s) before it begins (%s)", to.UTC().Format(time.RFC3339),
+			from.UTC().Format(time.RFC3339))
 	}
 	if to.Sub(from) > 400*24*time.Hour {
 		return store.Span{}, problem(Invalid, "a span of %d days: ask for at most 400", int(to.Sub(from).Hours()/24))
 	}
-	return store.Span{From: from.UTC().Truncate(time.Minute), To: to.UTC().Add(time.Minute - 1).Truncate(time.Minute)}, nil
+	return store.Span{From: from.UTC().Truncate(time.Minute), To: to.UTC().Add(time.Minute - 1).Truncate(time.Minute)},
+		nil
 }

@@ -39,7 +39,8 @@ func (h *Hub) Timeline(ctx context.Context, span store.Span, hostName string, r 
 	if err != nil {
 		return nil, err
 	}
-	t := &Timeline{From: span.From, To: span.To, Resource: r.String(), StretchSeconds: stretch.Seconds(), Points: []TimelinePoint{}}
+	t := &Timeline{From: span.From, To: span.To, Resource: r.String(), StretchSeconds: stretch.Seconds(),
+		Points: []TimelinePoint{}}
 	for _, p := range points {
 		x := TimelinePoint{Start: p.Start.UTC(), Hosts: p.Hosts}
 		if p.Capacity > 0 {

@@ -75,7 +75,8 @@ func (h *Hub) TryRule(ctx context.Context, span store.Span, position int, tenant
 }
 
 // compare tells what another list of rules would do with the workloads of a span. One, if given, is counted by.
-func (h *Hub) compare(ctx context.Context, span store.Span, tried tenancy.Book, names map[int32]string, one *tenancy.Rule) (*Trial, error) {
+func (h *Hub) compare(ctx context.Context, span store.Span, tried tenancy.Book, names map[int32]string,
+	one *tenancy.Rule) (*Trial, error) {
 	book, _, err := h.rules(ctx)
 	if err != nil {
 		return nil, err
@@ -98,7 +99,8 @@ func (h *Hub) compare(ctx context.Context, span store.Span, tried tenancy.Book, 
 		}
 		if to := by.Assign(s).TenantID; to != u.TenantID {
 			trial.Moves = append(trial.Moves, TrialMove{
-				Workload: u.Name, Kind: u.Kind, Owner: u.Owner, Host: u.HostName, From: named(names, u.TenantID), To: named(names, to), Use: useOf(u, elapsed),
+				Workload: u.Name, Kind: u.Kind, Owner: u.Owner, Host: u.HostName, From: named(names, u.TenantID),
+				To: named(names, to), Use: useOf(u, elapsed),
 			})
 		}
 	}
@@ -108,6 +110,7 @@ func (h *Hub) compare(ctx context.Context, span store.Span, tried tenancy.Book, 
 
 func sortMoves(moves []TrialMove) {
 	slices.SortStableFunc(moves, func(a, b TrialMove) int {
-		return cmp.Or(cmp.Compare(b.CPUSeconds, a.CPUSeconds), cmp.Compare(a.Workload, b.Workload), cmp.Compare(a.Host, b.Host))
+		return cmp.Or(cmp.Compare(b.CPUSeconds, a.CPUSeconds), cmp.Compare(a.Workload, b.Workload),
+			cmp.Compare(a.Host, b.Host))
 	})
 }

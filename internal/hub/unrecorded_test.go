@@ -41,7 +41,8 @@ func TestUnrecorded_IsNeverZero(t *testing.T) {
 	assert.Nil(t, l.Residual)
 	m, err := f.Memory(ctx, "terrace-1", dark)
 	require.NoError(t, err)
-	assert.Equal(t, []*float64{nil, nil, nil, nil, nil, nil, nil}, []*float64{m.Capacity, m.Charged, m.Own, m.Cache, m.Huge, m.Free, m.Residual})
+	assert.Equal(t, []*float64{nil, nil, nil, nil, nil, nil, nil},
+		[]*float64{m.Capacity, m.Charged, m.Own, m.Cache, m.Huge, m.Free, m.Residual})
 	assert.Equal(t, []string{why}, m.Notes)
 	pins, err := f.Pins(ctx, dark, "")
 	require.NoError(t, err)
@@ -71,7 +72,8 @@ func TestUnrecorded_OfOneHostIsSaidBesideWhatOthersTell(t *testing.T) {
 	require.NoError(t, f.send(0, job("a", "m.abt")))
 	d, err := f.Disks(ctx, "", f.span())
 	require.NoError(t, err)
-	assert.Equal(t, "Storage is not the problem: the busiest device, sda on terrace-1, was busy 10 % of the time. Of orchard-1 nothing was recorded.", d.Verdict)
+	assert.Equal(t,
+		"Storage is not the problem: the busiest device, sda on terrace-1, was busy 10 % of the time. Of orchard-1 nothing was recorded.", d.Verdict)
 	l, err := f.Links(ctx, "", f.span())
 	require.NoError(t, err)
 	assert.Equal(t, []string{"orchard-1"}, l.Silent)

@@ -51,7 +51,8 @@ func TestReapply_ChangesWhoAndNeverHowMuch(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, preview.Moves, 1)
 	assert.Equal(t, []any{"a", "unassigned", "Frost Watch", 120.0, true},
-		[]any{preview.Moves[0].Workload, preview.Moves[0].From, preview.Moves[0].To, preview.Moves[0].CPUSeconds, preview.Preview})
+		[]any{preview.Moves[0].Workload, preview.Moves[0].From, preview.Moves[0].To, preview.Moves[0].CPUSeconds,
+			preview.Preview})
 	assert.Equal(t, map[string]float64{"unassigned": 540, "Frost Watch": 60}, f.byTenant(), "a preview changes nothing")
 
 	done, err := f.Reapply(hub.As(ctx, "k.lang"), span, false)
@@ -171,7 +172,8 @@ func TestImport_TheSameAgainChangesNothing(t *testing.T) {
 	assert.Equal(t, version, now)
 
 	for _, bad := range []*hub.Tenancy{
-		{Tenants: []string{"x/y"}}, {Tenants: []string{"unassigned"}}, {Tenants: []string{"X"}, Rules: []hub.RuleText{{Tenant: "Y", When: "true"}}},
+		{Tenants: []string{"x/y"}}, {Tenants: []string{"unassigned"}},
+		{Tenants: []string{"X"}, Rules: []hub.RuleText{{Tenant: "Y", When: "true"}}},
 		{Tenants: []string{"X"}, Rules: []hub.RuleText{{Tenant: "X", When: "ownr"}}},
 	} {
 		_, err := f.Import(ctx, f.span(), bad, false, false)
@@ -190,7 +192,8 @@ func TestSuggest_ItsRuleLeavesNothingOfTheGroupUnassigned(t *testing.T) {
 	all, err := f.Suggest(ctx, f.span())
 	require.NoError(t, err)
 	require.Len(t, all, 2)
-	assert.Equal(t, []any{2, 120.0, "jobs of the account frost"}, []any{all[0].Workloads, all[0].CPUSeconds, all[0].About})
+	assert.Equal(t, []any{2, 120.0, "jobs of the account frost"},
+		[]any{all[0].Workloads, all[0].CPUSeconds, all[0].About})
 	f.tenant("Frost Watch", all[0].Expression)
 	left, err := f.Suggest(ctx, f.span())
 	require.NoError(t, err)
@@ -233,7 +236,8 @@ func TestNotice_AWorkloadThatWasJustSeenSaysWhenItsUsageIsDue(t *testing.T) {
 		return len(l.Warming), about.State, about.Uses[amount.CPU].Reason
 	}
 	warming, state, reason := ask()
-	assert.Equal(t, []any{1, "first reading, usage in 40 s", "first reading, usage in 40 s"}, []any{warming, state, reason}, "never a zero, and never an error")
+	assert.Equal(t, []any{1, "first reading, usage in 40 s", "first reading, usage in 40 s"},
+		[]any{warming, state, reason}, "never a zero, and never an error")
 	_, due, err := f.AboutHosts(ctx)
 	require.NoError(t, err)
 	assert.NotNil(t, due["terrace-1"])
@@ -251,9 +255,11 @@ func TestNotice_AWorkloadThatWasJustSeenSaysWhenItsUsageIsDue(t *testing.T) {
 	require.NoError(t, err)
 	about, err := f.AboutWorkload(ctx, found[0].ID, f.span())
 	require.NoError(t, err)
-	assert.Equal(t, []any{noon.Add(65 * time.Second), "exit code 3"}, []any{*about.EndedAt, about.Exit}, "it stays in history with how it ended")
+	assert.Equal(t, []any{noon.Add(65 * time.Second), "exit code 3"}, []any{*about.EndedAt, about.Exit},
+		"it stays in history with how it ended")
 	for _, at := range []time.Time{time.Unix(0, 0), noon.AddDate(-1, 0, 0), noon.AddDate(0, 0, 2)} {
-		requireProblem(t, f.Notice(ctx, f.host, wire.NewNotices("terrace-1", "b", at, f.now)), hub.Invalid, "set the host's clock")
+		requireProblem(t, f.Notice(ctx, f.host, wire.NewNotices("terrace-1", "b", at, f.now)), hub.Invalid,
+			"set the host's clock")
 	}
 	n := wire.NewNotices("press-1", "b", f.now, f.now)
 	requireProblem(t, f.Notice(ctx, f.host, n), hub.Denied, "press-1")
@@ -263,13 +269,16 @@ func TestFind_ByNameIdOwnerLabelPidAndItListsExactOnesFirst(t *testing.T) {
 	f := newFixture(t)
 	f.tenant("Must Watch", "false")
 	container := account.Workload{
-		Key: "container:0a1b2c", Kind: amount.Container, Name: "must-intake", Owner: "svc-cellar", UID: 801, Labels: map[string]string{"coop.project": "cellar"},
-		Facts: map[string]string{account.FactImage: "coop/intake:2026", account.FactGroups: "secret"},
+		Key: "container:0a1b2c", Kind: amount.Container, Name: "must-intake", Owner: "svc-cellar", UID: 801,
+		Labels: map[string]string{"coop.project": "cellar"},
+		Facts:  map[string]string{account.FactImage: "coop/intake:2026", account.FactGroups: "secret"},
 	}
 	require.NoError(t, f.send(0, container, job("must", "m.abt")))
 	for words, want := range map[string]string{
-		"must": "workload must", "must-in": "workload must-intake", "0a1b": "workload must-intake", "svc-cellar": "user svc-cellar", "coop.project=cellar": "workload must-intake",
-		"coop/intake": "workload must-intake", "MUST intake": "workload must-intake", "terrace": "host terrace-1", "must watch": "tenant Must Watch", "%": "", "secret": "", "unassigned": "tenant unassigned",
+		"must": "workload must", "must-in": "workload must-intake", "0a1b": "workload must-intake",
+		"svc-cellar": "user svc-cellar", "coop.project=cellar": "workload must-intake",
+		"coop/intake": "workload must-intake", "MUST intake": "workload must-intake", "terrace": "host terrace-1",
+		"must watch": "tenant Must Watch", "%": "", "secret": "", "unassigned": "tenant unassigned",
 	} {
 		found, err := f.Find(ctx, words, "")
 		require.NoError(t, err)
@@ -290,13 +299,17 @@ func TestFind_ByNameIdOwnerLabelPidAndItListsExactOnesFirst(t *testing.T) {
 func TestAbout_FamiliesHoldAllDescendantsHoweverDeep(t *testing.T) {
 	f := newFixture(t)
 	w := of(job("a", "m.abt"), map[string]string{account.FactCPUAsked: "1"})
-	iv := &account.Interval{Boot: "b", From: noon, To: noon.Add(time.Minute), ElapsedMillis: 60_000, Ticks: 12, CPUCount: 8, Usages: []account.Usage{{
-		Workload: 0, Threads: 13, Procs: 5, RunnableMillis: 8 * 60_000, RunnablePeak: 11, Parts: []account.PartUse{{Part: 1, Micros: 3e6}},
-	}}}
+	iv := &account.Interval{Boot: "b", From: noon, To: noon.Add(time.Minute), ElapsedMillis: 60_000, Ticks: 12,
+		CPUCount: 8, Usages: []account.Usage{{
+			Workload: 0, Threads: 13, Procs: 5, RunnableMillis: 8 * 60_000, RunnablePeak: 11,
+			Parts: []account.PartUse{{Part: 1, Micros: 3e6}},
+		}}}
 	var processes []account.ProcessUse
-	for _, p := range []struct{ pid, parent, threads, cpu int32 }{{10, 1, 1, 0}, {11, 10, 8, 3}, {12, 11, 1, 3}, {13, 12, 2, 5}, {20, 7, 1, 1}} {
+	for _, p := range []struct{ pid, parent, threads, cpu int32 }{{10, 1, 1, 0}, {11, 10, 8, 3}, {12, 11, 1, 3},
+		{13, 12, 2, 5}, {20, 7, 1, 1}} {
 		processes = append(processes, account.ProcessUse{
-			Process: account.Process{PID: p.pid, Parent: p.parent, Threads: p.threads, LastCPU: p.cpu, AnonBytes: 100, Runnable: 1}, Micros: 2_500_000, Bytes: -1,
+			Process: account.Process{PID: p.pid, Parent: p.parent, Threads: p.threads, LastCPU: p.cpu, AnonBytes: 100,
+				Runnable: 1}, Micros: 2_500_000, Bytes: -1,
 		})
 	}
 	m := wire.FromInterval(iv, 1, "v2", describer{w})
@@ -311,14 +324,17 @@ func TestAbout_FamiliesHoldAllDescendantsHoweverDeep(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, about.Families, 2)
 	family := about.Families[0]
-	assert.Equal(t, []any{int32(10), 4, 12, 4, 2.0, "0,3,5"}, []any{family.Head.PID, family.Processes, family.Threads, family.Runnable, family.Cores, family.CPUs})
+	assert.Equal(t, []any{int32(10), 4, 12, 4, 2.0, "0,3,5"},
+		[]any{family.Head.PID, family.Processes, family.Threads, family.Runnable, family.Cores, family.CPUs})
 	assert.Equal(t, 3, family.Members[3].Depth)
 	assert.Nil(t, family.Head.DiskRate, "not known is not zero")
 	assert.Equal(t, []hub.Part{{Name: "frost-ens", CPUSeconds: 3}}, about.Parts)
 
 	crowded, err := f.Threads(ctx, f.span(), "", "")
 	require.NoError(t, err)
-	assert.Equal(t, []any{1.0, "asked", 8.0, int64(11), 8.0}, []any{crowded[0].MayUseCPUs, crowded[0].MayUseBy, crowded[0].RunnableMean, crowded[0].RunnablePeak, *crowded[0].Crowding},
+	assert.Equal(t, []any{1.0, "asked", 8.0, int64(11), 8.0},
+		[]any{crowded[0].MayUseCPUs, crowded[0].MayUseBy, crowded[0].RunnableMean, crowded[0].RunnablePeak,
+			*crowded[0].Crowding},
 		"8 threads where 1 was asked for is seen at once")
 }
 
@@ -349,7 +365,9 @@ func TestLedger_GroupsByWhatIsKnownAndTakesOnlyWhatMatches(t *testing.T) {
 	programs, err := f.Programs(ctx, f.span(), "terrace-1", "")
 	require.NoError(t, err)
 	require.Len(t, programs, 1)
-	assert.Equal(t, []any{"frost-ens", 4, 2, 120.0}, []any{programs[0].Program, programs[0].Processes, programs[0].Workloads, programs[0].CPUSeconds}, "added over workloads")
+	assert.Equal(t, []any{"frost-ens", 4, 2, 120.0},
+		[]any{programs[0].Program, programs[0].Processes, programs[0].Workloads, programs[0].CPUSeconds},
+		"added over workloads")
 	programs, err = f.Programs(ctx, f.span(), "", "account == 'frost'")
 	require.NoError(t, err)
 	assert.InDelta(t, 60, programs[0].CPUSeconds, 1e-9)

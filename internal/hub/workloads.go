@@ -50,19 +50,23 @@ func (h *Hub) line(u *store.WorkloadUse, host *store.Host, names map[int32]strin
 	held := heldBy(&u.Workload, host.CPUs)
 	now := h.options.Now()
 	x := WorkloadLine{
-		ID: u.ID, Name: u.Name, Kind: u.Kind, Owner: u.Owner, Tenant: named(names, u.TenantID), Host: host.Name, State: stateOf(&u.Workload, host, now),
-		Processes: u.Processes, Threads: u.Threads, RunnablePeak: u.RunnablePeak, MayUseCPUs: held.MayUseCPUs, MayUseBy: held.By, ElapsedMillis: u.ElapsedMillis,
+		ID: u.ID, Name: u.Name, Kind: u.Kind, Owner: u.Owner, Tenant: named(names, u.TenantID), Host: host.Name,
+		State:     stateOf(&u.Workload, host, now),
+		Processes: u.Processes, Threads: u.Threads, RunnablePeak: u.RunnablePeak, MayUseCPUs: held.MayUseCPUs,
+		MayUseBy: held.By, ElapsedMillis: u.ElapsedMillis,
 	}
 	units := [amount.NumResources]float64{u.CPU, u.Memory, u.Disk, u.Network}
 	peaks := [amount.NumResources]int64{u.CPUPeak, u.MemoryPeak, u.DiskPeak, u.NetworkPeak}
 	newest := [amount.NumResources]int64{u.CPUNow, u.MemoryNow, u.DiskNow, u.NetworkNow}
 	sources := [amount.NumResources]int16{u.CPUSource, u.MemorySource, u.DiskSource, u.NetworkSource}
 	for _, r := range amount.Resources() {
-		use := WorkloadUse{Resource: r.String(), Unit: r.Unit(), MeanUnit: r.MeanUnit(), Source: amount.Source(sources[r]).String()}
+		use := WorkloadUse{Resource: r.String(), Unit: r.Unit(), MeanUnit: r.MeanUnit(),
+			Source: amount.Source(sources[r]).String()}
 		if !known || amount.Source(sources[r]) == amount.Unavailable || u.ElapsedMillis == 0 {
 			use.Source, use.Reason = amount.Unavailable.String(), reasonOf(r, &u.Workload, known, now)
 		} else {
-			a, m, p := r.Amount(units[r], u.ElapsedMillis), r.Mean(units[r], u.ElapsedMillis), sheet.PeakMean(r, peaks[r])
+			a, m, p := r.Amount(units[r], u.ElapsedMillis), r.Mean(units[r], u.ElapsedMillis),
+				sheet.PeakMean(r, peaks[r])
 			use.Amount, use.Mean, use.Peak = &a, &m, &p
 			if x.State == "running" && u.NowMillis > 0 {
 				n := r.Mean(float64(newest[r]), u.NowMillis)
@@ -267,7 +271,8 @@ func (h *Hub) AboutHost(ctx context.Context, name string, span store.Span) (*Abo
 	return g, err
 }
 
-func (h *Hub) group(ctx context.Context, what, name string, ask store.UseQuestion, only func(*lineOf) bool) (*AboutGroup, error) {
+func (h *Hub) group(ctx context.Context, what, name string, ask store.UseQuestion,
+	only func(*lineOf) bool) (*AboutGroup, error) {
 	lines, err := h.lines(ctx, ask)
 	if err != nil {
 		return nil, err
@@ -277,7 +282,8 @@ func (h *Hub) group(ctx context.Context, what, name string, ask store.UseQuestio
 		return nil, err
 	}
 	elapsed := recorded.ElapsedMillis
-	g := &AboutGroup{What: what, Name: name, Facts: map[string]string{}, From: ask.Span.From, To: ask.Span.To, Workloads: []WorkloadLine{}}
+	g := &AboutGroup{What: what, Name: name, Facts: map[string]string{}, From: ask.Span.From, To: ask.Span.To,
+		Workloads: []WorkloadLine{}}
 	kinds, hosts, tenants, owners := map[string]int{}, map[string]int{}, map[string]int{}, map[string]int{}
 	sums := [amount.NumResources]float64{}
 	known, missing := [amount.NumResources]int{}, [amount.NumResources]int{}

@@ -32,7 +32,8 @@ func (b batch) byPath(p string) (account.Workload, bool) {
 		if err != nil {
 			return account.Workload{}, false
 		}
-		return account.Workload{Key: "job:" + m[2], Kind: amount.Job, Name: "job " + m[2], Owner: b.users.Name(uid), UID: uid}, true
+		return account.Workload{Key: "job:" + m[2], Kind: amount.Job, Name: "job " + m[2], Owner: b.users.Name(uid),
+			UID: uid}, true
 	}
 	if m := jobScope.FindStringSubmatch(p); m != nil {
 		return account.Workload{Key: "job:" + m[1], Kind: amount.Job, Name: "job " + m[1], UID: -1}, true
@@ -51,7 +52,8 @@ func (b batch) byProcess(p *Process, inside account.Workload) (account.Workload,
 		key += ":uid" + strconv.FormatInt(p.UID, 10)
 	}
 	return account.Workload{
-		Key: key, Kind: amount.Job, Name: "job " + id, Owner: b.users.Name(p.UID), UID: p.UID, Outer: inside.Key, Facts: jobFacts(env),
+		Key: key, Kind: amount.Job, Name: "job " + id, Owner: b.users.Name(p.UID), UID: p.UID, Outer: inside.Key,
+		Facts: jobFacts(env),
 	}, true
 }
 
@@ -63,8 +65,10 @@ var jobVariables = []string{
 
 func jobFacts(env map[string]string) map[string]string {
 	facts := map[string]string{
-		account.FactWhy: "SLURM_JOB_ID in the environment", account.FactJobName: env["SLURM_JOB_NAME"], account.FactAccount: env["SLURM_JOB_ACCOUNT"],
-		account.FactPartition: env["SLURM_JOB_PARTITION"], account.FactGPUs: env["SLURM_JOB_GPUS"], account.FactCPUAsked: env["SLURM_CPUS_ON_NODE"],
+		account.FactWhy: "SLURM_JOB_ID in the environment", account.FactJobName: env["SLURM_JOB_NAME"],
+		account.FactAccount:   env["SLURM_JOB_ACCOUNT"],
+		account.FactPartition: env["SLURM_JOB_PARTITION"], account.FactGPUs: env["SLURM_JOB_GPUS"],
+		account.FactCPUAsked: env["SLURM_CPUS_ON_NODE"],
 	}
 	if mb, err := strconv.ParseInt(env["SLURM_MEM_PER_NODE"], 10, 40); err == nil && mb > 0 {
 		facts[account.FactMemoryAsked] = strconv.FormatInt(mb<<20, 10)
@@ -77,7 +81,8 @@ func jobFacts(env map[string]string) map[string]string {
 
 // complete adds what a process of a job known by its cgroup says of the job, where nothing better does.
 func (b batch) complete(p *Process, w *account.Workload) map[string]string {
-	if w.Kind != amount.Job || w.Facts[account.FactAccount] != "" || w.Facts[account.FactJobName] != "" || w.UID >= 0 && p.UID != w.UID {
+	if w.Kind != amount.Job || w.Facts[account.FactAccount] != "" || w.Facts[account.FactJobName] != "" || w.UID >= 0 &&
+		p.UID != w.UID {
 		return nil
 	}
 	env := p.environment(jobVariables...)

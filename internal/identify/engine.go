@@ -12,17 +12,18 @@ import (
 	"vinescale/core/amount"
 )
 
-// engine recognises containers by the 64-digit id that engines name cgroups after, where no runtime's state is readable:
-// the id alone (the plain driver), or in a scope with the engine's prefix (the init system's driver).
+// engine recognises containers by the 64-digit id that engines name cgroups after, where no runtime's state is
+// readable: the id alone (the plain driver), or in a scope with the engine's prefix (the init system's driver).
 type engine struct{ users *Users }
 
 var (
 	engineDir = regexp.MustCompile(`^(?:[a-z][a-z-]*-)?([0-9a-f]{64})(?:\.scope)?$`)
 	someID    = regexp.MustCompile(`^[0-9a-f]{64}$`)
 
-	// A pod's directory holds those of its containers: named pod<uid> under a node agent, by a 64-digit id under an engine
-	// that makes pods itself.
-	podDir       = regexp.MustCompile(`(?:^|-)pod([0-9a-f]{8}[-_][0-9a-f]{4}[-_][0-9a-f]{4}[-_][0-9a-f]{4}[-_][0-9a-f]{12}|[0-9a-f]{32})(?:\.slice)?$`)
+	// A pod's directory holds those of its containers: named pod<uid> under a node agent, by a 64-digit id under an
+	// engine that makes pods itself.
+	podDir = regexp.MustCompile(
+		`(?:^|-)pod([0-9a-f]{8}[-_][0-9a-f]{4}[-_][0-9a-f]{4}[-_][0-9a-f]{4}[-_][0-9a-f]{12}|[0-9a-f]{32})(?:\.slice)?$`)
 	enginePodDir = regexp.MustCompile(`^(?:machine-)?[a-z]+_pod_([0-9a-f]{64})\.slice$`)
 )
 

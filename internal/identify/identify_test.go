@@ -93,7 +93,8 @@ func TestContainer_NameAndOwnerComeFromTheRuntimesStateFile(t *testing.T) {
 
 	// Without annotations: the id, and the user its first process runs as.
 	require.NoError(t, os.MkdirAll(filepath.Join(p.proc, "78"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(p.proc, "78/status"), []byte("Name:\tx\nUid:\t2001\t2001\t2001\t2001\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(p.proc, "78/status"),
+		[]byte("Name:\tx\nUid:\t2001\t2001\t2001\t2001\n"), 0o644))
 	p.state(t, "plain", `{"id":"plain","init_process_pid":78,"cgroup_paths":{"":"/sys/fs/cgroup/plain"}}`)
 	w = r.Workload(r.Begins("/plain"))
 	assert.Equal(t, "plain", w.Name)
@@ -102,8 +103,9 @@ func TestContainer_NameAndOwnerComeFromTheRuntimesStateFile(t *testing.T) {
 
 func TestContainer_UnsoundStateFilesAreLeftOut(t *testing.T) {
 	for name, content := range map[string]string{
-		"cut short": `{"id":"a","cgroup_paths":{"":"/sys/fs/c`, "empty": "", "not JSON": "<html>", "no id": `{"cgroup_paths":{"":"/sys/fs/cgroup/a"}}`,
-		"huge": `{"id":"` + strings.Repeat("a", 5<<20) + `"}`, "wrong types": `{"id":7}`,
+		"cut short": `{"id":"a","cgroup_paths":{"":"/sys/fs/c`, "empty": "", "not JSON": "<html>",
+		"no id": `{"cgroup_paths":{"":"/sys/fs/cgroup/a"}}`,
+		"huge":  `{"id":"` + strings.Repeat("a", 5<<20) + `"}`, "wrong types": `{"id":7}`,
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := newPlace(t)
@@ -117,7 +119,9 @@ func TestRegistry_NamesAnyoneCanChooseAreMadeSoundForStoring(t *testing.T) {
 	p := newPlace(t)
 	name, err := json.Marshal("\x00evil" + strings.Repeat("é", 400))
 	require.NoError(t, err)
-	p.state(t, "n", `{"id":"n","cgroup_paths":{"":"/sys/fs/cgroup/n"},"config":{"labels":["org.vinescale.name=`+strings.Trim(string(name), `"`)+`"]}}`)
+	p.state(t, "n",
+		`{"id":"n","cgroup_paths":{"":"/sys/fs/cgroup/n"},"config":{"labels":["org.vinescale.name=`+strings.Trim(
+			string(name), `"`)+`"]}}`)
 	r := p.registry()
 	w := r.Workload(r.Begins("/n"))
 	assert.NotContains(t, w.Name, "\x00")
@@ -131,7 +135,8 @@ func TestLoose_IsOnePerUserAndProgramAndAUidWithoutANameSaysSo(t *testing.T) {
 	assert.NotEqual(t, r.Loose(2001, "rsync"), r.Loose(2001, "sort"))
 	w := r.Workload(r.Loose(2001, "rsync"))
 	assert.Equal(t, "rsync of m.abt", w.Name)
-	assert.Equal(t, "agronomists,cellar", w.Facts[account.FactGroups], "the primary group, and those that list the user")
+	assert.Equal(t, "agronomists,cellar", w.Facts[account.FactGroups],
+		"the primary group, and those that list the user")
 	assert.Equal(t, "uid 4711", r.Workload(r.Loose(4711, "x")).Owner)
 	assert.Equal(t, "svc-cellar", r.Workload(r.Loose(801, "x")).Owner, "the first line of a uid is its name")
 }
@@ -139,12 +144,14 @@ func TestLoose_IsOnePerUserAndProgramAndAUidWithoutANameSaysSo(t *testing.T) {
 func TestContainer_ANameUsedAgainIsAnotherWorkload(t *testing.T) {
 	p := newPlace(t)
 	r := p.registry()
-	p.state(t, "must-1", `{"id":"must-1","init_process_pid":1,"init_process_start":100,"cgroup_paths":{"":"/sys/fs/cgroup/must-1"}}`)
+	p.state(t, "must-1",
+		`{"id":"must-1","init_process_pid":1,"init_process_start":100,"cgroup_paths":{"":"/sys/fs/cgroup/must-1"}}`)
 	first := r.Begins("/must-1")
 	assert.Equal(t, first, r.Begins("/must-1"))
 	require.NoError(t, os.RemoveAll(filepath.Join(p.run, "runc/must-1")))
 	assert.Equal(t, account.Unrecognised, r.Begins("/must-1"), "its state is gone")
-	p.state(t, "must-1", `{"id":"must-1","init_process_pid":2,"init_process_start":200,"cgroup_paths":{"":"/sys/fs/cgroup/must-1"}}`)
+	p.state(t, "must-1",
+		`{"id":"must-1","init_process_pid":2,"init_process_start":200,"cgroup_paths":{"":"/sys/fs/cgroup/must-1"}}`)
 	again := r.Begins("/must-1")
 	assert.NotEqual(t, first, again)
 	assert.Equal(t, r.Workload(first).Name, r.Workload(again).Name)
@@ -157,12 +164,14 @@ func TestContainer_TheBundleSaysImageUserLimitsAndCommand(t *testing.T) {
 		"annotations":{"org.vinescale.image":"coop/intake:2026.4","io.kubernetes.cri.sandbox-namespace":"cellar","io.kubernetes.cri.sandbox-name":"must"},
 		"linux":{"resources":{"cpu":{"quota":150000,"period":100000},"memory":{"limit":1048576}}}}`)
 	// The other runtime's form: a status file in a directory of the container's name.
-	p.write(t, filepath.Join(p.run, "crun/must-2/status"), `{"pid":7,"cgroup-path":"/coop/must-2","bundle":"`+bundle+`","created":"2026-11-23T03:10:00Z"}`)
+	p.write(t, filepath.Join(p.run, "crun/must-2/status"),
+		`{"pid":7,"cgroup-path":"/coop/must-2","bundle":"`+bundle+`","created":"2026-11-23T03:10:00Z"}`)
 	r := p.registry()
 	w := r.Workload(r.Begins("/coop/must-2"))
 	assert.Equal(t, "container:must-2@2026-11-23T03:10:00Z", w.Key)
 	for name, want := range map[string]string{
-		account.FactImage: "coop/intake:2026.4", account.FactNamespace: "cellar", account.FactPod: "must", account.FactUser: "33",
+		account.FactImage: "coop/intake:2026.4", account.FactNamespace: "cellar", account.FactPod: "must",
+		account.FactUser:     "33",
 		account.FactCPULimit: "1.5", account.FactMemoryLimit: "1048576", account.FactOrder: "/bin/intake --site north",
 	} {
 		assert.Equal(t, want, w.Facts[name], name)
@@ -193,18 +202,22 @@ func process(pid int32, uid int64, comm string, environ ...string) *identify.Pro
 func TestJob_TheEnvironmentOfAProcessIsBelievedOnlyForItsOwnUser(t *testing.T) {
 	r := newPlace(t).registry()
 	byCgroup := r.Begins("/batch/uid_2001/job_7")
-	honest := process(10, 2001, "frost-ens", "SLURM_JOB_ID=7", "SLURM_JOB_ACCOUNT=frost", "SLURM_JOB_NAME=ens", "SLURM_JOB_GPUS=1,3", "SLURM_MEM_PER_NODE=2048")
-	assert.Equal(t, byCgroup, r.OfProcess(honest, account.Unrecognised), "the same job, though this process is in none of its cgroups")
+	honest := process(10, 2001, "frost-ens", "SLURM_JOB_ID=7", "SLURM_JOB_ACCOUNT=frost", "SLURM_JOB_NAME=ens",
+		"SLURM_JOB_GPUS=1,3", "SLURM_MEM_PER_NODE=2048")
+	assert.Equal(t, byCgroup, r.OfProcess(honest, account.Unrecognised),
+		"the same job, though this process is in none of its cgroups")
 	r.Adopt(byCgroup, honest, r.Program([]byte("frost-ens")))
 	w := r.Workload(byCgroup)
 	assert.Equal(t, []string{"frost", "ens", "1,3", "2147483648"},
-		[]string{w.Facts[account.FactAccount], w.Facts[account.FactJobName], w.Facts[account.FactGPUs], w.Facts[account.FactMemoryAsked]})
+		[]string{w.Facts[account.FactAccount], w.Facts[account.FactJobName], w.Facts[account.FactGPUs],
+			w.Facts[account.FactMemoryAsked]})
 
 	liar := r.OfProcess(process(11, 2003, "mine", "SLURM_JOB_ID=7", "SLURM_JOB_ACCOUNT=frost"), account.Unrecognised)
 	assert.NotEqual(t, byCgroup, liar)
 	assert.Equal(t, int64(2003), r.Workload(liar).UID, "whoever claims a job pays for it")
 	for _, id := range []string{"", "7; x", "-1", strings.Repeat("9", 40)} {
-		assert.Equal(t, account.Unrecognised, r.OfProcess(process(12, 2001, "x", "SLURM_JOB_ID="+id), account.Unrecognised), "%q", id)
+		assert.Equal(t, account.Unrecognised, r.OfProcess(process(12, 2001, "x", "SLURM_JOB_ID="+id),
+			account.Unrecognised), "%q", id)
 	}
 	unreadable := process(13, 2001, "x")
 	unreadable.Environ = func() []byte { return nil }
@@ -225,7 +238,8 @@ func TestSession_StaysWithWhoSignedIn(t *testing.T) {
 	w := r.Workload(id)
 	assert.Equal(t, []string{"sign-in 31 of m.abt", "m.abt", "session:5f3a0000:31"}, []string{w.Name, w.Owner, w.Key})
 
-	assert.Equal(t, account.Unrecognised, r.OfProcess(process(22, 2001, "cron"), account.Unrecognised), "no sign-in began it")
+	assert.Equal(t, account.Unrecognised, r.OfProcess(process(22, 2001, "cron"), account.Unrecognised),
+		"no sign-in began it")
 	scope := r.Begins("/user.slice/user-2001.slice/session-31.scope")
 	assert.Equal(t, id, scope, "the same sign-in by either way")
 	assert.Equal(t, account.Unrecognised, r.OfProcess(become, scope))
@@ -262,16 +276,19 @@ func TestMachine_BegunByHandIsKnownByItsCommandLine(t *testing.T) {
 	r := newPlace(t).registry()
 	p := process(30, 803, "qemu-system-x86")
 	p.Cmdline = func() []byte {
-		return []byte("/usr/bin/qemu-system-x86_64\x00-name\x00guest=bottling,debug-threads=on\x00-smp\x004,sockets=1\x00-m\x002G\x00-drive\x00file=/var/plc.img,if=virtio\x00-netdev\x00tap,id=n,ifname=tap7\x00-uuid\x00abc\x00")
+		return []byte(
+			"/usr/bin/qemu-system-x86_64\x00-name\x00guest=bottling,debug-threads=on\x00-smp\x004,sockets=1\x00-m\x002G\x00-drive\x00file=/var/plc.img,if=virtio\x00-netdev\x00tap,id=n,ifname=tap7\x00-uuid\x00abc\x00")
 	}
 	w := r.Workload(r.OfProcess(p, account.Unrecognised))
 	assert.Equal(t, []any{amount.VM, "bottling", "4", "2147483648", "/var/plc.img", "tap7"},
-		[]any{w.Kind, w.Name, w.Facts[account.FactCPUAsked], w.Facts[account.FactMemoryAsked], w.Facts[account.FactDisks], w.Facts[account.FactTaps]})
+		[]any{w.Kind, w.Name, w.Facts[account.FactCPUAsked], w.Facts[account.FactMemoryAsked],
+			w.Facts[account.FactDisks], w.Facts[account.FactTaps]})
 	image := process(31, 803, "qemu-img")
 	image.Cmdline = func() []byte { return []byte("qemu-img\x00convert\x00") }
 	assert.Equal(t, account.Unrecognised, r.OfProcess(image, account.Unrecognised), "not a machine")
 	assert.Equal(t, []string{"vCPU 3", "I/O", "emulator", "emulator"},
-		[]string{identify.MachinePart("CPU 3/KVM"), identify.MachinePart("IO iothread1"), identify.MachinePart("qemu-system-x86"), identify.MachinePart("worker")})
+		[]string{identify.MachinePart("CPU 3/KVM"), identify.MachinePart("IO iothread1"),
+			identify.MachinePart("qemu-system-x86"), identify.MachinePart("worker")})
 	pid, ok := identify.WorksFor("vhost-30")
 	assert.Equal(t, []any{int32(30), true}, []any{pid, ok})
 	_, ok = identify.WorksFor("vhost-x")
@@ -286,11 +303,14 @@ func TestSite_RecognisesJobsTheWayTheSiteSays(t *testing.T) {
 	r := newPlace(t).with(identify.Options{Sites: []identify.Site{byPath, byEnv}})
 	w := r.Workload(r.Begins("/grid/m.abt/41"))
 	assert.Equal(t, []any{amount.Job, "job 41", "m.abt", int64(2001)}, []any{w.Kind, w.Name, w.Owner, w.UID})
-	w = r.Workload(r.OfProcess(process(40, 2001, "x", "PQ_JOB=9.a", "PQ_USER=svc-cellar", "PQ_PROJECT=leaf"), account.Unrecognised))
-	assert.Equal(t, []string{"job 9.a", "m.abt", "leaf"}, []string{w.Name, w.Owner, w.Facts[account.FactAccount]}, "a user can name no other as owner")
+	w = r.Workload(r.OfProcess(process(40, 2001, "x", "PQ_JOB=9.a", "PQ_USER=svc-cellar", "PQ_PROJECT=leaf"),
+		account.Unrecognised))
+	assert.Equal(t, []string{"job 9.a", "m.abt", "leaf"}, []string{w.Name, w.Owner, w.Facts[account.FactAccount]},
+		"a user can name no other as owner")
 	w = r.Workload(r.OfProcess(process(41, 0, "x", "PQ_JOB=9.b", "PQ_USER=svc-cellar"), account.Unrecognised))
 	assert.Equal(t, "svc-cellar", w.Owner, "root can")
-	for _, bad := range []string{"", "grid", "grid:path:(", "grid:path:/x", "grid:env:user=A", "grid:env:job", "grid:file:x", "9x:env:job=A"} {
+	for _, bad := range []string{"", "grid", "grid:path:(", "grid:path:/x", "grid:env:user=A", "grid:env:job",
+		"grid:file:x", "9x:env:job=A"} {
 		_, err := identify.ParseSite(bad)
 		assert.ErrorContains(t, err, bad)
 	}
@@ -328,12 +348,14 @@ func TestAsk_OnlyWhatIsNewIsAskedAboutAndADeadEndpointIsLeftAlone(t *testing.T) 
 		time.Sleep(16 * time.Second)
 		require.True(t, r.ToAsk())
 		f.err, f.answer = nil, map[string]account.Workload{"container:" + id: {
-			Name: "must-intake", Owner: "svc-cellar", UID: -1, Labels: map[string]string{"site": "north"}, Facts: map[string]string{account.FactImage: "coop/intake"},
+			Name: "must-intake", Owner: "svc-cellar", UID: -1, Labels: map[string]string{"site": "north"},
+			Facts: map[string]string{account.FactImage: "coop/intake"},
 		}}
 		r.Ask(t.Context())
 		got := r.Workload(w)
 		assert.Equal(t, []any{"must-intake", "svc-cellar", int64(801), "north", "coop/intake", ""},
-			[]any{got.Name, got.Owner, got.UID, got.Labels["site"], got.Facts[account.FactImage], got.Facts[account.FactUnnamed]})
+			[]any{got.Name, got.Owner, got.UID, got.Labels["site"], got.Facts[account.FactImage],
+				got.Facts[account.FactUnnamed]})
 		asked := f.asked
 		time.Sleep(time.Hour)
 		assert.False(t, r.ToAsk(), "what is known is not asked again")
@@ -422,7 +444,9 @@ func TestAsk_AnEndpointThatHangsHoldsNothingUp(t *testing.T) {
 }
 
 func FuzzStateFiles(f *testing.F) {
-	f.Add([]byte(`{"id":"a","cgroup_paths":{"":"/sys/fs/cgroup/a"},"config":{"labels":["org.vinescale.name=\u202e\u0000<b>"]}}`))
+	f.Add(
+		[]byte(
+			`{"id":"a","cgroup_paths":{"":"/sys/fs/cgroup/a"},"config":{"labels":["org.vinescale.name=\u202e\u0000<b>"]}}`))
 	f.Add([]byte(`{"pid":1,"cgroup-path":"a"}`))
 	f.Fuzz(func(t *testing.T, content []byte) {
 		p := newPlace(t)
@@ -431,7 +455,8 @@ func FuzzStateFiles(f *testing.F) {
 		r := p.registry()
 		if id := r.Begins("/a"); id != account.Unrecognised {
 			w := r.Workload(id)
-			assert.True(t, utf8.ValidString(w.Name+w.Owner) && !strings.Contains(w.Name+w.Owner, "\x00") && len(w.Name) < 600)
+			assert.True(t, utf8.ValidString(w.Name+w.Owner) && !strings.Contains(w.Name+w.Owner, "\x00") &&
+				len(w.Name) < 600)
 		}
 	})
 }

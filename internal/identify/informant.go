@@ -60,7 +60,8 @@ type question struct {
 func newAsking(informants []Informant) *asking {
 	a := &asking{}
 	for _, x := range informants {
-		a.informants = append(a.informants, &informing{Informant: x, waiting: map[account.WorkloadID]question{}, pause: firstPause})
+		a.informants = append(a.informants, &informing{Informant: x, waiting: map[account.WorkloadID]question{},
+			pause: firstPause})
 	}
 	return a
 }
@@ -159,7 +160,8 @@ func (x *informing) due(now time.Time) map[account.WorkloadID]question {
 }
 
 // note takes in an answer and returns the workloads it changed.
-func (r *Registry) note(x *informing, asked map[account.WorkloadID]question, ids []account.WorkloadID, about []account.Workload, answer map[string]account.Workload, err error) []account.WorkloadID {
+func (r *Registry) note(x *informing, asked map[account.WorkloadID]question, ids []account.WorkloadID,
+	about []account.Workload, answer map[string]account.Workload, err error) []account.WorkloadID {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	now := time.Now()

@@ -32,7 +32,8 @@ func (m machines) byPath(p string) (account.Workload, bool) {
 	if found == nil {
 		return account.Workload{}, false
 	}
-	w := account.Workload{Key: "vm:" + m.boot + ":" + found[1] + "-" + found[2], Kind: amount.VM, Name: found[2], UID: -1, Facts: map[string]string{FactMachine: found[1]}}
+	w := account.Workload{Key: "vm:" + m.boot + ":" + found[1] + "-" + found[2], Kind: amount.VM, Name: found[2],
+		UID: -1, Facts: map[string]string{FactMachine: found[1]}}
 	// The manager's number begins anew with the manager; the emulator's start tells machines of one number apart.
 	if b, err := os.ReadFile(filepath.Join(m.run, "libvirt/qemu", found[2]+".pid")); err == nil {
 		if pid, err := strconv.Atoi(strings.TrimSpace(string(b))); err == nil {
@@ -69,8 +70,9 @@ func (m machines) byProcess(p *Process, inside account.Workload) (account.Worklo
 		return account.Workload{}, false
 	}
 	w := account.Workload{
-		Key: fmt.Sprintf("vm:%s:%d:%d", m.boot, p.PID, p.Start), Kind: amount.VM, Name: "machine " + strconv.Itoa(int(p.PID)),
-		UID: p.Person(), Outer: inside.Key, Facts: map[string]string{account.FactWhy: "emulator's command line"},
+		Key: fmt.Sprintf("vm:%s:%d:%d", m.boot, p.PID, p.Start), Kind: amount.VM,
+		Name: "machine " + strconv.Itoa(int(p.PID)),
+		UID:  p.Person(), Outer: inside.Key, Facts: map[string]string{account.FactWhy: "emulator's command line"},
 	}
 	w.Owner = m.users.Name(w.UID)
 	var disks, taps []string
@@ -165,7 +167,8 @@ func WorksFor(comm string) (pid int32, ok bool) {
 }
 
 // MachinePart is the part that a thread of an emulator plays, by the name the emulator gives it where it was begun with
-// debug-threads=on: a virtual CPU ("CPU 0/KVM"; "ALL CPUs/TCG" where one thread emulates all), an I/O thread ("IO iothread1"), or the emulator itself.
+// debug-threads=on: a virtual CPU ("CPU 0/KVM"; "ALL CPUs/TCG" where one thread emulates all), an I/O thread ("IO
+// iothread1"), or the emulator itself.
 func MachinePart(comm string) string {
 	switch {
 	case strings.HasPrefix(comm, "ALL CPUs/"):

@@ -55,9 +55,10 @@ type container struct {
 // Annotations that name a container and its owner, in order of preference. The CRI's and the Kubernetes ones are those
 // that several engines write.
 var (
-	nameLabels      = []string{"org.vinescale.name", "io.kubernetes.cri.container-name", "io.kubernetes.container.name"}
-	ownerLabels     = []string{"org.vinescale.owner"}
-	imageLabels     = []string{"org.vinescale.image", "io.kubernetes.cri.image-name", "org.opencontainers.image.ref.name"}
+	nameLabels  = []string{"org.vinescale.name", "io.kubernetes.cri.container-name", "io.kubernetes.container.name"}
+	ownerLabels = []string{"org.vinescale.owner"}
+	imageLabels = []string{"org.vinescale.image", "io.kubernetes.cri.image-name",
+		"org.opencontainers.image.ref.name"}
 	podLabels       = []string{"io.kubernetes.cri.sandbox-name", "io.kubernetes.pod.name"}
 	namespaceLabels = []string{"io.kubernetes.cri.sandbox-namespace", "io.kubernetes.pod.namespace"}
 	typeLabels      = []string{"io.kubernetes.cri.container-type"}
@@ -73,7 +74,8 @@ func (r *runtimes) recognise(p string) (account.Workload, bool) {
 
 // patterns of state files below /run: of root's containers, and of users' own.
 var patterns = []string{
-	"runc/*/state.json", "runc/*/*/state.json", "*/runc/*/state.json", "*/runc/*/*/state.json", "user/*/runc/*/state.json",
+	"runc/*/state.json", "runc/*/*/state.json", "*/runc/*/state.json", "*/runc/*/*/state.json",
+	"user/*/runc/*/state.json",
 	"crun/*/status", "user/*/crun/*/status",
 }
 
@@ -191,7 +193,8 @@ func readStatus(file string) (container, error) {
 	if err := readJSON(file, &st); err != nil {
 		return container{}, err
 	}
-	c := container{file: file, id: path.Base(path.Dir(file)), pid: st.PID, begun: st.Begun, bundle: st.Bundle, labels: map[string]string{}}
+	c := container{file: file, id: path.Base(path.Dir(file)), pid: st.PID, begun: st.Begun, bundle: st.Bundle,
+		labels: map[string]string{}}
 	if st.Start > 0 {
 		c.begun = strconv.FormatUint(st.Start, 10)
 	}
@@ -271,7 +274,8 @@ func (r *runtimes) workload(c container) account.Workload {
 			}
 		}
 	}
-	w := account.Workload{Key: "container:" + c.id, Kind: amount.Container, Name: c.id, UID: -1, Labels: c.labels, Facts: facts}
+	w := account.Workload{Key: "container:" + c.id, Kind: amount.Container, Name: c.id, UID: -1, Labels: c.labels,
+		Facts: facts}
 	if c.begun != "" {
 		w.Key += "@" + c.begun
 	}

@@ -77,7 +77,8 @@ func NewRegistry(o Options) *Registry {
 	r.jobs = batch{r.users, r.trusted}
 	signIns := sessions{r.users, bootMark(o.Boot)}
 	r.byPath = []recogniser[ByPath]{
-		{"OCI runtime", oci.recognise}, {"pod", oci.pod}, {"container engine", engine{r.users}.recognise}, {"virtual machine", machines.byPath},
+		{"OCI runtime", oci.recognise}, {"pod", oci.pod}, {"container engine", engine{r.users}.recognise},
+		{"virtual machine", machines.byPath},
 		{"batch job", r.jobs.byPath}, {"sign-in", signIns.byPath}, {"unit", services{r.users}.recognise},
 	}
 	r.byProcess = []recogniser[ByProcess]{
@@ -159,7 +160,8 @@ func (r *Registry) Loose(uid int64, program string) account.WorkloadID {
 	}
 	name := r.users.Name(uid)
 	id = r.intern(account.Workload{
-		Key: "loose:" + strconv.FormatInt(uid, 10) + ":" + program, Kind: amount.Loose, Name: program + " of " + name, Owner: name, UID: uid,
+		Key: "loose:" + strconv.FormatInt(uid, 10) + ":" + program, Kind: amount.Loose, Name: program + " of " + name,
+		Owner: name, UID: uid,
 		Recogniser: "user and program", Facts: map[string]string{account.FactProgram: program},
 	}, "in no container, machine, job, sign-in or unit")
 	r.mu.Lock()

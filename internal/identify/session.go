@@ -43,7 +43,8 @@ func (s sessions) byPath(p string) (account.Workload, bool) {
 	owner := s.users.Name(uid)
 	if number == "" {
 		return account.Workload{
-			Key: "session:" + kind[1] + ":manager", Kind: amount.Session, Name: "user services of " + owner, Owner: owner, UID: uid,
+			Key: "session:" + kind[1] + ":manager", Kind: amount.Session, Name: "user services of " + owner,
+			Owner: owner, UID: uid,
 		}, true
 	}
 	return s.signIn(number, uid), true
@@ -52,7 +53,8 @@ func (s sessions) byPath(p string) (account.Workload, bool) {
 func (s sessions) signIn(number string, uid int64) account.Workload {
 	owner := s.users.Name(uid)
 	return account.Workload{
-		Key: "session:" + s.boot + ":" + number, Kind: amount.Session, Name: "sign-in " + number + " of " + owner, Owner: owner, UID: uid,
+		Key: "session:" + s.boot + ":" + number, Kind: amount.Session, Name: "sign-in " + number + " of " + owner,
+		Owner: owner, UID: uid,
 		Facts: map[string]string{factSession: number},
 	}
 }
@@ -119,7 +121,8 @@ func (u *utmp) Ask(_ context.Context, about []account.Workload) (map[string]acco
 		number := strconv.FormatInt(parseLoginUID(b), 10)
 		for _, w := range about {
 			if w.Facts[factSession] == number {
-				found[w.Key] = account.Workload{UID: -1, Facts: map[string]string{account.FactTerminal: text(r.Line[:]), account.FactOrigin: r.origin()}}
+				found[w.Key] = account.Workload{UID: -1,
+					Facts: map[string]string{account.FactTerminal: text(r.Line[:]), account.FactOrigin: r.origin()}}
 			}
 		}
 	}

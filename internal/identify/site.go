@@ -9,8 +9,8 @@ import (
 	"vinescale/core/amount"
 )
 
-// Site is a recogniser of batch jobs that the site describes: by variables of the environment, or by a pattern of cgroup
-// paths. Make it with ParseSite.
+// Site is a recogniser of batch jobs that the site describes: by variables of the environment, or by a pattern of
+// cgroup paths. Make it with ParseSite.
 type Site struct {
 	Name               string
 	Job, User, Account string         // variables; "" where Path tells, or nothing does
@@ -19,13 +19,14 @@ type Site struct {
 
 var siteName = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9 _-]{0,39}$`)
 
-// ParseSite reads NAME:env:job=VARIABLE[,user=VARIABLE][,account=VARIABLE], or NAME:path:PATTERN with a group named job,
-// and, if the path tells, user and account.
+// ParseSite reads NAME:env:job=VARIABLE[,user=VARIABLE][,account=VARIABLE], or NAME:path:PATTERN with a group named
+// job, and, if the path tells, user and account.
 func ParseSite(s string) (Site, error) {
 	name, rest, ok1 := strings.Cut(s, ":")
 	form, spec, ok2 := strings.Cut(rest, ":")
 	if !ok1 || !ok2 || !siteName.MatchString(name) {
-		return Site{}, fmt.Errorf("%q: write NAME:env:job=VARIABLE,user=VARIABLE,account=VARIABLE or NAME:path:PATTERN", s)
+		return Site{}, fmt.Errorf("%q: write NAME:env:job=VARIABLE,user=VARIABLE,account=VARIABLE or NAME:path:PATTERN",
+			s)
 	}
 	site := Site{Name: name}
 	switch form {
@@ -35,7 +36,9 @@ func ParseSite(s string) (Site, error) {
 			return site, fmt.Errorf("%q: the pattern does not compile: %w", s, err)
 		}
 		if pattern.SubexpIndex("job") < 0 {
-			return site, fmt.Errorf("%q: the pattern must have a group named job, as in /grid/(?P<user>[^/]+)/(?P<job>[0-9]+)$", s)
+			return site,
+				fmt.Errorf("%q: the pattern must have a group named job, as in /grid/(?P<user>[^/]+)/(?P<job>[0-9]+)$",
+					s)
 		}
 		site.Path = pattern
 	case "env":
@@ -102,7 +105,8 @@ func (s site) byProcess(p *Process, inside account.Workload) (account.Workload, 
 		return account.Workload{}, false
 	}
 	w := account.Workload{
-		Key: fmt.Sprintf("job:%s:%s:uid%d", s.Name, id, p.UID), Kind: amount.Job, Name: "job " + id, UID: p.UID, Owner: s.users.Name(p.UID), Outer: inside.Key,
+		Key: fmt.Sprintf("job:%s:%s:uid%d", s.Name, id, p.UID), Kind: amount.Job, Name: "job " + id, UID: p.UID,
+		Owner: s.users.Name(p.UID), Outer: inside.Key,
 		Facts: map[string]string{account.FactWhy: s.Job + " in the environment", account.FactAccount: env[s.Account]},
 	}
 	if user := env[s.User]; p.UID == 0 && user != "" {

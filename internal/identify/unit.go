@@ -20,7 +20,8 @@ func (s services) recognise(p string) (account.Workload, bool) {
 		return account.Workload{}, false
 	}
 	w := account.Workload{
-		Key: "service:" + p, Kind: amount.Service, Name: name, Owner: s.users.Name(0), UID: 0, Facts: map[string]string{account.FactUnit: unit},
+		Key: "service:" + p, Kind: amount.Service, Name: name, Owner: s.users.Name(0), UID: 0,
+		Facts: map[string]string{account.FactUnit: unit},
 	}
 	// systemd.unit(5): an instance's unit is named after its template, with the instance after the @.
 	if template, instance, ok := strings.Cut(name, "@"); ok && instance != "" {

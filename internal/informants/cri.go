@@ -89,8 +89,9 @@ func ofContainer(x *runtime.Container, pod *runtime.PodSandbox) account.Workload
 		}
 	}
 	w := account.Workload{Name: x.GetMetadata().GetName(), UID: -1, Labels: labels, Facts: map[string]string{
-		account.FactImage: x.GetImage().GetImage(), account.FactRestarts: strconv.Itoa(int(x.GetMetadata().GetAttempt())),
-		account.FactState: strings.ToLower(strings.TrimPrefix(x.GetState().String(), "CONTAINER_")),
+		account.FactImage:    x.GetImage().GetImage(),
+		account.FactRestarts: strconv.Itoa(int(x.GetMetadata().GetAttempt())),
+		account.FactState:    strings.ToLower(strings.TrimPrefix(x.GetState().String(), "CONTAINER_")),
 	}}
 	if pod != nil {
 		m := pod.GetMetadata()
@@ -102,7 +103,8 @@ func ofContainer(x *runtime.Container, pod *runtime.PodSandbox) account.Workload
 }
 
 // addStatus adds what only a container's own status tells: limits, and how it ended.
-func (c *cri) addStatus(ctx context.Context, client runtime.RuntimeServiceClient, x *runtime.Container, facts map[string]string) {
+func (c *cri) addStatus(ctx context.Context, client runtime.RuntimeServiceClient, x *runtime.Container,
+	facts map[string]string) {
 	answer, err := client.ContainerStatus(ctx, &runtime.ContainerStatusRequest{ContainerId: x.GetId()})
 	if err != nil {
 		return // it may be gone since it was listed

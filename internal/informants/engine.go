@@ -15,7 +15,8 @@ import (
 )
 
 // engine asks a container engine that keeps labels behind its own local API: the HTTP interface on a unix socket that
-// several engines serve alike (GET /containers/json), and where there is one the wider form (GET /libpod/containers/json).
+// several engines serve alike (GET /containers/json), and where there is one the wider form (GET
+// /libpod/containers/json).
 type engine struct {
 	socket string
 	http   *http.Client
@@ -61,7 +62,8 @@ func (e *engine) Ask(ctx context.Context, about []account.Workload) (map[string]
 	found := map[string]account.Workload{}
 	for _, w := range about {
 		if pod := strings.TrimPrefix(w.Key, "pod:"); pod != w.Key && pods[pod] != "" {
-			found[w.Key] = account.Workload{Name: "pod " + pods[pod], UID: -1, Facts: map[string]string{account.FactPod: pods[pod]}}
+			found[w.Key] = account.Workload{Name: "pod " + pods[pod], UID: -1,
+				Facts: map[string]string{account.FactPod: pods[pod]}}
 		} else if c := byID[containerID(w.Key)]; c != nil {
 			found[w.Key] = c.workload()
 		}

@@ -41,7 +41,8 @@ func within(t *testing.T, x identify.Informant, about ...account.Workload) (map[
 }
 
 func TestParse_NamesWhatIsWrong(t *testing.T) {
-	for _, good := range []string{"cri=/run/c.sock", "cri=unix:///run/c.sock", "engine=/run/e.sock", "libvirt=/run/l.sock", "slurm", "slurm=/opt/bin/squeue", "units", "units=unix:path=/run/bus"} {
+	for _, good := range []string{"cri=/run/c.sock", "cri=unix:///run/c.sock", "engine=/run/e.sock",
+		"libvirt=/run/l.sock", "slurm", "slurm=/opt/bin/squeue", "units", "units=unix:path=/run/bus"} {
 		x, err := Parse(good)
 		require.NoError(t, err, good)
 		assert.NotEmpty(t, x.Name())
@@ -73,15 +74,23 @@ func TestAsk_EndpointsThatHangOrAreNotThereFailWithinTheirTime(t *testing.T) {
 	hang := filepath.Join(dir, "hang")
 	require.NoError(t, os.WriteFile(hang, []byte("#!/bin/sh\nsleep 60\n"), 0o755))
 	wordy := filepath.Join(dir, "wordy")
-	require.NoError(t, os.WriteFile(wordy, []byte("#!/bin/sh\necho 'slurm_load_jobs error: Unable to contact controller' >&2; echo more >&2; exit 1\n"), 0o755))
+	require.NoError(t,
+		os.WriteFile(wordy,
+			[]byte(
+				"#!/bin/sh\necho 'slurm_load_jobs error: Unable to contact controller' >&2; echo more >&2; exit 1\n"),
+			0o755))
 	of := map[string]account.Workload{
 		"cri": container("container:" + id), "engine": container("container:" + id),
-		"libvirt": {Key: "vm:1", Kind: amount.VM, Facts: map[string]string{identify.FactMachine: "1"}}, "slurm": {Key: "job:7", Kind: amount.Job},
-		"units": {Key: "service:/x.service", Kind: amount.Service, Facts: map[string]string{account.FactUnit: "x.service"}},
+		"libvirt": {Key: "vm:1", Kind: amount.VM, Facts: map[string]string{identify.FactMachine: "1"}},
+		"slurm":   {Key: "job:7", Kind: amount.Job},
+		"units": {Key: "service:/x.service", Kind: amount.Service,
+			Facts: map[string]string{account.FactUnit: "x.service"}},
 	}
 	for _, setting := range []string{
-		"cri=" + silent(t), "cri=/nonexistent/s", "engine=" + silent(t), "engine=/nonexistent/s", "libvirt=" + silent(t), "libvirt=/nonexistent/s",
-		"slurm=" + hang, "slurm=/nonexistent/squeue", "slurm=" + wordy, "units=unix:path=" + silent(t), "units=unix:path=/nonexistent",
+		"cri=" + silent(t), "cri=/nonexistent/s", "engine=" + silent(t), "engine=/nonexistent/s",
+		"libvirt=" + silent(t), "libvirt=/nonexistent/s",
+		"slurm=" + hang, "slurm=/nonexistent/squeue", "slurm=" + wordy, "units=unix:path=" + silent(t),
+		"units=unix:path=/nonexistent",
 	} {
 		kind, _, _ := strings.Cut(setting, "=")
 		x, err := Parse(setting)
@@ -99,22 +108,29 @@ type fakeRuntime struct {
 	runtime.UnimplementedRuntimeServiceServer
 }
 
-func (fakeRuntime) ListPodSandbox(context.Context, *runtime.ListPodSandboxRequest) (*runtime.ListPodSandboxResponse, error) {
+func (fakeRuntime) ListPodSandbox(context.Context, *runtime.ListPodSandboxRequest) (*runtime.ListPodSandboxResponse,
+	error) {
 	return &runtime.ListPodSandboxResponse{Items: []*runtime.PodSandbox{{
-		Id: "sandbox", Metadata: &runtime.PodSandboxMetadata{Name: "leafscan", Namespace: "leaf", Uid: "u-1"}, Labels: map[string]string{"team": "vision", "tier": "pod"},
+		Id: "sandbox", Metadata: &runtime.PodSandboxMetadata{Name: "leafscan", Namespace: "leaf", Uid: "u-1"},
+		Labels: map[string]string{"team": "vision", "tier": "pod"},
 	}}}, nil
 }
 
-func (fakeRuntime) ListContainers(context.Context, *runtime.ListContainersRequest) (*runtime.ListContainersResponse, error) {
+func (fakeRuntime) ListContainers(context.Context, *runtime.ListContainersRequest) (*runtime.ListContainersResponse,
+	error) {
 	return &runtime.ListContainersResponse{Containers: []*runtime.Container{{
-		Id: id, PodSandboxId: "sandbox", Metadata: &runtime.ContainerMetadata{Name: "scanner", Attempt: 4}, Image: &runtime.ImageSpec{Image: "sha256:1"},
-		State: runtime.ContainerState_CONTAINER_EXITED, Labels: map[string]string{"tier": "inner"}, Annotations: map[string]string{"org.vinescale.owner": "svc-vision"},
+		Id: id, PodSandboxId: "sandbox", Metadata: &runtime.ContainerMetadata{Name: "scanner", Attempt: 4},
+		Image: &runtime.ImageSpec{Image: "sha256:1"},
+		State: runtime.ContainerState_CONTAINER_EXITED, Labels: map[string]string{"tier": "inner"},
+		Annotations: map[string]string{"org.vinescale.owner": "svc-vision"},
 	}}}, nil
 }
 
-func (fakeRuntime) ContainerStatus(context.Context, *runtime.ContainerStatusRequest) (*runtime.ContainerStatusResponse, error) {
+func (fakeRuntime) ContainerStatus(context.Context, *runtime.ContainerStatusRequest) (*runtime.ContainerStatusResponse,
+	error) {
 	return &runtime.ContainerStatusResponse{Status: &runtime.ContainerStatus{
-		Image: &runtime.ImageSpec{Image: "coop/leafscan:2"}, State: runtime.ContainerState_CONTAINER_EXITED, ExitCode: 137, Reason: "OOMKilled",
+		Image: &runtime.ImageSpec{Image: "coop/leafscan:2"}, State: runtime.ContainerState_CONTAINER_EXITED,
+		ExitCode: 137, Reason: "OOMKilled",
 		Resources: &runtime.ContainerResources{Linux: &runtime.LinuxContainerResources{MemoryLimitInBytes: 1 << 30}},
 	}}, nil
 }
@@ -129,19 +145,24 @@ func TestCRI_TellsNamesPodLabelsLimitsAndHowItEnded(t *testing.T) {
 	t.Cleanup(server.Stop)
 	x, err := Parse("cri=" + path)
 	require.NoError(t, err)
-	found, err := within(t, x, container("container:"+id+"@5"), container("pod:u-1"), container("container:sandbox"), container("container:unknown"))
+	found, err := within(t, x, container("container:"+id+"@5"), container("pod:u-1"), container("container:sandbox"),
+		container("container:unknown"))
 	require.NoError(t, err)
 	assert.Len(t, found, 3, "one it does not know is left out")
 	w := found["container:"+id+"@5"]
 	assert.Equal(t, []string{"scanner", "svc-vision", "pod:u-1"}, []string{w.Name, w.Owner, w.Outer})
-	assert.Equal(t, map[string]string{"team": "vision", "tier": "inner", "org.vinescale.owner": "svc-vision"}, w.Labels, "the pod's too, its own before them")
+	assert.Equal(t, map[string]string{"team": "vision", "tier": "inner", "org.vinescale.owner": "svc-vision"}, w.Labels,
+		"the pod's too, its own before them")
 	for name, want := range map[string]string{
-		account.FactImage: "coop/leafscan:2", account.FactRestarts: "4", account.FactPod: "leafscan", account.FactNamespace: "leaf",
-		account.FactMemoryLimit: "1073741824", account.FactExit: "exit code 137 (OOMKilled)", account.FactState: "exited",
+		account.FactImage: "coop/leafscan:2", account.FactRestarts: "4", account.FactPod: "leafscan",
+		account.FactNamespace:   "leaf",
+		account.FactMemoryLimit: "1073741824", account.FactExit: "exit code 137 (OOMKilled)",
+		account.FactState: "exited",
 	} {
 		assert.Equal(t, want, w.Facts[name], name)
 	}
-	assert.Equal(t, []string{"pod leafscan", "sandbox of leafscan"}, []string{found["pod:u-1"].Name, found["container:sandbox"].Name})
+	assert.Equal(t, []string{"pod leafscan", "sandbox of leafscan"},
+		[]string{found["pod:u-1"].Name, found["container:sandbox"].Name})
 }
 
 func TestEngine_TakesTheWiderFormOfTheListAndElseTheCommonOne(t *testing.T) {
@@ -152,7 +173,8 @@ func TestEngine_TakesTheWiderFormOfTheListAndElseTheCommonOne(t *testing.T) {
 		code := 3
 		mux := http.NewServeMux()
 		answer := func(w http.ResponseWriter, _ *http.Request) {
-			c := engineContainer{ID: id, Names: []string{"/label-press"}, Image: "coop/press:1", Labels: map[string]string{"org.vinescale.owner": "svc-label"}, State: "Exited"}
+			c := engineContainer{ID: id, Names: []string{"/label-press"}, Image: "coop/press:1",
+				Labels: map[string]string{"org.vinescale.owner": "svc-label"}, State: "Exited"}
 			if wide {
 				c.State, c.ExitCode, c.Pod, c.PodName, c.Restarts = "exited", &code, "p1", "press", 2
 			}
@@ -171,10 +193,12 @@ func TestEngine_TakesTheWiderFormOfTheListAndElseTheCommonOne(t *testing.T) {
 		found, err := within(t, x, container("container:"+id), container("pod:p1"))
 		require.NoError(t, err)
 		w := found["container:"+id]
-		assert.Equal(t, []string{"label-press", "svc-label", "coop/press:1", "exited"}, []string{w.Name, w.Owner, w.Facts[account.FactImage], w.Facts[account.FactState]})
+		assert.Equal(t, []string{"label-press", "svc-label", "coop/press:1", "exited"},
+			[]string{w.Name, w.Owner, w.Facts[account.FactImage], w.Facts[account.FactState]})
 		if wide {
 			assert.Equal(t, []string{"pod:p1", "press", "exit code 3", "2", "pod press"},
-				[]string{w.Outer, w.Facts[account.FactPod], w.Facts[account.FactExit], w.Facts[account.FactRestarts], found["pod:p1"].Name})
+				[]string{w.Outer, w.Facts[account.FactPod], w.Facts[account.FactExit], w.Facts[account.FactRestarts],
+					found["pod:p1"].Name})
 		}
 	}
 }
@@ -187,8 +211,9 @@ func TestMachine_ItsDescriptionTellsOwnerPinsDisksAndTaps(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"plc", "svc-bottle", "7"}, []string{w.Name, w.Owner, w.Labels["row"]})
 	for name, want := range map[string]string{
-		account.FactUUID: "u", account.FactCPUAsked: "4", account.FactMemoryAsked: "2147483648", account.FactVCPUPins: "0: 12; 1: 13-14",
-		account.FactDisks: "/a.img, /dev/sdb", account.FactTaps: "vnet3",
+		account.FactUUID: "u", account.FactCPUAsked: "4", account.FactMemoryAsked: "2147483648",
+		account.FactVCPUPins: "0: 12; 1: 13-14",
+		account.FactDisks:    "/a.img, /dev/sdb", account.FactTaps: "vnet3",
 	} {
 		assert.Equal(t, want, w.Facts[name], name)
 	}
@@ -208,22 +233,27 @@ func TestScheduler_BothFormsOfItsAnswerAndTheHostsOwnGPUNumbers(t *testing.T) {
 		require.NoError(t, os.WriteFile(script, []byte("#!/bin/sh\ncat <<'X'\n"+text+"\nX\n"), 0o755))
 		x, err := Parse("slurm=" + script)
 		require.NoError(t, err)
-		found, err := within(t, x, account.Workload{Key: "job:7", Kind: amount.Job, UID: 2001}, account.Workload{Key: "job:8", Kind: amount.Job, UID: -1},
+		found, err := within(t, x, account.Workload{Key: "job:7", Kind: amount.Job, UID: 2001},
+			account.Workload{Key: "job:8", Kind: amount.Job, UID: -1},
 			account.Workload{Key: "job:7:uid2003", Kind: amount.Job, UID: 2003, Name: "job 7 (not the submitter's)"})
 		require.NoError(t, err, name)
 		w := found["job:7"]
 		assert.Equal(t, []any{"m.abt", int64(2001)}, []any{w.Owner, w.UID}, name)
 		for fact, want := range map[string]string{
-			account.FactAccount: "frost", account.FactArray: "5_2", account.FactRunFor: "300", account.FactCPUAsked: "4", account.FactMemoryAsked: "2147483648",
+			account.FactAccount: "frost", account.FactArray: "5_2", account.FactRunFor: "300",
+			account.FactCPUAsked: "4", account.FactMemoryAsked: "2147483648",
 			account.FactGPUs: "1,3", account.FactExit: "exit code 3 (failed)", account.FactState: "failed",
 		} {
 			assert.Equal(t, want, w.Facts[fact], "%s: %s", name, fact)
 		}
-		assert.Equal(t, identify.Untrue, found["job:7:uid2003"].Facts[account.FactAccount], "who claims another's job loses what was claimed")
-		assert.Equal(t, "job 7 (not the submitter's)", found["job:7:uid2003"].Name, "marked once, however often it is asked about")
+		assert.Equal(t, identify.Untrue, found["job:7:uid2003"].Facts[account.FactAccount],
+			"who claims another's job loses what was claimed")
+		assert.Equal(t, "job 7 (not the submitter's)", found["job:7:uid2003"].Name,
+			"marked once, however often it is asked about")
 		assert.NotContains(t, found, "job:8")
 	}
-	assert.False(t, (&slurm{}).Knows(account.Workload{Key: "job:grid:4", Kind: amount.Job}), "a site's own jobs are not its")
+	assert.False(t, (&slurm{}).Knows(account.Workload{Key: "job:grid:4", Kind: amount.Job}),
+		"a site's own jobs are not its")
 }
 
 func FuzzSchedulerAnswers(f *testing.F) {
@@ -244,7 +274,8 @@ type initSystem1 struct{}
 func (initSystem1) ListUnitsByNames(names []string) ([]unitStatus, *dbus.Error) {
 	var list []unitStatus
 	for i, n := range names {
-		st := unitStatus{Name: n, Description: "Prints " + n, Load: "loaded", Active: "active", Sub: "running", Path: dbus.ObjectPath(fmt.Sprintf("/unit/%d", i)), JobPath: "/"}
+		st := unitStatus{Name: n, Description: "Prints " + n, Load: "loaded", Active: "active", Sub: "running",
+			Path: dbus.ObjectPath(fmt.Sprintf("/unit/%d", i)), JobPath: "/"}
 		switch n {
 		case "stuck.service":
 			st.Active, st.Sub = "activating", "start"
@@ -262,7 +293,8 @@ func (initSystem1) ListUnitsByNames(names []string) ([]unitStatus, *dbus.Error) 
 type properties struct{}
 
 func (properties) Get(of, name string) (dbus.Variant, *dbus.Error) {
-	values := map[string]any{"StateChangeTimestamp": uint64(1_700_000_000_000_000), "NRestarts": uint32(2), "Result": "exit-code", "ExecMainStatus": int32(3)}
+	values := map[string]any{"StateChangeTimestamp": uint64(1_700_000_000_000_000), "NRestarts": uint32(2),
+		"Result": "exit-code", "ExecMainStatus": int32(3)}
 	v, ok := values[name]
 	if !ok {
 		return dbus.Variant{}, dbus.NewError("org.freedesktop.DBus.Error.UnknownProperty", nil)
@@ -287,24 +319,28 @@ func TestUnits_TellTheirStateOverDBus(t *testing.T) {
 	require.NoError(t, bus.Start())
 	t.Cleanup(func() { bus.Process.Kill(); bus.Wait() })
 	var conn *dbus.Conn
-	require.Eventually(t, func() bool { conn, err = dbus.Connect(address); return err == nil }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { conn, err = dbus.Connect(address); return err == nil }, 10*time.Second,
+		20*time.Millisecond)
 	t.Cleanup(func() { conn.Close() })
 	_, err = conn.RequestName(initSystem, dbus.NameFlagDoNotQueue)
 	require.NoError(t, err)
 	require.NoError(t, conn.Export(initSystem1{}, "/org/freedesktop/systemd1", initSystem+".Manager"))
 	for i := range 4 {
-		require.NoError(t, conn.Export(properties{}, dbus.ObjectPath(fmt.Sprintf("/unit/%d", i)), "org.freedesktop.DBus.Properties"))
+		require.NoError(t, conn.Export(properties{}, dbus.ObjectPath(fmt.Sprintf("/unit/%d", i)),
+			"org.freedesktop.DBus.Properties"))
 	}
 	x, err := Parse("units=" + address)
 	require.NoError(t, err)
 	unit := func(name string) account.Workload {
-		return account.Workload{Key: name, Kind: amount.Service, Facts: map[string]string{account.FactUnit: name + ".service"}}
+		return account.Workload{Key: name, Kind: amount.Service,
+			Facts: map[string]string{account.FactUnit: name + ".service"}}
 	}
 	found, err := within(t, x, unit("press"), unit("stuck"), unit("failed"), unit("gone"))
 	require.NoError(t, err)
 	assert.Equal(t, "running", found["press"].Facts[account.FactState])
 	assert.Equal(t, "2", found["press"].Facts[account.FactRestarts])
 	assert.Equal(t, "starting since 2023-11-14T22:13:20Z", found["stuck"].Facts[account.FactState])
-	assert.Equal(t, []string{"failed", "exit code 3 (exit-code)"}, []string{found["failed"].Facts[account.FactState], found["failed"].Facts[account.FactExit]})
+	assert.Equal(t, []string{"failed", "exit code 3 (exit-code)"},
+		[]string{found["failed"].Facts[account.FactState], found["failed"].Facts[account.FactExit]})
 	assert.NotContains(t, found, "gone")
 }

@@ -120,7 +120,8 @@ func ofDomain(text string) (account.Workload, error) {
 	w := account.Workload{Name: d.Name, UID: -1, Owner: labels["owner"], Labels: labels, Facts: map[string]string{
 		account.FactUUID: d.UUID, account.FactCPUAsked: strconv.Itoa(d.VCPU), account.FactState: "running",
 	}}
-	per := map[string]int64{"": 1 << 10, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "b": 1, "bytes": 1}[d.Memory.Unit]
+	per := map[string]int64{"": 1 << 10, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "b": 1,
+		"bytes": 1}[d.Memory.Unit]
 	if per > 0 && d.Memory.Size > 0 {
 		w.Facts[account.FactMemoryAsked] = strconv.FormatInt(d.Memory.Size*per, 10)
 	}

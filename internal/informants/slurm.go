@@ -59,9 +59,11 @@ func (s *slurm) Ask(ctx context.Context, about []account.Workload) (map[string]a
 		}
 		if j.UID >= 0 && w.UID >= 0 && j.UID != w.UID {
 			// Claimed in an environment, of a job that is another's: what was claimed is not so.
-			found[w.Key] = account.Workload{UID: -1, Name: strings.TrimSuffix(w.Name, notTheirs) + notTheirs, Facts: map[string]string{
-				account.FactAccount: identify.Untrue, account.FactPartition: identify.Untrue, account.FactJobName: identify.Untrue, account.FactGPUs: identify.Untrue,
-			}}
+			found[w.Key] = account.Workload{UID: -1, Name: strings.TrimSuffix(w.Name, notTheirs) + notTheirs,
+				Facts: map[string]string{
+					account.FactAccount: identify.Untrue, account.FactPartition: identify.Untrue,
+					account.FactJobName: identify.Untrue, account.FactGPUs: identify.Untrue,
+				}}
 			continue
 		}
 		found[w.Key] = j
@@ -142,7 +144,8 @@ func parseJobs(out []byte) (map[string]account.Workload, error) {
 var gresIndex = regexp.MustCompile(`gpu[^(]*\(IDX:([^)]*)\)`)
 
 func (j *slurmJob) workload() account.Workload {
-	facts := map[string]string{account.FactJobName: j.Name, account.FactAccount: j.Account, account.FactPartition: j.Partition}
+	facts := map[string]string{account.FactJobName: j.Name, account.FactAccount: j.Account,
+		account.FactPartition: j.Partition}
 	put := func(name string, x number, per int64) {
 		if x.known && x.n > 0 {
 			facts[name] = strconv.FormatInt(x.n*per, 10)

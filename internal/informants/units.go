@@ -89,7 +89,8 @@ func unitFacts(unit dbus.BusObject, st unitStatus) map[string]string {
 
 // stateWord is our word for a unit's active state and, where it says more, the finer state of its kind.
 func stateWord(st unitStatus) string {
-	word := map[string]string{"active": "running", "activating": "starting", "deactivating": "stopping", "inactive": "stopped"}[st.Active]
+	word := map[string]string{"active": "running", "activating": "starting", "deactivating": "stopping",
+		"inactive": "stopped"}[st.Active]
 	if word == "" {
 		word = st.Active
 	}

@@ -32,20 +32,28 @@ func (r *Reader) Abilities() []account.Ability {
 		}
 		put("CPU time of a cgroup, by CPU", counted, how, "")
 	default:
-		put("CPU time of a cgroup, by CPU", summed, "each thread's time, put down to the CPU it last ran on", not(bpf.CPU))
+		put("CPU time of a cgroup, by CPU", summed, "each thread's time, put down to the CPU it last ran on",
+			not(bpf.CPU))
 	}
-	put("CPU time of processes outside cgroups, by CPU", summed, "each thread's time, put down to the CPU it last ran on", "a task's clock does not tell CPUs apart")
+	put("CPU time of processes outside cgroups, by CPU", summed,
+		"each thread's time, put down to the CPU it last ran on", "a task's clock does not tell CPUs apart")
 	if cpu {
-		put("CPU time of processes outside cgroups", summed, "the scheduler's clock of every task, ended ones too (eBPF)", "")
-		put("work that ended between readings", counted, "a record of each ended task with its cgroup and user (eBPF)", "")
-		put("time on each CPU", counted, "how long tasks ran there (eBPF), so that steal and interrupts are not counted twice", "")
+		put("CPU time of processes outside cgroups", summed,
+			"the scheduler's clock of every task, ended ones too (eBPF)", "")
+		put("work that ended between readings", counted, "a record of each ended task with its cgroup and user (eBPF)",
+			"")
+		put("time on each CPU", counted,
+			"how long tasks ran there (eBPF), so that steal and interrupts are not counted twice", "")
 		put("waiting for a CPU", counted, "the scheduler's run-queue delay (eBPF)", "")
 	} else {
 		put("CPU time of processes outside cgroups", summed, "/proc/PID/stat, in steps of 10 ms", not(bpf.CPU))
 		if why := r.exits.missing(); why == "" {
-			put("work that ended between readings", summed, "taskstats exit records, in steps of a clock tick", not(bpf.CPU))
+			put("work that ended between readings", summed, "taskstats exit records, in steps of a clock tick",
+				not(bpf.CPU))
 		} else {
-			put("work that ended between readings", unavailable, "it is in its cgroup's counter; outside cgroups it is in the residual", not(bpf.CPU)+"; no taskstats: "+why)
+			put("work that ended between readings", unavailable,
+				"it is in its cgroup's counter; outside cgroups it is in the residual",
+				not(bpf.CPU)+"; no taskstats: "+why)
 		}
 		put("time on each CPU", summed, "/proc/stat, in steps of 10 ms; stolen time may be counted twice", not(bpf.CPU))
 		put("waiting for a CPU", unavailable, "", not(bpf.CPU))
@@ -56,22 +64,27 @@ func (r *Reader) Abilities() []account.Ability {
 	} else {
 		put("processes", counted, "/proc, three files each", not(bpf.Tasks))
 	}
-	put("memory of a cgroup", counted, map[bool]string{true: "memory.current, memory.stat", false: "memory.usage_in_bytes, memory.stat"}[r.v2], "")
-	put("memory of processes outside cgroups", summed, "resident anonymous pages; shared pages by the number of sharers, once in five minutes", "")
+	put("memory of a cgroup", counted, map[bool]string{true: "memory.current, memory.stat",
+		false: "memory.usage_in_bytes, memory.stat"}[r.v2], "")
+	put("memory of processes outside cgroups", summed,
+		"resident anonymous pages; shared pages by the number of sharers, once in five minutes", "")
 	switch {
 	case r.v2:
 		put("disk of a cgroup", counted, "io.stat, by device", "")
 	case r.counters.Has(bpf.Disk):
 		put("disk of a cgroup", counted, "each request as it is issued, by device (eBPF)", "")
 	default:
-		put("disk of a cgroup", summed, "/proc/PID/io: writes count when pages are dirtied, and no device is known", not(bpf.Disk))
+		put("disk of a cgroup", summed, "/proc/PID/io: writes count when pages are dirtied, and no device is known",
+			not(bpf.Disk))
 	}
 	if r.counters.Has(bpf.Disk) {
 		put("latency of devices", counted, "each request from issue to completion (eBPF)", "")
-		put("what the kernel writes back later", split, "by who dirtied pages", "the kernel writes pages of several workloads together")
+		put("what the kernel writes back later", split, "by who dirtied pages",
+			"the kernel writes pages of several workloads together")
 	} else {
 		put("latency of devices", counted, "the mean alone, from /proc/diskstats", not(bpf.Disk))
-		put("what the kernel writes back later", map[bool]string{true: counted, false: summed}[r.v2], map[bool]string{true: "io.stat charges who dirtied it", false: "counted when dirtied"}[r.v2], not(bpf.Disk))
+		put("what the kernel writes back later", map[bool]string{true: counted, false: summed}[r.v2],
+			map[bool]string{true: "io.stat charges who dirtied it", false: "counted when dirtied"}[r.v2], not(bpf.Disk))
 	}
 	switch {
 	case r.counters.Has(bpf.Network):
@@ -79,15 +92,19 @@ func (r *Reader) Abilities() []account.Ability {
 	default:
 		put("network of a workload with a network of its own", counted, "the interfaces of its namespace", "")
 		if why := r.sockets.missing(); why == "" {
-			put("network of a cgroup that shares the host's", summed, "TCP payload of its open sockets (sock_diag): no UDP, and not what closed between readings", not(bpf.Network))
+			put("network of a cgroup that shares the host's", summed,
+				"TCP payload of its open sockets (sock_diag): no UDP, and not what closed between readings",
+				not(bpf.Network))
 		} else {
 			put("network of a cgroup that shares the host's", unavailable, "", not(bpf.Network)+"; "+why)
 		}
 	}
 	if r.options.Ask && r.selfNet == r.hostNet || r.options.Ends != nil {
-		put("who is at the other end of an interface", counted, "veth pairs by the namespace of the other half, taps by the machine that holds them open", "")
+		put("who is at the other end of an interface", counted,
+			"veth pairs by the namespace of the other half, taps by the machine that holds them open", "")
 	} else {
-		put("who is at the other end of an interface", unavailable, "taps alone are known, by the machine that holds them open", "this process is not in the host's network")
+		put("who is at the other end of an interface", unavailable,
+			"taps alone are known, by the machine that holds them open", "this process is not in the host's network")
 	}
 	others := "counted where the layer is a project of its filesystem"
 	if os.Geteuid() != 0 {
@@ -109,7 +126,8 @@ func (r *Reader) Abilities() []account.Ability {
 		put("pressure", unavailable, "", "this kernel has no pressure stall information")
 	}
 	if _, err := r.proc.read(r.proc.at("1/io")); err != nil && !r.counters.Has(bpf.Tasks) {
-		put("other users' processes", unavailable, "", fmt.Sprintf("their I/O may not be read (%v): run it as root, or with CAP_SYS_PTRACE", err))
+		put("other users' processes", unavailable, "",
+			fmt.Sprintf("their I/O may not be read (%v): run it as root, or with CAP_SYS_PTRACE", err))
 	}
 	return list
 }

@@ -65,7 +65,8 @@ func TestMounts_AreReadWithTheirNames(t *testing.T) {
 		"28 26 8:1 /srv/sub /mnt rw - ext4 /dev/sda1 rw\n" + "garbage\n"
 	mounts := parseMounts([]byte(file))
 	require.Len(t, mounts, 3)
-	assert.Equal(t, mount{id: 27, device: 8<<20 | 2, root: "/", at: "/srv/must press", kind: "xfs", options: "rw"}, mounts[1])
+	assert.Equal(t, mount{id: 27, device: 8<<20 | 2, root: "/", at: "/srv/must press", kind: "xfs", options: "rw"},
+		mounts[1])
 	assert.Equal(t, "/srv/sub", mounts[2].root, "a part of one in another place")
 	assert.Equal(t, []account.Swap{{Name: "/dev/sda3", Kind: "partition", SizeBytes: 1024 << 10, UsedBytes: 16 << 10}},
 		parseSwaps([]byte("Filename Type Size Used Priority\n/dev/sda3 partition 1024 16 -2\nodd\n")))
@@ -76,21 +77,27 @@ func TestController_IsWhatADeviceIsAttachedTo(t *testing.T) {
 		"../devices/pci0000:00/0000:00:04.0/nvme/nvme0/nvme0n1":                               "0000:00:04.0",
 		"../devices/pci0000:00/0000:00:1f.2/ata1/host0/target0:0:0/0:0:0:0/block/sda":         "0000:00:1f.2",
 		"../devices/pci0000:00/0000:00:1c.0/0000:01:00.0/host2/target2:0:0/2:0:0:0/block/sdc": "0000:01:00.0",
-		"../devices/platform/soc/fe340000.mmc/mmc_host/mmc0/mmc0:0001/block/mmcblk0":          "soc", "../devices/virtual/block/dm-0": "virtual",
+		"../devices/platform/soc/fe340000.mmc/mmc_host/mmc0/mmc0:0001/block/mmcblk0":          "soc",
+		"../devices/virtual/block/dm-0":                                                       "virtual",
 	} {
 		assert.Equal(t, want, controllerOf(place), place)
 	}
 }
 
-// FuzzAnswers holds the parsers of what the kernel answers to requests, and of what hosts are made of, to their promise on
-// any bytes: no panic, no endless loop, nothing negative.
+// FuzzAnswers holds the parsers of what the kernel answers to requests, and of what hosts are made of, to their promise
+// on any bytes: no panic, no endless loop, nothing negative.
 func FuzzAnswers(f *testing.F) {
 	f.Add(taskstats(1, 2, 3, 4, 5))
 	f.Add([]byte("400000-402000 r-xp 0 fe:00 7 /usr/bin/press\nAnonymous: 4 kB\nSwap: 8 kB\nffffffffffffffff-0 rw-p\n"))
-	f.Add([]byte("900 800 0:99 / / rw - overlay overlay rw,lowerdir=/a,upperdir=/b/c\\054d,workdir=/w\n901 900 8:1 /x / rw - ext4 /dev/sda1 rw\n"))
-	f.Add(append(make([]byte, unix.SizeofIfInfomsg), append(netlinkAttribute(unix.IFLA_IFNAME, []byte("veth3\x00")), netlinkAttribute(unix.IFLA_LINK_NETNSID, make([]byte, 4))...)...))
+	f.Add(
+		[]byte(
+			"900 800 0:99 / / rw - overlay overlay rw,lowerdir=/a,upperdir=/b/c\\054d,workdir=/w\n901 900 8:1 /x / rw - ext4 /dev/sda1 rw\n"))
+	f.Add(append(make([]byte, unix.SizeofIfInfomsg),
+		append(netlinkAttribute(unix.IFLA_IFNAME, []byte("veth3\x00")),
+			netlinkAttribute(unix.IFLA_LINK_NETNSID, make([]byte, 4))...)...))
 	f.Add([]byte("pos:\t0\nflags:\t0100002\nmnt_id:\t2\niff:\ttap3\n"))
-	f.Add(netlinkRequest(20, 1, make([]byte, 72), netlinkAttribute(2, make([]byte, 140)), netlinkAttribute(21, make([]byte, 8))))
+	f.Add(netlinkRequest(20, 1, make([]byte, 72), netlinkAttribute(2, make([]byte, 140)),
+		netlinkAttribute(21, make([]byte, 8))))
 	f.Add([]byte("26 1 8:1 / /a\\040b rw - ext4 /dev/sda1 rw\n"))
 	f.Add([]byte("Filename Type\n/dev/sda3 partition 1024 16 -2\n"))
 	f.Add([]byte{3, 0, 0, 0, 1})
@@ -102,7 +109,8 @@ func FuzzAnswers(f *testing.F) {
 				t.Fatal("an answer that is too short is no acknowledgement")
 			}
 		})
-		if x, ok := parseTaskstats(b, 1<<50); ok && min(x.sums.run, x.sums.user, x.sums.system, x.sums.read, x.sums.written, x.start) < 0 {
+		if x, ok := parseTaskstats(b, 1<<50); ok &&
+			min(x.sums.run, x.sums.user, x.sums.system, x.sums.read, x.sums.written, x.start) < 0 {
 			t.Fatalf("negative: %+v", x)
 		}
 		if x, ok := parseSocket(b); ok && min(x.sent, x.received) < 0 {
@@ -141,7 +149,8 @@ func FuzzAnswers(f *testing.F) {
 
 func TestOwnMappings_AreGivenBackOnlyWhereNothingWasWritten(t *testing.T) {
 	const smaps = "00400000-00402000 r-xp 00000000 fe:00 7 /usr/bin/book keeper\nRss: 8 kB\nPrivate_Dirty: 8 kB\nAnonymous: 0 kB\nSwap: 0 kB\n" +
-		"00402000-00403000 r--p 00002000 fe:00 7 /usr/bin/book keeper\nAnonymous: 4 kB\nSwap: 0 kB\n" + // relocated, then protected
+		// relocated, then protected
+		"00402000-00403000 r--p 00002000 fe:00 7 /usr/bin/book keeper\nAnonymous: 4 kB\nSwap: 0 kB\n" +
 		"00403000-00404000 rw-p 00003000 fe:00 7 /usr/bin/book keeper\nAnonymous: 0 kB\nSwap: 0 kB\n" +
 		"00404000-00406000 r--p 00000000 fe:00 9 /usr/lib/other.so\nAnonymous: 0 kB\nSwap: 0 kB\n" +
 		"00406000-00409000 r--p 00004000 fe:00 7 /usr/bin/book keeper\nAnonymous: 0 kB\nSwap: 0 kB\n"
@@ -153,11 +162,14 @@ func TestOwnMappings_AreGivenBackOnlyWhereNothingWasWritten(t *testing.T) {
 }
 
 func TestOwnFiles_AreWhereAContainersRootComesFrom(t *testing.T) {
-	host := parseMounts([]byte("26 1 8:1 / / rw - ext4 /dev/sda1 rw\n27 26 8:2 / /var/lib rw - xfs /dev/sda2 rw\n28 26 8:2 /pool /srv/pool rw - xfs /dev/sda2 rw\n29 1 0:33 /@ / rw - btrfs /dev/sda4 rw\n"))
+	host := parseMounts(
+		[]byte(
+			"26 1 8:1 / / rw - ext4 /dev/sda1 rw\n27 26 8:2 / /var/lib rw - xfs /dev/sda2 rw\n28 26 8:2 /pool /srv/pool rw - xfs /dev/sda2 rw\n29 1 0:33 /@ / rw - btrfs /dev/sda4 rw\n"))
 	for name, x := range map[string]struct{ mountinfo, want string }{
-		"an overlay's upper directory":        {"9 8 0:40 / / rw - overlay overlay rw,lowerdir=/l1:/l2,upperdir=/var/lib/coop/must\\054press/diff,workdir=/w\n", "/var/lib/coop/must,press/diff"},
-		"read only, without any":              {"9 8 0:40 / / ro - overlay overlay ro,lowerdir=/l1:/l2\n", ""},
-		"named from where it was made":        {"9 8 0:40 / / rw - overlay overlay rw,upperdir=diff,workdir=work\n", ""},
+		"an overlay's upper directory": {"9 8 0:40 / / rw - overlay overlay rw,lowerdir=/l1:/l2,upperdir=/var/lib/coop/must\\054press/diff,workdir=/w\n", "/var/lib/coop/must,press/diff"},
+		"read only, without any":       {"9 8 0:40 / / ro - overlay overlay ro,lowerdir=/l1:/l2\n", ""},
+		"named from where it was made": {"9 8 0:40 / / rw - overlay overlay rw,upperdir=diff,workdir=work\n",
+			""},
 		"a directory of a filesystem":         {"9 8 8:2 /coop/root / rw - xfs /dev/sda2 rw\n", "/var/lib/coop/root"},
 		"seen by the nearest mount":           {"9 8 8:2 /pool/root / rw - xfs /dev/sda2 rw\n", "/srv/pool/root"},
 		"the last mount covers":               {"9 8 8:1 / / rw - ext4 /dev/sda1 rw\n10 9 8:2 /coop/root / rw - xfs /dev/sda2 rw\n", "/var/lib/coop/root"},

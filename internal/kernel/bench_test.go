@@ -30,10 +30,12 @@ func BenchmarkRead(b *testing.B) {
 		b.Cleanup(func() { os.RemoveAll(dir) })
 	}
 	files := layOut(b, dir, processes, cgroups)
-	registry := identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: filepath.Join(dir, "etc"), Run: filepath.Join(dir, "run")}})
+	registry := identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: filepath.Join(dir, "etc"),
+		Run: filepath.Join(dir, "run")}})
 	uptime := 1000 * time.Second
 	r, err := kernel.Open(registry, kernel.Options{
-		Roots: kernel.Roots{Proc: filepath.Join(dir, "proc"), Sys: filepath.Join(dir, "sys"), Cgroup: filepath.Join(dir, "cgroup")},
+		Roots: kernel.Roots{Proc: filepath.Join(dir, "proc"), Sys: filepath.Join(dir, "sys"),
+			Cgroup: filepath.Join(dir, "cgroup")},
 		Clock: func() (time.Time, time.Duration) { uptime += 5 * time.Second; return time.Now(), uptime },
 	})
 	require.NoError(b, err)
@@ -86,9 +88,11 @@ func BenchmarkRecognise(b *testing.B) {
 	var readings [2]account.Reading
 	var once time.Duration
 	for i, every := range []int64{0, never} {
-		registry := identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: filepath.Join(dir, "etc"), Run: filepath.Join(dir, "run"), Proc: filepath.Join(dir, "proc")}})
+		registry := identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: filepath.Join(dir, "etc"),
+			Run: filepath.Join(dir, "run"), Proc: filepath.Join(dir, "proc")}})
 		r, err := kernel.Open(registry, kernel.Options{
-			Roots: kernel.Roots{Proc: filepath.Join(dir, "proc"), Sys: filepath.Join(dir, "sys"), Cgroup: filepath.Join(dir, "cgroup")}, RecheckEvery: every,
+			Roots: kernel.Roots{Proc: filepath.Join(dir, "proc"), Sys: filepath.Join(dir, "sys"),
+				Cgroup: filepath.Join(dir, "cgroup")}, RecheckEvery: every,
 		})
 		require.NoError(b, err)
 		defer r.Close()
@@ -127,7 +131,8 @@ func layOut(b *testing.B, dir string, processes, cgroups int) (read [][]byte) {
 	}
 	write("proc/sys/kernel/random/boot_id", "b\n")
 	for name, content := range map[string]string{
-		"stat": "cpu0 1 1 1 1 1 1 1 1\n", "uptime": "1000.00 1.00\n", "meminfo": "MemTotal: 1000000 kB\nMemFree: 1000 kB\n", "loadavg": "0.00 0.00 0.00 1/1 1\n",
+		"stat": "cpu0 1 1 1 1 1 1 1 1\n", "uptime": "1000.00 1.00\n",
+		"meminfo": "MemTotal: 1000000 kB\nMemFree: 1000 kB\n", "loadavg": "0.00 0.00 0.00 1/1 1\n",
 		"diskstats": "", "1/net/dev": "eth0: 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16\n",
 	} {
 		read = append(read, write("proc/"+name, content))
@@ -136,14 +141,21 @@ func layOut(b *testing.B, dir string, processes, cgroups int) (read [][]byte) {
 	write("cgroup/cgroup.controllers", "cpu memory io\n")
 	for i := range cgroups {
 		group := fmt.Sprintf("cgroup/system.slice/intake-%d.service/", i)
-		read = append(read, write(group+"cpu.stat", "usage_usec 123456\nuser_usec 1\nsystem_usec 1\nnr_periods 0\nnr_throttled 0\nthrottled_usec 0\n"),
-			write(group+"memory.current", "123456789\n"), write(group+"memory.stat", "anon 1\nfile 2\nkernel 3\nkernel_stack 1\npagetables 1\nsock 0\nshmem 0\n"),
+		read = append(read, write(group+"cpu.stat",
+			"usage_usec 123456\nuser_usec 1\nsystem_usec 1\nnr_periods 0\nnr_throttled 0\nthrottled_usec 0\n"),
+			write(group+"memory.current", "123456789\n"),
+			write(group+"memory.stat", "anon 1\nfile 2\nkernel 3\nkernel_stack 1\npagetables 1\nsock 0\nshmem 0\n"),
 			write(group+"io.stat", ""))
 	}
 	for i := range processes {
 		pid := "proc/" + strconv.Itoa(1000+i) + "/"
-		read = append(read, write(pid+"stat", fmt.Sprintf("%d (intake) S 1 1 1 0 -1 4194560 0 0 0 0 150 50 7 7 20 0 3 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 0 0 0 0 0 0\n", 1000+i)),
-			write(pid+"statm", "100 50 20 1 0 1 0\n"), write(pid+"io", "rchar: 1\nwchar: 1\nsyscr: 1\nsyscw: 1\nread_bytes: 1\nwrite_bytes: 1\ncancelled_write_bytes: 0\n"))
+		read = append(read,
+			write(pid+"stat",
+				fmt.Sprintf(
+					"%d (intake) S 1 1 1 0 -1 4194560 0 0 0 0 150 50 7 7 20 0 3 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 0 0 0 0 0 0\n", 1000+i)),
+			write(pid+"statm", "100 50 20 1 0 1 0\n"),
+			write(pid+"io",
+				"rchar: 1\nwchar: 1\nsyscr: 1\nsyscw: 1\nread_bytes: 1\nwrite_bytes: 1\ncancelled_write_bytes: 0\n"))
 		write(pid+"status", "Name:\tintake\nUid:\t801\t801\t801\t801\nCpus_allowed_list:\t0-3\n")
 		write(pid+"cgroup", fmt.Sprintf("0::/system.slice/intake-%d.service\n", i%cgroups))
 	}

@@ -35,14 +35,15 @@ type group struct {
 	outer    *group             // the nearest around it at which a workload begins
 	gen      int64              // last walk it was seen in
 	met      int64              // reading it was first seen in, after the hierarchy's first
-	retries  int                // how often an unrecognised one is asked about again: a runtime writes its state after making the cgroup
-	index    int32              // in the reading being taken
-	files    [keptFiles]int32   // kept open: descriptor + 1
-	slow     account.Figures    // what is read now and then
-	visits   int64
-	turn     int64 // spreads over readings what is not done at each
-	watched  bool
-	counted  *counted // by the kernel for this very directory and those within it; nil where nothing is
+	// how often an unrecognised one is asked about again: a runtime writes its state after making the cgroup
+	retries int
+	index   int32            // in the reading being taken
+	files   [keptFiles]int32 // kept open: descriptor + 1
+	slow    account.Figures  // what is read now and then
+	visits  int64
+	turn    int64 // spreads over readings what is not done at each
+	watched bool
+	counted *counted // by the kernel for this very directory and those within it; nil where nothing is
 }
 
 func openHierarchy(root, name string, n uint64) (*hierarchy, error) {
@@ -196,7 +197,8 @@ func (r *Reader) visit(h *hierarchy, dst *account.Reading, g *group) {
 	}
 	a := &dst.Groups[n]
 	perCPU, devices := a.PerCPU[:0], a.Devices[:0]
-	*a = account.Group{ID: g.inode ^ h.salt, Workload: g.workload, Outer: -1, Born: g.met == r.count, PerCPU: perCPU, Devices: devices}
+	*a = account.Group{ID: g.inode ^ h.salt, Workload: g.workload, Outer: -1, Born: g.met == r.count, PerCPU: perCPU,
+		Devices: devices}
 	if g.outer != nil {
 		a.Outer = g.outer.index
 	}

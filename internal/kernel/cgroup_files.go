@@ -74,7 +74,8 @@ func (r *Reader) readV2(h *hierarchy, g *group, a *account.Group, slow bool) {
 	a.KernelBytes, _ = g.slow.Get(amount.MemoryKernel)
 }
 
-// readV2Slowly reads what is not needed at each reading: memory.stat alone takes the kernel ten times as long as cpu.stat.
+// readV2Slowly reads what is not needed at each reading: memory.stat alone takes the kernel ten times as long as
+// cpu.stat.
 func (r *Reader) readV2Slowly(h *hierarchy, g *group, a *account.Group) {
 	if b := r.counter(h, g.path, "memory.stat"); b != nil {
 		f := &g.slow
@@ -147,8 +148,8 @@ func (r *Reader) readPressures(h *hierarchy, g *group) {
 }
 
 // readV1CPU reads the kernel's "CPU Accounting Controller" files, nanoseconds. usage_percpu is exact, and its sum is
-// usage; the user and system split of the same controller is sampled by ticks. It has a number for each CPU that could ever be
-// there, in their order.
+// usage; the user and system split of the same controller is sampled by ticks. It has a number for each CPU that could
+// ever be there, in their order.
 func (r *Reader) readV1CPU(h *hierarchy, g *group, a *account.Group, slow bool) {
 	if b := r.often(h, g, keptCPU, "cpuacct.usage_percpu"); b != nil {
 		var sum int64

@@ -60,12 +60,14 @@ func (f *figures) spend(by []bpf.Spent) {
 	}
 	for c := range by {
 		f.perCPU[c] += int64(by[c].Run)
-		f.user, f.system, f.waited = f.user+int64(by[c].User), f.system+int64(by[c].System), f.waited+int64(by[c].Waited)
+		f.user, f.system, f.waited = f.user+int64(by[c].User), f.system+int64(by[c].System),
+			f.waited+int64(by[c].Waited)
 	}
 }
 
 func sumIO(a, b account.DeviceIO) account.DeviceIO {
-	a.Read, a.Written, a.ReadOps, a.WriteOps = a.Read+b.Read, a.Written+b.Written, a.ReadOps+b.ReadOps, a.WriteOps+b.WriteOps
+	a.Read, a.Written, a.ReadOps, a.WriteOps = a.Read+b.Read, a.Written+b.Written, a.ReadOps+b.ReadOps,
+		a.WriteOps+b.WriteOps
 	a.ReadNanos, a.WriteNanos = a.ReadNanos+b.ReadNanos, a.WriteNanos+b.WriteNanos
 	return a
 }
@@ -190,7 +192,8 @@ func (r *Reader) gatherDisk(dst *account.Reading, h *hierarchy) {
 	if err := r.counters.Latencies(func(s bpf.Slot, n uint64) {
 		major, minor := bpf.DeviceNumber(s.Device)
 		low, high := bpf.BucketBounds(s.Bucket)
-		dst.Latencies = append(dst.Latencies, account.Latency{Major: major, Minor: minor, Written: s.Written != 0, LowMicros: low, HighMicros: high, Count: int64(n)})
+		dst.Latencies = append(dst.Latencies, account.Latency{Major: major, Minor: minor, Written: s.Written != 0,
+			LowMicros: low, HighMicros: high, Count: int64(n)})
 	}); err != nil {
 		r.note("latencies of devices", err)
 	}
@@ -254,7 +257,8 @@ func (r *Reader) leaveCounted(g *group) {
 	}
 }
 
-// forgetCounted frees the places of cgroups that are no more. What they had was added to those around them, or is nobody's.
+// forgetCounted frees the places of cgroups that are no more. What they had was added to those around them, or is
+// nobody's.
 func (r *Reader) forgetCounted() {
 	if !r.counts() || !r.someLeft && r.count%r.options.RecheckEvery != 0 {
 		return
@@ -311,9 +315,11 @@ func addTransfer(f *figures, t bpf.Transfer, d bpf.Done) {
 	for _, number := range numbers {
 		io := f.device(bpf.DeviceNumber(number))
 		if t.Written != 0 {
-			io.Written, io.WriteOps, io.WriteNanos = io.Written+int64(d.Bytes), io.WriteOps+int64(d.Operations), io.WriteNanos+int64(d.Nanoseconds)
+			io.Written, io.WriteOps, io.WriteNanos = io.Written+int64(d.Bytes), io.WriteOps+int64(d.Operations),
+				io.WriteNanos+int64(d.Nanoseconds)
 		} else {
-			io.Read, io.ReadOps, io.ReadNanos = io.Read+int64(d.Bytes), io.ReadOps+int64(d.Operations), io.ReadNanos+int64(d.Nanoseconds)
+			io.Read, io.ReadOps, io.ReadNanos = io.Read+int64(d.Bytes), io.ReadOps+int64(d.Operations),
+				io.ReadNanos+int64(d.Nanoseconds)
 		}
 	}
 }
@@ -346,12 +352,14 @@ func (r *Reader) addCounted(h *hierarchy, g *group, a *account.Group) {
 		// What a machine sends passes no socket of its process but a tap.
 	} else if h == r.counting(bpf.Network) {
 		a.NetworkBytes, a.Has = w.net[netReceived]+w.net[netSent], a.Has|account.HasNetwork
-		for i, m := range []amount.Measure{amount.NetworkReceived, amount.NetworkSent, amount.NetworkPacketsReceived, amount.NetworkPacketsSent,
+		for i, m := range []amount.Measure{amount.NetworkReceived, amount.NetworkSent, amount.NetworkPacketsReceived,
+			amount.NetworkPacketsSent,
 			amount.NetworkLocalReceived, amount.NetworkLocalSent} {
 			f.Put(m, w.net[i], amount.Counted)
 		}
 	} else if r.sockets.missing() == "" && h == r.hierarchyOf(bpf.Network) {
-		a.NetworkBytes, a.Has, a.Added = w.net[netReceived]+w.net[netSent], a.Has|account.HasNetwork, a.Added|account.HasNetwork
+		a.NetworkBytes, a.Has, a.Added = w.net[netReceived]+w.net[netSent], a.Has|account.HasNetwork,
+			a.Added|account.HasNetwork
 		f.Put(amount.NetworkReceived, w.net[netReceived], amount.Summed)
 		f.Put(amount.NetworkSent, w.net[netSent], amount.Summed)
 		f.Put(amount.NetworkLocalReceived, w.net[netLocalReceived], amount.Summed)

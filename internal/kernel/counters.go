@@ -2,8 +2,9 @@ package kernel
 
 import "vinescale/internal/kernel/bpf"
 
-// Counters count in the kernel what its files do not tell: bpf.Counters, or those of a staged host. Missing says why a feature is
-// not there; only what belongs to a feature that is there is asked for. What each call gives is said at bpf.Counters.
+// Counters count in the kernel what its files do not tell: bpf.Counters, or those of a staged host. Missing says why a
+// feature is not there; only what belongs to a feature that is there is asked for. What each call gives is said at
+// bpf.Counters.
 type Counters interface {
 	Has(bpf.Feature) bool
 	Missing(bpf.Feature) error

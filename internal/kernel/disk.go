@@ -56,7 +56,8 @@ func (r *Reader) readDisks(dst *account.Reading) {
 	}
 }
 
-// diskKind tells a whole device with hardware behind it from those whose bytes count there too (the kernel's sysfs-block).
+// diskKind tells a whole device with hardware behind it from those whose bytes count there too (the kernel's
+// sysfs-block).
 func (r *Reader) diskKind(name []byte) diskKind {
 	kind := r.disks[string(name)]
 	if kind != unseen {

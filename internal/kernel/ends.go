@@ -7,8 +7,8 @@ import (
 	"vinescale/internal/kernel/bpf"
 )
 
-// ends keeps what is told of tasks that ended until it has its place: with their process while it lives, by itself once the
-// whole process has ended.
+// ends keeps what is told of tasks that ended until it has its place: with their process while it lives, by itself once
+// the whole process has ended.
 type ends struct {
 	waiting []end // in the order they ended
 	over    []over
@@ -31,9 +31,9 @@ type over struct {
 	sums taskSums
 }
 
-// drain takes the records of tasks that ended since the last call, from whatever tells of them. One whose task is still among
-// those just listed is kept for the next time: it ended between the two, and the list has its figures up to then. Whole says
-// that a process's figures have what its ended threads used.
+// drain takes the records of tasks that ended since the last call, from whatever tells of them. One whose task is still
+// among those just listed is kept for the next time: it ended between the two, and the list has its figures up to then.
+// Whole says that a process's figures have what its ended threads used.
 func (e *ends) drain(r *Reader, whole bool, find func(listed map[int32]int64)) {
 	switch {
 	case r.counters.Has(bpf.CPU):
@@ -42,7 +42,8 @@ func (e *ends) drain(r *Reader, whole bool, find func(listed map[int32]int64)) {
 				return
 			}
 			x := end{
-				pid: t.Pid, tgid: t.Tgid, parent: t.Parent, start: int64(t.Start / nanosPerTick), v2: t.Groups.V2, cpuacct: t.Groups.Cpuacct, uid: t.Uid, cpu: int32(t.Cpu),
+				pid: t.Pid, tgid: t.Tgid, parent: t.Parent, start: int64(t.Start / nanosPerTick), v2: t.Groups.V2,
+				cpuacct: t.Groups.Cpuacct, uid: t.Uid, cpu: int32(t.Cpu),
 				sums: taskSums{
 					run: int64(t.Run), user: int64(t.User), system: int64(t.System), waited: int64(t.Waited),
 					read: int64(t.Read), written: int64(t.Written), cancelled: int64(t.Cancelled),
@@ -124,13 +125,17 @@ func (e *ends) sort(r *Reader, find func(listed map[int32]int64)) {
 // addEnded adds the processes that ended since the last reading.
 func (r *Reader) addEnded(dst *account.Reading) {
 	if r.lostEnds > r.lostBefore {
-		r.note("ended tasks", fmt.Errorf("%d records found no room, so that much work of ended processes outside cgroups is in the residual", r.lostEnds-r.lostBefore))
+		r.note("ended tasks",
+			fmt.Errorf(
+				"%d records found no room, so that much work of ended processes outside cgroups is in the residual",
+				r.lostEnds-r.lostBefore))
 		r.lostBefore = r.lostEnds
 	}
 	for i := range r.ends.over {
 		o := &r.ends.over[i]
 		a := account.Process{
-			PID: o.pid, Start: o.start, Ended: true, Parent: o.parent, UID: int64(o.uid), Workload: account.Unrecognised, Within: account.Unrecognised,
+			PID: o.pid, Start: o.start, Ended: true, Parent: o.parent, UID: int64(o.uid),
+			Workload: account.Unrecognised, Within: account.Unrecognised,
 			LastCPU: o.cpu, SwapBytes: -1, PSSBytes: -1,
 		}
 		putSums(&a, &o.sums)
@@ -139,7 +144,8 @@ func (r *Reader) addEnded(dst *account.Reading) {
 			a.Kernel = p.kernel && !p.helper
 			a.Within, a.Inside = p.inside, p.inside != account.Unrecognised
 			if p.part >= 0 && p.workload != account.Unrecognised {
-				dst.Threads = append(dst.Threads, account.Thread{PID: a.PID, TID: a.PID, Start: a.Start, Workload: p.workload, Part: p.part, LastCPU: -1, CPUMicros: a.CPUMicros})
+				dst.Threads = append(dst.Threads, account.Thread{PID: a.PID, TID: a.PID, Start: a.Start,
+					Workload: p.workload, Part: p.part, LastCPU: -1, CPUMicros: a.CPUMicros})
 			}
 		} else {
 			r.place(&a, o)
@@ -149,7 +155,8 @@ func (r *Reader) addEnded(dst *account.Reading) {
 	r.ends.over = r.ends.over[:0]
 }
 
-// place finds whose a process was that lived between two readings: by its cgroup, else with its parent, else its user's.
+// place finds whose a process was that lived between two readings: by its cgroup, else with its parent, else its
+// user's.
 func (r *Reader) place(a *account.Process, o *over) {
 	comm := o.comm[:]
 	for i, c := range comm {

@@ -12,8 +12,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// exits listens for the records that the kernel sends of tasks that end (its "Per-task statistics interface"), where they
-// are not told by a program in the kernel. They hold no cgroup.
+// exits listens for the records that the kernel sends of tasks that end (its "Per-task statistics interface"), where
+// they are not told by a program in the kernel. They hold no cgroup.
 //
 // A goroutine reads them at once: the kernel drops what its buffer cannot hold.
 type exits struct {
@@ -47,7 +47,8 @@ func openExits() *exits {
 		return e
 	}
 	// A netlink socket that waits cannot be woken by closing it: it looks up five times a second.
-	if e.err = unix.SetsockoptTimeval(e.socket, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Usec: 200_000}); e.err != nil {
+	if e.err = unix.SetsockoptTimeval(e.socket, unix.SOL_SOCKET, unix.SO_RCVTIMEO,
+		&unix.Timeval{Usec: 200_000}); e.err != nil {
 		unix.Close(e.socket)
 		return e
 	}
@@ -74,19 +75,22 @@ func (e *exits) listen() (err error) {
 	if err != nil {
 		return err
 	}
-	possible, err := os.ReadFile("/sys/devices/system/cpu/possible") // in the list form that is asked for; not those this process may use
+	// in the list form that is asked for; not those this process may use
+	possible, err := os.ReadFile("/sys/devices/system/cpu/possible")
 	if err != nil {
 		return fmt.Errorf("which CPUs there may be: %w", err)
 	}
 	cpus := append(bytes.TrimSpace(possible), 0)
 	body := []byte{unix.TASKSTATS_CMD_GET, unix.TASKSTATS_GENL_VERSION, 0, 0}
-	return e.ask(netlinkRequest(family, unix.NLM_F_REQUEST|unix.NLM_F_ACK, body, netlinkAttribute(unix.TASKSTATS_CMD_ATTR_REGISTER_CPUMASK, cpus)), nil)
+	return e.ask(netlinkRequest(family, unix.NLM_F_REQUEST|unix.NLM_F_ACK, body,
+		netlinkAttribute(unix.TASKSTATS_CMD_ATTR_REGISTER_CPUMASK, cpus)), nil)
 }
 
 // family asks for the number of the taskstats family.
 func (e *exits) family() (number uint16, err error) {
 	body := []byte{unix.CTRL_CMD_GETFAMILY, 1, 0, 0}
-	err = e.ask(netlinkRequest(unix.GENL_ID_CTRL, unix.NLM_F_REQUEST|unix.NLM_F_ACK, body, netlinkAttribute(unix.CTRL_ATTR_FAMILY_NAME, []byte(unix.TASKSTATS_GENL_NAME+"\x00"))), func(payload []byte) {
+	err = e.ask(netlinkRequest(unix.GENL_ID_CTRL, unix.NLM_F_REQUEST|unix.NLM_F_ACK, body,
+		netlinkAttribute(unix.CTRL_ATTR_FAMILY_NAME, []byte(unix.TASKSTATS_GENL_NAME+"\x00"))), func(payload []byte) {
 		if len(payload) < 4 {
 			return
 		}
@@ -153,8 +157,8 @@ func (e *exits) read() {
 	}
 }
 
-// parseTaskstats reads a struct taskstats (include/uapi/linux/taskstats.h), whose fields keep their places for good. A task
-// began its elapsed time before now, the boot clock in nanoseconds.
+// parseTaskstats reads a struct taskstats (include/uapi/linux/taskstats.h), whose fields keep their places for good. A
+// task began its elapsed time before now, the boot clock in nanoseconds.
 func parseTaskstats(b []byte, now int64) (x end, ok bool) {
 	const (
 		delayAt, runAt, commAt, uidAt, pidAt, parentAt = 24, 72, 80, 120, 128, 132
@@ -173,8 +177,9 @@ func parseTaskstats(b []byte, now int64) (x end, ok bool) {
 	}
 	x.start = max(now-min(u64(elapsedAt), 1<<50)*1000, 0) / nanosPerTick
 	x.sums = taskSums{
-		run: u64(runAt), user: min(u64(userAt), 1<<50) * 1000, system: min(u64(systemAt), 1<<50) * 1000, waited: u64(delayAt),
-		read: min(u64(readAt), 1<<60), written: min(u64(writtenAt), 1<<60), cancelled: min(u64(cancelledAt), 1<<60),
+		run: u64(runAt), user: min(u64(userAt), 1<<50) * 1000, system: min(u64(systemAt), 1<<50) * 1000,
+		waited: u64(delayAt),
+		read:   min(u64(readAt), 1<<60), written: min(u64(writtenAt), 1<<60), cancelled: min(u64(cancelledAt), 1<<60),
 	}
 	if x.sums.run == 0 {
 		x.sums.run = x.sums.user + x.sums.system // kernels that count delays only

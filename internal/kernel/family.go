@@ -5,8 +5,8 @@ import (
 	"vinescale/core/amount"
 )
 
-// settle gives processes whose workload was decided anew their family, which needs all of them read: the program of the topmost
-// process above each in its own workload. What is in no workload is loose: of its user, by that program.
+// settle gives processes whose workload was decided anew their family, which needs all of them read: the program of the
+// topmost process above each in its own workload. What is in no workload is loose: of its user, by that program.
 func (r *Reader) settle(dst *account.Reading) {
 	for _, i := range r.unsettled {
 		a := &dst.Processes[i]

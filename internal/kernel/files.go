@@ -16,9 +16,10 @@ import (
 	"vinescale/core/amount"
 )
 
-// The space that a workload's files take is known of a container with a writable layer or a root directory of its own, by
-// its project quota or by walking it, and of a virtual machine by the images it has open. A layer is walked once an hour, some
-// entries at a time, and given up where it is too big: each look at an entry may cost the host an operation on storage.
+// The space that a workload's files take is known of a container with a writable layer or a root directory of its own,
+// by its project quota or by walking it, and of a virtual machine by the images it has open. A layer is walked once an
+// hour, some entries at a time, and given up where it is too big: each look at an entry may cost the host an operation
+// on storage.
 const (
 	walkAgain     = time.Hour
 	walkAtOnce    = 1_000
@@ -193,8 +194,8 @@ func (r *Reader) askHolders() {
 }
 
 // ownFiles finds where the files of a process's own root begin, on the host: the upper directory of its overlay (the
-// kernel's "Overlay Filesystem"), or a directory that is its root. "" where it has the host's root, the whole of a filesystem, or one
-// that another machine serves: whoever asks for its files may wait for that forever.
+// kernel's "Overlay Filesystem"), or a directory that is its root. "" where it has the host's root, the whole of a
+// filesystem, or one that another machine serves: whoever asks for its files may wait for that forever.
 func ownFiles(mountinfo []byte, host []mount) string {
 	root := mount{}
 	for _, m := range parseMounts(mountinfo) {
@@ -222,7 +223,8 @@ func ownFiles(mountinfo []byte, host []mount) string {
 	if !path.IsAbs(best.at) { // none, or garbage
 		return ""
 	}
-	if dir := path.Join(best.at, strings.TrimPrefix(root.root, best.root)); dir != "/" { // the host's root may be a part of a filesystem too
+	// the host's root may be a part of a filesystem too
+	if dir := path.Join(best.at, strings.TrimPrefix(root.root, best.root)); dir != "/" {
 		return dir
 	}
 	return ""
@@ -238,8 +240,8 @@ func served(kind string) bool {
 	return false
 }
 
-// onHost is a path as the host's first process sees it. Where its root may not be entered, but it has the same mounts as this
-// process, the path is the same: mounts of another namespace have other numbers (proc_pid_mountinfo(5)).
+// onHost is a path as the host's first process sees it. Where its root may not be entered, but it has the same mounts
+// as this process, the path is the same: mounts of another namespace have other numbers (proc_pid_mountinfo(5)).
 func (r *Reader) onHost(path string) string {
 	if r.sameMounts && r.options.Ask {
 		return path
@@ -263,10 +265,11 @@ func within(p, dir string) bool {
 	return dir == "/" || p == dir || strings.HasPrefix(p, strings.TrimSuffix(dir, "/")+"/")
 }
 
-// projectQuota asks the filesystem what the project of a directory has (quotactl_fd(2), Linux 5.14; the project's number by
-// ioctl_xfs_fsgetxattr(2)).
+// projectQuota asks the filesystem what the project of a directory has (quotactl_fd(2), Linux 5.14; the project's
+// number by ioctl_xfs_fsgetxattr(2)).
 func (r *Reader) projectQuota(dir string) (account.Files, error) {
-	fd, err := unix.Open(r.onHost(dir), unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+	fd, err := unix.Open(r.onHost(dir), unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC|unix.O_NOFOLLOW|unix.O_NONBLOCK,
+		0)
 	if err != nil {
 		return account.Files{}, err
 	}
@@ -278,8 +281,8 @@ func (r *Reader) projectQuota(dir string) (account.Files, error) {
 	return quotaOf(fd, project)
 }
 
-// images adds up the space of files and block devices that a virtual machine has open for writing: a file by what is allocated
-// of it, a device whole.
+// images adds up the space of files and block devices that a virtual machine has open for writing: a file by what is
+// allocated of it, a device whole.
 func (r *Reader) images(pid int32) (account.Files, bool) {
 	var q account.Files
 	seen := map[[2]uint64]bool{}
@@ -291,17 +294,20 @@ func (r *Reader) images(pid int32) (account.Files, bool) {
 		}
 	}
 	err := r.proc.list(r.proc.atPID(pid, "fd"), r.listing, func(e entry) {
-		if fd, ok := number(e.name); !ok || fd < 3 || looked >= mostImages { // the first three are where it writes its messages
+		// the first three are where it writes its messages
+		if fd, ok := number(e.name); !ok || fd < 3 || looked >= mostImages {
 			return
 		}
 		looked++
 		fd := string(e.name)
 		b, err := r.proc.read(r.proc.atPID(pid, "fdinfo/"+fd))
-		if err != nil || !writable(b) || strings.HasSuffix(kinds[mountOf(b)], "tmpfs") { // in memory, such as the file that holds its number
+		// in memory, such as the file that holds its number
+		if err != nil || !writable(b) || strings.HasSuffix(kinds[mountOf(b)], "tmpfs") {
 			return
 		}
 		var st unix.Statx_t // as it is known here: a server of its file is not asked
-		if unix.Statx(r.proc.fd, strconv.Itoa(int(pid))+"/fd/"+fd, unix.AT_STATX_DONT_SYNC, unix.STATX_BASIC_STATS, &st) != nil {
+		if unix.Statx(r.proc.fd, strconv.Itoa(int(pid))+"/fd/"+fd, unix.AT_STATX_DONT_SYNC, unix.STATX_BASIC_STATS,
+			&st) != nil {
 			return
 		}
 		id := [2]uint64{uint64(st.Dev_major)<<32 | uint64(st.Dev_minor), st.Ino}
@@ -321,7 +327,8 @@ func (r *Reader) images(pid int32) (account.Files, bool) {
 			q.Bytes += int64(st.Blocks) * 512
 			return
 		}
-		if n, ok := number([]byte(r.line(fmt.Sprintf("dev/block/%d:%d/size", st.Rdev_major, st.Rdev_minor)))); ok && n < 1<<50 {
+		if n, ok := number([]byte(r.line(fmt.Sprintf("dev/block/%d:%d/size", st.Rdev_major, st.Rdev_minor)))); ok &&
+			n < 1<<50 {
 			q.Bytes += n * 512
 		}
 	})

@@ -19,9 +19,11 @@ import (
 // container lays out a container with one process whose root is an overlay with an upper directory.
 func (f *following) container(pid int, name, upper string) {
 	f.write("sys/fs/cgroup/"+name+"/cpu.stat", "usage_usec 5\n")
-	f.write("run/runc/"+name+"/state.json", fmt.Sprintf(`{"id":%q,"cgroup_paths":{"":"/sys/fs/cgroup/%s"}}`, name, name))
+	f.write("run/runc/"+name+"/state.json", fmt.Sprintf(`{"id":%q,"cgroup_paths":{"":"/sys/fs/cgroup/%s"}}`, name,
+		name))
 	f.process(pid, 100, "intake", "/"+name)
-	f.write(fmt.Sprintf("proc/%d/mountinfo", pid), "9 8 0:40 / / rw - overlay overlay rw,lowerdir=/image,upperdir="+upper+",workdir=/w\n")
+	f.write(fmt.Sprintf("proc/%d/mountinfo", pid),
+		"9 8 0:40 / / rw - overlay overlay rw,lowerdir=/image,upperdir="+upper+",workdir=/w\n")
 }
 
 // space is what the next reading tells of the space of containers, by their identity.
@@ -52,7 +54,8 @@ func TestFiles_AreCountedByProjectElseWalkedAndNeverToldOfWhatTwoShare(t *testin
 	f.container(9001, "must-1", "/layers/must-1")
 	projects["/layers/must-1"] = account.Files{Bytes: 5000, Count: 2, LimitBytes: 9000}
 	told := f.space()
-	assert.Equal(t, account.Standing{Measure: amount.SpaceUsed, Units: 5000, Source: amount.Counted}, told["container:must-1"])
+	assert.Equal(t, account.Standing{Measure: amount.SpaceUsed, Units: 5000, Source: amount.Counted},
+		told["container:must-1"])
 
 	f.write("proc/1/root/layers/must-1/etc/press", string(make([]byte, 40_000)))
 	delete(projects, "/layers/must-1")
@@ -113,7 +116,8 @@ func (f *following) name(key string) string {
 
 func TestLinks_AreJoinedToWhoAloneIsAtTheOtherEnd(t *testing.T) {
 	asked := 0
-	ends := account.LinkEnds{Spaces: map[string]uint64{"veth71": 4711, "veth72": 4712}, Peers: map[string]string{"veth73": "veth74"}, Kinds: map[string]string{"odd0": "veth"}}
+	ends := account.LinkEnds{Spaces: map[string]uint64{"veth71": 4711, "veth72": 4712},
+		Peers: map[string]string{"veth73": "veth74"}, Kinds: map[string]string{"odd0": "veth"}}
 	f := follow(t, func(o *kernel.Options) {
 		o.Ends = func() (account.LinkEnds, error) { asked++; return ends, nil }
 	})
@@ -127,8 +131,10 @@ func TestLinks_AreJoinedToWhoAloneIsAtTheOtherEnd(t *testing.T) {
 	for pid, space := range map[int]int{9001: 4711, 9002: 4712, 9003: 4712} {
 		f.container(pid, fmt.Sprintf("must-%d", pid), "/l")
 		require.NoError(t, os.MkdirAll(filepath.Join(f.tree.Dir, fmt.Sprintf("proc/%d/ns", pid)), 0o755))
-		require.NoError(t, os.Symlink(fmt.Sprintf("net:[%d]", space), filepath.Join(f.tree.Dir, fmt.Sprintf("proc/%d/ns/net", pid))))
-		f.write(fmt.Sprintf("proc/%d/net/dev", pid), "lo: 70 1 0 0 0 0 0 0 70 1 0 0 0 0 0 0\neth0: 9 1 0 0 0 0 0 0 9 1 0 0 0 0 0 0\n")
+		require.NoError(t, os.Symlink(fmt.Sprintf("net:[%d]", space),
+			filepath.Join(f.tree.Dir, fmt.Sprintf("proc/%d/ns/net", pid))))
+		f.write(fmt.Sprintf("proc/%d/net/dev", pid),
+			"lo: 70 1 0 0 0 0 0 0 70 1 0 0 0 0 0 0\neth0: 9 1 0 0 0 0 0 0 9 1 0 0 0 0 0 0\n")
 	}
 	var r account.Reading
 	for range 3 {
@@ -136,7 +142,8 @@ func TestLinks_AreJoinedToWhoAloneIsAtTheOtherEnd(t *testing.T) {
 	}
 	i := slices.IndexFunc(r.Namespaces, func(n account.Namespace) bool { return n.ID == 4711 })
 	require.GreaterOrEqual(t, i, 0)
-	assert.Equal(t, []int64{9, 9, 70}, []int64{r.Namespaces[i].Received, r.Namespaces[i].Sent, r.Namespaces[i].Local}, "loopback apart")
+	assert.Equal(t, []int64{9, 9, 70}, []int64{r.Namespaces[i].Received, r.Namespaces[i].Sent, r.Namespaces[i].Local},
+		"loopback apart")
 	found := map[string]string{}
 	for _, n := range r.Interfaces {
 		found[n.Name] = n.Kind + " " + n.Peer

@@ -50,7 +50,10 @@ func (f *following) write(name, content string) {
 // process lays out a process of user i.sauer in a cgroup.
 func (f *following) process(pid int, start int64, program, cgroup string) {
 	dir := fmt.Sprintf("proc/%d/", pid)
-	f.write(dir+"stat", fmt.Sprintf("%d (%s) S 1 1 1 0 -1 4194560 0 0 0 0 7 0 0 0 20 0 1 0 %d 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 0 0 0\n", pid, program, start))
+	f.write(dir+"stat",
+		fmt.Sprintf(
+			"%d (%s) S 1 1 1 0 -1 4194560 0 0 0 0 7 0 0 0 20 0 1 0 %d 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 0 0 0\n",
+			pid, program, start))
 	f.write(dir+"statm", "20 10 5 0 0 0 0\n")
 	f.write(dir+"status", "Name:\tx\nUid:\t2004\t2004\t2004\t2004\nCpus_allowed_list:\t0-1\n")
 	f.write(dir+"cgroup", "0::"+cgroup+"\n")
@@ -96,7 +99,8 @@ func TestFollow_AReusedPidAndAnotherProgramAreLookedAtAgain(t *testing.T) {
 	f.read(9001)
 	f.process(9001, 100, "sort", "/") // it runs another program now
 	q, _, _ := f.read(9001)
-	assert.Equal(t, []string{"intake", "sort"}, []string{f.Registry().ProgramName(p.Program), f.Registry().ProgramName(q.Program)})
+	assert.Equal(t, []string{"intake", "sort"}, []string{f.Registry().ProgramName(p.Program),
+		f.Registry().ProgramName(q.Program)})
 	exe := filepath.Join(f.tree.Dir, "proc/9001/exe")
 	f.process(9001, 100, "runc", "/")
 	require.NoError(t, os.Remove(exe))
@@ -116,7 +120,8 @@ func TestFollow_WhatIsInsideAWorkloadBelongsToItAndTheInnermostWins(t *testing.T
 	for _, dir := range []string{session, session + "/plain", session + "/inner", session + "/inner/deep"} {
 		f.write("sys/fs/cgroup"+dir+"/cpu.stat", "usage_usec 5\n")
 	}
-	for pid, path := range map[int]string{9001: session, 9002: session + "/plain", 9003: session + "/inner", 9004: session + "/inner/deep"} {
+	for pid, path := range map[int]string{9001: session, 9002: session + "/plain", 9003: session + "/inner",
+		9004: session + "/inner/deep"} {
 		f.process(pid, 100, "sh", path)
 	}
 	want := map[int32]string{9001: "session::3", 9002: "session::3", 9003: "container:inner", 9004: "container:inner"}

@@ -145,8 +145,8 @@ func deviceNumber(b []byte) (major, minor uint32, ok bool) {
 
 var pciAddress = regexp.MustCompile(`^[0-9a-f]{4}:[0-9a-f]{2}:[0-9a-f]{2}\.[0-7]$`)
 
-// controllerOf finds in the place of a device the controller it is attached to: the last PCI function on the way, else the
-// first part of the way.
+// controllerOf finds in the place of a device the controller it is attached to: the last PCI function on the way, else
+// the first part of the way.
 func controllerOf(place string) string {
 	place = strings.TrimLeft(place, "./")
 	place = strings.TrimPrefix(place, "devices/")
@@ -186,7 +186,8 @@ func (r *Reader) surveyFilesystems(inv *account.Inventory) {
 		if err != nil {
 			f.Unavailable = err.Error()
 		}
-		f.SizeBytes, f.UsedBytes, f.FreeBytes, f.Inodes, f.UsedInodes = space.Size, space.Used, space.Free, space.Inodes, space.UsedInodes
+		f.SizeBytes, f.UsedBytes, f.FreeBytes, f.Inodes, f.UsedInodes = space.Size, space.Used, space.Free,
+			space.Inodes, space.UsedInodes
 		inv.Filesystems = append(inv.Filesystems, f)
 	}
 }
@@ -241,7 +242,8 @@ func parseMounts(b []byte) (mounts []mount) {
 			continue
 		}
 		id, _ := number(fields[0])
-		m := mount{id: id, device: int32(major<<20 | minor), root: unescapeOctal(string(fields[3])), at: unescapeOctal(string(fields[4])), kind: strings.ToValidUTF8(string(fields[dash+1]), "")}
+		m := mount{id: id, device: int32(major<<20 | minor), root: unescapeOctal(string(fields[3])),
+			at: unescapeOctal(string(fields[4])), kind: strings.ToValidUTF8(string(fields[dash+1]), "")}
 		if dash+3 < len(fields) {
 			m.options = string(fields[dash+3])
 		}
@@ -281,7 +283,8 @@ func parseSwaps(b []byte) (swaps []account.Swap) {
 		if !ok1 || !ok2 || size > 1<<50 || used > 1<<50 {
 			continue
 		}
-		swaps = append(swaps, account.Swap{Name: unescapeOctal(string(fields[0])), Kind: strings.ToValidUTF8(string(fields[1]), ""), SizeBytes: size << 10, UsedBytes: used << 10})
+		swaps = append(swaps, account.Swap{Name: unescapeOctal(string(fields[0])),
+			Kind: strings.ToValidUTF8(string(fields[1]), ""), SizeBytes: size << 10, UsedBytes: used << 10})
 	}
 	return swaps
 }

@@ -68,7 +68,8 @@ func (t *tree) readAgain(fd int) ([]byte, error) {
 			}
 			t.buf = append(t.buf, make([]byte, len(t.buf))...)
 		}
-		m, _, e := unix.Syscall6(unix.SYS_PREAD64, uintptr(fd), uintptr(unsafe.Pointer(&t.buf[n])), uintptr(len(t.buf)-n), uintptr(n), 0, 0)
+		m, _, e := unix.Syscall6(unix.SYS_PREAD64, uintptr(fd), uintptr(unsafe.Pointer(&t.buf[n])),
+			uintptr(len(t.buf)-n), uintptr(n), 0, 0)
 		switch {
 		case e == syscall.EINTR:
 		case e != 0:

@@ -17,9 +17,9 @@ type link struct {
 	name, kind  string
 }
 
-// joinLinks finds who is at the other end of interfaces: the machine of a tap; of a veth pair the workload whose network
-// namespace has the other half, or another interface of the host's. The kernel is asked anew where an interface or a namespace
-// is new, and now and then.
+// joinLinks finds who is at the other end of interfaces: the machine of a tap; of a veth pair the workload whose
+// network namespace has the other half, or another interface of the host's. The kernel is asked anew where an interface
+// or a namespace is new, and now and then.
 func (r *Reader) joinLinks(dst *account.Reading) {
 	due := r.count%r.options.RecheckEvery == 0
 	veths := false
@@ -90,7 +90,8 @@ func (r *Reader) pairs() (ends account.LinkEnds, err error) {
 	var links []link
 	names := map[int32]string{}
 	buf := make([]byte, 64<<10)
-	err = netlinkAsk(fd, buf, netlinkRequest(unix.RTM_GETLINK, unix.NLM_F_REQUEST|unix.NLM_F_DUMP, make([]byte, unix.SizeofIfInfomsg)), func(payload []byte) {
+	err = netlinkAsk(fd, buf, netlinkRequest(unix.RTM_GETLINK, unix.NLM_F_REQUEST|unix.NLM_F_DUMP,
+		make([]byte, unix.SizeofIfInfomsg)), func(payload []byte) {
 		if l, ok := parseLink(payload); ok {
 			links = append(links, l)
 			names[l.index] = l.name
@@ -102,7 +103,8 @@ func (r *Reader) pairs() (ends account.LinkEnds, err error) {
 	spaces := map[int32]uint64{}
 	for id, ns := range r.spaces {
 		pid := netlinkAttribute(unix.NETNSA_PID, binary.NativeEndian.AppendUint32(nil, uint32(ns.pid)))
-		err := netlinkAsk(fd, buf, netlinkRequest(unix.RTM_GETNSID, unix.NLM_F_REQUEST|unix.NLM_F_ACK, make([]byte, 4), pid), func(payload []byte) {
+		err := netlinkAsk(fd, buf, netlinkRequest(unix.RTM_GETNSID, unix.NLM_F_REQUEST|unix.NLM_F_ACK, make([]byte, 4),
+			pid), func(payload []byte) {
 			if number, ok := namespaceNumber(payload); ok && number >= 0 {
 				spaces[number] = id
 			}
@@ -152,8 +154,8 @@ func parseLink(b []byte) (l link, ok bool) {
 	return l, whole && l.name != "" && l.index > 0
 }
 
-// namespaceNumber reads an answer about a namespace: struct rtgenmsg, padded, and attributes. A number below nothing says
-// that it has none here.
+// namespaceNumber reads an answer about a namespace: struct rtgenmsg, padded, and attributes. A number below nothing
+// says that it has none here.
 func namespaceNumber(b []byte) (number int32, ok bool) {
 	if len(b) < 4 {
 		return 0, false

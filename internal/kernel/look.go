@@ -53,7 +53,8 @@ func (r *Reader) look(pid int32, p *process, anew bool) bool {
 	facts := identify.Process{
 		PID: pid, Parent: p.parent, Start: p.start, UID: p.uid, Comm: p.comm, Cgroups: p.cgroups,
 		LoginUID: r.loginFile(pid, "loginuid"), Session: r.loginFile(pid, "sessionid"),
-		Environ: func() []byte { return r.processFile(pid, "environ") }, Cmdline: func() []byte { return r.processFile(pid, "cmdline") },
+		Environ: func() []byte { return r.processFile(pid, "environ") },
+		Cmdline: func() []byte { return r.processFile(pid, "cmdline") },
 	}
 	p.own = r.registry.OfProcess(&facts, w)
 	p.inside = account.Unrecognised

@@ -36,7 +36,8 @@ func (r *Reader) readNamespaces(dst *account.Reading) {
 		n := &dst.Interfaces[i]
 		if machine, ok := r.taps[n.Name]; ok { // what goes out to a tap the machine receives
 			dst.Namespaces = append(dst.Namespaces, account.Namespace{
-				ID: tapID(n.Name), Workload: machine, Received: n.Sent, Sent: n.Received, Local: -1, Born: r.count > 1 && r.ifaces[n.Name].first == r.count,
+				ID: tapID(n.Name), Workload: machine, Received: n.Sent, Sent: n.Received, Local: -1,
+				Born: r.count > 1 && r.ifaces[n.Name].first == r.count,
 			})
 		}
 	}
@@ -91,9 +92,9 @@ func (r *Reader) readNamespaces(dst *account.Reading) {
 	}
 }
 
-// inHostsNetwork tells whether this process is in the network namespace of the host's first one, where the link that names that may
-// not be read: then both are shown the same netlink sockets, of which the kernel has some of its own in each namespace. One may come or
-// go between the two looks.
+// inHostsNetwork tells whether this process is in the network namespace of the host's first one, where the link that
+// names that may not be read: then both are shown the same netlink sockets, of which the kernel has some of its own in
+// each namespace. One may come or go between the two looks.
 func (r *Reader) inHostsNetwork() bool {
 	for range 3 {
 		first, err := r.proc.read(r.proc.at("1/net/netlink"))

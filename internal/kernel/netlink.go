@@ -8,8 +8,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Messages of netlink(7): a header, then attributes of a length and a type, each padded to four bytes, in the byte order of
-// the host.
+// Messages of netlink(7): a header, then attributes of a length and a type, each padded to four bytes, in the byte
+// order of the host.
 
 // netlinkMessages visits the messages in what was received. False where a length does not fit.
 func netlinkMessages(b []byte, visit func(kind uint16, payload []byte)) bool {
@@ -72,8 +72,8 @@ func netlinkError(payload []byte) error {
 	return nil
 }
 
-// netlinkAsk sends a request and takes its answers, up to the end of a list or to the acknowledgement: a request for one thing
-// must ask for that (NLM_F_ACK).
+// netlinkAsk sends a request and takes its answers, up to the end of a list or to the acknowledgement: a request for
+// one thing must ask for that (NLM_F_ACK).
 func netlinkAsk(fd int, buf, request []byte, take func([]byte)) error {
 	if err := unix.Sendto(fd, request, 0, &unix.SockaddrNetlink{Family: unix.AF_NETLINK}); err != nil {
 		return err

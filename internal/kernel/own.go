@@ -6,9 +6,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// ReleaseOwnFile gives back the memory in which pages of this program's own file stand: most were needed at its start only,
-// and the kernel brings back from its cache the ones that are needed again. It returns how many bytes of address space it
-// went over. Mappings of which any page was written are left alone: their content is nowhere else.
+// ReleaseOwnFile gives back the memory in which pages of this program's own file stand: most were needed at its start
+// only, and the kernel brings back from its cache the ones that are needed again. It returns how many bytes of address
+// space it went over. Mappings of which any page was written are left alone: their content is nowhere else.
 func ReleaseOwnFile() (int64, error) {
 	raw, err := os.ReadFile("/proc/self/smaps")
 	if err != nil {

@@ -150,7 +150,8 @@ func parseMeminfo(b []byte) (m account.HostMemory, ok bool) {
 	if _, ok := keyed(b, "Hugetlb"); ok {
 		m.HugePages = kib("Hugetlb") // of all sizes
 	} else if pages, ok := keyed(b, "HugePages_Total"); ok {
-		m.HugePages = min(pages, 1<<28) * min(kib("Hugepagesize"), 1<<34) // kernels before 4.15 tell those of the usual size alone
+		// kernels before 4.15 tell those of the usual size alone
+		m.HugePages = min(pages, 1<<28) * min(kib("Hugepagesize"), 1<<34)
 	}
 	return m, m.Total > 0
 }

@@ -56,13 +56,15 @@ func TestIOStat_TellsDevicesApart(t *testing.T) {
 	devices, ok := ioStat([]byte(file), nil)
 	require.True(t, ok)
 	assert.Equal(t, []account.DeviceIO{
-		{Major: 8, Read: 100, Written: 20, ReadOps: 3, WriteOps: 1}, {Major: 253, Read: 100, Written: 20, ReadOps: 1, WriteOps: 1}, {Major: 8, Minor: 16},
+		{Major: 8, Read: 100, Written: 20, ReadOps: 3, WriteOps: 1},
+		{Major: 253, Read: 100, Written: 20, ReadOps: 1, WriteOps: 1}, {Major: 8, Minor: 16},
 	}, devices)
 }
 
 func TestMeminfo_HugePagesAreOfAllSizesWhereThatIsTold(t *testing.T) {
 	const usual = "MemTotal: 1000000 kB\nHugePages_Total: 10\nHugePages_Free: 4\nHugepagesize: 2048 kB\n"
-	for text, want := range map[string]int64{"MemTotal: 10 kB\n": 0, usual: 20 << 20, usual + "Hugetlb: 1069056 kB\n": 1069056 << 10} {
+	for text, want := range map[string]int64{"MemTotal: 10 kB\n": 0, usual: 20 << 20,
+		usual + "Hugetlb: 1069056 kB\n": 1069056 << 10} {
 		m, ok := parseMeminfo([]byte(text))
 		require.True(t, ok)
 		assert.Equal(t, want, m.HugePages)
@@ -73,9 +75,13 @@ func TestMeminfo_HugePagesAreOfAllSizesWhereThatIsTold(t *testing.T) {
 func FuzzParsers(f *testing.F) {
 	for _, seed := range []string{
 		"42 (a) S 1 1 1 0 -1 4194560 0 0 0 0 150 50 7 7 20 0 3 0 4711 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 5 0 0 0 0 0\n",
-		"cpu  1 2 3\ncpu0 1 2 3 4 5 6 7 8 9 10\n", "MemTotal: 10 kB\n", "MemTotal: 10 kB\nHugePages_Total: 999999999999\nHugepagesize: 999999999999 kB\n", "some avg10=0.00 total=12\nfull total=3\n", "0.10 0.20 0.30 1/2 3\n",
-		"eth0: 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16\n", " 8 0 sda 1 2 3 4 5 6 7 8 9 10 11\n", "8:0 rbytes=1 wbytes=2\n", "usage_usec 12\n",
-		"read_bytes: 1\nwrite_bytes: 2\ncancelled_write_bytes: 3\n", "10 20 30\n", "Uid:\t1\t1\n\nCpus_allowed_list:\t0-3\n",
+		"cpu  1 2 3\ncpu0 1 2 3 4 5 6 7 8 9 10\n", "MemTotal: 10 kB\n",
+		"MemTotal: 10 kB\nHugePages_Total: 999999999999\nHugepagesize: 999999999999 kB\n",
+		"some avg10=0.00 total=12\nfull total=3\n", "0.10 0.20 0.30 1/2 3\n",
+		"eth0: 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16\n", " 8 0 sda 1 2 3 4 5 6 7 8 9 10 11\n",
+		"8:0 rbytes=1 wbytes=2\n", "usage_usec 12\n",
+		"read_bytes: 1\nwrite_bytes: 2\ncancelled_write_bytes: 3\n", "10 20 30\n",
+		"Uid:\t1\t1\n\nCpus_allowed_list:\t0-3\n",
 		"99999999999999999999", "\x00\xff", "-1 (", "cpu0 9223372036854775807 9223372036854775807 1 1 1 1 1 1",
 	} {
 		f.Add([]byte(seed))

@@ -94,9 +94,9 @@ func (r *Reader) endReading(dst *account.Reading) {
 	}
 }
 
-// known finds what is remembered of a process, and looks at it where it may have changed: always while it is new or runs
-// another program, else now and then, or where what it shows of whose it is has changed. Shown is
-// the zero identity where that is not to be had.
+// known finds what is remembered of a process, and looks at it where it may have changed: always while it is new or
+// runs another program, else now and then, or where what it shows of whose it is has changed. Shown is the zero
+// identity where that is not to be had.
 func (r *Reader) known(dst *account.Reading, pid int32, s *stat, shown identity) *process {
 	p := r.procs[pid]
 	decided := false
@@ -108,7 +108,8 @@ func (r *Reader) known(dst *account.Reading, pid int32, s *stat, shown identity)
 	case p == nil || p.start != s.start:
 		p = &process{
 			start: s.start, since: r.count, comm: string(s.comm), kernel: s.kernel, parent: s.parent, part: -1,
-			workload: account.Unrecognised, inside: account.Unrecognised, own: account.Unrecognised, sight: shown, uid: int64(shown.uid),
+			workload: account.Unrecognised, inside: account.Unrecognised, own: account.Unrecognised, sight: shown,
+			uid: int64(shown.uid),
 		}
 		r.procs[pid] = p
 		decided = r.look(pid, p, true)
@@ -147,13 +148,16 @@ func (r *Reader) readProcess(dst *account.Reading, pid int32) {
 	}
 	p := r.known(dst, pid, &s, identity{})
 	a := account.Process{
-		PID: pid, Start: s.start, Workload: p.workload, Program: p.program, Family: p.family, Parent: s.parent, UID: p.uid,
-		LastCPU: s.cpu, Threads: s.threads, Kernel: p.kernel && !p.helper, CPUMicros: s.user + s.system, UserMicros: s.user, SystemMicros: s.system,
+		PID: pid, Start: s.start, Workload: p.workload, Program: p.program, Family: p.family, Parent: s.parent,
+		UID:     p.uid,
+		LastCPU: s.cpu, Threads: s.threads, Kernel: p.kernel &&
+			!p.helper, CPUMicros: s.user + s.system, UserMicros: s.user, SystemMicros: s.system,
 		WaitMicros: -1, SwapBytes: -1, PSSBytes: -1, DiskBytes: -1,
 	}
 	a.Within, a.Inside = p.inside, p.inside != account.Unrecognised
 	if p.part >= 0 && p.workload != account.Unrecognised {
-		dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: pid, Start: s.start, Workload: p.workload, Part: p.part, LastCPU: -1, CPUMicros: a.CPUMicros})
+		dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: pid, Start: s.start, Workload: p.workload,
+			Part: p.part, LastCPU: -1, CPUMicros: a.CPUMicros})
 	}
 	if !p.kernel {
 		if b, err := r.proc.read(r.proc.atPID(pid, "statm")); err == nil {

@@ -2,8 +2,8 @@ package kernel
 
 import "vinescale/core/account"
 
-// A process's proportional memory is read every pssEvery readings (at the usual pace, every five minutes), and of at most
-// pssAtOnce processes in one: the kernel walks all its pages for it, which takes a tenth of a millisecond to many.
+// A process's proportional memory is read every pssEvery readings (at the usual pace, every five minutes), and of at
+// most pssAtOnce processes in one: the kernel walks all its pages for it, which takes a tenth of a millisecond to many.
 const (
 	pssEvery  = 60
 	pssAtOnce = 50

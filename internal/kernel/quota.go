@@ -39,7 +39,8 @@ func projectOf(fd int) (uint32, error) {
 // quotaOf is what a project has on the filesystem of a descriptor.
 func quotaOf(fd int, project uint32) (account.Files, error) {
 	var q diskQuota
-	if _, _, errno := unix.Syscall6(unix.SYS_QUOTACTL_FD, uintptr(fd), getProject, uintptr(project), uintptr(unsafe.Pointer(&q)), 0, 0); errno != 0 {
+	if _, _, errno := unix.Syscall6(unix.SYS_QUOTACTL_FD, uintptr(fd), getProject, uintptr(project),
+		uintptr(unsafe.Pointer(&q)), 0, 0); errno != 0 {
 		return account.Files{}, errno
 	}
 	if q.used > mostBytes || q.files > mostBytes || q.hardKiB > mostBytes>>10 {

@@ -10,7 +10,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// maxFile bounds what is read of one kernel file. The longest legitimate one, memory.stat or a long CPU list, is far below.
+// maxFile bounds what is read of one kernel file. The longest legitimate one, memory.stat or a long CPU list, is far
+// below.
 const maxFile = 4 << 20
 
 // errGarbage says that a kernel file did not hold what its documentation promises.
@@ -70,7 +71,8 @@ func appendInt(b []byte, n int64) []byte {
 func (t *tree) open(path []byte, flags int) (int, syscall.Errno) {
 	t.path = append(path, 0)
 	for {
-		fd, _, e := unix.Syscall6(unix.SYS_OPENAT, uintptr(t.fd), uintptr(unsafe.Pointer(&t.path[0])), uintptr(flags|unix.O_CLOEXEC), 0, 0, 0)
+		fd, _, e := unix.Syscall6(unix.SYS_OPENAT, uintptr(t.fd), uintptr(unsafe.Pointer(&t.path[0])),
+			uintptr(flags|unix.O_CLOEXEC), 0, 0, 0)
 		if e != unix.EINTR {
 			return int(fd), e
 		}
@@ -131,7 +133,8 @@ type entry struct {
 	isDir bool
 }
 
-// list visits the entries of a directory (getdents64, by its manual page). buf is the caller's, so that visits can nest.
+// list visits the entries of a directory (getdents64, by its manual page). buf is the caller's, so that visits can
+// nest.
 func (t *tree) list(path []byte, buf []byte, visit func(entry)) error {
 	fd, e := t.open(path, unix.O_RDONLY|unix.O_DIRECTORY)
 	if e != 0 {
@@ -172,5 +175,6 @@ func (t *tree) list(path []byte, buf []byte, visit func(entry)) error {
 
 // gone tells that a file or process vanished between being listed and being read, which is normal.
 func gone(err error) bool {
-	return errors.Is(err, os.ErrNotExist) || errors.Is(err, unix.ESRCH) || errors.Is(err, unix.ENODEV) || errors.Is(err, unix.ENOTDIR)
+	return errors.Is(err, os.ErrNotExist) || errors.Is(err, unix.ESRCH) || errors.Is(err, unix.ENODEV) ||
+		errors.Is(err, unix.ENOTDIR)
 }

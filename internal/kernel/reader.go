@@ -29,17 +29,17 @@ type Options struct {
 	DiskRates map[string]int64 // declared bytes per second by disk name
 	// Clock returns wall and monotonic time. Nil is the host's own; tests of a staged host give its clock.
 	Clock func() (time.Time, time.Duration)
-	// RecheckEvery is after how many readings a known process's cgroup, namespace and affinity, and a cgroup's limits, are
-	// read again. 12 when zero: at the usual pace of 5 s, within a minute.
+	// RecheckEvery is after how many readings a known process's cgroup, namespace and affinity, and a cgroup's limits,
+	// are read again. 12 when zero: at the usual pace of 5 s, within a minute.
 	RecheckEvery int64
 	// SlowPace is how often those figures of a cgroup are read that cost much or change little: memory by kind, stalls,
-	// throttling. They are read at the first reading past each whole multiple of it by the wall clock, so that they end with
-	// the minute. A minute when zero; less than nothing is at every reading.
+	// throttling. They are read at the first reading past each whole multiple of it by the wall clock, so that they end
+	// with the minute. A minute when zero; less than nothing is at every reading.
 	SlowPace time.Duration
 	// Counters count in the kernel what its files do not tell. Nil where that is not to be.
 	Counters Counters
-	// Ask says that the kernel this runs on is the host's: where Counters lack a feature, it is asked for the ends of tasks
-	// and for sockets.
+	// Ask says that the kernel this runs on is the host's: where Counters lack a feature, it is asked for the ends of
+	// tasks and for sockets.
 	Ask bool
 	// Space asks a filesystem by where it is mounted; nil asks the host's own. A staged host answers by itself.
 	Space func(mount string) (account.Space, error)
@@ -143,11 +143,13 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 		o.Counters = (*bpf.Counters)(nil) // of which everything is missing
 	}
 	r := &Reader{
-		registry: registry, options: o, counters: o.Counters, departed: map[uint64]bool{}, taps: map[string]account.WorkloadID{},
+		registry: registry, options: o, counters: o.Counters, departed: map[uint64]bool{},
+		taps:  map[string]account.WorkloadID{},
 		procs: map[int32]*process{}, listing: make([]byte, 64<<10), taskListing: make([]byte, 16<<10),
 		paths: map[string]account.WorkloadID{}, spaces: map[uint64]*namespace{},
 		holders: map[account.WorkloadID]*holder{}, holdsNone: map[account.WorkloadID]bool{},
-		disks: map[string]diskKind{}, unused: map[string]int64{}, ifaces: map[string]*iface{}, trouble: map[string]error{}, names: map[string]string{},
+		disks: map[string]diskKind{}, unused: map[string]int64{}, ifaces: map[string]*iface{},
+		trouble: map[string]error{}, names: map[string]string{},
 	}
 	r.watch.open()
 	var err error

@@ -31,7 +31,8 @@ func staged(t testing.TB, v1 bool) (*stage.Host, stage.Tree) {
 }
 
 func open(t testing.TB, h *stage.Host, tree stage.Tree, settings ...func(*kernel.Options)) *kernel.Reader {
-	registry := identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: tree.Etc(), Run: tree.Run(), Proc: tree.Proc()}})
+	registry := identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: tree.Etc(), Run: tree.Run(),
+		Proc: tree.Proc()}})
 	options := kernel.Options{
 		Roots: kernel.Roots{Proc: tree.Proc(), Sys: tree.Sys(), Cgroup: tree.Cgroup()},
 		Clock: func() (time.Time, time.Duration) { return h.Now, h.Uptime },
@@ -58,11 +59,13 @@ func find(t *testing.T, dir, file string) string {
 }
 
 func TestReader_SurvivesGarbageInAnyCounterFile(t *testing.T) {
-	for _, garbage := range []string{"", "\n", "garbage", "-5\n", "99999999999999999999999\n", "usage_usec\n", strings.Repeat("x", 70_000), "\x00\x00"} {
+	for _, garbage := range []string{"", "\n", "garbage", "-5\n", "99999999999999999999999\n", "usage_usec\n",
+		strings.Repeat("x", 70_000), "\x00\x00"} {
 		for _, c := range []struct {
 			v1   bool
 			file string
-		}{{false, "cpu.stat"}, {false, "memory.current"}, {false, "io.stat"}, {true, "cpuacct.usage"}, {true, "cpuacct.usage_percpu"}, {true, "memory.usage_in_bytes"}} {
+		}{{false, "cpu.stat"}, {false, "memory.current"}, {false, "io.stat"}, {true, "cpuacct.usage"},
+			{true, "cpuacct.usage_percpu"}, {true, "memory.usage_in_bytes"}} {
 			h, tree := staged(t, c.v1)
 			r := open(t, h, tree)
 			require.NoError(t, os.WriteFile(find(t, tree.Cgroup(), c.file), []byte(garbage), 0o644))
@@ -102,7 +105,8 @@ func TestReader_TellsOfGarbageAndLeavesTheFigureOut(t *testing.T) {
 	assert.Equal(t, 1, without)
 	trouble := r.Trouble()
 	require.Len(t, trouble, 1)
-	assert.ErrorContains(t, trouble[filepath.Join(tree.Cgroup(), strings.TrimPrefix(file, tree.Cgroup()))], "not in the documented form")
+	assert.ErrorContains(t, trouble[filepath.Join(tree.Cgroup(), strings.TrimPrefix(file, tree.Cgroup()))],
+		"not in the documented form")
 	assert.Empty(t, r.Trouble(), "told once")
 }
 
@@ -172,7 +176,8 @@ func TestReader_WhatMayNotBeReadIsUnavailableNotZero(t *testing.T) {
 }
 
 func TestOpen_ARootThatIsNotThereSaysWhichAndWhatToDo(t *testing.T) {
-	_, err := kernel.Open(identify.NewRegistry(identify.Options{}), kernel.Options{Roots: kernel.Roots{Proc: "/nonexistent"}})
+	_, err := kernel.Open(identify.NewRegistry(identify.Options{}),
+		kernel.Options{Roots: kernel.Roots{Proc: "/nonexistent"}})
 	assert.ErrorContains(t, err, "/nonexistent")
 	assert.ErrorContains(t, err, "--proc-root")
 }

@@ -13,8 +13,8 @@ type mapping struct {
 	anonymousKiB, swappedKiB int64
 }
 
-// eachMapping visits the mappings in what /proc/PID/smaps tells (the kernel's "The /proc Filesystem"): a line with addresses,
-// permissions, offset, device, inode and name, then one for each figure.
+// eachMapping visits the mappings in what /proc/PID/smaps tells (the kernel's "The /proc Filesystem"): a line with
+// addresses, permissions, offset, device, inode and name, then one for each figure.
 func eachMapping(smaps []byte, visit func(mapping)) {
 	var m mapping
 	for len(smaps) > 0 {

@@ -8,8 +8,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// sockets asks the kernel for the bytes of open TCP sockets with the cgroup each was made in (sock_diag(7)), where packets
-// are not counted by cgroup. It has payload only, no UDP, and not what moved between a reading and a socket's end.
+// sockets asks the kernel for the bytes of open TCP sockets with the cgroup each was made in (sock_diag(7)), where
+// packets are not counted by cgroup. It has payload only, no UDP, and not what moved between a reading and a socket's
+// end.
 type sockets struct {
 	err    error
 	seen   map[socketID]socketBytes
@@ -48,7 +49,8 @@ func (s *sockets) missing() string {
 }
 
 func openSockets() *sockets {
-	s := &sockets{seen: map[socketID]socketBytes{}, groups: map[uint64]*[2]int64{}, local: map[uint64]*[2]int64{}, buf: make([]byte, 256<<10)}
+	s := &sockets{seen: map[socketID]socketBytes{}, groups: map[uint64]*[2]int64{}, local: map[uint64]*[2]int64{},
+		buf: make([]byte, 256<<10)}
 	told := false
 	s.err = s.dump(unix.AF_INET, func(x tcpSocket) { told = told || x.group != 0 })
 	return s
@@ -101,11 +103,12 @@ func (s *sockets) dump(family uint8, visit func(tcpSocket)) error {
 	const listening = 10
 	binary.NativeEndian.PutUint32(body[4:], ^uint32(1<<listening))
 	const byFamily = 20 // SOCK_DIAG_BY_FAMILY
-	err = netlinkAsk(fd, s.buf, netlinkRequest(byFamily, unix.NLM_F_REQUEST|unix.NLM_F_DUMP, body), func(payload []byte) {
-		if x, ok := parseSocket(payload); ok {
-			visit(x)
-		}
-	})
+	err = netlinkAsk(fd, s.buf, netlinkRequest(byFamily, unix.NLM_F_REQUEST|unix.NLM_F_DUMP, body),
+		func(payload []byte) {
+			if x, ok := parseSocket(payload); ok {
+				visit(x)
+			}
+		})
 	if err != nil {
 		return fmt.Errorf("ask for sockets: %w", err)
 	}

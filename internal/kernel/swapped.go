@@ -13,8 +13,9 @@ import (
 	"vinescale/core/account"
 )
 
-// Where there is more than one swap, on which of them a process's pages are is read from its page tables: of one process not
-// again before swappedEvery readings, and not for longer than swappedWithin in one reading, but for the last.
+// Where there is more than one swap, on which of them a process's pages are is read from its page tables: of one
+// process not again before swappedEvery readings, and not for longer than swappedWithin in one reading, but for the
+// last.
 const (
 	swappedEvery  = 60
 	swappedWithin = 20 * time.Millisecond
@@ -59,10 +60,11 @@ func (r *Reader) readSwapped(dst *account.Reading) {
 }
 
 // lookSwapped counts a process's swapped pages by swap, in bytes. It looks at those areas that smaps says have some
-// ("/proc/PID/smaps" and "Examining Process Page Tables" of the kernel's documentation); nil where that may not be read.
+// ("/proc/PID/smaps" and "Examining Process Page Tables" of the kernel's documentation); nil where that may not be
+// read.
 //
-// The kernel numbers swaps in the order of /proc/swaps, but goes on with the old numbers where one was switched off: a number
-// past the last listed, or more on a swap than it holds, tells of that, and nothing is said.
+// The kernel numbers swaps in the order of /proc/swaps, but goes on with the old numbers where one was switched off: a
+// number past the last listed, or more on a swap than it holds, tells of that, and nothing is said.
 func (r *Reader) lookSwapped(pid int32) (parts []account.Swapped) {
 	smaps, err := r.proc.read(r.proc.atPID(pid, "smaps"))
 	if err != nil {

@@ -20,7 +20,8 @@ func (t *taskSums) add(u *taskSums) {
 	t.read, t.written, t.cancelled = t.read+u.read, t.written+u.written, t.cancelled+u.cancelled
 }
 
-// atLeast raises each figure to that of u: the kernel's own sum of a process's ended threads is a little old, but has all.
+// atLeast raises each figure to that of u: the kernel's own sum of a process's ended threads is a little old, but has
+// all.
 func (t *taskSums) atLeast(u *taskSums) {
 	t.run, t.user, t.system = max(t.run, u.run), max(t.user, u.user), max(t.system, u.system)
 	t.read, t.written, t.cancelled = max(t.read, u.read), max(t.written, u.written), max(t.cancelled, u.cancelled)
@@ -84,7 +85,8 @@ func (r *Reader) addLeader(dst *account.Reading, t *bpf.Task) {
 		comm: bpf.Comm(&t.Comm), parent: t.Parent, kernel: t.Flags&pfKThread != 0, start: int64(t.Start / nanosPerTick),
 		threads: int32(t.Threads), cpu: int32(t.Cpu),
 	}
-	now := identity{v2: t.Groups.V2, cpuacct: t.Groups.Cpuacct, uid: t.Uid, net: t.Net, cpus: t.CpusAllowed, known: true}
+	now := identity{v2: t.Groups.V2, cpuacct: t.Groups.Cpuacct, uid: t.Uid, net: t.Net, cpus: t.CpusAllowed,
+		known: true}
 	p := r.known(dst, t.Pid, &s, now)
 	p.index = int32(len(dst.Processes))
 	own := taskSums{
@@ -95,7 +97,8 @@ func (r *Reader) addLeader(dst *account.Reading, t *bpf.Task) {
 	p.sums = liveSums(t)
 	p.sums.add(&p.gone)
 	a := account.Process{
-		PID: t.Pid, Start: s.start, Workload: p.workload, Program: p.program, Family: p.family, Parent: s.parent, UID: p.uid,
+		PID: t.Pid, Start: s.start, Workload: p.workload, Program: p.program, Family: p.family, Parent: s.parent,
+		UID:     p.uid,
 		LastCPU: s.cpu, Threads: s.threads, Kernel: p.kernel && !p.helper, SwapBytes: -1, PSSBytes: -1,
 		Within: p.inside, Inside: p.inside != account.Unrecognised,
 	}
@@ -106,7 +109,8 @@ func (r *Reader) addLeader(dst *account.Reading, t *bpf.Task) {
 	p.partAt = -1
 	if p.part >= 0 && p.workload != account.Unrecognised {
 		p.partAt = int32(len(dst.Threads))
-		dst.Threads = append(dst.Threads, account.Thread{PID: t.Pid, TID: t.Pid, Start: s.start, Workload: p.workload, Part: p.part, LastCPU: -1, CPUMicros: a.CPUMicros})
+		dst.Threads = append(dst.Threads, account.Thread{PID: t.Pid, TID: t.Pid, Start: s.start, Workload: p.workload,
+			Part: p.part, LastCPU: -1, CPUMicros: a.CPUMicros})
 	} else if p.machine {
 		r.addMachineThread(dst, p, t)
 	}
@@ -150,7 +154,8 @@ func (r *Reader) addThread(dst *account.Reading, t *bpf.Task) {
 // addPlaced adds a thread whose time is to be put down to the CPU it last ran on.
 func (r *Reader) addPlaced(dst *account.Reading, p *process, t *bpf.Task) {
 	dst.Threads = append(dst.Threads, account.Thread{
-		PID: t.Tgid, TID: t.Pid, Start: int64(t.Start / nanosPerTick), Workload: p.workload, Part: account.NoProgram, LastCPU: int32(t.Cpu), CPUMicros: int64(t.Run) / 1000,
+		PID: t.Tgid, TID: t.Pid, Start: int64(t.Start / nanosPerTick), Workload: p.workload, Part: account.NoProgram,
+		LastCPU: int32(t.Cpu), CPUMicros: int64(t.Run) / 1000,
 	})
 }
 
@@ -160,6 +165,7 @@ func (r *Reader) addMachineThread(dst *account.Reading, p *process, t *bpf.Task)
 	}
 	part := r.registry.Program([]byte(identify.MachinePart(string(bpf.Comm(&t.Comm)))))
 	dst.Threads = append(dst.Threads, account.Thread{
-		PID: t.Tgid, TID: t.Pid, Start: int64(t.Start / nanosPerTick), Workload: p.workload, Part: part, LastCPU: int32(t.Cpu), CPUMicros: int64(t.Run) / 1000,
+		PID: t.Tgid, TID: t.Pid, Start: int64(t.Start / nanosPerTick), Workload: p.workload, Part: part,
+		LastCPU: int32(t.Cpu), CPUMicros: int64(t.Run) / 1000,
 	})
 }

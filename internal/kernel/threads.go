@@ -12,12 +12,12 @@ import (
 // of a thousand busy threads takes some milliseconds more. What is beyond it keeps its last sample.
 const threadsPerReading = 1024
 
-// placedPerReading bounds how many threads are put down to CPUs one by one: each takes 40 bytes of three readings and a tenth of a
-// microsecond. On which CPUs the processes beyond it ran is not told.
+// placedPerReading bounds how many threads are put down to CPUs one by one: each takes 40 bytes of three readings and a
+// tenth of a microsecond. On which CPUs the processes beyond it ran is not told.
 const placedPerReading = 16384
 
-// sample counts a process's threads that run or wait for a CPU, and reads the CPU time of each where they are told apart.
-// Only a process that used CPU time since its last reading is looked into: what sleeps has nothing runnable.
+// sample counts a process's threads that run or wait for a CPU, and reads the CPU time of each where they are told
+// apart. Only a process that used CPU time since its last reading is looked into: what sleeps has nothing runnable.
 func (r *Reader) sample(dst *account.Reading, pid int32, p *process, s *stat) {
 	first := p.since == r.count
 	if s.threads == 1 && !p.machine {
@@ -58,7 +58,8 @@ func (r *Reader) sample(dst *account.Reading, pid int32, p *process, s *stat) {
 		switch {
 		case p.machine && p.workload != account.Unrecognised:
 			part := r.registry.Program([]byte(identify.MachinePart(string(t.comm))))
-			dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: tid, Start: t.start, Workload: p.workload, Part: part, LastCPU: t.cpu, CPUMicros: t.user + t.system})
+			dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: tid, Start: t.start, Workload: p.workload,
+				Part: part, LastCPU: t.cpu, CPUMicros: t.user + t.system})
 		case places:
 			p.placed = append(p.placed, placed{tid, t.cpu, t.start, t.user + t.system})
 		}
@@ -71,20 +72,22 @@ type placed struct {
 	start, micros int64
 }
 
-// places tells whether no group counts on which CPUs a process runs: it is in none, or recognised inside another's, or its cgroup does
-// not count that. Of which workload one is that is in no group may not be settled yet.
+// places tells whether no group counts on which CPUs a process runs: it is in none, or recognised inside another's, or
+// its cgroup does not count that. Of which workload one is that is in no group may not be settled yet.
 func (r *Reader) places(p *process) bool {
-	return p.workload == account.Unrecognised || r.v2 && !r.counters.Has(bpf.CPU) || p.inside != account.Unrecognised || r.isLoose(p.workload)
+	return p.workload == account.Unrecognised || r.v2 && !r.counters.Has(bpf.CPU) || p.inside != account.Unrecognised ||
+		r.isLoose(p.workload)
 }
 
-// placeThreads puts the threads of a process into the reading as they were at their last sample: those of one that used nothing since
-// stand as they stood.
+// placeThreads puts the threads of a process into the reading as they were at their last sample: those of one that used
+// nothing since stand as they stood.
 func (r *Reader) placeThreads(dst *account.Reading, pid int32, p *process) {
 	if r.placedLeft -= len(p.placed); r.placedLeft < 0 {
 		return
 	}
 	for _, t := range p.placed {
-		dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: t.tid, Start: t.start, Workload: p.workload, Part: account.NoProgram, LastCPU: t.cpu, CPUMicros: t.micros})
+		dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: t.tid, Start: t.start, Workload: p.workload,
+			Part: account.NoProgram, LastCPU: t.cpu, CPUMicros: t.micros})
 	}
 }
 

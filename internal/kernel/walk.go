@@ -10,8 +10,9 @@ import (
 
 var errTooBig = errors.New("more entries, or deeper, than is walked")
 
-// walk adds up the space of a directory and all below it on one filesystem, some entries at a time. It follows no symbolic
-// link and goes from directory to directory by open descriptors: whoever owns the files may rename them meanwhile.
+// walk adds up the space of a directory and all below it on one filesystem, some entries at a time. It follows no
+// symbolic link and goes from directory to directory by open descriptors: whoever owns the files may rename them
+// meanwhile.
 type walk struct {
 	stack  []*level
 	device uint64

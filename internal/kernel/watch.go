@@ -7,8 +7,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// watch tells whether directories of the cgroup trees were made, removed or renamed (inotify(7)), so that trees that did
-// not change need not be walked. The zero value watches nothing, and then everything may have changed.
+// watch tells whether directories of the cgroup trees were made, removed or renamed (inotify(7)), so that trees that
+// did not change need not be walked. The zero value watches nothing, and then everything may have changed.
 type watch struct {
 	fd   int // + 1
 	full bool

@@ -17,7 +17,8 @@ import (
 func (f *following) child(pid, parent, threads, running int, micros int, program, cgroup string) {
 	f.process(pid, 100, program, cgroup)
 	stat := func(id int, state byte) string {
-		return fmt.Sprintf("%d (%s) %c %d 1 1 0 -1 4194560 0 0 0 0 %d 0 0 0 20 0 %d 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 0 0 0\n", id, program, state, parent, micros, threads)
+		return fmt.Sprintf(
+			"%d (%s) %c %d 1 1 0 -1 4194560 0 0 0 0 %d 0 0 0 20 0 %d 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 0 0 0\n", id, program, state, parent, micros, threads)
 	}
 	for i := range threads {
 		state := byte('S')
@@ -38,11 +39,13 @@ func TestFollow_LooseProcessesAreOfTheProgramAtTheHeadOfTheirFamily(t *testing.T
 	f.child(9003, 9002, 1, 0, 1, "as", "/")
 	f.child(9010, 1, 1, 0, 1, "cc", "/")
 	for range 3 {
-		for pid, want := range map[int32]string{9001: "make of i.sauer", 9002: "make of i.sauer", 9003: "make of i.sauer", 9010: "cc of i.sauer"} {
+		for pid, want := range map[int32]string{9001: "make of i.sauer", 9002: "make of i.sauer",
+			9003: "make of i.sauer", 9010: "cc of i.sauer"} {
 			p, w, _ := f.read(pid)
 			assert.Equal(t, want, w.Name, "%d", pid)
 			if pid == 9003 {
-				assert.Equal(t, []string{"as", "make"}, []string{f.Registry().ProgramName(p.Program), f.Registry().ProgramName(p.Family)})
+				assert.Equal(t, []string{"as", "make"},
+					[]string{f.Registry().ProgramName(p.Program), f.Registry().ProgramName(p.Family)})
 			}
 		}
 	}
@@ -62,9 +65,11 @@ func TestFollow_JobsByEnvironmentAndMachinesByHandAreRecognisedInsideASignIn(t *
 	f.write("proc/9002/environ", "A=b\x00SLURM_JOB_ID=88\x00SLURM_JOB_ACCOUNT=frost\x00")
 	f.child(9003, 9001, 3, 2, 5, "qemu-system-x86", session)
 	f.write("proc/9003/cmdline", "/usr/bin/qemu-system-x86_64\x00-name\x00guest=plc\x00-smp\x002\x00")
-	f.write("proc/9003/task/9004/stat", "9004 (CPU 0/KVM) R 1 1 1 0 -1 4194560 0 0 0 0 70 0 0 0 20 0 3 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 0 0 0\n")
+	f.write("proc/9003/task/9004/stat",
+		"9004 (CPU 0/KVM) R 1 1 1 0 -1 4194560 0 0 0 0 70 0 0 0 20 0 3 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 0 0 0\n")
 	// A kernel thread that works for the machine.
-	f.write("proc/9009/stat", "9009 (vhost-9003) S 2 1 1 0 -1 2097216 0 0 0 0 7 0 0 0 20 0 1 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 0 0 0\n")
+	f.write("proc/9009/stat",
+		"9009 (vhost-9003) S 2 1 1 0 -1 2097216 0 0 0 0 7 0 0 0 20 0 1 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 0 0 0\n")
 	var r account.Reading
 	require.NoError(t, f.Read(&r))
 	require.NoError(t, f.Read(&r))
@@ -102,7 +107,8 @@ func TestFollow_WhatGoesOverATapIsItsMachines(t *testing.T) {
 	f.write("proc/9003/fdinfo/3", "pos:\t0\nflags:\t02\n")
 	f.write("sys/class/net/vnet7/tun_flags", "0x1002\n")
 	over := func(in, out int) account.Reading {
-		f.write("proc/1/net/dev", fmt.Sprintf("eth0: 1 1 0 0 0 0 0 0 1 1 0 0 0 0 0 0\nvnet7: %d 10 0 0 0 0 0 0 %d 10 0 0 0 0 0 0\n", in, out))
+		f.write("proc/1/net/dev",
+			fmt.Sprintf("eth0: 1 1 0 0 0 0 0 0 1 1 0 0 0 0 0 0\nvnet7: %d 10 0 0 0 0 0 0 %d 10 0 0 0 0 0 0\n", in, out))
 		var r account.Reading
 		require.NoError(t, f.Read(&r))
 		return r
@@ -141,7 +147,8 @@ func TestFollow_RunnableThreadsAreCountedOnlyWhereSomethingRan(t *testing.T) {
 	assert.Equal(t, int32(0), p.Runnable)
 }
 
-// TestFollow_TheThreadsOfALooseProcessAreThereFromItsFirstReadingWhateverItDoes has one that works, rests and works again.
+// TestFollow_TheThreadsOfALooseProcessAreThereFromItsFirstReadingWhateverItDoes has one that works, rests and works
+// again.
 func TestFollow_TheThreadsOfALooseProcessAreThereFromItsFirstReadingWhateverItDoes(t *testing.T) {
 	f := follow(t)
 	for i, ticks := range []int{10, 20, 20, 35} {
@@ -153,7 +160,8 @@ func TestFollow_TheThreadsOfALooseProcessAreThereFromItsFirstReadingWhateverItDo
 			if x.PID == 9001 {
 				found++
 				assert.Equal(t, "solver of i.sauer", f.Registry().Workload(x.Workload).Name, "reading %d", i)
-				assert.Equal(t, []any{account.NoProgram, int32(3), int64(ticks) * 10_000}, []any{x.Part, x.LastCPU, x.CPUMicros}, "reading %d", i)
+				assert.Equal(t, []any{account.NoProgram, int32(3), int64(ticks) * 10_000},
+					[]any{x.Part, x.LastCPU, x.CPUMicros}, "reading %d", i)
 			}
 		}
 		assert.Equal(t, 3, found, "reading %d", i)
@@ -167,7 +175,8 @@ func TestFollow_ProportionalMemoryIsReadSeldomAndOfLooseProcessesAlone(t *testin
 	for pid, cgroup := range map[int]string{9001: "/", 9002: "/system.slice/press.service", 9003: "/"} {
 		f.process(pid, 100, "solver", cgroup)
 		if pid != 9003 { // whose file may not be read
-			f.write(fmt.Sprintf("proc/%d/smaps_rollup", pid), "00400000-7ffd0000 ---p 00000000 00:00 0 [rollup]\nRss: 9000 kB\nPss: 4096 kB\nPss_Dirty: 8 kB\n")
+			f.write(fmt.Sprintf("proc/%d/smaps_rollup", pid),
+				"00400000-7ffd0000 ---p 00000000 00:00 0 [rollup]\nRss: 9000 kB\nPss: 4096 kB\nPss_Dirty: 8 kB\n")
 		}
 	}
 	seen := map[int64]int{}
@@ -194,7 +203,8 @@ func TestFollow_LimitsOfACgroupAreHeldByItsWorkloadAndALimitAsLargeAsTheHostIsNo
 	f.write(group+"memory.max", "1048576\n")
 	f.process(9001, 100, "press", "/system.slice/press.service")
 	_, w, _ := f.read(9001)
-	assert.Equal(t, []string{"1.5", "1048576"}, []string{w.Facts[account.FactCPULimit], w.Facts[account.FactMemoryLimit]})
+	assert.Equal(t, []string{"1.5", "1048576"}, []string{w.Facts[account.FactCPULimit],
+		w.Facts[account.FactMemoryLimit]})
 	f.write(group+"cpu.max", "max 100000\n")
 	f.write(group+"memory.max", "99999999999999999\n")
 	for range 12 {
@@ -205,7 +215,8 @@ func TestFollow_LimitsOfACgroupAreHeldByItsWorkloadAndALimitAsLargeAsTheHostIsNo
 
 func TestFollow_NamesOfGroupsMayHoldAnything(t *testing.T) {
 	f := follow(t)
-	for _, name := range []string{"two\nlines.service", "\x1b[31mred.service", "<b>bold.service", "\u202eturned.service", "no\xffutf8.service", "tab\there.service"} {
+	for _, name := range []string{"two\nlines.service", "\x1b[31mred.service", "<b>bold.service",
+		"\u202eturned.service", "no\xffutf8.service", "tab\there.service"} {
 		f.write("sys/fs/cgroup/system.slice/"+name+"/cpu.stat", "usage_usec 5\n")
 	}
 	var r account.Reading

@@ -64,7 +64,8 @@ func Start(ctx context.Context, dir string) (*Cluster, error) {
 		return nil, err
 	}
 	c.URL = (&url.URL{
-		Scheme: "postgres", User: url.UserPassword("vinescale", password), Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(port)),
+		Scheme: "postgres", User: url.UserPassword("vinescale", password),
+		Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(port)),
 		Path: "/postgres", RawQuery: "sslmode=disable",
 	}).String()
 	if err := c.ready(ctx, dir); err != nil {
@@ -86,7 +87,9 @@ func findBinaries() (string, error) {
 			return d, nil
 		}
 	}
-	return "", errors.New("no PostgreSQL server is installed here: install the package postgresql, or give --database URL of a running one")
+	return "",
+		errors.New(
+			"no PostgreSQL server is installed here: install the package postgresql, or give --database URL of a running one")
 }
 
 func majorOf(binDir string) int {
@@ -101,7 +104,9 @@ func serverUser() (*syscall.Credential, error) {
 	}
 	u, err := user.Lookup("postgres")
 	if err != nil {
-		return nil, fmt.Errorf("PostgreSQL does not run as root, and there is no user postgres to run it as: install the package postgresql, or start vinescale as another user")
+		return nil,
+			fmt.Errorf(
+				"PostgreSQL does not run as root, and there is no user postgres to run it as: install the package postgresql, or start vinescale as another user")
 	}
 	uid, err1 := strconv.ParseUint(u.Uid, 10, 32)
 	gid, err2 := strconv.ParseUint(u.Gid, 10, 32)
@@ -122,11 +127,15 @@ func prepare(ctx context.Context, bin, dir string, as *syscall.Credential) (stri
 		}
 		is := strings.TrimSpace(string(has))
 		if f := strings.Fields(string(want)); len(f) >= 3 && !strings.HasPrefix(f[2], is+".") {
-			return "", fmt.Errorf("%s was made by PostgreSQL %s, and %s is installed: install PostgreSQL %s again, or move the data with pg_upgrade", dir, is, f[2], is)
+			return "",
+				fmt.Errorf(
+					"%s was made by PostgreSQL %s, and %s is installed: install PostgreSQL %s again, or move the data with pg_upgrade", dir, is, f[2], is)
 		}
 		password, err := os.ReadFile(filepath.Join(dir, passwordFile))
 		if err != nil {
-			return "", fmt.Errorf("%s is a PostgreSQL cluster, but not one that vinescale made: give another directory, or --database URL", dir)
+			return "",
+				fmt.Errorf(
+					"%s is a PostgreSQL cluster, but not one that vinescale made: give another directory, or --database URL", dir)
 		}
 		return strings.TrimSpace(string(password)), nil
 	}
@@ -184,7 +193,8 @@ func initdb(ctx context.Context, bin, dir, password string, as *syscall.Credenti
 	return nil
 }
 
-// awaitPredecessor waits for a server that still runs in dir: one whose program was killed a moment ago is shutting down.
+// awaitPredecessor waits for a server that still runs in dir: one whose program was killed a moment ago is shutting
+// down.
 func awaitPredecessor(ctx context.Context, dir string) error {
 	for range 150 {
 		first, _, _ := strings.Cut(tail(filepath.Join(dir, "postmaster.pid"), 1000), "\n")
@@ -223,7 +233,8 @@ func (c *Cluster) run(bin, dir string, port int, as *syscall.Credential) error {
 	}
 	defer log.Close()
 	cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", dir, "-h", "127.0.0.1", "-p", strconv.Itoa(port),
-		"-c", "unix_socket_directories=", "-c", "shared_buffers=128MB", "-c", "max_wal_size=2GB", "-c", "timezone=UTC", "-c", "log_timezone=UTC")
+		"-c", "unix_socket_directories=", "-c", "shared_buffers=128MB", "-c", "max_wal_size=2GB", "-c", "timezone=UTC",
+		"-c", "log_timezone=UTC")
 	cmd.Dir = dir
 	cmd.Stdout, cmd.Stderr = log, log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: as, Setpgid: true, Pdeathsig: syscall.SIGINT}
@@ -255,7 +266,8 @@ func (c *Cluster) ready(ctx context.Context, dir string) error {
 		}
 		select {
 		case <-c.done:
-			return fmt.Errorf("PostgreSQL ended at once (%v); its log %s ends:\n%s", c.waitErr, filepath.Join(dir, "server.log"), tail(filepath.Join(dir, "server.log"), 8))
+			return fmt.Errorf("PostgreSQL ended at once (%v); its log %s ends:\n%s", c.waitErr,
+				filepath.Join(dir, "server.log"), tail(filepath.Join(dir, "server.log"), 8))
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(50 * time.Millisecond):

@@ -32,7 +32,8 @@ func TestStart_KeepsItsDataItsPasswordAndToLoopback(t *testing.T) {
 	require.NoError(t, err)
 	var addresses, method string
 	require.NoError(t, conn.QueryRow(ctx, "SHOW listen_addresses").Scan(&addresses))
-	require.NoError(t, conn.QueryRow(ctx, "SELECT string_agg(DISTINCT auth_method, ',') FROM pg_hba_file_rules").Scan(&method))
+	require.NoError(t,
+		conn.QueryRow(ctx, "SELECT string_agg(DISTINCT auth_method, ',') FROM pg_hba_file_rules").Scan(&method))
 	assert.Equal(t, "127.0.0.1", addresses)
 	assert.Equal(t, "scram-sha-256", method, "nobody on this machine gets in without the password")
 	_, err = conn.Exec(ctx, "CREATE TABLE grapes AS SELECT 'riesling' AS kind")

@@ -22,16 +22,18 @@ import (
 	"vinescale/internal/kernel/bpf"
 )
 
-// BenchmarkTick reads 5,000 real processes in 1,000 real cgroups of this kernel and differences the readings: with all that
-// it can count, and by its files alone. The floor, in turn with them, is a bare open-read-close of the files of /proc and
-// of the cgroups that a reading by files needs: no listing, no parsing.
+// BenchmarkTick reads 5,000 real processes in 1,000 real cgroups of this kernel and differences the readings: with all
+// that it can count, and by its files alone. The floor, in turn with them, is a bare open-read-close of the files of
+// /proc and of the cgroups that a reading by files needs: no listing, no parsing.
 func BenchmarkTick(b *testing.B) {
 	const groups, each = 1000, 5
 	trees := crowdedTrees(b, groups)
 	var files [][]byte
 	for i := range groups {
-		for _, f := range []string{"cpuacct/%s/cpuacct.usage_percpu", "memory/%s/memory.usage_in_bytes", "memory/%s/memory.stat"} {
-			path := fmt.Sprintf("/sys/fs/cgroup/"+f, fmt.Sprintf("vinescale-bench-%d/intake-%d.service", os.Getpid(), i))
+		for _, f := range []string{"cpuacct/%s/cpuacct.usage_percpu", "memory/%s/memory.usage_in_bytes",
+			"memory/%s/memory.stat"} {
+			path := fmt.Sprintf("/sys/fs/cgroup/"+f,
+				fmt.Sprintf("vinescale-bench-%d/intake-%d.service", os.Getpid(), i))
 			files = append(files, append([]byte(path), 0))
 		}
 	}
@@ -79,7 +81,8 @@ func BenchmarkTick(b *testing.B) {
 			now = now.Add(5 * time.Second)
 			return now, time.Since(begun) + now.Sub(begun)
 		}
-		r, err := kernel.Open(identify.NewRegistry(identify.Options{}), kernel.Options{Counters: counters, Clock: clock})
+		r, err := kernel.Open(identify.NewRegistry(identify.Options{}),
+			kernel.Options{Counters: counters, Clock: clock})
 		require.NoError(b, err)
 		b.Cleanup(r.Close)
 		sides[i] = &side{reader: r}
@@ -121,7 +124,8 @@ func BenchmarkTick(b *testing.B) {
 
 // collectorMemory is the most that a collector of its own has resident while it reads this host for 20 s, in bytes.
 func collectorMemory(b *testing.B) float64 {
-	cmd := exec.Command("../../bin/vinescale", "collect", "--service", "http://127.0.0.1:9", "--host", "crowded", "--tick", "1s", "--spool", filepath.Join(b.TempDir(), "spool"))
+	cmd := exec.Command("../../bin/vinescale", "collect", "--service", "http://127.0.0.1:9", "--host", "crowded",
+		"--tick", "1s", "--spool", filepath.Join(b.TempDir(), "spool"))
 	cmd.Env = append(os.Environ(), "VINESCALE_CREDENTIAL=none")
 	require.NoError(b, cmd.Start())
 	time.Sleep(20 * time.Second)
@@ -161,9 +165,9 @@ func crowdedTrees(b *testing.B, groups int) (trees []string) {
 	return trees
 }
 
-// BenchmarkSwitch measures what counting at each switch costs a pair of processes that do nothing but wake each other: round
-// trips of a byte through two pipes. In turn, with and without: of each turn the shortest slice counts, and of all pairs of turns
-// the median, since the machine may be slower for a while and faster for another.
+// BenchmarkSwitch measures what counting at each switch costs a pair of processes that do nothing but wake each other:
+// round trips of a byte through two pipes. In turn, with and without: of each turn the shortest slice counts, and of
+// all pairs of turns the median, since the machine may be slower for a while and faster for another.
 func BenchmarkSwitch(b *testing.B) {
 	const turns, trips = 20, 4000
 	var added, without []float64
@@ -196,7 +200,8 @@ func BenchmarkSwitch(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// pingPong returns a function that sends a byte to and fro so many times between this process and a child on the same CPU.
+// pingPong returns a function that sends a byte to and fro so many times between this process and a child on the same
+// CPU.
 func pingPong(b *testing.B) func(times int) {
 	var there, back [2]int
 	require.NoError(b, unix.Pipe(there[:]))

@@ -142,8 +142,8 @@ func usedIn(t *testing.T, record string) (total, children time.Duration) {
 	return time.Duration(a), time.Duration(b)
 }
 
-// TestExact_WorkThatLivesForAMillisecondIsChargedToWhoeverRanIt runs 500 processes a second over two cells, and 100 more
-// of a plain user's outside any, for 20 s.
+// TestExact_WorkThatLivesForAMillisecondIsChargedToWhoeverRanIt runs 500 processes a second over two cells, and 100
+// more of a plain user's outside any, for 20 s.
 func TestExact_WorkThatLivesForAMillisecondIsChargedToWhoeverRanIt(t *testing.T) {
 	dir, err := os.MkdirTemp("/tmp", "vinescale-real-") // which a plain user may pass
 	require.NoError(t, err)
@@ -186,14 +186,16 @@ func TestExact_WorkThatLivesForAMillisecondIsChargedToWhoeverRanIt(t *testing.T)
 	time.Sleep(100 * time.Millisecond)
 	w.read()
 
-	// A hypervisor that takes CPUs away tells of it late: what a process ran is known to some percent of that, and at times it is told of
-	// after it was asked, or after the last reading.
+	// A hypervisor that takes CPUs away tells of it late: what a process ran is known to some percent of that, and at
+	// times it is told of after it was asked, or after the last reading.
 	l := w.sum.Ledgers[amount.CPU]
 	stolen := float64(l.Steal.Units)
 	check := func(own time.Duration, u account.Usage, name string) {
 		charged := time.Duration(u.Units[amount.CPU]) * time.Microsecond
-		t.Logf("%-24s own clocks %8.3f s, charged %8.3f s (%s): %+.3f %%", name, own.Seconds(), charged.Seconds(), u.Source[amount.CPU], 100*(charged.Seconds()/own.Seconds()-1))
-		assert.InDelta(t, own.Microseconds(), charged.Microseconds(), 0.005*float64(own.Microseconds())+0.02*stolen, name)
+		t.Logf("%-24s own clocks %8.3f s, charged %8.3f s (%s): %+.3f %%", name, own.Seconds(), charged.Seconds(),
+			u.Source[amount.CPU], 100*(charged.Seconds()/own.Seconds()-1))
+		assert.InDelta(t, own.Microseconds(), charged.Microseconds(), 0.005*float64(own.Microseconds())+0.02*stolen,
+			name)
 	}
 	for _, c := range cells {
 		own, _ := usedIn(t, record(c.name))
@@ -210,13 +212,16 @@ func TestExact_WorkThatLivesForAMillisecondIsChargedToWhoeverRanIt(t *testing.T)
 	placed := int64(0)
 	for _, c := range loose.CPUs {
 		placed += c.Micros
-		assert.Greater(t, c.Micros, loose.Units[amount.CPU]/20, "what ended is put down to the CPU it was on: CPU %d", c.CPU)
+		assert.Greater(t, c.Micros, loose.Units[amount.CPU]/20, "what ended is put down to the CPU it was on: CPU %d",
+			c.CPU)
 	}
 	assert.Equal(t, runtime.NumCPU(), len(loose.CPUs))
 	assert.InEpsilon(t, loose.Units[amount.CPU], placed, 0.01)
 	busy := float64(l.Used.Units)
-	t.Logf("busy %.3f s, shares %.3f s, kernel %.3f s, steal %.3f s, residual %.3f s: %.2f %% of busy", busy/1e6, float64(l.Shares)/1e6,
-		float64(l.Kernel.Units)/1e6, float64(l.Steal.Units)/1e6, float64(l.Residual.Units)/1e6, 100*float64(l.Residual.Units)/busy)
+	t.Logf("busy %.3f s, shares %.3f s, kernel %.3f s, steal %.3f s, residual %.3f s: %.2f %% of busy", busy/1e6,
+		float64(l.Shares)/1e6,
+		float64(l.Kernel.Units)/1e6, float64(l.Steal.Units)/1e6, float64(l.Residual.Units)/1e6,
+		100*float64(l.Residual.Units)/busy)
 	assert.InDelta(t, 0, l.Residual.Units, 0.005*busy+0.05*stolen, "the residual of a busy host is a rounding error")
 	self := w.usage("vinescale-collector")
 	assert.Positive(t, self.Units[amount.CPU], "what reads is in the ledger, by itself")
@@ -312,8 +317,8 @@ func TestExact_EveryCPUKnowsWhoRanOnIt(t *testing.T) {
 	}
 }
 
-// TestExact_ACgroupThatIsGoneLeavesItsTimeWhereItRan runs work in a version 2 cgroup within a cell that version 1 counts, and removes it: its
-// place among the counts is freed, and the cell has lost nothing and got nothing twice.
+// TestExact_ACgroupThatIsGoneLeavesItsTimeWhereItRan runs work in a version 2 cgroup within a cell that version 1
+// counts, and removes it: its place among the counts is freed, and the cell has lost nothing and got nothing twice.
 func TestExact_ACgroupThatIsGoneLeavesItsTimeWhereItRan(t *testing.T) {
 	unified := kernel.CgroupV2("/sys/fs/cgroup")
 	if unified == "" || unified == "/sys/fs/cgroup" {
@@ -338,7 +343,8 @@ func TestExact_ACgroupThatIsGoneLeavesItsTimeWhereItRan(t *testing.T) {
 	within := &cell{name: must.name, dirs: append(slices.Clone(must.dirs), inner)}
 	record := filepath.Join(t.TempDir(), "record")
 	within.start(t, "0.5", "1", record)
-	require.Eventually(t, func() bool { return len(childrenIn(inner)) == 0 && exists(record) }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return len(childrenIn(inner)) == 0 && exists(record) }, 10*time.Second,
+		50*time.Millisecond)
 	w.read()
 	before := w.usage(must.name).Units[amount.CPU]
 	require.Positive(t, places(w))
@@ -352,7 +358,8 @@ func TestExact_ACgroupThatIsGoneLeavesItsTimeWhereItRan(t *testing.T) {
 	clocks := strings.Fields(string(raw))
 	own, err := strconv.ParseInt(clocks[len(clocks)-1], 10, 64)
 	require.NoError(t, err)
-	assert.InDelta(t, own/1000, before, 50_000, "as much as its own clock says, but for its beginning and its last turn")
+	assert.InDelta(t, own/1000, before, 50_000,
+		"as much as its own clock says, but for its beginning and its last turn")
 }
 
 // childrenIn are the processes in a cgroup.
@@ -366,7 +373,8 @@ func TestExact_HostNetworkWorkloadsAreToldApart(t *testing.T) {
 	if kernel.CgroupV2("/sys/fs/cgroup") == "" {
 		t.Skip("no version 2 hierarchy here: the kernel cannot tell sockets apart")
 	}
-	// opens and each are the headers of the packet that opens a stream, and of each other packet: IP and TCP with its time stamps.
+	// opens and each are the headers of the packet that opens a stream, and of each other packet: IP and TCP with its
+	// time stamps.
 	for _, x := range []struct {
 		protocol    string
 		bytes       int64
@@ -398,7 +406,8 @@ func TestExact_HostNetworkWorkloadsAreToldApart(t *testing.T) {
 			sent, received := figure(from, amount.NetworkLocalSent), figure(into, amount.NetworkLocalReceived)
 			back, backReceived := figure(into, amount.NetworkLocalSent), figure(from, amount.NetworkLocalReceived)
 			headers := sent - x.bytes - again
-			t.Logf("sent %d of %d (headers %d, sent again %d), received %d; back %d, received %d", sent, x.bytes, headers, again, received, back, backReceived)
+			t.Logf("sent %d of %d (headers %d, sent again %d), received %d; back %d, received %d", sent, x.bytes,
+				headers, again, received, back, backReceived)
 			assert.Equal(t, sent, received, "what one sent over loopback the other received, to the byte")
 			assert.Equal(t, back, backReceived)
 			assert.EqualValues(t, x.opens%x.each, headers%x.each, "beyond the payload there are headers alone")
@@ -464,11 +473,12 @@ func TestExact_DirectAndWrittenBackBytesAreCharged(t *testing.T) {
 	assert.GreaterOrEqual(t, operations, a.WriteOps, "the histogram has every operation")
 }
 
-// TestExact_WithoutCountingTheRestIsStillTold reads by files, exit records and sockets alone: less exact, never nothing, and
-// said by its sources.
+// TestExact_WithoutCountingTheRestIsStillTold reads by files, exit records and sockets alone: less exact, never
+// nothing, and said by its sources.
 func TestExact_WithoutCountingTheRestIsStillTold(t *testing.T) {
 	for name, off := range map[string][]bpf.Feature{
-		"nothing counted": {bpf.CPU, bpf.Tasks, bpf.Network, bpf.Disk}, "tasks alone": {bpf.CPU, bpf.Network, bpf.Disk}, "ended tasks alone": {bpf.Tasks, bpf.Network, bpf.Disk},
+		"nothing counted": {bpf.CPU, bpf.Tasks, bpf.Network, bpf.Disk}, "tasks alone": {bpf.CPU, bpf.Network, bpf.Disk},
+		"ended tasks alone": {bpf.Tasks, bpf.Network, bpf.Disk},
 	} {
 		t.Run(name, func(t *testing.T) { withoutCounting(t, off) })
 	}
@@ -496,7 +506,8 @@ func withoutCounting(t *testing.T, off []bpf.Feature) {
 	line(t, out)
 	line(t, in)
 	w.read()
-	require.Eventually(t, func() bool { _, err := os.Stat(record); return err == nil }, 60*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { _, err := os.Stat(record); return err == nil }, 60*time.Second,
+		100*time.Millisecond)
 	time.Sleep(300 * time.Millisecond)
 	w.read()
 
@@ -504,7 +515,8 @@ func withoutCounting(t *testing.T, off []bpf.Feature) {
 	u := w.usage(fmt.Sprintf("tally of uid %d", plainUser))
 	charged := time.Duration(u.Units[amount.CPU]) * time.Microsecond
 	t.Logf("by exit records: own clocks %v, charged %v (%s)", own, charged, u.Source[amount.CPU])
-	assert.InEpsilon(t, own.Seconds(), charged.Seconds(), 0.35, "the kernel's figure in an exit record is of its last clock tick")
+	assert.InEpsilon(t, own.Seconds(), charged.Seconds(), 0.35,
+		"the kernel's figure in an exit record is of its last clock tick")
 	assert.Equal(t, amount.Summed, u.Source[amount.CPU])
 
 	from := w.usage(must.name)

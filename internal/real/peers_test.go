@@ -35,8 +35,10 @@ const inside = "VINESCALE_PEERS_INSIDE"
 
 // peerPrograms are those of the systems that the test runs, with the package each is in.
 var peerPrograms = map[string]string{
-	"runc": "runc", "crun": "crun", "containerd": "containerd", "ctr": "containerd", "podman": "podman", "libvirtd": "libvirt-daemon-system", "virsh": "libvirt-clients",
-	"qemu-system-x86_64": "qemu-system-x86", "slurmctld": "slurmctld", "slurmd": "slurmd", "squeue": "slurm-client", "munged": "munge", "sshd": "openssh-server",
+	"runc": "runc", "crun": "crun", "containerd": "containerd", "ctr": "containerd", "podman": "podman",
+	"libvirtd": "libvirt-daemon-system", "virsh": "libvirt-clients",
+	"qemu-system-x86_64": "qemu-system-x86", "slurmctld": "slurmctld", "slurmd": "slurmd", "squeue": "slurm-client",
+	"munged": "munge", "sshd": "openssh-server",
 	"ssh": "openssh-client", "dbus-daemon": "dbus",
 }
 
@@ -82,14 +84,17 @@ type peers struct {
 type peer struct {
 	name, kind, owner, tenant string
 	facts                     map[string]string
-	around, part              string                                         // the workload around it, and a part its CPU time is all in
-	used                      func(t *testing.T, from, to time.Time) float64 // by its own clock
-	space                     int64                                          // bytes its files take at least; 0 where that is not known here
+	// the workload around it, and a part its CPU time is all in
+	around, part string
+	used         func(t *testing.T, from, to time.Time) float64 // by its own clock
+	// bytes its files take at least; 0 where that is not known here
+	space int64
 }
 
 const peerSeconds = 300 // longer than the test takes: burners are ended with it
 
-var peerUsers = map[string]int{"svc-cellar": 801, "svc-bottle": 803, "svc-label": 804, "svc-vision": 805, "m.abt": 2001, "i.sauer": 2004, "p.kern": 2005}
+var peerUsers = map[string]int{"svc-cellar": 801, "svc-bottle": 803, "svc-label": 804, "svc-vision": 805, "m.abt": 2001,
+	"i.sauer": 2004, "p.kern": 2005}
 
 const peerTenancy = `
 tenants: [Agronomy Desk, Bottling Line, Cellar Intake, Frost Watch, Label Press, Leaf Vision]
@@ -117,7 +122,8 @@ func runPeers(t *testing.T) {
 	go reapAdopted()
 	p := &peers{t: t, dir: dir, begin: time.Now()}
 	p.furnish()
-	for _, f := range []func(){p.containers, p.criPod, p.enginePod, p.managedMachine, p.machineByHand, p.batch, p.signIns, p.plain} {
+	for _, f := range []func(){p.containers, p.criPod, p.enginePod, p.managedMachine, p.machineByHand, p.batch,
+		p.signIns, p.plain} {
 		f()
 		t.Logf("%5.1f s  %d workloads", time.Since(p.begin).Seconds(), len(p.want))
 	}
@@ -225,21 +231,24 @@ func (p *peers) expect(record string, x peer) {
 	p.want = append(p.want, x)
 }
 
-// containers starts containers of the bare runtimes: two of one, one of another, which is shown no version 2 tree beside
-// those of version 1, since it refuses such a host.
+// containers starts containers of the bare runtimes: two of one, one of another, which is shown no version 2 tree
+// beside those of version 1, since it refuses such a host.
 func (p *peers) containers() {
-	other := []string{"unshare", "--mount", "sh", "-c", `umount /sys/fs/cgroup/unified 2>/dev/null; exec crun --cgroup-manager cgroupfs "$@"`, "sh"}
+	other := []string{"unshare", "--mount", "sh", "-c",
+		`umount /sys/fs/cgroup/unified 2>/dev/null; exec crun --cgroup-manager cgroupfs "$@"`, "sh"}
 	for i, runtime := range [][]string{nil, nil, other} {
 		cores := []float64{0.1, 0.15, 0.1}[i]
 		name := fmt.Sprintf("must-intake-%d", i+1)
 		s := &scene{dir: p.dir, program: built(p.t, "vinescale"), runtime: runtime, labels: map[string]string{
-			"org.vinescale.name": name, "org.vinescale.owner": "svc-cellar", "coop.project": "cellar", "org.vinescale.image": "coop/intake:2026.4",
+			"org.vinescale.name": name, "org.vinescale.owner": "svc-cellar", "coop.project": "cellar",
+			"org.vinescale.image": "coop/intake:2026.4",
 		}, limit: 50_000}
 		b := &burner{name: fmt.Sprintf("vinescale-peer-%d-%d", os.Getpid(), i), cores: cores}
 		s.container(p.t, b, peerSeconds)
-		p.expect(b.record, peer{name: name, kind: "container", owner: "svc-cellar", tenant: "Cellar Intake", facts: map[string]string{
-			account.FactImage: "coop/intake:2026.4", account.FactCPULimit: "0.5", account.FactProgram: "burner",
-		}, space: 2 << 20}) // the shell and the burner in its root
+		p.expect(b.record, peer{name: name, kind: "container", owner: "svc-cellar", tenant: "Cellar Intake",
+			facts: map[string]string{
+				account.FactImage: "coop/intake:2026.4", account.FactCPULimit: "0.5", account.FactProgram: "burner",
+			}, space: 2 << 20}) // the shell and the burner in its root
 	}
 }
 
@@ -261,7 +270,8 @@ oom_score = 0
 `, p.dir, socket)), 0o644)
 	p.daemon("containerd", "--config", config)
 	p.eventually("containerd answers", func() bool { return exec.Command("ctr", "-a", socket, "version").Run() == nil })
-	p.run("ctr", "-a", socket, "-n", "k8s.io", "images", "import", "--snapshotter", "native", p.image("docker.io/coop/leafscan:1"))
+	p.run("ctr", "-a", socket, "-n", "k8s.io", "images", "import", "--snapshotter", "native",
+		p.image("docker.io/coop/leafscan:1"))
 
 	conn, err := grpc.NewClient("unix://"+socket, grpc.WithTransportCredentials(insecure.NewCredentials()))
 	require.NoError(t, err)
@@ -271,32 +281,40 @@ oom_score = 0
 	defer cancel()
 	const uid = "0f1e2d3c-1111-2222-3333-444455556666"
 	sandbox := &cri.PodSandboxConfig{
-		Metadata: &cri.PodSandboxMetadata{Name: "leafscan", Uid: uid, Namespace: "leaf"}, LogDirectory: p.folder("podlogs", 0o755),
-		Labels: map[string]string{"coop.team": "vision"},
-		Linux: &cri.LinuxPodSandboxConfig{CgroupParent: fmt.Sprintf("/vinescale-peer-%d/pod%s", os.Getpid(), uid), SecurityContext: &cri.LinuxSandboxSecurityContext{
-			NamespaceOptions: &cri.NamespaceOption{Network: cri.NamespaceMode_NODE},
-		}},
+		Metadata:     &cri.PodSandboxMetadata{Name: "leafscan", Uid: uid, Namespace: "leaf"},
+		LogDirectory: p.folder("podlogs", 0o755),
+		Labels:       map[string]string{"coop.team": "vision"},
+		Linux: &cri.LinuxPodSandboxConfig{CgroupParent: fmt.Sprintf("/vinescale-peer-%d/pod%s", os.Getpid(), uid),
+			SecurityContext: &cri.LinuxSandboxSecurityContext{
+				NamespaceOptions: &cri.NamespaceOption{Network: cri.NamespaceMode_NODE},
+			}},
 	}
 	pod, err := runtime.RunPodSandbox(ctx, &cri.RunPodSandboxRequest{Config: sandbox})
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		again, _ := grpc.NewClient("unix://"+socket, grpc.WithTransportCredentials(insecure.NewCredentials()))
 		defer again.Close()
-		_, _ = cri.NewRuntimeServiceClient(again).RemovePodSandbox(context.Background(), &cri.RemovePodSandboxRequest{PodSandboxId: pod.PodSandboxId})
+		_, _ = cri.NewRuntimeServiceClient(again).RemovePodSandbox(context.Background(),
+			&cri.RemovePodSandboxRequest{PodSandboxId: pod.PodSandboxId})
 	})
 	out := p.folder("leafscan-out", 0o777)
-	made, err := runtime.CreateContainer(ctx, &cri.CreateContainerRequest{PodSandboxId: pod.PodSandboxId, SandboxConfig: sandbox, Config: &cri.ContainerConfig{
-		Metadata: &cri.ContainerMetadata{Name: "scanner", Attempt: 2}, Image: &cri.ImageSpec{Image: "docker.io/coop/leafscan:1"}, LogPath: "scanner.log",
-		Command: []string{"/bin/burner", strconv.Itoa(peerSeconds), "0.15", "/out/record"}, Labels: map[string]string{"org.vinescale.owner": "svc-vision"},
-		Mounts: []*cri.Mount{{HostPath: out, ContainerPath: "/out"}},
-		Linux:  &cri.LinuxContainerConfig{SecurityContext: &cri.LinuxContainerSecurityContext{NamespaceOptions: &cri.NamespaceOption{Network: cri.NamespaceMode_NODE}}},
-	}})
+	made, err := runtime.CreateContainer(ctx, &cri.CreateContainerRequest{PodSandboxId: pod.PodSandboxId,
+		SandboxConfig: sandbox, Config: &cri.ContainerConfig{
+			Metadata: &cri.ContainerMetadata{Name: "scanner", Attempt: 2},
+			Image:    &cri.ImageSpec{Image: "docker.io/coop/leafscan:1"}, LogPath: "scanner.log",
+			Command: []string{"/bin/burner", strconv.Itoa(peerSeconds), "0.15", "/out/record"},
+			Labels:  map[string]string{"org.vinescale.owner": "svc-vision"},
+			Mounts:  []*cri.Mount{{HostPath: out, ContainerPath: "/out"}},
+			Linux:   &cri.LinuxContainerConfig{SecurityContext: &cri.LinuxContainerSecurityContext{NamespaceOptions: &cri.NamespaceOption{Network: cri.NamespaceMode_NODE}}},
+		}})
 	require.NoError(t, err)
 	_, err = runtime.StartContainer(ctx, &cri.StartContainerRequest{ContainerId: made.ContainerId})
 	require.NoError(t, err)
-	p.expect(filepath.Join(out, "record"), peer{name: "scanner", kind: "container", owner: "svc-vision", tenant: "Leaf Vision", facts: map[string]string{
-		account.FactPod: "leafscan", account.FactNamespace: "leaf", account.FactImage: "docker.io/coop/leafscan:1", account.FactRestarts: "2",
-	}, around: "pod leafscan"})
+	p.expect(filepath.Join(out, "record"), peer{name: "scanner", kind: "container", owner: "svc-vision",
+		tenant: "Leaf Vision", facts: map[string]string{
+			account.FactPod: "leafscan", account.FactNamespace: "leaf", account.FactImage: "docker.io/coop/leafscan:1",
+			account.FactRestarts: "2",
+		}, around: "pod leafscan"})
 }
 
 // image makes an image of the burner by hand, in the form engines export.
@@ -306,17 +324,21 @@ func (p *peers) image(name string) string {
 	for file, from := range map[string]string{"bin/burner": built(p.t, "burner"), "bin/busybox": "/bin/busybox"} {
 		content, err := os.ReadFile(from)
 		require.NoError(p.t, err)
-		require.NoError(p.t, out.WriteHeader(&tar.Header{Name: file, Mode: 0o755, Size: int64(len(content)), Typeflag: tar.TypeReg}))
+		require.NoError(p.t,
+			out.WriteHeader(&tar.Header{Name: file, Mode: 0o755, Size: int64(len(content)), Typeflag: tar.TypeReg}))
 		_, err = out.Write(content)
 		require.NoError(p.t, err)
 	}
 	require.NoError(p.t, out.Close())
 	config, err := json.Marshal(map[string]any{
-		"architecture": "amd64", "os": "linux", "config": map[string]any{"Entrypoint": []string{"/bin/busybox", "sleep", "1000"}},
-		"rootfs": map[string]any{"type": "layers", "diff_ids": []string{fmt.Sprintf("sha256:%x", sha256.Sum256(layer.Bytes()))}},
+		"architecture": "amd64", "os": "linux",
+		"config": map[string]any{"Entrypoint": []string{"/bin/busybox", "sleep", "1000"}},
+		"rootfs": map[string]any{"type": "layers",
+			"diff_ids": []string{fmt.Sprintf("sha256:%x", sha256.Sum256(layer.Bytes()))}},
 	})
 	require.NoError(p.t, err)
-	manifest, err := json.Marshal([]map[string]any{{"Config": "config.json", "RepoTags": []string{name}, "Layers": []string{"layer.tar"}}})
+	manifest, err := json.Marshal([]map[string]any{{"Config": "config.json", "RepoTags": []string{name},
+		"Layers": []string{"layer.tar"}}})
 	require.NoError(p.t, err)
 	var archive bytes.Buffer
 	out = tar.NewWriter(&archive)
@@ -324,7 +346,8 @@ func (p *peers) image(name string) string {
 		name    string
 		content []byte
 	}{{"layer.tar", layer.Bytes()}, {"config.json", config}, {"manifest.json", manifest}} {
-		require.NoError(p.t, out.WriteHeader(&tar.Header{Name: f.name, Mode: 0o644, Size: int64(len(f.content)), Typeflag: tar.TypeReg}))
+		require.NoError(p.t,
+			out.WriteHeader(&tar.Header{Name: f.name, Mode: 0o644, Size: int64(len(f.content)), Typeflag: tar.TypeReg}))
 		_, err = out.Write(f.content)
 		require.NoError(p.t, err)
 	}
@@ -334,10 +357,13 @@ func (p *peers) image(name string) string {
 
 // enginePod starts a pod of an engine that keeps labels behind its own API.
 func (p *peers) enginePod() {
-	conf := p.put("engine/containers.conf", []byte("[containers]\ndefault_ulimits = [\"nofile=1024:1024\", \"nproc=4096:4096\"]\n[engine]\nruntime = \"runc\"\ncgroup_manager = \"cgroupfs\"\nevents_logger = \"none\"\n"), 0o644)
+	conf := p.put("engine/containers.conf",
+		[]byte(
+			"[containers]\ndefault_ulimits = [\"nofile=1024:1024\", \"nproc=4096:4096\"]\n[engine]\nruntime = \"runc\"\ncgroup_manager = \"cgroupfs\"\nevents_logger = \"none\"\n"), 0o644)
 	p.t.Setenv("CONTAINERS_CONF", conf)
 	podman := func(args ...string) []string {
-		return append([]string{"--root", filepath.Join(p.dir, "engine/root"), "--runroot", "/run/engine", "--storage-driver", "vfs", "--runtime", "runc",
+		return append([]string{"--root", filepath.Join(p.dir, "engine/root"), "--runroot", "/run/engine",
+			"--storage-driver", "vfs", "--runtime", "runc",
 			"--cgroup-manager", "cgroupfs", "--tmpdir", "/run/engine-tmp"}, args...)
 	}
 	root := p.folder("engine/rootfs", 0o755)
@@ -349,14 +375,17 @@ func (p *peers) enginePod() {
 	p.put("engine/rootfs/bin/burner", burner, 0o755)
 	out := p.folder("engine/out", 0o777)
 	p.run("podman", podman("pod", "create", "--infra=false", "--name", "press")...)
-	p.run("podman", podman("run", "--detach", "--pod", "press", "--name", "label-press", "--label", "org.vinescale.owner=svc-label", "--label", "coop.project=labels",
-		"--network", "host", "--volume", out+":/out", "--rootfs", root, "/bin/burner", strconv.Itoa(peerSeconds), "0.1", "/out/record")...)
+	p.run("podman", podman("run", "--detach", "--pod", "press", "--name", "label-press", "--label",
+		"org.vinescale.owner=svc-label", "--label", "coop.project=labels",
+		"--network", "host", "--volume", out+":/out", "--rootfs", root, "/bin/burner", strconv.Itoa(peerSeconds), "0.1",
+		"/out/record")...)
 	p.t.Cleanup(func() { exec.Command("podman", podman("rm", "--force", "--time", "0", "label-press")...).Run() })
 	p.daemon("podman", podman("system", "service", "--time=0", "unix:///run/engine.sock")...)
 	p.eventually("the engine answers", func() bool { return exists("/run/engine.sock") })
-	p.expect(filepath.Join(out, "record"), peer{name: "label-press", kind: "container", owner: "svc-label", tenant: "Label Press", facts: map[string]string{
-		account.FactPod: "press", account.FactState: "running",
-	}})
+	p.expect(filepath.Join(out, "record"), peer{name: "label-press", kind: "container", owner: "svc-label",
+		tenant: "Label Press", facts: map[string]string{
+			account.FactPod: "press", account.FactState: "running",
+		}})
 }
 
 // boot is a boot sector that counts down and then halts until the next tick of the clock, over and over: a machine that
@@ -374,7 +403,8 @@ func (p *peers) boot() string {
 func (p *peers) managedMachine() {
 	t := p.t
 	boot := p.boot()
-	conf := p.put("manager/libvirtd.conf", []byte("unix_sock_dir = \"/run/libvirt\"\nauth_unix_ro = \"none\"\nauth_unix_rw = \"none\"\n"), 0o644)
+	conf := p.put("manager/libvirtd.conf",
+		[]byte("unix_sock_dir = \"/run/libvirt\"\nauth_unix_ro = \"none\"\nauth_unix_rw = \"none\"\n"), 0o644)
 	for _, d := range []string{"lib", "cache", "log"} {
 		own := p.folder("manager/"+d, 0o755)
 		require.NoError(t, unix.Mount(own, "/var/"+d+"/libvirt", "", unix.MS_BIND, ""))
@@ -383,10 +413,13 @@ func (p *peers) managedMachine() {
 		p.folder("manager/"+d, 0o755)
 	}
 	etc := p.folder("manager/etc", 0o755)
-	p.put("manager/etc/qemu.conf", []byte("user = \"root\"\ngroup = \"root\"\nsecurity_driver = \"none\"\nstdio_handler = \"file\"\n"), 0o644)
+	p.put("manager/etc/qemu.conf",
+		[]byte("user = \"root\"\ngroup = \"root\"\nsecurity_driver = \"none\"\nstdio_handler = \"file\"\n"), 0o644)
 	require.NoError(t, unix.Mount(etc, "/etc/libvirt", "", unix.MS_BIND, ""))
 	p.daemon("unshare", "-n", "libvirtd", "-f", conf) // its network is its own
-	p.eventually("the machine manager answers", func() bool { return exec.Command("virsh", "-c", "qemu:///system", "list").Run() == nil })
+	p.eventually("the machine manager answers", func() bool {
+		return exec.Command("virsh", "-c", "qemu:///system", "list").Run() == nil
+	})
 	xml := p.put("manager/machine.xml", []byte(fmt.Sprintf(`<domain type='qemu'><name>bottling-plc</name><uuid>11111111-2222-3333-4444-555555555555</uuid>
 <metadata><coop:workload xmlns:coop="https://coop.example/schema"><coop:owner>svc-bottle</coop:owner><coop:project>bottling</coop:project></coop:workload></metadata>
 <memory unit='MiB'>32</memory><vcpu>1</vcpu><cputune><vcpupin vcpu='0' cpuset='0-1'/></cputune>
@@ -398,20 +431,25 @@ func (p *peers) managedMachine() {
 	t.Cleanup(func() { exec.Command("virsh", "-c", "qemu:///system", "destroy", "bottling-plc").Run() })
 	var pid int
 	p.eventually("the machine runs", func() bool { pid = pidIn("/run/libvirt/qemu/bottling-plc.pid"); return pid > 0 })
-	p.watch(pid, peer{name: "bottling-plc", kind: "vm", owner: "svc-bottle", tenant: "Bottling Line", facts: map[string]string{
-		account.FactUUID: "11111111-2222-3333-4444-555555555555", account.FactCPUAsked: "1", account.FactMemoryAsked: "33554432", account.FactDisks: boot,
-		account.FactVCPUPins: "0: 0-1",
-	}})
+	p.watch(pid, peer{name: "bottling-plc", kind: "vm", owner: "svc-bottle", tenant: "Bottling Line",
+		facts: map[string]string{
+			account.FactUUID: "11111111-2222-3333-4444-555555555555", account.FactCPUAsked: "1",
+			account.FactMemoryAsked: "33554432", account.FactDisks: boot,
+			account.FactVCPUPins: "0: 0-1",
+		}})
 }
 
 func (p *peers) machineByHand() {
 	pidFile := filepath.Join(p.dir, "hand.pid")
 	image := p.put("crusher.img", make([]byte, 3<<20), 0o600)
-	p.run("qemu-system-x86_64", "-accel", "tcg,thread=single", "-name", "guest=crusher,debug-threads=on", "-m", "32", "-display", "none", "-nodefaults",
-		"-drive", "file="+p.boot()+",if=floppy,format=raw,readonly=on", "-drive", "file="+image+",if=ide,format=raw", "-daemonize", "-pidfile", pidFile)
-	p.watch(pidIn(pidFile), peer{name: "crusher", kind: "vm", owner: "root", tenant: "Bottling Line", facts: map[string]string{
-		account.FactMemoryAsked: "33554432", account.FactDisks: p.boot() + ", " + image,
-	}, space: 3 << 20})
+	p.run("qemu-system-x86_64", "-accel", "tcg,thread=single", "-name", "guest=crusher,debug-threads=on", "-m", "32",
+		"-display", "none", "-nodefaults",
+		"-drive", "file="+p.boot()+",if=floppy,format=raw,readonly=on", "-drive", "file="+image+",if=ide,format=raw",
+		"-daemonize", "-pidfile", pidFile)
+	p.watch(pidIn(pidFile), peer{name: "crusher", kind: "vm", owner: "root", tenant: "Bottling Line",
+		facts: map[string]string{
+			account.FactMemoryAsked: "33554432", account.FactDisks: p.boot() + ", " + image,
+		}, space: 3 << 20})
 }
 
 func pidIn(file string) int {
@@ -458,13 +496,15 @@ func (p *peers) batch() {
 	p.folder("munge", 0o700)
 	keyFile := p.put("munge/key", key, 0o600)
 	const socket = "/run/munge/peers.socket"
-	p.run("munged", "--force", "--key-file="+keyFile, "--socket="+socket, "--pid-file=/run/munge/pid", "--log-file="+filepath.Join(p.dir, "munge/log"),
+	p.run("munged", "--force", "--key-file="+keyFile, "--socket="+socket, "--pid-file=/run/munge/pid",
+		"--log-file="+filepath.Join(p.dir, "munge/log"),
 		"--seed-file="+filepath.Join(p.dir, "munge/seed"))
 	host, err := os.Hostname()
 	require.NoError(t, err)
 	host, _, _ = strings.Cut(host, ".")
 	for i := range 2 {
-		require.NoError(t, unix.Mknod(filepath.Join(p.dir, fmt.Sprint("gpu", i)), unix.S_IFCHR|0o666, int(unix.Mkdev(195, uint32(i)))))
+		require.NoError(t, unix.Mknod(filepath.Join(p.dir, fmt.Sprint("gpu", i)), unix.S_IFCHR|0o666,
+			int(unix.Mkdev(195, uint32(i)))))
 	}
 	dir := p.folder("batch", 0o755)
 	p.folder("batch/state", 0o755)
@@ -494,7 +534,8 @@ NodeName=$H NodeAddr=127.0.0.1 CPUs=2 Gres=gpu:2 State=UNKNOWN
 PartitionName=day Nodes=$H Default=YES MaxTime=60 State=UP OverSubscribe=YES
 `)), 0o644)
 	p.put("batch/gres.conf", []byte(fmt.Sprintf("NodeName=%s Name=gpu File=%s/gpu[0-1]\n", host, p.dir)), 0o644)
-	p.put("batch/cgroup.conf", []byte("CgroupPlugin=cgroup/v1\nCgroupMountpoint=/sys/fs/cgroup\nConstrainDevices=no\n"), 0o644)
+	p.put("batch/cgroup.conf", []byte("CgroupPlugin=cgroup/v1\nCgroupMountpoint=/sys/fs/cgroup\nConstrainDevices=no\n"),
+		0o644)
 	t.Setenv("SLURM_CONF", conf)
 	p.run("slurmctld", "-f", conf)
 	p.run("slurmd", "-f", conf, "-N", host)
@@ -503,8 +544,11 @@ PartitionName=day Nodes=$H Default=YES MaxTime=60 State=UP OverSubscribe=YES
 		return strings.HasPrefix(string(out), "idle")
 	})
 	out := p.folder("batch/out", 0o777)
-	script := p.put("batch/job.sh", []byte(fmt.Sprintf("#!/bin/sh\nexec %s/burner %d 0.15 %s/record-$SLURM_ARRAY_TASK_ID\n", p.dir, peerSeconds, out)), 0o755)
-	submit := exec.Command("sbatch", "--parsable", "--account=frost", "--job-name=frost-ens", "--array=0-1", "--gres=gpu:1", "--cpus-per-task=1", "--time=7", "--output=/dev/null", script)
+	script := p.put("batch/job.sh",
+		[]byte(fmt.Sprintf("#!/bin/sh\nexec %s/burner %d 0.15 %s/record-$SLURM_ARRAY_TASK_ID\n", p.dir, peerSeconds,
+			out)), 0o755)
+	submit := exec.Command("sbatch", "--parsable", "--account=frost", "--job-name=frost-ens", "--array=0-1",
+		"--gres=gpu:1", "--cpus-per-task=1", "--time=7", "--output=/dev/null", script)
 	submit.Dir = "/tmp"
 	submit.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 2001, Gid: 2001}}
 	id, err := submit.Output()
@@ -520,10 +564,12 @@ PartitionName=day Nodes=$H Default=YES MaxTime=60 State=UP OverSubscribe=YES
 		_, gpu, ok := strings.Cut(detail, "(IDX:")
 		require.True(t, ok, detail)
 		gpu, _, _ = strings.Cut(gpu, ")")
-		p.expect(record, peer{name: "job " + job, kind: "job", owner: "m.abt", tenant: "Frost Watch", facts: map[string]string{
-			account.FactAccount: "frost", account.FactPartition: "day", account.FactJobName: "frost-ens", account.FactArray: fmt.Sprintf("%s_%d", array, task),
-			account.FactGPUs: gpu, account.FactRunFor: "420", account.FactCPUAsked: "1",
-		}, part: "step batch"})
+		p.expect(record, peer{name: "job " + job, kind: "job", owner: "m.abt", tenant: "Frost Watch",
+			facts: map[string]string{
+				account.FactAccount: "frost", account.FactPartition: "day", account.FactJobName: "frost-ens",
+				account.FactArray: fmt.Sprintf("%s_%d", array, task),
+				account.FactGPUs:  gpu, account.FactRunFor: "420", account.FactCPUAsked: "1",
+			}, part: "step batch"})
 	}
 }
 
@@ -536,11 +582,15 @@ func (p *peers) signIns() {
 	public, err := os.ReadFile(key + ".pub")
 	require.NoError(p.t, err)
 	p.put("authorized", public, 0o644)
-	conf := p.put("sshd_config", []byte(fmt.Sprintf("Port 16822\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s/authorized\nStrictModes no\nUsePAM yes\nPidFile /run/sshd.pid\nPermitRootLogin no\n", hostKey, p.dir)), 0o644)
+	conf := p.put("sshd_config",
+		[]byte(
+			fmt.Sprintf(
+				"Port 16822\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s/authorized\nStrictModes no\nUsePAM yes\nPidFile /run/sshd.pid\nPermitRootLogin no\n", hostKey, p.dir)), 0o644)
 	p.run("/usr/sbin/sshd", "-f", conf)
 	for i, user := range []string{"m.abt", "i.sauer"} {
 		record := filepath.Join(p.dir, "home", user, "record")
-		args := []string{"-i", key, "-p", "16822", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR", user + "@127.0.0.1",
+		args := []string{"-i", key, "-p", "16822", "-o", "StrictHostKeyChecking=no", "-o",
+			"UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR", user + "@127.0.0.1",
 			fmt.Sprintf("%s/burner %d 0.1 %s", p.dir, peerSeconds, record)}
 		facts := map[string]string{account.FactGroups: "agronomists," + user}
 		if i == 1 {
@@ -559,7 +609,8 @@ func (p *peers) plain() {
 	cmd := exec.Command(filepath.Join(p.dir, "plainburner"), strconv.Itoa(peerSeconds), "0.1", record)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 2005, Gid: 2005}}
 	require.NoError(p.t, cmd.Start())
-	p.expect(record, peer{name: "plainburner of p.kern", kind: "loose", owner: "p.kern", tenant: "Agronomy Desk", facts: map[string]string{account.FactProgram: "plainburner"}})
+	p.expect(record, peer{name: "plainburner of p.kern", kind: "loose", owner: "p.kern", tenant: "Agronomy Desk",
+		facts: map[string]string{account.FactProgram: "plainburner"}})
 }
 
 // compare runs the service and the collector for a while and looks at what they say of every peer.
@@ -569,8 +620,10 @@ func (p *peers) compare() {
 	service := startService(t, p.dir, "127.0.0.1:17471")
 	service.run(t, "rule", "import", tenancy)
 	credential := strings.TrimSpace(string(service.run(t, "hosts", "enrol", "here")))
-	collector := exec.Command(service.program, "collect", "--host", "here", "--spool", filepath.Join(p.dir, "spool"), "--tick", "2s",
-		"--ask", "cri=/run/containerd/containerd.sock", "--ask", "engine=/run/engine.sock", "--ask", "libvirt=/run/libvirt/libvirt-sock-ro", "--ask", "slurm")
+	collector := exec.Command(service.program, "collect", "--host", "here", "--spool", filepath.Join(p.dir, "spool"),
+		"--tick", "2s",
+		"--ask", "cri=/run/containerd/containerd.sock", "--ask", "engine=/run/engine.sock", "--ask",
+		"libvirt=/run/libvirt/libvirt-sock-ro", "--ask", "slurm")
 	collector.Env = append(service.environment, "VINESCALE_CREDENTIAL="+credential)
 	collector.Stderr = p.log("collect")
 	require.NoError(t, collector.Start())
@@ -578,7 +631,9 @@ func (p *peers) compare() {
 	require.NoError(t, collector.Process.Signal(syscall.SIGINT))
 	require.NoError(t, collector.Wait())
 	var l sheet.Ledger
-	require.NoError(t, json.Unmarshal(service.run(t, "share", "--by", "workload", "--host", "here", "--span", "10m", "--as", "json"), &l))
+	require.NoError(t,
+		json.Unmarshal(service.run(t, "share", "--by", "workload", "--host", "here", "--span", "10m", "--as", "json"),
+			&l))
 	require.NotNil(t, l.CoveredFrom)
 	require.NotNil(t, l.Steal)
 	for _, x := range p.want {
@@ -588,15 +643,19 @@ func (p *peers) compare() {
 		}
 		require.NotNil(t, share.Amount, share.Reason)
 		own := x.used(t, *l.CoveredFrom, *l.CoveredTo)
-		t.Logf("%-22s %-9s %-10s %-14s own clock %6.3f s, charged %6.3f s (%s)", share.Name, share.Kind, share.Owner, share.Tenant, own, *share.Amount, share.Source)
+		t.Logf("%-22s %-9s %-10s %-14s own clock %6.3f s, charged %6.3f s (%s)", share.Name, share.Kind, share.Owner,
+			share.Tenant, own, *share.Amount, share.Source)
 		allowed := 0.03*own + 0.010 + paused(&l)
 		if x.kind == "session" {
 			allowed += 0.15 // the daemon's own work for the sign-in is the sign-in's too, and has no record
 		}
 		assert.InDelta(t, own, *share.Amount, allowed, x.name)
-		assert.Equal(t, []string{x.kind, x.owner, x.tenant}, []string{share.Kind, share.Owner, share.Tenant}, share.Name)
+		assert.Equal(t, []string{x.kind, x.owner, x.tenant}, []string{share.Kind, share.Owner, share.Tenant},
+			share.Name)
 		var about hub.AboutWorkload
-		require.NoError(t, json.Unmarshal(service.run(t, "about", fmt.Sprint("workload/", share.WorkloadID), "--span", "10m", "--as", "json"), &about))
+		require.NoError(t,
+			json.Unmarshal(service.run(t, "about", fmt.Sprint("workload/", share.WorkloadID), "--span", "10m", "--as",
+				"json"), &about))
 		for name, want := range x.facts {
 			assert.Equal(t, want, about.Facts[name], "%s: %s %s", share.Name, name, about.Unnamed)
 		}
@@ -678,7 +737,8 @@ func reapAdopted() {
 			}
 			now[pid] = true
 			if ended[pid] {
-				_, _ = syscall.Wait4(pid, nil, syscall.WNOHANG, nil) // not a child of this process itself: then its parent's to do
+				// not a child of this process itself: then its parent's to do
+				_, _ = syscall.Wait4(pid, nil, syscall.WNOHANG, nil)
 			}
 		}
 		ended = now

@@ -1,4 +1,5 @@
-// Package real tests attribution on this machine's own kernel, with real containers and burners that know what they used.
+// Package real tests attribution on this machine's own kernel, with real containers and burners that know what they
+// used.
 //
 // It needs root (it starts containers) and a machine that does nothing else meanwhile, so "make test" runs it on its
 // own, after the other tests: see the target test-root.
@@ -67,7 +68,8 @@ func stage(t *testing.T, seconds int) *scene {
 	}
 	s.plain(t, seconds)
 	for _, b := range s.burners {
-		require.Eventually(t, func() bool { info, err := os.Stat(b.record); return err == nil && info.Size() > 0 }, 20*time.Second, 20*time.Millisecond, b.name)
+		require.Eventually(t, func() bool { info, err := os.Stat(b.record); return err == nil && info.Size() > 0 },
+			20*time.Second, 20*time.Millisecond, b.name)
 	}
 	return s
 }
@@ -97,10 +99,12 @@ func (s *scene) container(t *testing.T, b *burner, seconds int) {
 	if b.swarm {
 		args += " swarm"
 	}
-	namespaces := []map[string]string{{"type": "pid"}, {"type": "mount"}, {"type": "ipc"}, {"type": "uts"}, {"type": "network"}}
+	namespaces := []map[string]string{{"type": "pid"}, {"type": "mount"}, {"type": "ipc"}, {"type": "uts"},
+		{"type": "network"}}
 	config := map[string]any{
 		"ociVersion": "1.0.2", "hostname": "must", "root": map[string]any{"path": "rootfs"},
-		"process":     map[string]any{"cwd": "/", "args": []string{"/bin/busybox", "sh", "-c", args}, "user": map[string]int{"uid": 0, "gid": 0}, "env": []string{"PATH=/bin"}},
+		"process": map[string]any{"cwd": "/", "args": []string{"/bin/busybox", "sh", "-c", args},
+			"user": map[string]int{"uid": 0, "gid": 0}, "env": []string{"PATH=/bin"}},
 		"mounts":      []map[string]any{{"destination": "/proc", "type": "proc", "source": "proc"}},
 		"annotations": map[string]string{"org.vinescale.owner": "root"},
 		"linux":       map[string]any{"namespaces": namespaces, "cgroupsPath": "/" + b.name},
@@ -109,7 +113,8 @@ func (s *scene) container(t *testing.T, b *burner, seconds int) {
 		config["annotations"] = s.labels
 	}
 	if s.limit > 0 {
-		config["linux"].(map[string]any)["resources"] = map[string]any{"cpu": map[string]int64{"quota": s.limit, "period": 100_000}}
+		config["linux"].(map[string]any)["resources"] = map[string]any{"cpu": map[string]int64{"quota": s.limit,
+			"period": 100_000}}
 	}
 	raw, err := json.Marshal(config)
 	require.NoError(t, err)
@@ -169,8 +174,9 @@ func (b *burner) used(t *testing.T, from, to time.Time) float64 {
 	return at(to) - at(from)
 }
 
-// paused is by how many seconds a charge may differ from a burner's record on a machine that is halted now and then, by its steal: one
-// that is halted between reading the clock and the counters reads these later than it says, and a record has no line for that time.
+// paused is by how many seconds a charge may differ from a burner's record on a machine that is halted now and then, by
+// its steal: one that is halted between reading the clock and the counters reads these later than it says, and a record
+// has no line for that time.
 func paused(l *sheet.Ledger) float64 { return 0.1 * *l.Steal }
 
 // requireTrue compares a ledger with every burner's own clock: within 2 % or 20 ms, and the whole with /proc/stat.
@@ -193,12 +199,14 @@ func (s *scene) requireTrue(t *testing.T, l *sheet.Ledger) {
 			assert.Equal(t, "loose", share.Kind)
 			assert.Equal(t, "summed", share.Source)
 		} else {
-			assert.Equal(t, []string{"container", "root", "counted"}, []string{share.Kind, share.Owner, share.Source}, b.name)
+			assert.Equal(t, []string{"container", "root", "counted"}, []string{share.Kind, share.Owner, share.Source},
+				b.name)
 		}
 	}
-	t.Logf("in use by /proc/stat %.3f s, steal %.3f s, kernel %.3f s, residual %.3f s", *l.Used, *l.Steal, *l.Kernel, *l.Residual)
-	// Time a hypervisor takes while a CPU is being woken is in /proc/stat twice, as idle and as steal; on a virtual machine
-	// with a busy neighbour the counters themselves disagree by up to the steal.
+	t.Logf("in use by /proc/stat %.3f s, steal %.3f s, kernel %.3f s, residual %.3f s", *l.Used, *l.Steal, *l.Kernel,
+		*l.Residual)
+	// Time a hypervisor takes while a CPU is being woken is in /proc/stat twice, as idle and as steal; on a virtual
+	// machine with a busy neighbour the counters themselves disagree by up to the steal.
 	assert.InDelta(t, 0, *l.Residual, 0.03**l.Used+*l.Steal, "the sum agrees with /proc/stat")
 }
 
@@ -220,28 +228,34 @@ func TestShare_ThroughCollectorAndServiceAgreesToo(t *testing.T) {
 	service := startService(t, s.dir, "127.0.0.1:17470")
 	time.Sleep(time.Second) // for the service to settle
 	credential := strings.TrimSpace(string(service.run(t, "hosts", "enrol", "here")))
-	collector := exec.Command(s.program, "collect", "--host", "here", "--spool", filepath.Join(s.dir, "spool"), "--tick", "2s")
+	collector := exec.Command(s.program, "collect", "--host", "here", "--spool", filepath.Join(s.dir, "spool"),
+		"--tick", "2s")
 	collector.Env = append(service.environment, "VINESCALE_CREDENTIAL="+credential)
 	require.NoError(t, collector.Start())
 	time.Sleep(20 * time.Second)
 	require.NoError(t, collector.Process.Signal(syscall.SIGINT))
 	require.NoError(t, collector.Wait())
 	var l sheet.Ledger
-	require.NoError(t, json.Unmarshal(service.run(t, "share", "--by", "workload", "--host", "here", "--span", "10m", "--as", "json"), &l))
+	require.NoError(t,
+		json.Unmarshal(service.run(t, "share", "--by", "workload", "--host", "here", "--span", "10m", "--as", "json"),
+			&l))
 	s.requireTrue(t, &l)
 	for _, share := range l.Shares {
 		if share.Name != s.burners[0].name {
 			continue
 		}
 		var about hub.AboutWorkload
-		require.NoError(t, json.Unmarshal(service.run(t, "about", fmt.Sprint("workload/", share.WorkloadID), "--span", "10m", "--as", "json"), &about))
+		require.NoError(t,
+			json.Unmarshal(service.run(t, "about", fmt.Sprint("workload/", share.WorkloadID), "--span", "10m", "--as",
+				"json"), &about))
 		i := slices.IndexFunc(about.Figures, func(m hub.Measure) bool { return m.Name == "space_used_bytes" })
 		require.GreaterOrEqual(t, i, 0, about.Space)
 		out, err := exec.Command("du", "-s", "--block-size=1", filepath.Join(s.dir, share.Name, "rootfs")).Output()
 		require.NoError(t, err)
 		want, err := strconv.ParseFloat(strings.Fields(string(out))[0], 64)
 		require.NoError(t, err)
-		t.Logf("files of %s: %.0f bytes, walked as %.0f (%s)", share.Name, want, about.Figures[i].Value, about.Figures[i].Source)
+		t.Logf("files of %s: %.0f bytes, walked as %.0f (%s)", share.Name, want, about.Figures[i].Value,
+			about.Figures[i].Source)
 		assert.InDelta(t, want, about.Figures[i].Value, 256<<10, "its record grew meanwhile")
 	}
 }
@@ -271,7 +285,8 @@ func startService(t *testing.T, dir, listen string) *served {
 		token, _ = os.ReadFile(filepath.Join(data, "administrator-token"))
 		return len(token) > 0
 	}, 30*time.Second, 100*time.Millisecond, "the service is up")
-	s.environment = append(os.Environ(), "VINESCALE_SERVICE=http://"+listen, "VINESCALE_TOKEN="+strings.TrimSpace(string(token)))
+	s.environment = append(os.Environ(), "VINESCALE_SERVICE=http://"+listen,
+		"VINESCALE_TOKEN="+strings.TrimSpace(string(token)))
 	require.Eventually(t, func() bool {
 		ready := exec.Command(s.program, "hosts")
 		ready.Env = s.environment

@@ -98,7 +98,8 @@ func TotalsOf(iv *account.Interval, r amount.Resource) Totals {
 	line := func(l account.Line) Line { return Line{float64(l.Units), l.Reason} }
 	return Totals{
 		Resource: r, ElapsedMillis: iv.ElapsedMillis, CPUs: iv.CPUCount, From: iv.From.UTC(), To: iv.To.UTC(),
-		Capacity: line(l.Capacity), Used: line(l.Used), Idle: line(l.Idle), Kernel: line(l.Kernel), Steal: line(l.Steal),
+		Capacity: line(l.Capacity), Used: line(l.Used), Idle: line(l.Idle), Kernel: line(l.Kernel),
+		Steal: line(l.Steal),
 	}
 }
 
@@ -142,7 +143,8 @@ var Orders = []string{"amount", "name", "kind", "owner", "tenant", "host", "peak
 // CheckOrder says what is wrong with a word for Sort; "" is the default.
 func CheckOrder(by string) error {
 	if by != "" && !slices.Contains(Orders, strings.TrimPrefix(by, "-")) {
-		return fmt.Errorf("cannot sort by %q: choose one of %s, with a dash before it for the other way round", by, strings.Join(Orders, ", "))
+		return fmt.Errorf("cannot sort by %q: choose one of %s, with a dash before it for the other way round", by,
+			strings.Join(Orders, ", "))
 	}
 	return nil
 }
@@ -177,7 +179,8 @@ func (l *Ledger) Sort(by string) {
 		if turned {
 			c = -c
 		}
-		return cmp.Or(c, cmp.Compare(orLess(b.Amount), orLess(a.Amount)), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Host, b.Host), cmp.Compare(a.WorkloadID, b.WorkloadID))
+		return cmp.Or(c, cmp.Compare(orLess(b.Amount), orLess(a.Amount)), cmp.Compare(a.Name, b.Name),
+			cmp.Compare(a.Host, b.Host), cmp.Compare(a.WorkloadID, b.WorkloadID))
 	})
 }
 

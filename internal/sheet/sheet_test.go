@@ -37,7 +37,8 @@ func interval() *account.Interval {
 		u.Programs[0].Units[amount.Network], u.Programs[1].Units[amount.Network] = u.Units[amount.Network], 0
 		iv.Usages = append(iv.Usages, u)
 	}
-	iv.Usages[2].Source = [amount.NumResources]amount.Source{amount.Summed, amount.Summed, amount.Unavailable, amount.Unavailable}
+	iv.Usages[2].Source = [amount.NumResources]amount.Source{amount.Summed, amount.Summed, amount.Unavailable,
+		amount.Unavailable}
 	iv.Usages[2].Units[amount.Disk], iv.Usages[2].Units[amount.Network] = 0, 0
 	for r := range iv.Ledgers {
 		l := &iv.Ledgers[r]
@@ -45,7 +46,8 @@ func interval() *account.Interval {
 			l.Shares += u.Units[r]
 		}
 		l.Capacity, l.Used = account.Line{Units: 40e6}, account.Line{Units: l.Shares + 3e6}
-		l.Idle, l.Kernel, l.Steal = account.Line{Units: 37e6 - l.Shares}, account.Line{Units: 1e6}, account.Line{Reason: "none"}
+		l.Idle, l.Kernel, l.Steal = account.Line{Units: 37e6 - l.Shares}, account.Line{Units: 1e6},
+			account.Line{Reason: "none"}
 	}
 	return iv
 }
@@ -125,11 +127,13 @@ func TestLedger_SortPutsTheLargestFirstAndSaysWhatItLeftOut(t *testing.T) {
 func TestLedger_SortsByAnyColumnBothWays(t *testing.T) {
 	v := func(x float64) *float64 { return &x }
 	l := sheet.Ledger{Shares: []sheet.Share{
-		{Name: "b", Owner: "x", Amount: v(3), Peak: v(1)}, {Name: "a", Owner: "y", Amount: v(5), Peak: v(9)}, {Name: "none", Owner: "w"},
+		{Name: "b", Owner: "x", Amount: v(3), Peak: v(1)}, {Name: "a", Owner: "y", Amount: v(5), Peak: v(9)},
+		{Name: "none", Owner: "w"},
 		{Name: "unassigned", Owner: "z", Amount: v(1), First: true},
 	}}
 	for by, want := range map[string]string{
-		"": "unassigned a b none", "-amount": "none b a unassigned", "name": "a b none unassigned", "-name": "unassigned none b a", "owner": "none b a unassigned", "peak": "a b unassigned none",
+		"": "unassigned a b none", "-amount": "none b a unassigned", "name": "a b none unassigned",
+		"-name": "unassigned none b a", "owner": "none b a unassigned", "peak": "a b unassigned none",
 	} {
 		require.NoError(t, sheet.CheckOrder(by))
 		l.Sort(by)
@@ -143,7 +147,8 @@ func TestLedger_SortsByAnyColumnBothWays(t *testing.T) {
 }
 
 func TestParseSpan(t *testing.T) {
-	for text, want := range map[string]time.Duration{"90m": 90 * time.Minute, "7d": 7 * 24 * time.Hour, "1h30m": 90 * time.Minute} {
+	for text, want := range map[string]time.Duration{"90m": 90 * time.Minute, "7d": 7 * 24 * time.Hour,
+		"1h30m": 90 * time.Minute} {
 		d, err := sheet.ParseSpan(text)
 		require.NoError(t, err)
 		assert.Equal(t, want, d)

@@ -14,8 +14,8 @@ import (
 	"vinescale/internal/kernel/bpf"
 )
 
-// Counters tell what programs in the kernel of a staged host would have counted since it began. They know cgroups by the numbers
-// of the directories rendered for them.
+// Counters tell what programs in the kernel of a staged host would have counted since it began. They know cgroups by
+// the numbers of the directories rendered for them.
 type Counters struct {
 	host   *Host
 	tree   Tree
@@ -44,8 +44,8 @@ func (c *Counters) Has(f bpf.Feature) bool { return c.Missing(f) == nil }
 // root is the number of a hierarchy's root.
 const root = 1
 
-// inode is the number of a workload's cgroup in a hierarchy of version 1, or of the only one of version 2. Work in no cgroup is the
-// root's.
+// inode is the number of a workload's cgroup in a hierarchy of version 1, or of the only one of version 2. Work in no
+// cgroup is the root's.
 func (c *Counters) inode(hierarchy string, w *Workload) uint64 {
 	if w.Path == "" {
 		return root
@@ -109,7 +109,8 @@ func (c *Counters) Ended(visit func(*bpf.Ended)) error {
 	for _, e := range c.host.endsSince(c.told) {
 		x := bpf.Ended{
 			Groups: c.groups(e.of), Start: uint64(e.start) * tick * 1000, Run: nanos(e.micros), User: nanos(e.micros),
-			Cpu: uint32(e.cpu), Pid: e.pid, Tgid: e.pid, Parent: e.of.Processes[0].PID, Uid: uint32(e.of.Processes[0].UID),
+			Cpu: uint32(e.cpu), Pid: e.pid, Tgid: e.pid, Parent: e.of.Processes[0].PID,
+			Uid: uint32(e.of.Processes[0].UID),
 		}
 		for i, b := range []byte(e.of.Processes[0].Program) {
 			if i < len(x.Comm)-1 {
@@ -133,7 +134,8 @@ func (c *Counters) Flows(visit func(bpf.Flow, bpf.Moved)) error {
 		}
 		id := c.inode("unified", w)
 		for sent, bytes := range []int64{w.received(), w.sent()} {
-			visit(bpf.Flow{Group: id, Interface: bpf.Loopback + 1, Sent: uint32(sent)}, bpf.Moved{Bytes: uint64(bytes), Packets: uint64(bytes / packet)})
+			visit(bpf.Flow{Group: id, Interface: bpf.Loopback + 1, Sent: uint32(sent)},
+				bpf.Moved{Bytes: uint64(bytes), Packets: uint64(bytes / packet)})
 		}
 	}
 	return nil
@@ -143,13 +145,16 @@ func (c *Counters) Flows(visit func(bpf.Flow, bpf.Moved)) error {
 func (c *Counters) Transfers(visit func(bpf.Transfer, bpf.Done)) error {
 	for _, w := range c.host.Workloads {
 		for _, d := range w.issued() {
-			key := bpf.Transfer{Group: c.inode("blkio", w), Device: d.Major<<20 | d.Minor, Part: d.Major<<20 | (d.Minor + 1)}
+			key := bpf.Transfer{Group: c.inode("blkio", w), Device: d.Major<<20 | d.Minor,
+				Part: d.Major<<20 | (d.Minor + 1)}
 			if d.Read > 0 {
-				visit(key, bpf.Done{Bytes: uint64(d.Read), Operations: uint64(d.ReadOps), Nanoseconds: uint64(d.ReadNanos)})
+				visit(key, bpf.Done{Bytes: uint64(d.Read), Operations: uint64(d.ReadOps),
+					Nanoseconds: uint64(d.ReadNanos)})
 			}
 			if d.Written > 0 {
 				key.Written = 1
-				visit(key, bpf.Done{Bytes: uint64(d.Written), Operations: uint64(d.WriteOps), Nanoseconds: uint64(d.WriteNanos)})
+				visit(key, bpf.Done{Bytes: uint64(d.Written), Operations: uint64(d.WriteOps),
+					Nanoseconds: uint64(d.WriteNanos)})
 			}
 		}
 	}
@@ -225,7 +230,8 @@ type slot struct {
 // spreadOf says how many of a hundred operations take how many times the mean.
 var spreadOf = [...]struct{ part, times float64 }{{0.60, 0.70}, {0.29, 1.10}, {0.09, 2.00}, {0.02, 4.05}}
 
-// measure puts operations that took so long in the mean into a drive's histogram. What is left of an operation is put to the next.
+// measure puts operations that took so long in the mean into a drive's histogram. What is left of an operation is put
+// to the next.
 func (h *Host) measure(drive int, written uint16, operations, micros float64) {
 	if h.slots == nil {
 		h.slots = map[slot]uint64{}
@@ -251,11 +257,13 @@ func bucketOf(micros int64) (bucket uint16) {
 
 func (h *Host) eachSlot(visit func(bpf.Slot, uint64)) {
 	order := func(a, b slot) int {
-		return int(a.drive)<<20 + int(a.written)<<18 + int(a.bucket) - int(b.drive)<<20 - int(b.written)<<18 - int(b.bucket)
+		return int(a.drive)<<20 + int(a.written)<<18 +
+			int(a.bucket) - int(b.drive)<<20 - int(b.written)<<18 - int(b.bucket)
 	}
 	for _, s := range slices.SortedFunc(maps.Keys(h.slots), order) {
 		if n := h.slots[s]; n > 0 {
-			visit(bpf.Slot{Device: drives[s.drive].major<<20 | drives[s.drive].minor, Written: s.written, Bucket: s.bucket}, n)
+			visit(bpf.Slot{Device: drives[s.drive].major<<20 | drives[s.drive].minor, Written: s.written,
+				Bucket: s.bucket}, n)
 		}
 	}
 }
@@ -273,13 +281,16 @@ func (h *Host) addCounted(r *account.Reading, registry *identify.Registry) {
 	for _, w := range h.Workloads {
 		if w.Path == "" {
 			for _, d := range w.requests() {
-				i := slices.IndexFunc(r.NoGroup, func(x account.DeviceIO) bool { return x.Major == d.Major && x.Minor == d.Minor })
+				i := slices.IndexFunc(r.NoGroup, func(x account.DeviceIO) bool {
+					return x.Major == d.Major && x.Minor == d.Minor
+				})
 				if i < 0 {
 					r.NoGroup = append(r.NoGroup, d)
 					continue
 				}
 				x := &r.NoGroup[i]
-				x.Read, x.Written, x.ReadOps, x.WriteOps = x.Read+d.Read, x.Written+d.Written, x.ReadOps+d.ReadOps, x.WriteOps+d.WriteOps
+				x.Read, x.Written, x.ReadOps, x.WriteOps = x.Read+d.Read, x.Written+d.Written, x.ReadOps+d.ReadOps,
+					x.WriteOps+d.WriteOps
 				x.ReadNanos, x.WriteNanos = x.ReadNanos+d.ReadNanos, x.WriteNanos+d.WriteNanos
 			}
 		}
@@ -287,14 +298,17 @@ func (h *Host) addCounted(r *account.Reading, registry *identify.Registry) {
 	h.eachSlot(func(s bpf.Slot, n uint64) {
 		major, minor := bpf.DeviceNumber(s.Device)
 		low, high := bpf.BucketBounds(s.Bucket)
-		r.Latencies = append(r.Latencies, account.Latency{Major: major, Minor: minor, Written: s.Written != 0, LowMicros: low, HighMicros: high, Count: int64(n)})
+		r.Latencies = append(r.Latencies, account.Latency{Major: major, Minor: minor, Written: s.Written != 0,
+			LowMicros: low, HighMicros: high, Count: int64(n)})
 	})
 	for _, e := range h.endsSince(h.toldEnds) {
 		p := e.of.Processes[0]
 		program := registry.Program([]byte(p.Program))
 		r.Processes = append(r.Processes, account.Process{
-			PID: e.pid, Start: e.start, Ended: true, Parent: p.PID, UID: p.UID, Workload: h.identity(e.of, registry), Within: account.Unrecognised,
-			Program: program, Family: program, LastCPU: e.cpu, SwapBytes: -1, PSSBytes: -1, CPUMicros: e.micros, UserMicros: e.micros,
+			PID: e.pid, Start: e.start, Ended: true, Parent: p.PID, UID: p.UID, Workload: h.identity(e.of, registry),
+			Within:  account.Unrecognised,
+			Program: program, Family: program, LastCPU: e.cpu, SwapBytes: -1, PSSBytes: -1, CPUMicros: e.micros,
+			UserMicros: e.micros,
 		})
 	}
 	h.toldEnds = h.endCount

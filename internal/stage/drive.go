@@ -40,8 +40,8 @@ const operation = 64 << 10
 // split divides bytes into those read and written, as every staged counter does.
 func split(bytes int64) (read, written int64) { return bytes / 3, bytes - bytes/3 }
 
-// advance lets a drive that can carry so many bytes a second do what was asked of it: the fuller, the longer each takes. It tells
-// how many operations that were, and how long each took in the mean.
+// advance lets a drive that can carry so many bytes a second do what was asked of it: the fuller, the longer each
+// takes. It tells how many operations that were, and how long each took in the mean.
 func (d *drive) advance(dt time.Duration, rate int64, idleMillis float64) (operations, micros float64) {
 	full := min(float64(d.moved)/(float64(rate)*dt.Seconds()), 1)
 	d.busyMicros += int64(full * float64(dt.Microseconds()))
@@ -61,14 +61,17 @@ func (h *Host) disks() (list []account.Disk) {
 		x := &h.drives[i]
 		read, written := split(x.bytes)
 		disk := account.Disk{
-			Name: d.name, Major: d.major, Minor: d.minor, ReadBytes: read &^ 511, WrittenBytes: written &^ 511, ReadOps: read / operation, WriteOps: written / operation,
-			ReadMillis: x.readMicros / 1000, WriteMillis: x.writeMicros / 1000, BusyMillis: x.busyMicros / 1000, QueueMillis: x.queue / 1000,
+			Name: d.name, Major: d.major, Minor: d.minor, ReadBytes: read &^ 511, WrittenBytes: written &^ 511,
+			ReadOps: read / operation, WriteOps: written / operation,
+			ReadMillis: x.readMicros / 1000, WriteMillis: x.writeMicros / 1000, BusyMillis: x.busyMicros / 1000,
+			QueueMillis:        x.queue / 1000,
 			RateBytesPerSecond: h.DiskRates()[d.name],
 		}
 		list = append(list, disk)
 		for p := range d.parts {
 			part := disk
-			part.Name, part.Minor, part.Inner, part.Partition, part.RateBytesPerSecond = partName(d.name, p), d.minor+uint32(p)+1, true, true, 0
+			part.Name, part.Minor, part.Inner, part.Partition, part.RateBytesPerSecond = partName(d.name, p),
+				d.minor+uint32(p)+1, true, true, 0
 			if p == 0 && part.ReadOps+part.WriteOps > 0 { // the second is never used
 				list = append(list, part)
 			}
@@ -89,13 +92,15 @@ func (h *Host) renderDisks(w *writer, t Tree) {
 	used := h.disks()
 	for _, d := range drives {
 		for p := range d.parts {
-			if name := partName(d.name, p); !slices.ContainsFunc(used, func(x account.Disk) bool { return x.Name == name }) {
+			if name := partName(d.name, p); !slices.ContainsFunc(used,
+				func(x account.Disk) bool { return x.Name == name }) {
 				used = append(used, account.Disk{Name: name, Major: d.major, Minor: d.minor + uint32(p) + 1})
 			}
 		}
 	}
 	for _, d := range used {
-		fmt.Fprintf(&stats, " %d %d %s %d 0 %d %d %d 0 %d %d 0 %d %d\n", d.Major, d.Minor, d.Name, d.ReadOps, d.ReadBytes/512, d.ReadMillis, d.WriteOps, d.WrittenBytes/512, d.WriteMillis,
+		fmt.Fprintf(&stats, " %d %d %s %d 0 %d %d %d 0 %d %d 0 %d %d\n", d.Major, d.Minor, d.Name, d.ReadOps,
+			d.ReadBytes/512, d.ReadMillis, d.WriteOps, d.WrittenBytes/512, d.WriteMillis,
 			d.BusyMillis, d.QueueMillis)
 	}
 	w.file(filepath.Join(t.Proc(), "diskstats"), stats.String())
@@ -113,12 +118,14 @@ func (h *Host) renderDisks(w *writer, t Tree) {
 			w.file(filepath.Join(part, "dev"), fmt.Sprintf("%d:%d\n", d.major, d.minor+uint32(p)+1))
 			w.file(filepath.Join(part, "size"), fmt.Sprintf("%d\n", d.size/512/int64(len(d.parts))))
 			if mount != "" {
-				fmt.Fprintf(&mounts, "%d 1 %d:%d / %s rw,relatime - ext4 /dev/%s rw\n", 20+i, d.major, d.minor+uint32(p)+1, mount, partName(d.name, p))
+				fmt.Fprintf(&mounts, "%d 1 %d:%d / %s rw,relatime - ext4 /dev/%s rw\n", 20+i, d.major,
+					d.minor+uint32(p)+1, mount, partName(d.name, p))
 			}
 		}
 	}
 	w.file(filepath.Join(t.Proc(), "1/mountinfo"), mounts.String())
-	w.file(filepath.Join(t.Proc(), "swaps"), fmt.Sprintf("Filename Type Size Used Priority\n/srv/swapfile file %d %d -2\n", swapSize>>10, h.swapped()>>10))
+	w.file(filepath.Join(t.Proc(), "swaps"),
+		fmt.Sprintf("Filename Type Size Used Priority\n/srv/swapfile file %d %d -2\n", swapSize>>10, h.swapped()>>10))
 	for c := range h.CPUs {
 		dir := filepath.Join(t.Sys(), fmt.Sprintf("devices/system/cpu/cpu%d", c))
 		w.file(filepath.Join(dir, "topology/core_id"), fmt.Sprintf("%d\n", c/2))
@@ -146,7 +153,8 @@ func (h *Host) Space(mount string) (account.Space, error) {
 			if at == mount && at != "" {
 				size := d.size / int64(len(d.parts))
 				used := size/3 + h.drives[i].bytes%(size/4)
-				return account.Space{Size: size, Used: used, Free: size - used - size/20, Inodes: size >> 14, UsedInodes: used >> 16}, nil
+				return account.Space{Size: size, Used: used, Free: size - used - size/20, Inodes: size >> 14,
+					UsedInodes: used >> 16}, nil
 			}
 		}
 	}
@@ -172,7 +180,8 @@ func (w *Workload) devices() []account.DeviceIO {
 	d := &drives[w.onDrive]
 	read, written := split(w.DiskBytes)
 	return []account.DeviceIO{
-		{Major: d.major, Minor: d.minor, Read: read, Written: written, ReadOps: read / operation, WriteOps: written / operation},
+		{Major: d.major, Minor: d.minor, Read: read, Written: written, ReadOps: read / operation,
+			WriteOps: written / operation},
 		{Major: 7, Read: 99, Written: 99, ReadOps: 1, WriteOps: 1},
 	}
 }

@@ -46,7 +46,8 @@ func (h *Host) Ends() (account.LinkEnds, error) {
 // packet is how many bytes a packet has in the mean.
 const packet = 900
 
-// received and sent are the workload's bytes, seen from it: jobs and intakes receive more, machines and routes send more.
+// received and sent are the workload's bytes, seen from it: jobs and intakes receive more, machines and routes send
+// more.
 func (w *Workload) received() int64 { return w.NetBytes / 8 * int64(2+len(w.Name)%5) }
 func (w *Workload) sent() int64     { return w.NetBytes - w.received() }
 
@@ -63,7 +64,8 @@ func (h *Host) links() string {
 	var b strings.Builder
 	for _, w := range h.Workloads {
 		if w.Link != "" {
-			fmt.Fprintf(&b, "%6s: %d %d 0 0 0 0 0 0 %d %d 0 0 0 0 0 0\n", w.Link, w.sent(), w.sent()/packet, w.received(), w.received()/packet)
+			fmt.Fprintf(&b, "%6s: %d %d 0 0 0 0 0 0 %d %d 0 0 0 0 0 0\n", w.Link, w.sent(), w.sent()/packet,
+				w.received(), w.received()/packet)
 		}
 	}
 	return b.String()
@@ -74,7 +76,8 @@ func (h *Host) renderLink(w *writer, t Tree, x *Workload) {
 	dir := filepath.Join(t.Sys(), "class/net", x.Link)
 	if x.Kind == amount.VM {
 		w.file(filepath.Join(dir, "tun_flags"), "0x5002\n")
-		w.file(filepath.Join(t.Proc(), fmt.Sprintf("%d/fdinfo/28", x.Processes[0].PID)), "pos:\t0\nflags:\t0104002\nmnt_id:\t24\niff:\t"+x.Link+"\n")
+		w.file(filepath.Join(t.Proc(), fmt.Sprintf("%d/fdinfo/28", x.Processes[0].PID)),
+			"pos:\t0\nflags:\t0104002\nmnt_id:\t24\niff:\t"+x.Link+"\n")
 		return
 	}
 	w.file(filepath.Join(dir, "ifindex"), fmt.Sprintf("%d\n", 10+x.Space%1000))
@@ -84,7 +87,9 @@ func (h *Host) renderLink(w *writer, t Tree, x *Workload) {
 // renderRoot writes where the root of a container's processes comes from.
 func (x *Workload) renderRoot(w *writer, dir string) {
 	if _, ok := x.Files(); ok {
-		w.file(filepath.Join(dir, "mountinfo"), fmt.Sprintf("900 800 0:%d / / rw,relatime - overlay overlay rw,lowerdir=/var/lib/coop/images/%s,upperdir=%s%s,workdir=/var/lib/coop/work/%s\n",
-			100+x.Space%1000, x.Processes[0].Program, layersAt, x.ID, x.ID))
+		w.file(filepath.Join(dir, "mountinfo"),
+			fmt.Sprintf(
+				"900 800 0:%d / / rw,relatime - overlay overlay rw,lowerdir=/var/lib/coop/images/%s,upperdir=%s%s,workdir=/var/lib/coop/work/%s\n",
+				100+x.Space%1000, x.Processes[0].Program, layersAt, x.ID, x.ID))
 	}
 }

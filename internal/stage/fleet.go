@@ -41,13 +41,20 @@ var Quotas = []struct {
 	Tenant, Resource string
 	Ceiling          float64
 }{
-	{"Frost Watch", "cpu", 40}, {"Frost Watch", "memory", 120 * gib}, {"Frost Watch", "disk", 900 * mb}, {"Frost Watch", "network", 600 * mb},
-	{"Leaf Vision", "cpu", 12}, {"Leaf Vision", "memory", 64 * gib}, {"Leaf Vision", "disk", 400 * mb}, {"Leaf Vision", "network", 400 * mb},
-	{"Cellar Intake", "cpu", 8}, {"Cellar Intake", "memory", 24 * gib}, {"Cellar Intake", "disk", 450 * mb}, {"Cellar Intake", "network", 500 * mb},
-	{"Harvest Routing", "cpu", 10}, {"Harvest Routing", "memory", 32 * gib}, {"Harvest Routing", "disk", 200 * mb}, {"Harvest Routing", "network", 500 * mb},
-	{"Bottling Line", "cpu", 4}, {"Bottling Line", "memory", 12 * gib}, {"Bottling Line", "disk", 100 * mb}, {"Bottling Line", "network", 60 * mb},
-	{"Label Press", "cpu", 4}, {"Label Press", "memory", 10 * gib}, {"Label Press", "disk", 120 * mb}, {"Label Press", "network", 100 * mb},
-	{"Agronomy Desk", "cpu", 8}, {"Agronomy Desk", "memory", 32 * gib}, {"Agronomy Desk", "disk", 200 * mb}, {"Agronomy Desk", "network", 100 * mb},
+	{"Frost Watch", "cpu", 40}, {"Frost Watch", "memory", 120 * gib}, {"Frost Watch", "disk", 900 * mb},
+	{"Frost Watch", "network", 600 * mb},
+	{"Leaf Vision", "cpu", 12}, {"Leaf Vision", "memory", 64 * gib}, {"Leaf Vision", "disk", 400 * mb},
+	{"Leaf Vision", "network", 400 * mb},
+	{"Cellar Intake", "cpu", 8}, {"Cellar Intake", "memory", 24 * gib}, {"Cellar Intake", "disk", 450 * mb},
+	{"Cellar Intake", "network", 500 * mb},
+	{"Harvest Routing", "cpu", 10}, {"Harvest Routing", "memory", 32 * gib}, {"Harvest Routing", "disk", 200 * mb},
+	{"Harvest Routing", "network", 500 * mb},
+	{"Bottling Line", "cpu", 4}, {"Bottling Line", "memory", 12 * gib}, {"Bottling Line", "disk", 100 * mb},
+	{"Bottling Line", "network", 60 * mb},
+	{"Label Press", "cpu", 4}, {"Label Press", "memory", 10 * gib}, {"Label Press", "disk", 120 * mb},
+	{"Label Press", "network", 100 * mb},
+	{"Agronomy Desk", "cpu", 8}, {"Agronomy Desk", "memory", 32 * gib}, {"Agronomy Desk", "disk", 200 * mb},
+	{"Agronomy Desk", "network", 100 * mb},
 }
 
 // Pins of the cooperative: the bottling line's control software has CPUs of its own.
@@ -62,10 +69,12 @@ func Cooperative(at time.Time) []*Host {
 	return hosts
 }
 
-// Fleet stages all twelve hosts of the cooperative and their 240 workloads: those of Cooperative, and eight more like them.
+// Fleet stages all twelve hosts of the cooperative and their 240 workloads: those of Cooperative, and eight more like
+// them.
 func Fleet(at time.Time) []*Host {
 	hosts := Cooperative(at)
-	for i, name := range []string{"cellar-2", "cellar-3", "press-2", "press-3", "terrace-3", "terrace-4", "orchard-1", "office-1"} {
+	for i, name := range []string{"cellar-2", "cellar-3", "press-2", "press-3", "terrace-3", "terrace-4", "orchard-1",
+		"office-1"} {
 		h := another(name, i, at)
 		h.Advance(time.Millisecond)
 		hosts = append(hosts, h)
@@ -73,31 +82,39 @@ func Fleet(at time.Time) []*Host {
 	return hosts
 }
 
-// another stages a host that has something of everything: on two of them cgroups are of version 1, and on four nothing is counted in
-// the kernel. It plays the incidents
-// that the four have not: a neighbour that fills a drive, a service that hangs, a container that is ended for want of memory.
+// another stages a host that has something of everything: on two of them cgroups are of version 1, and on four nothing
+// is counted in the kernel. It plays the incidents that the four have not: a neighbour that fills a drive, a service
+// that hangs, a container that is ended for want of memory.
 func another(name string, i int, at time.Time) *Host {
 	h := newHost(name, i%4 == 1, 16, 64*gib, 600*mb, 10_000, at, 5+i)
 	h.Counts = i%2 == 0
 	h.everyday("")
 	for n := range 10 {
 		h.container(fmt.Sprintf("vat-log-%d%c", i, 'a'+n), "svc-cellar", "Cellar Intake", use{
-			cores: 0.25 + 0.05*float64(n), memory: (1 + int64(n%2)) * gib, disk: float64(1+n) * mb, net: float64(2+n) * mb, shape: daily(0.3, 6+float64(n), 4),
+			cores: 0.25 + 0.05*float64(n), memory: (1 + int64(n%2)) * gib, disk: float64(1+n) * mb,
+			net: float64(2+n) * mb, shape: daily(0.3, 6+float64(n), 4),
 			program: "intake", threads: 3, procs: 1 + n%3, limit: []float64{0, 0.25}[n%2], kills: int64(n / 9),
 		})
 	}
 	for n := range 4 {
-		h.job(60000+100*i+n, []string{"m.abt", "t.fink", "svc-vision"}[n%3], []string{"Frost Watch", "Frost Watch", "Leaf Vision"}[n%3], use{
-			cores: 1.1, memory: 3 * gib, disk: []float64{6, 6, 6, 320}[n] * mb, net: 5 * mb, shape: waves(4*time.Hour, 0.7, time.Duration(n)*30*time.Minute), program: "frost-ens", threads: 2, procs: 2, account: "frost", asked: 2,
-		})
+		h.job(60000+100*i+n, []string{"m.abt", "t.fink", "svc-vision"}[n%3],
+			[]string{"Frost Watch", "Frost Watch", "Leaf Vision"}[n%3], use{
+				cores: 1.1, memory: 3 * gib, disk: []float64{6, 6, 6, 320}[n] * mb, net: 5 * mb,
+				shape: waves(4*time.Hour, 0.7, time.Duration(n)*30*time.Minute), program: "frost-ens", threads: 2,
+				procs: 2, account: "frost", asked: 2,
+			})
 	}
-	h.session(60+i, "l.roth", "Agronomy Desk", use{cores: 0.5, memory: 2 * gib, disk: mb, net: mb, shape: daily(0.1, 14, 3), program: "notebook", threads: 4})
+	h.session(60+i, "l.roth", "Agronomy Desk", use{cores: 0.5, memory: 2 * gib, disk: mb, net: mb,
+		shape: daily(0.1, 14, 3), program: "notebook", threads: 4})
 	h.service("time-keeper", use{cores: 0.01, memory: gib / 32, shape: steady(0.5), program: "timed"})
 	h.service("label-spool", use{cores: 0, memory: gib / 8, shape: steady(0), program: "spool", threads: 2}) // hangs
-	h.container("must-sample", "svc-cellar", "Cellar Intake", use{cores: 0.1, swarm: 0.3, memory: gib / 4, disk: mb, net: mb, shape: steady(0.7), program: "sh"})
-	h.loose("p.kern", "Agronomy Desk", use{cores: 0.1, memory: gib / 4, disk: 0.2 * mb, shape: steady(0.5), program: "vinestat", procs: 2})
+	h.container("must-sample", "svc-cellar", "Cellar Intake",
+		use{cores: 0.1, swarm: 0.3, memory: gib / 4, disk: mb, net: mb, shape: steady(0.7), program: "sh"})
+	h.loose("p.kern", "Agronomy Desk", use{cores: 0.1, memory: gib / 4, disk: 0.2 * mb, shape: steady(0.5),
+		program: "vinestat", procs: 2})
 	if i < 6 { // so that there are 240 in all
-		h.service("probe-agent", use{cores: 0.02, memory: gib / 16, net: 0.1 * mb, shape: steady(0.4), program: "probe"})
+		h.service("probe-agent", use{cores: 0.02, memory: gib / 16, net: 0.1 * mb, shape: steady(0.4),
+			program: "probe"})
 	}
 	return h
 }
@@ -107,12 +124,15 @@ func newHost(name string, v1 bool, cpus int, memory, diskRate, linkMbit int64, a
 		Name: name, V1: v1, CPUs: cpus, MemoryBytes: memory, DiskRate: diskRate, LinkMbit: linkMbit,
 		Boot: bootID(name), Counts: true,
 		Users: users, Now: at, Uptime: time.Duration(upDays) * 24 * time.Hour,
-		user: make([]int64, cpus), kernel: make([]int64, cpus), away: make([]int64, cpus), unplugged: make([]bool, cpus),
-		hidden: memory / 600 / pageSize * pageSize, slab: memory / 100 / pageSize * pageSize, cache: memory / 20 / pageSize * pageSize,
+		user: make([]int64, cpus), kernel: make([]int64, cpus), away: make([]int64, cpus),
+		unplugged: make([]bool, cpus),
+		hidden:    memory / 600 / pageSize * pageSize, slab: memory / 100 / pageSize * pageSize,
+		cache:   memory / 20 / pageSize * pageSize,
 		nextPID: 1000, seed: 20251011,
 	}
 	for i := range 4 {
-		h.kthreads = append(h.kthreads, &Process{PID: int32(10 + i), Program: "kworker/" + strconv.Itoa(i), Kernel: true, Threads: 1})
+		h.kthreads = append(h.kthreads, &Process{PID: int32(10 + i), Program: "kworker/" + strconv.Itoa(i),
+			Kernel: true, Threads: 1})
 	}
 	return h
 }
@@ -138,8 +158,10 @@ type use struct {
 
 func (h *Host) add(kind amount.Kind, name, owner, tenant, path string, u use) *Workload {
 	w := &Workload{
-		Kind: kind, Name: name, Owner: owner, Tenant: tenant, Path: path, cores: u.cores, memory: u.memory, diskRate: u.disk, netRate: u.net,
-		shape: u.shape, swarm: u.swarm, PerCPU: make([]int64, h.CPUs), Limit: u.limit, Account: u.account, Asked: u.asked,
+		Kind: kind, Name: name, Owner: owner, Tenant: tenant, Path: path, cores: u.cores, memory: u.memory,
+		diskRate: u.disk, netRate: u.net,
+		shape: u.shape, swarm: u.swarm, PerCPU: make([]int64, h.CPUs), Limit: u.limit, Account: u.account,
+		Asked: u.asked,
 	}
 	list := u.cpus
 	if list == "" {
@@ -154,7 +176,8 @@ func (h *Host) add(kind amount.Kind, name, owner, tenant, path string, u use) *W
 	for i := range n {
 		h.nextPID += 7
 		w.Processes = append(w.Processes, &Process{
-			PID: h.nextPID, Start: int64(h.Uptime.Seconds()*100) - int64(3600*100*(1+i%5)), Program: u.program, UID: h.Users[owner],
+			PID: h.nextPID, Start: int64(h.Uptime.Seconds()*100) - int64(3600*100*(1+i%5)), Program: u.program,
+			UID:     h.Users[owner],
 			Threads: max(u.threads, 1), part: partOf(i, n), eager: u.eager,
 		})
 		if p := w.Processes[i]; i > 0 {
@@ -183,7 +206,8 @@ func (h *Host) container(name, owner, tenant string, u use) *Workload {
 	w := h.add(amount.Container, name, owner, tenant, "/machine.slice/"+id, u)
 	w.ID = id
 	w.Labels = map[string]string{
-		"org.vinescale.name": name, "org.vinescale.owner": owner, "org.vinescale.image": "coop/" + u.program + ":2026.4", "coop.project": projects[owner],
+		"org.vinescale.name": name, "org.vinescale.owner": owner,
+		"org.vinescale.image": "coop/" + u.program + ":2026.4", "coop.project": projects[owner],
 	}
 	w.Space = 4026532000 + uint64(len(h.Workloads))
 	w.Link = fmt.Sprintf("veth%d", len(h.Workloads))
@@ -192,7 +216,8 @@ func (h *Host) container(name, owner, tenant string, u use) *Workload {
 }
 
 func (h *Host) job(id int, owner, tenant string, u use) {
-	h.add(amount.Job, "job "+strconv.Itoa(id), owner, tenant, fmt.Sprintf("/batch/uid_%d/job_%d", h.Users[owner], id), u)
+	h.add(amount.Job, "job "+strconv.Itoa(id), owner, tenant, fmt.Sprintf("/batch/uid_%d/job_%d", h.Users[owner], id),
+		u)
 }
 
 func (h *Host) service(name string, u use) {
@@ -201,7 +226,8 @@ func (h *Host) service(name string, u use) {
 
 func (h *Host) session(n int, owner, tenant string, u use) {
 	uid := h.Users[owner]
-	h.add(amount.Session, fmt.Sprintf("sign-in %d of %s", n, owner), owner, tenant, fmt.Sprintf("/user.slice/user-%d.slice/session-%d.scope", uid, n), u)
+	h.add(amount.Session, fmt.Sprintf("sign-in %d of %s", n, owner), owner, tenant,
+		fmt.Sprintf("/user.slice/user-%d.slice/session-%d.scope", uid, n), u)
 }
 
 func (h *Host) loose(owner, tenant string, u use) {
@@ -210,31 +236,43 @@ func (h *Host) loose(owner, tenant string, u use) {
 
 // everyday adds the services every host has, on some CPUs (all when empty).
 func (h *Host) everyday(cpus string) {
-	h.service("cron", use{cores: 0.02, memory: gib / 32, disk: 0.01 * mb, shape: steady(0.6), cpus: cpus, program: "cron"})
-	h.service("ssh", use{cores: 0.03, memory: gib / 32, net: 0.02 * mb, shape: steady(0.5), cpus: cpus, program: "sshd", procs: 2})
-	h.service("journal", use{cores: 0.08, memory: gib / 8, disk: 0.8 * mb, shape: steady(0.7), cpus: cpus, program: "journald"})
+	h.service("cron", use{cores: 0.02, memory: gib / 32, disk: 0.01 * mb, shape: steady(0.6), cpus: cpus,
+		program: "cron"})
+	h.service("ssh", use{cores: 0.03, memory: gib / 32, net: 0.02 * mb, shape: steady(0.5), cpus: cpus, program: "sshd",
+		procs: 2})
+	h.service("journal", use{cores: 0.08, memory: gib / 8, disk: 0.8 * mb, shape: steady(0.7), cpus: cpus,
+		program: "journald"})
 }
 
 // cellar1 has the sensor intake's containers and the bottling line's machine; one container strays onto its CPUs.
 func cellar1(at time.Time) *Host {
 	h := newHost("cellar-1", true, 16, 64*gib, 900*mb, 10_000, at, 41)
 	h.everyday("0-11") // keeps off the bottling line's
-	vm := use{cores: 3.6, memory: 10 * gib, disk: 22 * mb, net: 9 * mb, shape: daily(0.25, 11, 3.5), program: "qemu-system-x86_64", threads: 6, cpus: "12-15"}
-	plc := h.add(amount.VM, "bottling-plc", "svc-bottle", "Bottling Line", "/machine.slice/machine-qemu\\x2d3\\x2dbottling-plc.scope", vm)
+	vm := use{cores: 3.6, memory: 10 * gib, disk: 22 * mb, net: 9 * mb, shape: daily(0.25, 11, 3.5),
+		program: "qemu-system-x86_64", threads: 6, cpus: "12-15"}
+	plc := h.add(amount.VM, "bottling-plc", "svc-bottle", "Bottling Line",
+		"/machine.slice/machine-qemu\\x2d3\\x2dbottling-plc.scope", vm)
 	plc.Link = "tap3"
-	plc.Processes[0].Names = []string{"qemu-system-x86", "CPU 0/KVM", "CPU 1/KVM", "CPU 2/KVM", "CPU 3/KVM", "IO iothread0"}
-	for i, name := range []string{"must-intake-1", "must-intake-2", "must-intake-3", "barrel-sense", "cave-climate", "sulphite-watch"} {
+	plc.Processes[0].Names = []string{"qemu-system-x86", "CPU 0/KVM", "CPU 1/KVM", "CPU 2/KVM", "CPU 3/KVM",
+		"IO iothread0"}
+	for i, name := range []string{"must-intake-1", "must-intake-2", "must-intake-3", "barrel-sense", "cave-climate",
+		"sulphite-watch"} {
 		h.container(name, "svc-cellar", "Cellar Intake", use{
-			cores: 0.7, memory: (1 + int64(i%3)) * gib, disk: 28 * mb, net: 26 * mb, shape: daily(0.45, 9+float64(i), 5), program: "intake", threads: 4, procs: 3, cpus: "0-11",
+			cores: 0.7, memory: (1 + int64(i%3)) * gib, disk: 28 * mb, net: 26 * mb,
+			shape: daily(0.45, 9+float64(i), 5), program: "intake", threads: 4, procs: 3, cpus: "0-11",
 		})
 	}
-	h.container("curd-fermentlog", "svc-cellar", "Cellar Intake", use{ // its cpuset was never set, and it saturates a drive at every hour
-		cores: 2.9, memory: 4 * gib, disk: 450 * mb, net: 30 * mb, shape: steady(0.98), program: "fermentlog", threads: 12,
+	// its cpuset was never set, and it saturates a drive at every hour
+	h.container("curd-fermentlog", "svc-cellar", "Cellar Intake", use{
+		cores: 2.9, memory: 4 * gib, disk: 450 * mb, net: 30 * mb, shape: steady(0.98), program: "fermentlog",
+		threads: 12,
 	})
 	h.container("probe-shell", "svc-cellar", "Cellar Intake", use{ // hundreds of short-lived children
-		cores: 0.05, swarm: 0.6, memory: gib / 4, disk: mb, net: 0.5 * mb, shape: steady(0.8), program: "sh", cpus: "0-11",
+		cores: 0.05, swarm: 0.6, memory: gib / 4, disk: mb, net: 0.5 * mb, shape: steady(0.8), program: "sh",
+		cpus: "0-11",
 	})
-	h.loose("i.sauer", "Agronomy Desk", use{cores: 0.2, swarm: 0.05, memory: gib / 2, disk: 0.5 * mb, net: 0.2 * mb, shape: waves(3*time.Hour, 0.4, 0), program: "rsync", procs: 2, cpus: "0-11"})
+	h.loose("i.sauer", "Agronomy Desk", use{cores: 0.2, swarm: 0.05, memory: gib / 2, disk: 0.5 * mb, net: 0.2 * mb,
+		shape: waves(3*time.Hour, 0.4, 0), program: "rsync", procs: 2, cpus: "0-11"})
 	return h
 }
 
@@ -242,21 +280,29 @@ func cellar1(at time.Time) *Host {
 func press1(at time.Time) *Host {
 	h := newHost("press-1", false, 24, 96*gib, 1500*mb, 10_000, at, 12)
 	h.everyday("")
-	for i, name := range []string{"route-solver-7c", "route-solver-7d", "route-api", "route-map", "tractor-feed", "weigh-bridge"} {
+	for i, name := range []string{"route-solver-7c", "route-solver-7d", "route-api", "route-map", "tractor-feed",
+		"weigh-bridge"} {
 		h.container(name, "svc-route", "Harvest Routing", use{
-			cores: []float64{3.1, 2.6, 0.9, 0.6, 0.4, 0.2}[i], memory: []int64{8, 8, 3, 4, 1, 1}[i] * gib, disk: 9 * mb, net: []float64{20, 20, 55, 40, 12, 4}[i] * mb,
-			shape: daily(0.2, 7+float64(i)/2, 4), program: []string{"solver", "solver", "route-api", "tiles", "feed", "bridge"}[i], threads: 8, procs: 1 + i%3,
+			cores: []float64{3.1, 2.6, 0.9, 0.6, 0.4, 0.2}[i], memory: []int64{8, 8, 3, 4, 1, 1}[i] * gib, disk: 9 * mb,
+			net:   []float64{20, 20, 55, 40, 12, 4}[i] * mb,
+			shape: daily(0.2, 7+float64(i)/2, 4), program: []string{"solver", "solver", "route-api", "tiles", "feed",
+				"bridge"}[i], threads: 8, procs: 1 + i%3,
 		})
 	}
 	for i, name := range []string{"label-render", "label-queue", "label-proof", "label-archive"} {
 		h.container(name, "svc-label", "Label Press", use{
-			cores: []float64{1.7, 0.5, 0.5, 0.5}[i], memory: 2 * gib, disk: []float64{12, 4, 6, 60}[i] * mb, net: 8 * mb, shape: []shape{steady(0.98), waves(4*time.Hour, 0.55, 40*time.Minute), waves(4*time.Hour, 0.55, 80*time.Minute), waves(4*time.Hour, 0.55, 2*time.Hour)}[i],
-			program: "label-" + []string{"render", "queue", "render", "archive"}[i], threads: []int32{24, 3, 3, 3}[i], eager: []int32{22, 0, 0, 0}[i], limit: []float64{2, 0, 0, 0}[i],
+			cores: []float64{1.7, 0.5, 0.5, 0.5}[i], memory: 2 * gib, disk: []float64{12, 4, 6, 60}[i] * mb,
+			net: 8 * mb, shape: []shape{steady(0.98), waves(4*time.Hour, 0.55, 40*time.Minute),
+				waves(4*time.Hour, 0.55, 80*time.Minute), waves(4*time.Hour, 0.55, 2*time.Hour)}[i],
+			program: "label-" + []string{"render", "queue", "render", "archive"}[i], threads: []int32{24, 3, 3, 3}[i],
+			eager: []int32{22, 0, 0, 0}[i], limit: []float64{2, 0, 0, 0}[i],
 		})
 	}
 	for i := range 4 {
 		h.job(5200+i, "svc-vision", "Leaf Vision", use{
-			cores: 2.2, memory: 9 * gib, disk: 70 * mb, net: 24 * mb, shape: waves(5*time.Hour, 0.6, time.Duration(i)*75*time.Minute), program: "leafscan", threads: 6, procs: 3, account: "leaf", asked: 3,
+			cores: 2.2, memory: 9 * gib, disk: 70 * mb, net: 24 * mb,
+			shape: waves(5*time.Hour, 0.6, time.Duration(i)*75*time.Minute), program: "leafscan", threads: 6,
+			procs: 3, account: "leaf", asked: 3,
 		})
 	}
 	return h
@@ -268,29 +314,44 @@ func terrace1(at time.Time) *Host {
 	h.everyday("")
 	for i := range 8 {
 		h.job(41200+i, []string{"m.abt", "t.fink"}[i%2], "Frost Watch", use{
-			cores: 3.4, memory: 9 * gib, disk: 55 * mb, net: 30 * mb, shape: waves(6*time.Hour, 0.6, time.Duration(i)*18*time.Minute), program: "frost-ens", threads: 4, procs: 2, account: "frost", asked: 4,
+			cores: 3.4, memory: 9 * gib, disk: 55 * mb, net: 30 * mb,
+			shape: waves(6*time.Hour, 0.6, time.Duration(i)*18*time.Minute), program: "frost-ens", threads: 4,
+			procs: 2, account: "frost", asked: 4,
 		})
 	}
-	h.service("forecast-archive", use{cores: 0.6, memory: 3 * gib, disk: 45 * mb, net: 15 * mb, shape: daily(0.3, 4, 3), program: "archive", threads: 2})
-	h.loose("t.fink", "Agronomy Desk", use{cores: 0.15, swarm: 0.1, memory: gib, shape: steady(0.5), program: "gridtool", procs: 3})
+	h.service("forecast-archive", use{cores: 0.6, memory: 3 * gib, disk: 45 * mb, net: 15 * mb, shape: daily(0.3, 4, 3),
+		program: "archive", threads: 2})
+	h.loose("t.fink", "Agronomy Desk", use{cores: 0.15, swarm: 0.1, memory: gib, shape: steady(0.5),
+		program: "gridtool", procs: 3})
 	return h
 }
 
-// terrace2 has more forecasts and the agronomists' sign-ins; one holds memory and sleeps. What it uses is read from files alone.
+// terrace2 has more forecasts and the agronomists' sign-ins; one holds memory and sleeps. What it uses is read from
+// files alone.
 func terrace2(at time.Time) *Host {
 	h := newHost("terrace-2", false, 32, 128*gib, 2*1000*mb, 25_000, at, 41)
 	h.Counts = false // its collector has no right to
 	h.everyday("")
 	for i := range 6 {
 		h.job(41300+i, []string{"m.abt", "t.fink"}[i%2], "Frost Watch", use{
-			cores: 3.2, memory: 6 * gib, disk: 40 * mb, net: 22 * mb, shape: waves(6*time.Hour, 0.55, time.Duration(i)*25*time.Minute), program: "frost-ens", threads: 4, procs: 2, account: "frost", asked: 4,
+			cores: 3.2, memory: 6 * gib, disk: 40 * mb, net: 22 * mb,
+			shape: waves(6*time.Hour, 0.55, time.Duration(i)*25*time.Minute), program: "frost-ens", threads: 4,
+			procs: 2, account: "frost", asked: 4,
 		})
 	}
-	h.session(31, "l.roth", "Agronomy Desk", use{cores: 0.02, memory: 28 * gib, shape: steady(0.02), program: "notebook", threads: 12, procs: 2, swapped: 3 * gib}) // asleep since morning
-	h.session(44, "p.kern", "Agronomy Desk", use{cores: 2.4, memory: 5 * gib, disk: 15 * mb, net: 6 * mb, shape: daily(0.05, 15, 3), program: "vinestat", threads: 4, procs: 2})
-	h.session(45, "i.sauer", "Agronomy Desk", use{cores: 1.1, memory: 3 * gib, disk: 5 * mb, net: 2 * mb, shape: daily(0.05, 10, 2), program: "soilmap", threads: 2})
-	h.session(12, "p.kern", "Agronomy Desk", use{cores: 0.01, memory: gib / 8, shape: steady(0.1), program: "bash"}) // forgotten
-	h.container("weather-cache", "svc-route", "Harvest Routing", use{cores: 0.5, memory: 6 * gib, disk: 14 * mb, net: 45 * mb, shape: daily(0.4, 8, 5), program: "cache", threads: 4})
-	h.loose("p.kern", "Agronomy Desk", use{cores: 0.3, memory: gib, disk: 0.6 * mb, shape: waves(2*time.Hour, 0.3, 0), program: "vinestat"})
+	// asleep since morning
+	h.session(31, "l.roth", "Agronomy Desk", use{cores: 0.02, memory: 28 * gib, shape: steady(0.02),
+		program: "notebook", threads: 12, procs: 2, swapped: 3 * gib})
+	h.session(44, "p.kern", "Agronomy Desk", use{cores: 2.4, memory: 5 * gib, disk: 15 * mb, net: 6 * mb,
+		shape: daily(0.05, 15, 3), program: "vinestat", threads: 4, procs: 2})
+	h.session(45, "i.sauer", "Agronomy Desk", use{cores: 1.1, memory: 3 * gib, disk: 5 * mb, net: 2 * mb,
+		shape: daily(0.05, 10, 2), program: "soilmap", threads: 2})
+	// forgotten
+	h.session(12, "p.kern", "Agronomy Desk", use{cores: 0.01, memory: gib / 8, shape: steady(0.1), program: "bash"})
+	h.container("weather-cache", "svc-route", "Harvest Routing",
+		use{cores: 0.5, memory: 6 * gib, disk: 14 * mb, net: 45 * mb, shape: daily(0.4, 8, 5), program: "cache",
+			threads: 4})
+	h.loose("p.kern", "Agronomy Desk", use{cores: 0.3, memory: gib, disk: 0.6 * mb, shape: waves(2*time.Hour, 0.3, 0),
+		program: "vinestat"})
 	return h
 }

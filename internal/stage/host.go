@@ -279,7 +279,8 @@ func (h *Host) work(w *Workload, level float64, dt time.Duration, free []int64, 
 }
 
 // spend takes time from CPUs, at most a whole one per thread, and returns how much it got.
-func (h *Host) spend(w *Workload, want int64, threads int, dt time.Duration, free []int64, cpus []int, turn int, p *Process) int64 {
+func (h *Host) spend(w *Workload, want int64, threads int, dt time.Duration, free []int64, cpus []int, turn int,
+	p *Process) int64 {
 	got := int64(0)
 	most := int64(-1)
 	for k := range cpus {
@@ -312,8 +313,8 @@ func (h *Host) spend(w *Workload, want int64, threads int, dt time.Duration, fre
 	return got
 }
 
-// spreadDisk gives each process its part of what was moved, a third of it read. All are whole thirds, so that what processes read and
-// dirtied adds up to what their cgroup did.
+// spreadDisk gives each process its part of what was moved, a third of it read. All are whole thirds, so that what
+// processes read and dirtied adds up to what their cgroup did.
 func (h *Host) spreadDisk(w *Workload, moved int64) {
 	moved -= moved % 3
 	h.drives[w.onDrive].moved += moved
@@ -388,7 +389,8 @@ type Truth struct {
 
 // Truth returns the host's truth so far; flows are cumulative.
 func (h *Host) Truth() Truth {
-	t := Truth{LostCPUMicros: h.lostCPU, HostNetworkBytes: h.hostNetwork, HiddenMemoryBytes: h.hidden, NetBytes: h.network}
+	t := Truth{LostCPUMicros: h.lostCPU, HostNetworkBytes: h.hostNetwork, HiddenMemoryBytes: h.hidden,
+		NetBytes: h.network}
 	for _, d := range h.drives {
 		t.DiskBytes += d.bytes
 	}

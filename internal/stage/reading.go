@@ -29,17 +29,22 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 	r := &account.Reading{
 		Boot: h.Boot, Wall: h.Now.UTC(), Mono: h.Uptime, Uptime: h.Uptime.Truncate(10 * time.Millisecond),
 		Memory: account.HostMemory{
-			Total: h.MemoryBytes &^ 1023, Free: free &^ 1023, Available: (free + cached/2) &^ 1023, Cached: cached &^ 1023, Slab: slab &^ 1023,
+			Total: h.MemoryBytes &^ 1023, Free: free &^ 1023, Available: (free + cached/2) &^ 1023,
+			Cached: cached &^ 1023, Slab: slab &^ 1023,
 			SwapTotal: swapSize, SwapFree: (swapSize - h.swapped()) &^ 1023,
 		},
 		Disks: h.disks(),
 		Interfaces: []account.Interface{
-			{Name: "lo", Kind: "loopback", Inner: true, Received: 500, Sent: 500, ReceivedPackets: 5, SentPackets: 5, Workload: account.Unrecognised},
-			{Name: LinkName, Workload: account.Unrecognised, Kind: "physical", Received: h.received(), Sent: h.network - h.received(), ReceivedPackets: h.received() / packet, SentPackets: (h.network - h.received()) / packet, SpeedBitPerSecond: h.LinkMbit * 1e6},
+			{Name: "lo", Kind: "loopback", Inner: true, Received: 500, Sent: 500, ReceivedPackets: 5, SentPackets: 5,
+				Workload: account.Unrecognised},
+			{Name: LinkName, Workload: account.Unrecognised, Kind: "physical", Received: h.received(),
+				Sent: h.network - h.received(), ReceivedPackets: h.received() / packet,
+				SentPackets: (h.network - h.received()) / packet, SpeedBitPerSecond: h.LinkMbit * 1e6},
 		},
 		Load: h.load(),
 		Pressure: []account.Pressure{
-			{Resource: "cpu", Some: h.stall}, {Resource: "memory"}, {Resource: "io", Some: h.stall / 3, Full: h.stall / 9},
+			{Resource: "cpu", Some: h.stall}, {Resource: "memory"},
+			{Resource: "io", Some: h.stall / 3, Full: h.stall / 9},
 		},
 	}
 	for c := range h.CPUs {
@@ -58,7 +63,8 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 			a := reading(p, id, registry)
 			if w.Path != "" {
 				environ := func() []byte { return []byte(w.environ()) }
-				registry.Adopt(id, &identify.Process{UID: p.UID, LoginUID: identify.NoUser, Environ: environ}, a.Program)
+				registry.Adopt(id, &identify.Process{UID: p.UID, LoginUID: identify.NoUser, Environ: environ},
+					a.Program)
 			}
 			a.Family = registry.Program([]byte(w.Processes[0].Program))
 			r.Processes = append(r.Processes, a)
@@ -71,11 +77,15 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 				kind, own.ID, own.Local = "tap", pathID("", w.Link)|1<<63, -1
 			}
 			r.Namespaces = append(r.Namespaces, own)
-			r.Interfaces = append(r.Interfaces, account.Interface{Name: w.Link, Kind: kind, Inner: true, Received: w.sent(), Sent: w.received(), ReceivedPackets: w.sent() / packet, SentPackets: w.received() / packet, Workload: id})
+			r.Interfaces = append(r.Interfaces, account.Interface{Name: w.Link, Kind: kind, Inner: true,
+				Received: w.sent(), Sent: w.received(), ReceivedPackets: w.sent() / packet,
+				SentPackets: w.received() / packet, Workload: id})
 		}
 		if f, ok := w.Files(); ok {
-			for m, units := range map[amount.Measure]int64{amount.SpaceUsed: f.Bytes, amount.SpaceFiles: f.Count, amount.SpaceLimit: f.LimitBytes} {
-				r.Levels = append(r.Levels, account.Standing{Workload: id, Measure: m, Units: units, Source: amount.Counted})
+			for m, units := range map[amount.Measure]int64{amount.SpaceUsed: f.Bytes, amount.SpaceFiles: f.Count,
+				amount.SpaceLimit: f.LimitBytes} {
+				r.Levels = append(r.Levels, account.Standing{Workload: id, Measure: m, Units: units,
+					Source: amount.Counted})
 			}
 		}
 		registry.SetAllowed(id, w.Allowed.String())
@@ -88,18 +98,22 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 	}
 	h.addCounted(r, registry)
 	slices.SortFunc(r.Processes, func(a, b account.Process) int { return cmp.Compare(a.PID, b.PID) })
-	slices.SortStableFunc(r.Groups, func(a, b account.Group) int { return cmp.Compare(a.Has&account.HasMemory, b.Has&account.HasMemory) })
+	slices.SortStableFunc(r.Groups, func(a, b account.Group) int {
+		return cmp.Compare(a.Has&account.HasMemory, b.Has&account.HasMemory)
+	})
 	return r
 }
 
 // addThreads adds the threads of a machine, and those of processes of which no group counts where they run.
-func (h *Host) addThreads(r *account.Reading, w *Workload, p *Process, id account.WorkloadID, registry *identify.Registry) {
+func (h *Host) addThreads(r *account.Reading, w *Workload, p *Process, id account.WorkloadID,
+	registry *identify.Registry) {
 	if w.Kind != amount.VM && (p.Threads == 1 || w.Path != "" && (h.V1 || h.Counts)) {
 		return
 	}
 	for i := range int(p.Threads) {
 		t := p.thread(i)
-		x := account.Thread{PID: p.PID, TID: p.PID + int32(i), Start: p.Start, Workload: id, Part: account.NoProgram, LastCPU: t.cpu, CPUMicros: ticks(t.micros)}
+		x := account.Thread{PID: p.PID, TID: p.PID + int32(i), Start: p.Start, Workload: id, Part: account.NoProgram,
+			LastCPU: t.cpu, CPUMicros: ticks(t.micros)}
 		if w.Kind == amount.VM {
 			x.Part = registry.Program([]byte(identify.MachinePart(p.taskName(i))))
 		}
@@ -127,7 +141,8 @@ func (h *Host) identity(w *Workload, registry *identify.Registry) account.Worklo
 func reading(p *Process, w account.WorkloadID, registry *identify.Registry) account.Process {
 	a := account.Process{
 		PID: p.PID, Start: p.Start, Workload: w, LastCPU: p.LastCPU, Threads: p.Threads, Kernel: p.Kernel,
-		UID: p.UID, Parent: max(p.Parent, 1), Within: account.Unrecognised, Runnable: p.Runnable, CPUMicros: ticks(p.CPUMicros), UserMicros: ticks(p.CPUMicros), WaitMicros: -1, AnonBytes: p.AnonBytes,
+		UID: p.UID, Parent: max(p.Parent, 1), Within: account.Unrecognised, Runnable: p.Runnable,
+		CPUMicros: ticks(p.CPUMicros), UserMicros: ticks(p.CPUMicros), WaitMicros: -1, AnonBytes: p.AnonBytes,
 		SwapBytes: -1, PSSBytes: -1, DiskBytes: p.DiskBytes, ReadBytes: p.DiskBytes / 3,
 	}
 	if !p.Kernel {
@@ -172,7 +187,8 @@ func (h *Host) groupsOf(w *Workload, id account.WorkloadID) []account.Group {
 		}
 		unified := account.Group{ID: pathID("unified", w.Path), Workload: id, Outer: -1}
 		counts(&unified)
-		blkio := account.Group{ID: pathID("blkio", w.Path), Workload: id, Outer: -1, Has: account.HasDisk, DiskBytes: w.DiskBytes, Devices: w.requests()}
+		blkio := account.Group{ID: pathID("blkio", w.Path), Workload: id, Outer: -1, Has: account.HasDisk,
+			DiskBytes: w.DiskBytes, Devices: w.requests()}
 		return []account.Group{cpu, memory, unified, blkio}
 	}
 	memory.Has |= account.HasCPU | account.HasDisk

@@ -113,13 +113,21 @@ func (h *Host) renderHost(w *writer, t Tree) {
 	load := h.load()
 	w.file(filepath.Join(proc, "stat"), stat.String())
 	w.file(filepath.Join(proc, "uptime"), fmt.Sprintf("%.2f 0.00\n", h.Uptime.Truncate(10*time.Millisecond).Seconds()))
-	w.file(filepath.Join(proc, "meminfo"), fmt.Sprintf("MemTotal: %d kB\nMemFree: %d kB\nMemAvailable: %d kB\nBuffers: 0 kB\nCached: %d kB\nShmem: 0 kB\nSlab: %d kB\nKernelStack: 0 kB\nPageTables: 0 kB\nSwapTotal: %d kB\nSwapFree: %d kB\n",
-		h.MemoryBytes>>10, free>>10, (free+cached/2)>>10, cached>>10, slab>>10, swapSize>>10, (swapSize-h.swapped())>>10))
+	w.file(filepath.Join(proc, "meminfo"),
+		fmt.Sprintf(
+			"MemTotal: %d kB\nMemFree: %d kB\nMemAvailable: %d kB\nBuffers: 0 kB\nCached: %d kB\nShmem: 0 kB\nSlab: %d kB\nKernelStack: 0 kB\nPageTables: 0 kB\nSwapTotal: %d kB\nSwapFree: %d kB\n",
+			h.MemoryBytes>>10, free>>10, (free+cached/2)>>10, cached>>10, slab>>10, swapSize>>10,
+			(swapSize-h.swapped())>>10))
 	w.file(filepath.Join(proc, "loadavg"), fmt.Sprintf("%.2f %.2f %.2f 1/200 1\n", load[0], load[1], load[2]))
 	h.renderDisks(w, t)
-	w.file(filepath.Join(proc, "pressure/cpu"), fmt.Sprintf("some avg10=0.00 avg60=0.00 avg300=0.00 total=%d\n", h.stall))
-	w.file(filepath.Join(proc, "pressure/memory"), "some avg10=0.00 avg60=0.00 avg300=0.00 total=0\nfull avg10=0.00 avg60=0.00 avg300=0.00 total=0\n")
-	w.file(filepath.Join(proc, "pressure/io"), fmt.Sprintf("some avg10=0.00 avg60=0.00 avg300=0.00 total=%d\nfull avg10=0.00 avg60=0.00 avg300=0.00 total=%d\n", h.stall/3, h.stall/9))
+	w.file(filepath.Join(proc, "pressure/cpu"), fmt.Sprintf("some avg10=0.00 avg60=0.00 avg300=0.00 total=%d\n",
+		h.stall))
+	w.file(filepath.Join(proc, "pressure/memory"),
+		"some avg10=0.00 avg60=0.00 avg300=0.00 total=0\nfull avg10=0.00 avg60=0.00 avg300=0.00 total=0\n")
+	w.file(filepath.Join(proc, "pressure/io"),
+		fmt.Sprintf(
+			"some avg10=0.00 avg60=0.00 avg300=0.00 total=%d\nfull avg10=0.00 avg60=0.00 avg300=0.00 total=%d\n",
+			h.stall/3, h.stall/9))
 	w.file(filepath.Join(proc, "sys/kernel/random/boot_id"), h.Boot+"\n")
 	w.file(filepath.Join(proc, "1/net/dev"), netDev(h.received(), h.network-h.received())+h.links())
 	w.link(hostNamespace, filepath.Join(proc, "1/ns/net"))
@@ -149,8 +157,11 @@ func (h *Host) renderHost(w *writer, t Tree) {
 const loopback = 500
 
 func netDev(received, sent int64) string {
-	return fmt.Sprintf("Inter-|   Receive                                                |  Transmit\n face |bytes    packets errs drop fifo frame compressed multicast|bytes    packets errs drop fifo colls carrier compressed\n"+
-		"    lo: %d 5 0 0 0 0 0 0 %d 5 0 0 0 0 0 0\n  %s: %d %d 0 0 0 0 0 0 %d %d 0 0 0 0 0 0\n", loopback, loopback, LinkName, received, received/packet, sent, sent/packet)
+	return fmt.Sprintf(
+		"Inter-|   Receive                                                |  Transmit\n face |bytes    packets errs drop fifo frame compressed multicast|bytes    packets errs drop fifo colls carrier compressed\n"+
+			"    lo: %d 5 0 0 0 0 0 0 %d 5 0 0 0 0 0 0\n  %s: %d %d 0 0 0 0 0 0 %d %d 0 0 0 0 0 0\n", loopback,
+		loopback,
+		LinkName, received, received/packet, sent, sent/packet)
 }
 
 func (h *Host) renderProcess(w *writer, t Tree, x *Workload, p *Process) {
@@ -167,29 +178,35 @@ func (h *Host) renderProcess(w *writer, t Tree, x *Workload, p *Process) {
 		if len(comm) > 15 {
 			comm = comm[:15] // as the kernel keeps it
 		}
-		return fmt.Sprintf("%d (%s) %c %d 1 1 0 -1 %d 0 0 0 0 %d 0 0 0 20 0 %d 0 %d 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 %d 0 0 0 0 0\n",
+		return fmt.Sprintf(
+			"%d (%s) %c %d 1 1 0 -1 %d 0 0 0 0 %d 0 0 0 20 0 %d 0 %d 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 %d 0 0 0 0 0\n",
 			id, comm, state, max(p.Parent, 1), flags, micros/tick, p.Threads, p.Start, cpu)
 	}
 	w.file(filepath.Join(dir, "stat"), stat(p.PID, comm, p.Runnable > 0, p.CPUMicros, p.LastCPU))
 	if p.Threads > 1 {
 		for i := range int(p.Threads) {
 			tid := p.PID + int32(i)
-			w.file(filepath.Join(dir, "task", fmt.Sprint(tid), "stat"), stat(tid, p.taskName(i), i < int(p.Runnable), p.thread(i).micros, p.thread(i).cpu))
+			w.file(filepath.Join(dir, "task", fmt.Sprint(tid), "stat"),
+				stat(tid, p.taskName(i), i < int(p.Runnable), p.thread(i).micros, p.thread(i).cpu))
 		}
 	}
-	w.file(filepath.Join(dir, "io"), fmt.Sprintf("rchar: 0\nwchar: 0\nsyscr: 0\nsyscw: 0\nread_bytes: %d\nwrite_bytes: %d\ncancelled_write_bytes: 0\n",
-		p.DiskBytes/3, p.DiskBytes-p.DiskBytes/3))
+	w.file(filepath.Join(dir, "io"),
+		fmt.Sprintf(
+			"rchar: 0\nwchar: 0\nsyscr: 0\nsyscw: 0\nread_bytes: %d\nwrite_bytes: %d\ncancelled_write_bytes: 0\n",
+			p.DiskBytes/3, p.DiskBytes-p.DiskBytes/3))
 	if p.Kernel {
 		return
 	}
 	w.file(filepath.Join(dir, "statm"), fmt.Sprintf("%d %d 0 0 0 0 0\n", p.AnonBytes/pageSize*2, p.AnonBytes/pageSize))
-	w.file(filepath.Join(dir, "status"), fmt.Sprintf("Name:\t%.15s\nUid:\t%d\t%d\t%d\t%d\nCpus_allowed_list:\t%s\n", comm, p.UID, p.UID, p.UID, p.UID, x.Allowed))
+	w.file(filepath.Join(dir, "status"), fmt.Sprintf("Name:\t%.15s\nUid:\t%d\t%d\t%d\t%d\nCpus_allowed_list:\t%s\n",
+		comm, p.UID, p.UID, p.UID, p.UID, x.Allowed))
 	path := x.Path
 	if path == "" {
 		path = "/"
 	}
 	if h.V1 {
-		w.file(filepath.Join(dir, "cgroup"), fmt.Sprintf("3:memory:%s\n2:cpuacct:%s\n1:name=systemd:%s\n0::/\n", path, path, path))
+		w.file(filepath.Join(dir, "cgroup"), fmt.Sprintf("3:memory:%s\n2:cpuacct:%s\n1:name=systemd:%s\n0::/\n", path,
+			path, path))
 	} else {
 		w.file(filepath.Join(dir, "cgroup"), "0::"+path+"\n")
 	}
@@ -211,7 +228,8 @@ func (x *Workload) environ() string {
 	if x.Kind != amount.Job {
 		return ""
 	}
-	return fmt.Sprintf("HOME=/\x00SLURM_JOB_ID=%s\x00SLURM_JOB_ACCOUNT=%s\x00SLURM_JOB_PARTITION=day\x00SLURM_JOB_NAME=%s\x00SLURM_CPUS_ON_NODE=%d\x00",
+	return fmt.Sprintf(
+		"HOME=/\x00SLURM_JOB_ID=%s\x00SLURM_JOB_ACCOUNT=%s\x00SLURM_JOB_PARTITION=day\x00SLURM_JOB_NAME=%s\x00SLURM_CPUS_ON_NODE=%d\x00",
 		strings.TrimPrefix(x.Name, "job "), x.Account, x.Processes[0].Program, x.Asked)
 }
 
@@ -223,22 +241,29 @@ func (h *Host) renderGroup(w *writer, t Tree, x *Workload) {
 		dir := filepath.Join(t.Cgroup(), x.Path)
 		pressure := func(file string, some, full int64) {
 			const idle = "avg10=0.00 avg60=0.00 avg300=0.00"
-			w.file(filepath.Join(dir, file), fmt.Sprintf("some %s total=%d\nfull %s total=%d\n", idle, some, idle, full))
+			w.file(filepath.Join(dir, file), fmt.Sprintf("some %s total=%d\nfull %s total=%d\n", idle, some, idle,
+				full))
 		}
-		w.file(filepath.Join(dir, "cpu.stat"), fmt.Sprintf("usage_usec %d\nuser_usec %d\nsystem_usec %d\nnr_periods %d\nnr_throttled %d\nthrottled_usec %d\n",
-			x.CPUMicros, x.user(), x.CPUMicros-x.user(), x.periods, x.held, x.throttled))
+		w.file(filepath.Join(dir, "cpu.stat"),
+			fmt.Sprintf(
+				"usage_usec %d\nuser_usec %d\nsystem_usec %d\nnr_periods %d\nnr_throttled %d\nthrottled_usec %d\n",
+				x.CPUMicros, x.user(), x.CPUMicros-x.user(), x.periods, x.held, x.throttled))
 		w.file(filepath.Join(dir, "memory.current"), fmt.Sprintf("%d\n", x.MemoryBytes))
-		w.file(filepath.Join(dir, "memory.stat"), fmt.Sprintf("anon %d\nfile %d\nkernel %d\nshmem %d\ninactive_file %d\npgsteal %d\npgmajfault %d\n", x.anon(), x.fileBytes(), x.kernelBytes(),
-			x.shared(), x.inactive(), x.swapped*3/pageSize, x.swapped/pageSize/10))
+		w.file(filepath.Join(dir, "memory.stat"),
+			fmt.Sprintf("anon %d\nfile %d\nkernel %d\nshmem %d\ninactive_file %d\npgsteal %d\npgmajfault %d\n",
+				x.anon(), x.fileBytes(), x.kernelBytes(),
+				x.shared(), x.inactive(), x.swapped*3/pageSize, x.swapped/pageSize/10))
 		w.file(filepath.Join(dir, "memory.swap.current"), fmt.Sprintf("%d\n", x.swapped))
 		w.file(filepath.Join(dir, "memory.peak"), fmt.Sprintf("%d\n", x.most))
-		w.file(filepath.Join(dir, "memory.events"), fmt.Sprintf("low 0\nhigh 0\nmax 0\noom %d\noom_kill %d\n", x.kills, x.kills))
+		w.file(filepath.Join(dir, "memory.events"),
+			fmt.Sprintf("low 0\nhigh 0\nmax 0\noom %d\noom_kill %d\n", x.kills, x.kills))
 		pressure("cpu.pressure", x.stalled, x.stalled/3)
 		pressure("memory.pressure", x.kills*1000, 0)
 		pressure("io.pressure", x.DiskBytes/5000, x.DiskBytes/9000)
 		var io strings.Builder
 		for _, d := range x.devices() {
-			fmt.Fprintf(&io, "%d:%d rbytes=%d wbytes=%d rios=%d wios=%d dbytes=0 dios=0\n", d.Major, d.Minor, d.Read, d.Written, d.ReadOps, d.WriteOps)
+			fmt.Fprintf(&io, "%d:%d rbytes=%d wbytes=%d rios=%d wios=%d dbytes=0 dios=0\n", d.Major, d.Minor, d.Read,
+				d.Written, d.ReadOps, d.WriteOps)
 		}
 		w.file(filepath.Join(dir, "io.stat"), io.String())
 		if x.Limit > 0 {
@@ -257,15 +282,19 @@ func (h *Host) renderGroup(w *writer, t Tree, x *Workload) {
 		w.dir(filepath.Join(t.Cgroup(), "blkio", x.Path))
 	}
 	dir := filepath.Join(t.Cgroup(), "cpuacct", x.Path)
-	w.file(filepath.Join(dir, "cpuacct.stat"), fmt.Sprintf("user %d\nsystem %d\n", x.user()/tick, (x.CPUMicros-x.user())/tick))
+	w.file(filepath.Join(dir, "cpuacct.stat"), fmt.Sprintf("user %d\nsystem %d\n", x.user()/tick,
+		(x.CPUMicros-x.user())/tick))
 	w.file(filepath.Join(dir, "cpuacct.usage"), fmt.Sprintf("%d\n", total*1000))
 	w.file(filepath.Join(dir, "cpuacct.usage_percpu"), percpu.String()+"\n")
 	dir = filepath.Join(t.Cgroup(), "memory", x.Path)
 	w.file(filepath.Join(dir, "memory.usage_in_bytes"), fmt.Sprintf("%d\n", x.MemoryBytes))
-	w.file(filepath.Join(dir, "memory.stat"), fmt.Sprintf("cache 0\ntotal_cache %d\ntotal_rss %d\ntotal_shmem %d\ntotal_swap %d\ntotal_inactive_file %d\ntotal_pgmajfault %d\n",
-		x.fileBytes(), x.anon(), x.shared(), x.swapped, x.inactive(), x.swapped/pageSize/10))
+	w.file(filepath.Join(dir, "memory.stat"),
+		fmt.Sprintf(
+			"cache 0\ntotal_cache %d\ntotal_rss %d\ntotal_shmem %d\ntotal_swap %d\ntotal_inactive_file %d\ntotal_pgmajfault %d\n",
+			x.fileBytes(), x.anon(), x.shared(), x.swapped, x.inactive(), x.swapped/pageSize/10))
 	w.file(filepath.Join(dir, "memory.max_usage_in_bytes"), fmt.Sprintf("%d\n", x.most))
-	w.file(filepath.Join(dir, "memory.oom_control"), fmt.Sprintf("oom_kill_disable 0\nunder_oom 0\noom_kill %d\n", x.kills))
+	w.file(filepath.Join(dir, "memory.oom_control"),
+		fmt.Sprintf("oom_kill_disable 0\nunder_oom 0\noom_kill %d\n", x.kills))
 	w.file(filepath.Join(dir, "memory.kmem.usage_in_bytes"), fmt.Sprintf("%d\n", x.kernelBytes()))
 }
 
@@ -277,14 +306,16 @@ func (h *Host) renderState(w *writer, t Tree, x *Workload) {
 	}
 	paths := map[string]string{"": filepath.Join("/sys/fs/cgroup", x.Path)}
 	if h.V1 {
-		paths = map[string]string{"cpuacct": filepath.Join("/sys/fs/cgroup/cpuacct", x.Path), "memory": filepath.Join("/sys/fs/cgroup/memory", x.Path)}
+		paths = map[string]string{"cpuacct": filepath.Join("/sys/fs/cgroup/cpuacct", x.Path),
+			"memory": filepath.Join("/sys/fs/cgroup/memory", x.Path)}
 	}
 	labels := []string{"bundle=/var/lib/coop/" + x.Name}
 	for k, v := range x.Labels {
 		labels = append(labels, k+"="+v)
 	}
 	b, err := json.Marshal(map[string]any{
-		"id": x.ID, "init_process_pid": x.Processes[0].PID, "cgroup_paths": paths, "config": map[string]any{"labels": labels},
+		"id": x.ID, "init_process_pid": x.Processes[0].PID, "cgroup_paths": paths,
+		"config": map[string]any{"labels": labels},
 	})
 	if err != nil {
 		w.err = err

@@ -6,8 +6,9 @@ import (
 	"time"
 )
 
-// FallSilent plays the incident of a host that hangs and tells nothing for a while, until it is started anew: nobody knows what
-// was used in the dark, all counters begin at nothing, and the same work runs in new processes under a new boot.
+// FallSilent plays the incident of a host that hangs and tells nothing for a while, until it is started anew: nobody
+// knows what was used in the dark, all counters begin at nothing, and the same work runs in new processes under a new
+// boot.
 func (h *Host) FallSilent(dark time.Duration) {
 	h.Now = h.Now.Add(dark)
 	h.Uptime = 10 * time.Second // in which it started

@@ -29,7 +29,8 @@ type set struct {
 func open(t *testing.T, h *stage.Host) *set {
 	s := &set{host: h, tree: stage.Tree{Dir: t.TempDir()}}
 	require.NoError(t, h.Render(s.tree))
-	s.registry = identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: s.tree.Etc(), Run: s.tree.Run(), Proc: s.tree.Proc()}})
+	s.registry = identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: s.tree.Etc(), Run: s.tree.Run(),
+		Proc: s.tree.Proc()}})
 	o := kernel.Options{
 		Roots:     kernel.Roots{Proc: s.tree.Proc(), Sys: s.tree.Sys(), Cgroup: s.tree.Cgroup()},
 		DiskRates: h.DiskRates(), Space: h.Space, Quota: h.Quota, Ends: h.Ends, SlowPace: -1,
@@ -83,14 +84,15 @@ type truth struct {
 func truthOf(h *stage.Host) map[string]truth {
 	m := map[string]truth{}
 	for _, w := range h.Workloads {
-		x := truth{cpu: w.CPUMicros, disk: w.DiskBytes, net: w.NetBytes, perCPU: slices.Clone(w.PerCPU), figures: figuresOf(h, w)}
+		x := truth{cpu: w.CPUMicros, disk: w.DiskBytes, net: w.NetBytes, perCPU: slices.Clone(w.PerCPU),
+			figures: figuresOf(h, w)}
 		m[w.Name] = x
 	}
 	return m
 }
 
-// TestFleet_EveryWorkloadIsChargedWhatItTrulyUsed reads the staged hosts with the real collector code and compares every
-// workload's CPU, memory, disk and network bytes, and every ledger's residual, with the truth.
+// TestFleet_EveryWorkloadIsChargedWhatItTrulyUsed reads the staged hosts with the real collector code and compares
+// every workload's CPU, memory, disk and network bytes, and every ledger's residual, with the truth.
 func TestFleet_EveryWorkloadIsChargedWhatItTrulyUsed(t *testing.T) {
 	workloads := 0
 	for _, h := range stage.Fleet(night) {
@@ -129,11 +131,13 @@ func TestFleet_EveryWorkloadIsChargedWhatItTrulyUsed(t *testing.T) {
 					assert.Equal(t, spent, u.Units[amount.CPU], "%s: CPU, to the microsecond", w.Name)
 					assert.Equal(t, amount.Counted, u.Source[amount.CPU], w.Name)
 				}
-				assert.InDelta(t, w.MemoryBytes, u.Units[amount.Memory]/iv.ElapsedMillis, 0.06*float64(w.MemoryBytes)+4096, "%s: mean memory", w.Name)
+				assert.InDelta(t, w.MemoryBytes, u.Units[amount.Memory]/iv.ElapsedMillis,
+					0.06*float64(w.MemoryBytes)+4096, "%s: mean memory", w.Name)
 				moved := w.DiskBytes - before[w.Name].disk
 				assert.Equal(t, moved, u.Units[amount.Disk], "%s: disk bytes", w.Name)
 				if h.Counts && moved > 0 { // what no group issued is divided by who dirtied it
-					assert.Equal(t, map[bool]amount.Source{true: amount.Split}[w.Path == ""], u.Source[amount.Disk], w.Name)
+					assert.Equal(t, map[bool]amount.Source{true: amount.Split}[w.Path == ""], u.Source[amount.Disk],
+						w.Name)
 				}
 				requireCPUs(t, h, w, &u, before[w.Name])
 				requireFigures(t, h, w, &u, before[w.Name], iv.ElapsedMillis)
@@ -141,14 +145,17 @@ func TestFleet_EveryWorkloadIsChargedWhatItTrulyUsed(t *testing.T) {
 				if w.Link != "" || h.Counts && w.Path != "" {
 					assert.Equal(t, w.NetBytes-before[w.Name].net, u.Units[amount.Network], "%s: network bytes", w.Name)
 				} else {
-					assert.Equal(t, amount.Unavailable, u.Source[amount.Network], "%s: cannot be told apart, and is not zero", w.Name)
+					assert.Equal(t, amount.Unavailable, u.Source[amount.Network],
+						"%s: cannot be told apart, and is not zero", w.Name)
 				}
 			}
-			// What the ledgers cannot charge is what the stage hid: each counter of /proc/stat may be a tick late per CPU.
+			// What the ledgers cannot charge is what the stage hid: each counter of /proc/stat may be a tick late per
+			// CPU.
 			ticks := float64(4 * 10_000 * h.CPUs)
 			residual := func(r amount.Resource) int64 { return iv.Ledgers[r].Residual.Units }
 			assert.InDelta(t, now.LostCPUMicros-whole.LostCPUMicros, residual(amount.CPU), ticks, "CPU residual")
-			assert.InDelta(t, now.KernelCPUMicros-whole.KernelCPUMicros, iv.Ledgers[amount.CPU].Kernel.Units, ticks, "kernel CPU")
+			assert.InDelta(t, now.KernelCPUMicros-whole.KernelCPUMicros, iv.Ledgers[amount.CPU].Kernel.Units, ticks,
+				"kernel CPU")
 			assert.InDelta(t, now.HiddenMemoryBytes, residual(amount.Memory)/iv.ElapsedMillis, 8192, "memory residual")
 			assert.InDelta(t, 0, residual(amount.Disk), 4096, "disk residual")
 			requireDevices(t, h, iv)
@@ -172,7 +179,8 @@ func requireCPUs(t *testing.T, h *stage.Host, w *stage.Workload, u *account.Usag
 	for _, c := range u.CPUs {
 		got[c.CPU] = c.Micros
 	}
-	if w.Path == "" || !h.Counts && !h.V1 { // put down thread by thread to where it last ran, in clock ticks; what ended, and was not seen, is not
+	// put down thread by thread to where it last ran, in clock ticks; what ended, and was not seen, is not
+	if w.Path == "" || !h.Counts && !h.V1 {
 		threads := 0
 		for _, p := range w.Processes {
 			threads += int(p.Threads)
@@ -225,7 +233,8 @@ func requireFigures(t *testing.T, h *stage.Host, w *stage.Workload, u *account.U
 	}
 }
 
-// TestCooperative_ItsIncidentsAreThereAtEveryHour: a demo, and the tests that run one, must not depend on the time of day.
+// TestCooperative_ItsIncidentsAreThereAtEveryHour: a demo, and the tests that run one, must not depend on the time of
+// day.
 func TestCooperative_ItsIncidentsAreThereAtEveryHour(t *testing.T) {
 	for hour := range 24 {
 		h := stage.Cooperative(time.Date(2026, 10, 11, hour, 0, 0, 0, time.UTC))[0]
@@ -236,7 +245,8 @@ func TestCooperative_ItsIncidentsAreThereAtEveryHour(t *testing.T) {
 		iv := s.over(t, time.Minute, 20)
 		for _, d := range iv.Detail.Disks {
 			if d.Name == "sda" {
-				assert.Greater(t, float64(d.BusyMillis)/float64(iv.ElapsedMillis), 0.87, "%d:00: the neighbour saturates the drive", hour)
+				assert.Greater(t, float64(d.BusyMillis)/float64(iv.ElapsedMillis), 0.87,
+					"%d:00: the neighbour saturates the drive", hour)
 			}
 		}
 		intruded := int64(0)
@@ -254,8 +264,8 @@ func TestCooperative_ItsIncidentsAreThereAtEveryHour(t *testing.T) {
 	}
 }
 
-// TestFleet_OfAHostThatFellSilentNothingIsMadeUp reads a host until it hangs, and again once it was started anew: what it did in
-// the dark is not known, and what it did before is neither lost nor counted twice.
+// TestFleet_OfAHostThatFellSilentNothingIsMadeUp reads a host until it hangs, and again once it was started anew: what
+// it did in the dark is not known, and what it did before is neither lost nor counted twice.
 func TestFleet_OfAHostThatFellSilentNothingIsMadeUp(t *testing.T) {
 	hosts := stage.Fleet(night)
 	h := hosts[len(hosts)-1]
@@ -296,10 +306,12 @@ func TestFleet_OfAHostThatFellSilentNothingIsMadeUp(t *testing.T) {
 			assert.Equal(t, w.CPUMicros-was[w.Name].cpu, spent[w.Name], "%s: to the microsecond", w.Name)
 		}
 	}
-	assert.InDelta(t, 0, after.Ledgers[amount.CPU].Residual.Units, 0.01*float64(after.Ledgers[amount.CPU].Capacity.Units))
+	assert.InDelta(t, 0, after.Ledgers[amount.CPU].Residual.Units,
+		0.01*float64(after.Ledgers[amount.CPU].Capacity.Units))
 }
 
-// TestFleet_WhileACPUIsUnpluggedAllIsPutDownToWhereItRan takes a CPU in the middle off hosts of both versions, and gives it back.
+// TestFleet_WhileACPUIsUnpluggedAllIsPutDownToWhereItRan takes a CPU in the middle off hosts of both versions, and
+// gives it back.
 func TestFleet_WhileACPUIsUnpluggedAllIsPutDownToWhereItRan(t *testing.T) {
 	for _, h := range stage.Cooperative(night)[:2] {
 		t.Run(h.Name, func(t *testing.T) {
@@ -350,8 +362,8 @@ func requireFiles(t *testing.T, w *stage.Workload, u *account.Usage, elapsed int
 	assert.Equal(t, amount.Counted, u.Figures.Source[amount.SpaceUsed], w.Name)
 }
 
-// requireLinks holds what went over each interface with a workload at its other end to what that workload had: its other
-// direction.
+// requireLinks holds what went over each interface with a workload at its other end to what that workload had: its
+// other direction.
 func requireLinks(t *testing.T, s *set, iv *account.Interval) {
 	ends := 0
 	for _, n := range iv.Detail.Interfaces {
@@ -399,13 +411,15 @@ func requireDevices(t *testing.T, h *stage.Host, iv *account.Interval) {
 			continue
 		}
 		if h.Counts && !d.Partition {
-			assert.InDelta(t, d.ReadOps+d.WriteOps, done[d.Name], 16, "%s: each of its operations is in a bucket", d.Name)
+			assert.InDelta(t, d.ReadOps+d.WriteOps, done[d.Name], 16, "%s: each of its operations is in a bucket",
+				d.Name)
 		}
 		unread := float64(loose) + 2048
 		if d.Partition {
 			unread += 64 << 10 // of an operation that was not whole at the first reading
 		}
-		assert.InDelta(t, d.ReadBytes+d.WrittenBytes, moved[int32(d.Major<<20|d.Minor)], unread, "%s: its bytes are its users'", d.Name)
+		assert.InDelta(t, d.ReadBytes+d.WrittenBytes, moved[int32(d.Major<<20|d.Minor)], unread,
+			"%s: its bytes are its users'", d.Name)
 		assert.LessOrEqual(t, d.BusyMillis, iv.ElapsedMillis, d.Name)
 	}
 }

@@ -16,17 +16,19 @@ func (s *Store) WorkloadByID(ctx context.Context, id int64) (Workload, error) {
 // Around lists the workloads of a host that are inside one, by its key.
 func (s *Store) Around(ctx context.Context, hostID int32, key string) ([]Workload, error) {
 	var w []Workload
-	return w, s.db.WithContext(ctx).Preload("Host").Where("host_id = ? AND outer_key = ?", hostID, key).Order("id").Find(&w).Error
+	return w, s.db.WithContext(ctx).Preload("Host").Where("host_id = ? AND outer_key = ?", hostID,
+		key).Order("id").Find(&w).Error
 }
 
 // WorkloadByKey finds a host's workload by its key; ErrNotFound.
 func (s *Store) WorkloadByKey(ctx context.Context, hostID int32, key string) (Workload, error) {
 	var w Workload
-	return w, explain(s.db.WithContext(ctx).Preload("Host").Where("host_id = ? AND key = ?", hostID, key).Take(&w).Error)
+	return w, explain(s.db.WithContext(ctx).Preload("Host").Where("host_id = ? AND key = ?", hostID,
+		key).Take(&w).Error)
 }
 
-// FindWorkloads lists workloads in whose name, key, owner, labels or facts all words are found, newest first, up to most.
-// Words are taken literally, in any case.
+// FindWorkloads lists workloads in whose name, key, owner, labels or facts all words are found, newest first, up to
+// most. Words are taken literally, in any case.
 func (s *Store) FindWorkloads(ctx context.Context, words []string, hostID int32, most int) ([]Workload, error) {
 	q := s.db.WithContext(ctx).Preload("Host")
 	if hostID != 0 {
@@ -75,12 +77,14 @@ type RunningProcess struct {
 
 // Running lists a host's processes at its newest interval's end, with when that was and over how long they were read.
 // It is empty where the collector sends none.
-func (s *Store) Running(ctx context.Context, hostID int32) (p []RunningProcess, at time.Time, over time.Duration, err error) {
+func (s *Store) Running(ctx context.Context, hostID int32) (p []RunningProcess, at time.Time, over time.Duration,
+	err error) {
 	var head []struct {
 		At     time.Time
 		OverMs int64
 	}
-	if err := s.db.WithContext(ctx).Raw("SELECT at, over_ms FROM running WHERE host_id = $1", hostID).Scan(&head).Error; err != nil || len(head) == 0 {
+	if err := s.db.WithContext(ctx).Raw("SELECT at, over_ms FROM running WHERE host_id = $1",
+		hostID).Scan(&head).Error; err != nil || len(head) == 0 {
 		return nil, at, 0, err
 	}
 	err = s.db.WithContext(ctx).Raw(`SELECT x.* FROM running, unnest(workloads, pids, parents, programs, uids, threads, runnable, last_cpus, cpu, memory, disk)
@@ -146,7 +150,8 @@ type Awake struct {
 }
 
 // LastAwake finds when workloads of a host last used more than some part of a CPU in one interval, by workload.
-func (s *Store) LastAwake(ctx context.Context, hostID int32, span Span, cores float64, workloads []int64) (map[int64]Awake, error) {
+func (s *Store) LastAwake(ctx context.Context, hostID int32, span Span, cores float64,
+	workloads []int64) (map[int64]Awake, error) {
 	awake := map[int64]Awake{}
 	if len(workloads) == 0 {
 		return awake, nil

@@ -13,7 +13,8 @@ import (
 
 // Dimensions are what shares can be grouped by.
 var Dimensions = []string{
-	"tenant", "user", "workload", "kind", "host", "program", "family", "pod", "pod_namespace", "image", "account", "partition",
+	"tenant", "user", "workload", "kind", "host", "program", "family", "pod", "pod_namespace", "image", "account",
+	"partition",
 }
 
 // LabelPrefix begins a dimension that groups by the value of a label: "label:KEY".
@@ -26,7 +27,8 @@ func IsDimension(by string) bool {
 
 // factDimensions are the dimensions that are facts of a workload.
 var factDimensions = map[string]string{
-	"pod": account.FactPod, "pod_namespace": account.FactNamespace, "image": account.FactImage, "account": account.FactAccount, "partition": account.FactPartition,
+	"pod": account.FactPod, "pod_namespace": account.FactNamespace, "image": account.FactImage,
+	"account": account.FactAccount, "partition": account.FactPartition,
 }
 
 // ShareRow is one group's use of one resource over a span, in account units.
@@ -70,7 +72,8 @@ func (s *Store) Shares(ctx context.Context, q ShareQuestion) ([]ShareRow, error)
 		// Parts are processes: for each workload the most at the end of one interval.
 		name, family, id := "coalesce(p.name, '')", "'' AS workload, '' AS owner, '' AS host, '' AS kind", "program_id"
 		if q.By == "family" {
-			name, family, id = "coalesce(p.name, '')", "w.name AS workload, w.owner AS owner, h.name AS host, w.kind AS kind", "family_id"
+			name, family, id = "coalesce(p.name, '')",
+				"w.name AS workload, w.owner AS owner, h.name AS host, w.kind AS kind", "family_id"
 		}
 		query = fmt.Sprintf(`SELECT name, workload, owner, host, kind, sum(units)::float8 AS units, max(source) AS source, sum(parts) AS parts FROM (
 			SELECT %[1]s AS name, %[2]s, sum(u.%[3]s) AS units,
@@ -109,7 +112,8 @@ func (s *Store) Shares(ctx context.Context, q ShareQuestion) ([]ShareRow, error)
 		label = fact
 	}
 	var rows []ShareRow
-	err := s.db.WithContext(ctx).Raw(query, q.Span.From, q.Span.To, q.HostID, int(q.Resource), tenant, q.Only, label).Scan(&rows).Error
+	err := s.db.WithContext(ctx).Raw(query, q.Span.From, q.Span.To, q.HostID, int(q.Resource), tenant, q.Only,
+		label).Scan(&rows).Error
 	if err != nil {
 		return nil, fmt.Errorf("shares by %s: %w", q.By, err)
 	}
@@ -168,7 +172,8 @@ func (s *Store) CPUUse(ctx context.Context, hostID int32, span Span) ([]CPURow, 
 func (s *Store) RunningWorkloads(ctx context.Context, hostID int32, span Span) ([]Workload, error) {
 	var w []Workload
 	return w, s.db.WithContext(ctx).Preload("Host").
-		Where("id IN (SELECT DISTINCT workload_id FROM usage_minute WHERE host_id = ? AND start >= ? AND start < ?)", hostID, span.From, span.To).
+		Where("id IN (SELECT DISTINCT workload_id FROM usage_minute WHERE host_id = ? AND start >= ? AND start < ?)",
+			hostID, span.From, span.To).
 		Order("id").Find(&w).Error
 }
 
@@ -199,7 +204,8 @@ type UseQuestion struct {
 func (s *Store) WorkloadUses(ctx context.Context, q UseQuestion) ([]WorkloadUse, error) {
 	var sums strings.Builder
 	for _, r := range amount.Resources() {
-		fmt.Fprintf(&sums, ", sum(%[1]s)::float8 AS %[1]s, max(%[1]s_peak) AS %[1]s_peak, coalesce(max(%[1]s_source) FILTER (WHERE %[1]s_source < %[2]d), %[2]d) AS %[1]s_source, (array_agg(%[1]s ORDER BY start DESC))[1] AS %[1]s_now", r, amount.Unavailable)
+		fmt.Fprintf(&sums,
+			", sum(%[1]s)::float8 AS %[1]s, max(%[1]s_peak) AS %[1]s_peak, coalesce(max(%[1]s_source) FILTER (WHERE %[1]s_source < %[2]d), %[2]d) AS %[1]s_source, (array_agg(%[1]s ORDER BY start DESC))[1] AS %[1]s_now", r, amount.Unavailable)
 	}
 	query := `SELECT w.*, h.name AS host_name, u.* FROM (
 			SELECT workload_id` + sums.String() + `, coalesce((array_agg(threads ORDER BY start DESC))[1], 0) AS threads,

@@ -28,9 +28,11 @@ func (s *Store) Totals(ctx context.Context, hostID int32, span Span, r amount.Re
 	var sums, outer strings.Builder
 	for _, l := range lines {
 		c := r.String() + "_" + l.name
-		fmt.Fprintf(&sums, ", sum(%s)::float8 AS %s, bool_and(%s IS NOT NULL) AS %s_ok, max(notes->'%s'->>'%s') || ' (' || h.name || ')' AS %s_why",
+		fmt.Fprintf(&sums,
+			", sum(%s)::float8 AS %s, bool_and(%s IS NOT NULL) AS %s_ok, max(notes->'%s'->>'%s') || ' (' || h.name || ')' AS %s_why",
 			c, l.name, c, l.name, r, l.name, l.name)
-		fmt.Fprintf(&outer, ", coalesce(sum(%s), 0), coalesce(bool_and(%s_ok), false), coalesce(max(%s_why), '')", l.name, l.name, l.name)
+		fmt.Fprintf(&outer, ", coalesce(sum(%s), 0), coalesce(bool_and(%s_ok), false), coalesce(max(%s_why), '')",
+			l.name, l.name, l.name)
 	}
 	query := `SELECT coalesce(max(elapsed), 0), coalesce(sum(cpus), 0), min(covered_from), max(covered_to)` + outer.String() + ` FROM (
 		SELECT sum(elapsed_ms) AS elapsed, max(m.cpus) AS cpus, min(start) AS covered_from, max(start + elapsed_ms * interval '1 millisecond') AS covered_to` + sums.String() + `
@@ -67,7 +69,8 @@ type Point struct {
 }
 
 // Timeline cuts a span into stretches and adds each one's use of a resource. Stretches without records are left out.
-func (s *Store) Timeline(ctx context.Context, hostID int32, span Span, r amount.Resource, stretch time.Duration) ([]Point, error) {
+func (s *Store) Timeline(ctx context.Context, hostID int32, span Span, r amount.Resource,
+	stretch time.Duration) ([]Point, error) {
 	query := fmt.Sprintf(`SELECT to_timestamp(floor(extract(epoch FROM start) / $1) * $1) AS start, coalesce(sum(%[1]s_capacity), 0)::float8 AS capacity,
 			coalesce(sum(%[1]s_used), 0)::float8 AS used, count(DISTINCT host_id) AS hosts
 		FROM host_minute WHERE start >= $2 AND start < $3 AND ($4 = 0 OR host_id = $4) GROUP BY 1 ORDER BY 1`, r)
@@ -76,10 +79,12 @@ func (s *Store) Timeline(ctx context.Context, hostID int32, span Span, r amount.
 	return points, err
 }
 
-// Detail returns a host's newest detail of a span as the collector sent it (wire.Detail as JSON); nil when there is none.
+// Detail returns a host's newest detail of a span as the collector sent it (wire.Detail as JSON); nil when there is
+// none.
 func (s *Store) Detail(ctx context.Context, hostID int32, span Span) ([]byte, error) {
 	var detail []string
-	err := s.db.WithContext(ctx).Raw(`SELECT detail::text FROM host_minute WHERE host_id = $1 AND start >= $2 AND start < $3 ORDER BY start DESC LIMIT 1`,
+	err := s.db.WithContext(ctx).Raw(
+		`SELECT detail::text FROM host_minute WHERE host_id = $1 AND start >= $2 AND start < $3 ORDER BY start DESC LIMIT 1`,
 		hostID, span.From, span.To).Scan(&detail).Error
 	if err != nil || len(detail) == 0 {
 		return nil, err

@@ -33,7 +33,8 @@ func (in *ingestion) addFigures(iv *wire.Interval, ids []known, start time.Time)
 	for i := range ids {
 		workloads[i] = ids[i].id
 	}
-	in.figureRows = append(in.figureRows, []any{in.host.ID, start, iv.ElapsedMillis, workloads, packer.EncodeAll(raw, nil)})
+	in.figureRows = append(in.figureRows, []any{in.host.ID, start, iv.ElapsedMillis, workloads,
+		packer.EncodeAll(raw, nil)})
 	return nil
 }
 
@@ -47,8 +48,8 @@ func (in *ingestion) putInventory(tx *gorm.DB, iv *wire.Interval) error {
 		in.host.ID, time.UnixMicro(iv.ToUnixMicros).UTC(), []byte(iv.Inventory.Json)).Error
 }
 
-// FigureRow is what was counted on one host in one interval beside the ledger. Rows of Figures name workloads by their place
-// in Workloads.
+// FigureRow is what was counted on one host in one interval beside the ledger. Rows of Figures name workloads by their
+// place in Workloads.
 type FigureRow struct {
 	HostID        int32
 	Start         time.Time
@@ -58,9 +59,10 @@ type FigureRow struct {
 	Detail        *wire.Detail
 }
 
-// EachFigures visits the figures of a host (all for 0) over a span, by host and time. Without detail, Detail is empty: reading it takes
-// as long again as the figures.
-func (s *Store) EachFigures(ctx context.Context, hostID int32, span Span, withDetail bool, visit func(*FigureRow) error) error {
+// EachFigures visits the figures of a host (all for 0) over a span, by host and time. Without detail, Detail is empty:
+// reading it takes as long again as the figures.
+func (s *Store) EachFigures(ctx context.Context, hostID int32, span Span, withDetail bool,
+	visit func(*FigureRow) error) error {
 	detail := "'{}'"
 	if withDetail {
 		detail = "h.detail::text"
@@ -105,7 +107,8 @@ func (s *Store) Inventory(ctx context.Context, hostID int32) (*account.Inventory
 		At    time.Time
 		Parts string
 	}
-	if err := s.db.WithContext(ctx).Raw("SELECT at, parts::text AS parts FROM inventories WHERE host_id = $1", hostID).Scan(&found).Error; err != nil || len(found) == 0 {
+	if err := s.db.WithContext(ctx).Raw("SELECT at, parts::text AS parts FROM inventories WHERE host_id = $1",
+		hostID).Scan(&found).Error; err != nil || len(found) == 0 {
 		return nil, time.Time{}, err
 	}
 	inv, err := (&wire.Inventory{Json: found[0].Parts}).Read()

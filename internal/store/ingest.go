@@ -55,15 +55,18 @@ func (s *Store) forgetAll() {
 // Ingest counts the intervals of a batch that have not been counted, all or none of them.
 //
 // A row in intake, keyed (host, boot, sequence), decides whether an interval is new; only then do its rows follow, by
-// COPY in the same transaction. rulesVersion is the version assign was made of; ErrRulesChanged when another is in force.
-func (s *Store) Ingest(ctx context.Context, host Host, b *wire.Batch, rulesVersion int64, assign Assigner) (Taken, error) {
+// COPY in the same transaction. rulesVersion is the version assign was made of; ErrRulesChanged when another is in
+// force.
+func (s *Store) Ingest(ctx context.Context, host Host, b *wire.Batch, rulesVersion int64, assign Assigner) (Taken,
+	error) {
 	for _, iv := range b.Intervals {
 		if err := s.EnsureDay(ctx, time.UnixMicro(iv.FromUnixMicros)); err != nil {
 			return Taken{}, err
 		}
 	}
 	s.useRules(rulesVersion)
-	in := &ingestion{Store: s, host: host, assign: assign, learned: map[workloadKey]known{}, names: map[string]int32{}, tenants: map[tenantKey]*tenantRow{}}
+	in := &ingestion{Store: s, host: host, assign: assign, learned: map[workloadKey]known{}, names: map[string]int32{},
+		tenants: map[tenantKey]*tenantRow{}}
 	err := s.db.WithContext(ctx).Connection(func(conn *gorm.DB) error {
 		return conn.Transaction(func(tx *gorm.DB) error {
 			if err := enter(tx, host); err != nil {
@@ -92,8 +95,9 @@ func (s *Store) Ingest(ctx context.Context, host Host, b *wire.Batch, rulesVersi
 	return in.taken, nil
 }
 
-// enter waits until a transaction may write of a host. Intake is shared with that of other hosts, not with a re-attribution of history:
-// that sees whole intervals only. One host's is written by one at a time, so that two do not wait for each other's rows.
+// enter waits until a transaction may write of a host. Intake is shared with that of other hosts, not with a
+// re-attribution of history: that sees whole intervals only. One host's is written by one at a time, so that two do not
+// wait for each other's rows.
 func enter(tx *gorm.DB, host Host) error {
 	if err := tx.Exec("SELECT pg_advisory_xact_lock_shared($1)", lockBooks).Error; err != nil {
 		return err
@@ -159,7 +163,8 @@ func (in *ingestion) rowsOf(tx *gorm.DB, b *wire.Batch) error {
 	var fresh []*wire.Interval
 	for _, iv := range b.Intervals {
 		start := time.UnixMicro(iv.FromUnixMicros).UTC()
-		res := tx.Exec("INSERT INTO intake (host_id, boot, sequence, start) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING",
+		res := tx.Exec(
+			"INSERT INTO intake (host_id, boot, sequence, start) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING",
 			in.host.ID, iv.Boot, int64(iv.Sequence), start)
 		if res.Error != nil {
 			return fmt.Errorf("note interval %d: %w", iv.Sequence, res.Error)
@@ -244,7 +249,8 @@ func (in *ingestion) addInterval(tx *gorm.DB, iv *wire.Interval, start time.Time
 		if len(p.Family) > 0 && p.Family[i] >= 0 {
 			family = programs[p.Family[i]]
 		}
-		in.programRows = append(in.programRows, []any{in.host.ID, ids[w].id, program, family, start, p.Processes[i], p.Cpu[i], p.Memory[i], p.Disk[i], p.Network[i]})
+		in.programRows = append(in.programRows, []any{in.host.ID, ids[w].id, program, family, start, p.Processes[i],
+			p.Cpu[i], p.Memory[i], p.Disk[i], p.Network[i]})
 	}
 	in.addCPUs(iv, ids, start)
 	in.addParts(iv, ids, start)
@@ -295,7 +301,8 @@ func (in *ingestion) putRunning(tx *gorm.DB, iv *wire.Interval) error {
 		ON CONFLICT (host_id) DO UPDATE SET at = excluded.at, over_ms = excluded.over_ms, workloads = excluded.workloads, pids = excluded.pids,
 			parents = excluded.parents, programs = excluded.programs, uids = excluded.uids, threads = excluded.threads, runnable = excluded.runnable,
 			last_cpus = excluded.last_cpus, cpu = excluded.cpu, memory = excluded.memory, disk = excluded.disk WHERE running.at < excluded.at`,
-		in.host.ID, time.UnixMicro(iv.ToUnixMicros).UTC(), p.OverMillis, workloads, p.Pid, p.Parent, programs, p.Uid, p.Threads, p.Runnable,
+		in.host.ID, time.UnixMicro(iv.ToUnixMicros).UTC(), p.OverMillis, workloads, p.Pid, p.Parent, programs, p.Uid,
+		p.Threads, p.Runnable,
 		p.LastCpu, p.CpuMicros, p.MemoryBytes, p.DiskBytes).Error
 }
 
@@ -308,7 +315,8 @@ func (in *ingestion) addCPUs(iv *wire.Interval, ids []known, start time.Time) {
 	}
 	for w := range ids {
 		if len(cpus[w]) > 0 {
-			in.cpuRows = append(in.cpuRows, []any{in.host.ID, ids[w].id, ids[w].tenantID, start, int16(c.Source[w]), cpus[w], micros[w]})
+			in.cpuRows = append(in.cpuRows, []any{in.host.ID, ids[w].id, ids[w].tenantID, start, int16(c.Source[w]),
+				cpus[w], micros[w]})
 		}
 	}
 }
@@ -322,7 +330,8 @@ func (in *ingestion) addHost(iv *wire.Interval, start time.Time) error {
 		for _, f := range []struct {
 			name string
 			line *wire.Line
-		}{{"capacity", l.GetCapacity()}, {"used", l.GetUsed()}, {"idle", l.GetIdle()}, {"kernel", l.GetKernel()}, {"steal", l.GetSteal()}} {
+		}{{"capacity", l.GetCapacity()}, {"used", l.GetUsed()}, {"idle", l.GetIdle()}, {"kernel", l.GetKernel()},
+			{"steal", l.GetSteal()}} {
 			if why := f.line.GetUnavailable(); why != "" {
 				notes[name][f.name] = why
 				row = append(row, nil)
@@ -396,7 +405,8 @@ func (in *ingestion) keep(tx *gorm.DB, v known, w account.Workload, at time.Time
 		ON CONFLICT (host_id, key) DO UPDATE SET kind = $3, name = $4, owner = $5, uid = $6, path = $7, allowed = $8, labels = $9, tenant_id = $10, rule_id = $11,
 			first_at = least(workloads.first_at, $12), outer_key = $13, recogniser = $14, facts = $15
 		RETURNING id`,
-		in.host.ID, w.Key, w.Kind.String(), w.Name, w.Owner, w.UID, w.Path, w.Allowed, labels, rule.TenantID, rule.ID, at, w.Outer, w.Recogniser, facts).Row().Scan(&now.id)
+		in.host.ID, w.Key, w.Kind.String(), w.Name, w.Owner, w.UID, w.Path, w.Allowed, labels, rule.TenantID, rule.ID,
+		at, w.Outer, w.Recogniser, facts).Row().Scan(&now.id)
 	if err != nil {
 		return v, err
 	}
@@ -416,7 +426,8 @@ func (in *ingestion) keep(tx *gorm.DB, v known, w account.Workload, at time.Time
 
 // tenantAt is the tenant a workload was accounted to at a time; before its first assignment, that one's.
 func tenantAt(tx *gorm.DB, workloadID int64, at time.Time) (tenantID int32, err error) {
-	err = tx.Raw(`SELECT tenant_id FROM assignments WHERE workload_id = $1 ORDER BY from_at <= $2 DESC, CASE WHEN from_at <= $2 THEN $2 - from_at ELSE from_at - $2 END LIMIT 1`,
+	err = tx.Raw(
+		`SELECT tenant_id FROM assignments WHERE workload_id = $1 ORDER BY from_at <= $2 DESC, CASE WHEN from_at <= $2 THEN $2 - from_at ELSE from_at - $2 END LIMIT 1`,
 		workloadID, at).Row().Scan(&tenantID)
 	return tenantID, err
 }
@@ -428,8 +439,8 @@ func orEmpty(m map[string]string) map[string]string {
 	return m
 }
 
-// keepPrograms stores the names of programs that are new: those of all intervals at once and in one order everywhere, for
-// hosts share them, and two writers must not wait for each other's.
+// keepPrograms stores the names of programs that are new: those of all intervals at once and in one order everywhere,
+// for hosts share them, and two writers must not wait for each other's.
 func (in *ingestion) keepPrograms(tx *gorm.DB, intervals []*wire.Interval) error {
 	var missing []string
 	in.mu.Lock()
@@ -446,7 +457,9 @@ func (in *ingestion) keepPrograms(tx *gorm.DB, intervals []*wire.Interval) error
 	slices.Sort(missing)
 	for _, n := range slices.Compact(missing) {
 		var id int32
-		if err := tx.Raw("INSERT INTO programs (name) VALUES ($1) ON CONFLICT (name) DO UPDATE SET name = $1 RETURNING id", n).Row().Scan(&id); err != nil {
+		if err := tx.Raw(
+			"INSERT INTO programs (name) VALUES ($1) ON CONFLICT (name) DO UPDATE SET name = $1 RETURNING id",
+			n).Row().Scan(&id); err != nil {
 			return fmt.Errorf("store %q: %w", n, err)
 		}
 		in.names[n] = id
@@ -482,7 +495,8 @@ func (in *ingestion) addTenants(tx *gorm.DB) error {
 	var missing [amount.NumResources][]int32
 	for _, k := range keys {
 		t := in.tenants[k]
-		minutes, tenants, workloads = append(minutes, k.minute), append(tenants, k.tenant), append(workloads, int32(t.workloads))
+		minutes, tenants, workloads = append(minutes, k.minute), append(tenants, k.tenant),
+			append(workloads, int32(t.workloads))
 		for r := range units {
 			units[r] = append(units[r], t.units[r])
 			missing[r] = append(missing[r], t.missing[r])
@@ -498,7 +512,8 @@ func (in *ingestion) addTenants(tx *gorm.DB) error {
 			disk = tenant_minute.disk + excluded.disk, network = tenant_minute.network + excluded.network,
 			cpu_missing = greatest(tenant_minute.cpu_missing, excluded.cpu_missing), memory_missing = greatest(tenant_minute.memory_missing, excluded.memory_missing),
 			disk_missing = greatest(tenant_minute.disk_missing, excluded.disk_missing), network_missing = greatest(tenant_minute.network_missing, excluded.network_missing)`,
-		in.host.ID, minutes, tenants, workloads, units[amount.CPU], units[amount.Memory], units[amount.Disk], units[amount.Network],
+		in.host.ID, minutes, tenants, workloads, units[amount.CPU], units[amount.Memory], units[amount.Disk],
+		units[amount.Network],
 		missing[amount.CPU], missing[amount.Memory], missing[amount.Disk], missing[amount.Network]).Error
 }
 
@@ -516,7 +531,8 @@ func copyInto(ctx context.Context, conn, _ *gorm.DB, in *ingestion) error {
 			rows    [][]any
 		}{
 			{"host_minute", hostColumns, in.hostRows}, {"usage_minute", usageColumns, in.usage},
-			{"program_minute", programColumns, in.programRows}, {"cpu_minute", cpuColumns, in.cpuRows}, {"part_minute", partColumns, in.partRows},
+			{"program_minute", programColumns, in.programRows}, {"cpu_minute", cpuColumns, in.cpuRows},
+			{"part_minute", partColumns, in.partRows},
 			{"figure_minute", figureColumns, in.figureRows},
 		} {
 			if _, err := c.CopyFrom(ctx, pgx.Identifier{t.table}, t.columns, pgx.CopyFromRows(t.rows)); err != nil {
@@ -528,14 +544,17 @@ func copyInto(ctx context.Context, conn, _ *gorm.DB, in *ingestion) error {
 }
 
 var (
-	hostColumns = append(append([]string{"host_id", "start", "elapsed_ms", "cpus"}, perResource("capacity", "used", "idle", "kernel", "steal")...),
+	hostColumns = append(append([]string{"host_id", "start", "elapsed_ms", "cpus"},
+		perResource("capacity", "used", "idle", "kernel", "steal")...),
 		"notes", "detail")
-	usageColumns = append(append([]string{"host_id", "workload_id", "tenant_id", "start", "elapsed_ms"}, perResource("", "peak", "source")...),
+	usageColumns = append(append([]string{"host_id", "workload_id", "tenant_id", "start", "elapsed_ms"},
+		perResource("", "peak", "source")...),
 		"threads", "processes", "runnable_ms", "runnable_peak")
-	programColumns = append([]string{"host_id", "workload_id", "program_id", "family_id", "start", "processes"}, perResource("")...)
-	partColumns    = []string{"host_id", "workload_id", "start", "names", "micros"}
-	figureColumns  = []string{"host_id", "start", "elapsed_ms", "workloads", "figures"}
-	cpuColumns     = []string{"host_id", "workload_id", "tenant_id", "start", "source", "cpus", "micros"}
+	programColumns = append([]string{"host_id", "workload_id", "program_id", "family_id", "start", "processes"},
+		perResource("")...)
+	partColumns   = []string{"host_id", "workload_id", "start", "names", "micros"}
+	figureColumns = []string{"host_id", "start", "elapsed_ms", "workloads", "figures"}
+	cpuColumns    = []string{"host_id", "workload_id", "tenant_id", "start", "source", "cpus", "micros"}
 )
 
 // perResource names a column for each resource and suffix: cpu, cpu_peak, … memory, memory_peak, …

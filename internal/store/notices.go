@@ -50,5 +50,6 @@ func (s *Store) Notice(ctx context.Context, host Host, n *wire.Notices, rulesVer
 func (s *Store) Warming(ctx context.Context, hostID int32, since time.Time) ([]Workload, error) {
 	var w []Workload
 	return w, s.db.WithContext(ctx).Preload("Host").
-		Where("due_at > ? AND last_at IS NULL AND (? = 0 OR host_id = ?)", since, hostID, hostID).Order("due_at, id").Find(&w).Error
+		Where("due_at > ? AND last_at IS NULL AND (? = 0 OR host_id = ?)", since, hostID,
+			hostID).Order("due_at, id").Find(&w).Error
 }

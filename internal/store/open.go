@@ -56,7 +56,8 @@ func Open(ctx context.Context, databaseURL string) (*Store, error) {
 		select {
 		case <-wait.Done():
 			db.Close()
-			return nil, fmt.Errorf("database %s does not answer: %w; is the server running, and may this user sign in?", where, err)
+			return nil, fmt.Errorf("database %s does not answer: %w; is the server running, and may this user sign in?",
+				where, err)
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
@@ -96,7 +97,8 @@ func (s *Store) migrate(ctx context.Context) error {
 		return fmt.Errorf("read its version: %w", err)
 	}
 	if newest := provider.ListSources(); has > newest[len(newest)-1].Version {
-		return fmt.Errorf("its books are of version %d, newer than this program knows (%d): use a newer vinescale", has, newest[len(newest)-1].Version)
+		return fmt.Errorf("its books are of version %d, newer than this program knows (%d): use a newer vinescale", has,
+			newest[len(newest)-1].Version)
 	}
 	done, err := provider.Up(ctx)
 	if err != nil {
@@ -136,7 +138,8 @@ func Redact(databaseURL string) string {
 }
 
 // partition tables get one partition a day.
-var partitioned = []string{"host_minute", "usage_minute", "program_minute", "cpu_minute", "part_minute", "figure_minute", "tenant_minute"}
+var partitioned = []string{"host_minute", "usage_minute", "program_minute", "cpu_minute", "part_minute",
+	"figure_minute", "tenant_minute"}
 
 // EnsureDay makes the partitions that hold a day's rows.
 func (s *Store) EnsureDay(ctx context.Context, t time.Time) error {
@@ -159,8 +162,8 @@ func (s *Store) EnsureDay(ctx context.Context, t time.Time) error {
 	return nil
 }
 
-// makePartition makes a table of its own and attaches it, which readers and writers of the other days need not wait for;
-// CREATE TABLE … PARTITION OF would lock them out, and deadlock with them.
+// makePartition makes a table of its own and attaches it, which readers and writers of the other days need not wait
+// for; CREATE TABLE … PARTITION OF would lock them out, and deadlock with them.
 func (s *Store) makePartition(ctx context.Context, table, name string, day time.Time) error {
 	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Exec("SELECT pg_advisory_xact_lock($1)", lockPartitions).Error; err != nil {

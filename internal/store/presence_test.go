@@ -12,8 +12,8 @@ import (
 	"vinescale/internal/wire"
 )
 
-// TestPresence_WhatComesAndGoesIsWrittenDownOnceAndAnEndThatWasToldStays takes in minutes in which workloads come and go,
-// several in one batch, one late, and one that ended within its only minute.
+// TestPresence_WhatComesAndGoesIsWrittenDownOnceAndAnEndThatWasToldStays takes in minutes in which workloads come and
+// go, several in one batch, one late, and one that ended within its only minute.
 func TestPresence_WhatComesAndGoesIsWrittenDownOnceAndAnEndThatWasToldStays(t *testing.T) {
 	s, h := open(t)
 	at := func(n int) time.Time { return noon.Add(time.Duration(n) * time.Minute) }
@@ -54,17 +54,21 @@ func TestPresence_WhatComesAndGoesIsWrittenDownOnceAndAnEndThatWasToldStays(t *t
 	}
 	send(minuteOf(0, "must", "barrel"))
 	send(minuteOf(1, "must", "barrel"), minuteOf(2, "must", "brief"), minuteOf(3, "must"))
-	assert.Equal(t, map[string]string{"must": "there until 12:04", "barrel": "gone until 12:02", "brief": "gone until 12:03"}, states())
+	assert.Equal(t, map[string]string{"must": "there until 12:04", "barrel": "gone until 12:02",
+		"brief": "gone until 12:03"}, states())
 	send(minuteOf(5, "must", "barrel"))
 	send(minuteOf(4, "must", "late")) // its collector caught up
-	assert.Equal(t, map[string]string{"must": "there until 12:06", "barrel": "there until 12:06", "brief": "gone until 12:03", "late": "gone until 12:05"}, states())
+	assert.Equal(t, map[string]string{"must": "there until 12:06", "barrel": "there until 12:06",
+		"brief": "gone until 12:03", "late": "gone until 12:05"}, states())
 
 	n := wire.NewNotices(h.Name, "b", at(6).Add(10*time.Second), at(7))
-	n.Add(account.Workload{Key: "container:passing", Kind: amount.Container, Name: "passing", Owner: "svc-cellar", UID: 801, Path: "/passing", Allowed: "0-3"}, at(6).Add(20*time.Second))
+	n.Add(account.Workload{Key: "container:passing", Kind: amount.Container, Name: "passing", Owner: "svc-cellar",
+		UID: 801, Path: "/passing", Allowed: "0-3"}, at(6).Add(20*time.Second))
 	require.NoError(t, s.Notice(ctx, h, n, version(t, s), nobody))
 	send(minuteOf(6, "must", "passing"))
 	send(minuteOf(7, "must", "barrel"))
-	assert.Equal(t, "gone, ended 12:06:20 until 12:07", states()["passing"], "the interval that holds its only usage does not bring it back")
+	assert.Equal(t, "gone, ended 12:06:20 until 12:07", states()["passing"],
+		"the interval that holds its only usage does not bring it back")
 	send(minuteOf(8, "must", "passing"))
 	assert.Equal(t, "there until 12:09", states()["passing"], "one that runs again has not ended")
 }

@@ -38,7 +38,8 @@ func (s *Store) UsesByTenant(ctx context.Context, span Span) ([]Used, error) {
 // Reapply accounts the usage of a span anew to the tenants given by workload, with its sums by tenant, all or nothing:
 // it changes who, never how much. Moves hold from the span's begin until its end, where what held then holds on.
 func (s *Store) Reapply(ctx context.Context, span Span, moves []Move, who string, detail any) error {
-	ids, tenants, rules, texts := make([]int64, len(moves)), make([]int32, len(moves)), make([]int32, len(moves)), make([]string, len(moves))
+	ids, tenants, rules, texts := make([]int64, len(moves)), make([]int32, len(moves)), make([]int32, len(moves)),
+		make([]string, len(moves))
 	for i, m := range moves {
 		ids[i], tenants[i], rules[i], texts[i] = m.WorkloadID, m.TenantID, m.RuleID, m.Rule
 	}
@@ -52,13 +53,15 @@ func (s *Store) Reapply(ctx context.Context, span Span, moves []Move, who string
 			return err
 		}
 		for _, table := range []string{"usage_minute", "cpu_minute"} {
-			err := tx.Exec("UPDATE "+table+" SET tenant_id = tenant FROM "+moved+" WHERE workload_id = m.id AND tenant_id <> tenant AND start >= $3 AND start < $4",
+			err := tx.Exec(
+				"UPDATE "+table+" SET tenant_id = tenant FROM "+moved+" WHERE workload_id = m.id AND tenant_id <> tenant AND start >= $3 AND start < $4",
 				ids, tenants, span.From, span.To).Error
 			if err != nil {
 				return fmt.Errorf("account %s anew: %w", table, err)
 			}
 		}
-		if err := tx.Exec("DELETE FROM tenant_minute WHERE minute >= $1 AND minute < $2", span.From, span.To).Error; err != nil {
+		if err := tx.Exec("DELETE FROM tenant_minute WHERE minute >= $1 AND minute < $2", span.From,
+			span.To).Error; err != nil {
 			return err
 		}
 		err = tx.Exec(fmt.Sprintf(`INSERT INTO tenant_minute (minute, host_id, tenant_id, workloads, cpu, memory, disk, network,
@@ -80,7 +83,8 @@ func (s *Store) Reapply(ctx context.Context, span Span, moves []Move, who string
 		if err := reassign(tx, span, ids, tenants, rules, texts); err != nil {
 			return fmt.Errorf("write down who holds what: %w", err)
 		}
-		return noteAct(tx, who, "reapply rules", fmt.Sprintf("%s to %s", span.From.Format(time.RFC3339), span.To.Format(time.RFC3339)), detail)
+		return noteAct(tx, who, "reapply rules", fmt.Sprintf("%s to %s", span.From.Format(time.RFC3339),
+			span.To.Format(time.RFC3339)), detail)
 	})
 }
 
@@ -92,7 +96,8 @@ func reassign(tx *gorm.DB, span Span, ids []int64, tenants, rules []int32, texts
 	if err := tx.Exec(after, ids, span.To).Error; err != nil {
 		return err
 	}
-	if err := tx.Exec("DELETE FROM assignments WHERE workload_id = ANY($1) AND from_at >= $2 AND from_at < $3", ids, span.From, span.To).Error; err != nil {
+	if err := tx.Exec("DELETE FROM assignments WHERE workload_id = ANY($1) AND from_at >= $2 AND from_at < $3", ids,
+		span.From, span.To).Error; err != nil {
 		return err
 	}
 	return tx.Exec(`INSERT INTO assignments (workload_id, from_at, tenant_id, rule_id, rule)
@@ -106,8 +111,9 @@ func reassign(tx *gorm.DB, span Span, ids []int64, tenants, rules []int32, texts
 func sumOf(tx *gorm.DB, span Span) (sum [2 * amount.NumResources]string, err error) {
 	for i, from := range []string{"usage_minute WHERE start", "tenant_minute WHERE minute"} {
 		column := map[bool]string{true: "start", false: "minute"}[i == 0]
-		err = tx.Raw("SELECT coalesce(sum(cpu), 0)::text, coalesce(sum(memory), 0)::text, coalesce(sum(disk), 0)::text, coalesce(sum(network), 0)::text FROM "+
-			from+" >= $1 AND "+column+" < $2", span.From, span.To).Row().
+		err = tx.Raw(
+			"SELECT coalesce(sum(cpu), 0)::text, coalesce(sum(memory), 0)::text, coalesce(sum(disk), 0)::text, coalesce(sum(network), 0)::text FROM "+
+				from+" >= $1 AND "+column+" < $2", span.From, span.To).Row().
 			Scan(&sum[4*i], &sum[4*i+1], &sum[4*i+2], &sum[4*i+3])
 		if err != nil {
 			return sum, err

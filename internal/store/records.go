@@ -118,8 +118,9 @@ func (w *Workload) SeenUntil(host *Host) *time.Time {
 func (w *Workload) Core() account.Workload {
 	kind, _ := amount.ParseKind(w.Kind) // checked when it was taken in
 	return account.Workload{
-		Key: w.Key, Kind: kind, Name: w.Name, Owner: w.Owner, UID: w.UID, Path: w.Path, Labels: w.Labels, Allowed: w.Allowed,
-		Outer: w.OuterKey, Recogniser: w.Recogniser, Facts: w.Facts,
+		Key: w.Key, Kind: kind, Name: w.Name, Owner: w.Owner, UID: w.UID, Path: w.Path, Labels: w.Labels,
+		Allowed: w.Allowed,
+		Outer:   w.OuterKey, Recogniser: w.Recogniser, Facts: w.Facts,
 	}
 }
 
@@ -159,7 +160,8 @@ func (s *Store) Enrol(ctx context.Context, name, token string) error {
 		if err := tx.Where("role = 'collector' AND host_id = ?", h.ID).Delete(&Token{}).Error; err != nil {
 			return err
 		}
-		return tx.Create(&Token{Name: "collector of " + name, Hash: hashToken(token), Role: "collector", HostID: &h.ID}).Error
+		return tx.Create(&Token{Name: "collector of " + name, Hash: hashToken(token), Role: "collector",
+			HostID: &h.ID}).Error
 	})
 }
 
@@ -304,7 +306,8 @@ func (s *Store) RemoveRule(ctx context.Context, position int) error {
 func (s *Store) MoveRule(ctx context.Context, from, to int, version int64) error {
 	return s.changeRules(ctx, func(tx *gorm.DB) error {
 		var now, n int64
-		if err := tx.Raw("SELECT rules_version, (SELECT count(*) FROM rules) FROM vinescale_book").Row().Scan(&now, &n); err != nil {
+		if err := tx.Raw("SELECT rules_version, (SELECT count(*) FROM rules) FROM vinescale_book").Row().Scan(&now,
+			&n); err != nil {
 			return err
 		}
 		if version != 0 && now != version {
@@ -347,7 +350,9 @@ func (s *Store) ReplaceRules(ctx context.Context, tenants []string, rules []NewR
 			if res.RowsAffected > 0 {
 				continue
 			}
-			err := tx.Exec("INSERT INTO rules (position, tenant_id, expression) SELECT $1, id, $3 FROM tenants WHERE name = $2", i+1, r.Tenant, r.Expression).Error
+			err := tx.Exec(
+				"INSERT INTO rules (position, tenant_id, expression) SELECT $1, id, $3 FROM tenants WHERE name = $2",
+				i+1, r.Tenant, r.Expression).Error
 			if err != nil {
 				return err
 			}
@@ -392,7 +397,8 @@ func (s *Store) Pins(ctx context.Context) ([]Pin, error) {
 func (s *Store) PutPin(ctx context.Context, hostID, tenantID int32, cpus string) error {
 	p := Pin{HostID: hostID, TenantID: tenantID, CPUs: cpus}
 	return s.db.WithContext(ctx).Omit("Host", "Tenant").Clauses(clause.OnConflict{
-		Columns: []clause.Column{{Name: "host_id"}, {Name: "tenant_id"}}, DoUpdates: clause.AssignmentColumns([]string{"cpus"}),
+		Columns:   []clause.Column{{Name: "host_id"}, {Name: "tenant_id"}},
+		DoUpdates: clause.AssignmentColumns([]string{"cpus"}),
 	}).Create(&p).Error
 }
 
@@ -423,12 +429,15 @@ func (s *Store) Assign(ctx context.Context, moves []Move, from time.Time) error 
 		if err := tx.Exec("SELECT pg_advisory_xact_lock($1)", lockBooks).Error; err != nil {
 			return err
 		}
-		ids, tenants, rules, texts := make([]int64, len(moves)), make([]int32, len(moves)), make([]int32, len(moves)), make([]string, len(moves))
+		ids, tenants, rules, texts := make([]int64, len(moves)), make([]int32, len(moves)), make([]int32, len(moves)),
+			make([]string, len(moves))
 		for i, m := range moves {
 			ids[i], tenants[i], rules[i], texts[i] = m.WorkloadID, m.TenantID, m.RuleID, m.Rule
 		}
 		const moved = "unnest($1::bigint[], $2::int[], $3::int[], $4::text[]) AS m(id, tenant, rule, text)"
-		if err := tx.Exec("UPDATE workloads SET tenant_id = tenant, rule_id = rule FROM "+moved+" WHERE workloads.id = m.id", ids, tenants, rules, texts).Error; err != nil {
+		if err := tx.Exec(
+			"UPDATE workloads SET tenant_id = tenant, rule_id = rule FROM "+moved+" WHERE workloads.id = m.id", ids,
+			tenants, rules, texts).Error; err != nil {
 			return fmt.Errorf("assign %d workloads: %w", len(moves), err)
 		}
 		return tx.Exec(`INSERT INTO assignments (workload_id, from_at, tenant_id, rule_id, rule) SELECT id, $5, tenant, rule, text FROM `+moved+`

@@ -30,7 +30,8 @@ func TestRules_KeepTheirOrderWhereverOneIsPutOrTaken(t *testing.T) {
 		name     string
 		tenant   int32
 		want     string
-	}{{0, "a", tenant.ID, "a"}, {0, "b", other.ID, "ab"}, {1, "c", tenant.ID, "cab"}, {3, "d", other.ID, "cadb"}, {99, "e", tenant.ID, "cadbe"}} {
+	}{{0, "a", tenant.ID, "a"}, {0, "b", other.ID, "ab"}, {1, "c", tenant.ID, "cab"}, {3, "d", other.ID, "cadb"},
+		{99, "e", tenant.ID, "cadbe"}} {
 		_, err := s.AddRule(ctx, step.position, step.tenant, step.name)
 		require.NoError(t, err)
 		assert.Equal(t, step.want, order())
@@ -93,7 +94,8 @@ func TestQuotasAndPins_AreOneForEachAndGoWithTheirTenant(t *testing.T) {
 	pins, err := s.Pins(ctx)
 	require.NoError(t, err)
 	require.Len(t, pins, 1)
-	assert.Equal(t, []string{"2-3", "cellar-1", "Frost Watch"}, []string{pins[0].CPUs, pins[0].Host.Name, pins[0].Tenant.Name})
+	assert.Equal(t, []string{"2-3", "cellar-1", "Frost Watch"},
+		[]string{pins[0].CPUs, pins[0].Host.Name, pins[0].Tenant.Name})
 	assert.Error(t, s.PutQuota(ctx, tenant.ID, "cpu", -1), "the books themselves refuse a quota below zero")
 	require.NoError(t, s.RemoveTenant(ctx, "Frost Watch"))
 	quotas, err = s.Quotas(ctx)

@@ -40,8 +40,10 @@ func open(t testing.TB) (*store.Store, store.Host) {
 // minute makes a batch of one interval of one minute in which each workload used so many CPU seconds.
 func minute(host string, start time.Time, sequence uint64, seconds map[string]float64) *wire.Batch {
 	iv := &wire.Interval{
-		Boot: "b", Sequence: sequence, FromUnixMicros: start.UnixMicro(), ToUnixMicros: start.Add(time.Minute).UnixMicro(), ElapsedMillis: 60_000, Ticks: 12, Cpus: 4,
-		Workloads: &wire.Workloads{}, Programs: &wire.Programs{Names: []string{"intake"}}, CpuUse: &wire.CpuUse{}, Detail: &wire.Detail{},
+		Boot: "b", Sequence: sequence, FromUnixMicros: start.UnixMicro(),
+		ToUnixMicros: start.Add(time.Minute).UnixMicro(), ElapsedMillis: 60_000, Ticks: 12, Cpus: 4,
+		Workloads: &wire.Workloads{}, Programs: &wire.Programs{Names: []string{"intake"}}, CpuUse: &wire.CpuUse{},
+		Detail: &wire.Detail{},
 	}
 	shares := int64(0)
 	for range amount.NumResources {
@@ -49,8 +51,10 @@ func minute(host string, start time.Time, sequence uint64, seconds map[string]fl
 	}
 	for name, s := range seconds {
 		w, n := iv.Workloads, len(iv.Workloads.Key)
-		w.Key, w.Kind, w.Name, w.Owner, w.Uid = append(w.Key, "container:"+name), append(w.Kind, "container"), append(w.Name, name), append(w.Owner, "svc-cellar"), append(w.Uid, 801)
-		w.Path, w.Allowed, w.Labels = append(w.Path, "/"+name), append(w.Allowed, "0-3"), append(w.Labels, &wire.Labels{})
+		w.Key, w.Kind, w.Name, w.Owner, w.Uid = append(w.Key, "container:"+name), append(w.Kind, "container"),
+			append(w.Name, name), append(w.Owner, "svc-cellar"), append(w.Uid, 801)
+		w.Path, w.Allowed, w.Labels = append(w.Path, "/"+name), append(w.Allowed, "0-3"),
+			append(w.Labels, &wire.Labels{})
 		w.Threads, w.Processes = append(w.Threads, 1), append(w.Processes, 1)
 		micros := int64(s * 1e6)
 		shares += micros
@@ -59,19 +63,24 @@ func minute(host string, start time.Time, sequence uint64, seconds map[string]fl
 			if amount.Resource(r) == amount.Network {
 				source, units = amount.Unavailable, 0
 			}
-			u.Units, u.Peak, u.Source = append(u.Units, units), append(u.Peak, units/60), append(u.Source, uint32(source))
+			u.Units, u.Peak, u.Source = append(u.Units, units), append(u.Peak, units/60),
+				append(u.Source, uint32(source))
 		}
 		p := iv.Programs
 		p.Workload, p.Program, p.Processes = append(p.Workload, uint32(n)), append(p.Program, 0), append(p.Processes, 1)
-		p.Cpu, p.Memory, p.Disk, p.Network = append(p.Cpu, micros), append(p.Memory, 0), append(p.Disk, 0), append(p.Network, 0)
+		p.Cpu, p.Memory, p.Disk, p.Network = append(p.Cpu, micros), append(p.Memory, 0), append(p.Disk, 0),
+			append(p.Network, 0)
 		c := iv.CpuUse
-		c.Workload, c.Cpu, c.Micros, c.Source = append(c.Workload, uint32(n)), append(c.Cpu, uint32(n%4)), append(c.Micros, micros), append(c.Source, 0)
+		c.Workload, c.Cpu, c.Micros, c.Source = append(c.Workload, uint32(n)), append(c.Cpu, uint32(n%4)),
+			append(c.Micros, micros), append(c.Source, 0)
 	}
 	for r := range amount.NumResources {
-		l := &wire.Ledger{Capacity: &wire.Line{Units: 240e6}, Used: &wire.Line{Units: shares + 2e6}, Idle: &wire.Line{Units: 238e6 - shares},
+		l := &wire.Ledger{Capacity: &wire.Line{Units: 240e6}, Used: &wire.Line{Units: shares + 2e6},
+			Idle:   &wire.Line{Units: 238e6 - shares},
 			Kernel: &wire.Line{Units: 1e6}, Steal: &wire.Line{Unavailable: "none"}}
 		if amount.Resource(r) == amount.Disk {
-			l.Capacity, l.Idle = &wire.Line{Unavailable: "no rate is declared"}, &wire.Line{Unavailable: "no rate is declared"}
+			l.Capacity, l.Idle = &wire.Line{Unavailable: "no rate is declared"},
+				&wire.Line{Unavailable: "no rate is declared"}
 		}
 		iv.Ledgers = append(iv.Ledgers, l)
 	}
@@ -93,7 +102,8 @@ func ingest(t testing.TB, s *store.Store, h store.Host, b *wire.Batch) store.Tak
 }
 
 func shares(t testing.TB, s *store.Store, by string) map[string]float64 {
-	rows, err := s.Shares(ctx, store.ShareQuestion{Span: store.Span{From: noon.Add(-time.Hour), To: noon.Add(24 * time.Hour)}, By: by})
+	rows, err := s.Shares(ctx,
+		store.ShareQuestion{Span: store.Span{From: noon.Add(-time.Hour), To: noon.Add(24 * time.Hour)}, By: by})
 	require.NoError(t, err)
 	m := map[string]float64{}
 	for _, r := range rows {
@@ -107,7 +117,8 @@ func TestIngest_ABatchThatComesAgainCountsOnce(t *testing.T) {
 	b := minute(h.Name, noon, 1, map[string]float64{"must": 10, "barrel": 5})
 	assert.Equal(t, store.Taken{New: 1, Rows: 2, NewestTo: noon.Add(time.Minute)}, ingest(t, s, h, b))
 	assert.Equal(t, store.Taken{Known: 1, NewestTo: noon.Add(time.Minute)}, ingest(t, s, h, b))
-	b.Intervals = append(b.Intervals, minute(h.Name, noon.Add(time.Minute), 2, map[string]float64{"must": 1}).Intervals...)
+	b.Intervals = append(b.Intervals, minute(h.Name, noon.Add(time.Minute), 2,
+		map[string]float64{"must": 1}).Intervals...)
 	taken := ingest(t, s, h, b)
 	assert.Equal(t, []int{1, 1}, []int{taken.New, taken.Known}, "of a batch known in part, the rest counts")
 	assert.Equal(t, map[string]float64{"must": 11, "barrel": 5}, shares(t, s, "workload"))
@@ -125,7 +136,8 @@ func TestIngest_ManySendersAtOnceCountEveryIntervalOnce(t *testing.T) {
 		wg.Go(func() {
 			for n := range 20 { // across midnight: partitions are made meanwhile
 				host := []store.Host{h, other}[(n+sender)%2]
-				b := minute(host.Name, noon.Add(11*time.Hour+50*time.Minute+time.Duration(n)*time.Minute), uint64(n+1), map[string]float64{"must": 1, "barrel": 2})
+				b := minute(host.Name, noon.Add(11*time.Hour+50*time.Minute+time.Duration(n)*time.Minute), uint64(n+1),
+					map[string]float64{"must": 1, "barrel": 2})
 				_, err := s.Ingest(ctx, host, b, v, nobody)
 				errs <- err
 			}
@@ -139,8 +151,8 @@ func TestIngest_ManySendersAtOnceCountEveryIntervalOnce(t *testing.T) {
 	assert.Equal(t, map[string]float64{"must": 40, "barrel": 80}, shares(t, s, "workload"))
 }
 
-// TestIngest_WritersThatMeetDoNotDeadlock has several write of the same workloads and programs at once, in all orders, with
-// news of them and history that is accounted anew between.
+// TestIngest_WritersThatMeetDoNotDeadlock has several write of the same workloads and programs at once, in all orders,
+// with news of them and history that is accounted anew between.
 func TestIngest_WritersThatMeetDoNotDeadlock(t *testing.T) {
 	s, h := open(t)
 	require.NoError(t, s.Enrol(ctx, "press-1", "other"))
@@ -172,14 +184,17 @@ func TestIngest_WritersThatMeetDoNotDeadlock(t *testing.T) {
 			at := noon.Add(time.Duration(4*round+sender/2*2) * time.Minute)
 			wg.Go(func() {
 				b := minute(host.Name, at, uint64(2*(4*round+sender)+1), names)
-				b.Intervals = append(b.Intervals[:0], moved(b), moved(minute(host.Name, at.Add(time.Minute), uint64(2*(4*round+sender)+2), names)))
-				b.Intervals[0].Programs.Names[0], b.Intervals[1].Programs.Names[0] = fmt.Sprintf("press %d", (round+int(host.ID)%2)%10), fmt.Sprintf("press %d", (round+1-int(host.ID)%2)%10)
+				b.Intervals = append(b.Intervals[:0], moved(b),
+					moved(minute(host.Name, at.Add(time.Minute), uint64(2*(4*round+sender)+2), names)))
+				b.Intervals[0].Programs.Names[0], b.Intervals[1].Programs.Names[0] = fmt.Sprintf("press %d",
+					(round+int(host.ID)%2)%10), fmt.Sprintf("press %d", (round+1-int(host.ID)%2)%10)
 				_, err := s.Ingest(ctx, host, b, v, nobody)
 				assert.NoError(t, err)
 			})
 			wg.Go(func() {
 				w := moved(minute(host.Name, at, 1, names)).Workloads
-				n := &wire.Notices{AtUnixMicros: at.UnixMicro(), DueUnixMicros: at.UnixMicro(), Workloads: w, EndedMicros: make([]int64, len(w.Key))}
+				n := &wire.Notices{AtUnixMicros: at.UnixMicro(), DueUnixMicros: at.UnixMicro(), Workloads: w,
+					EndedMicros: make([]int64, len(w.Key))}
 				assert.NoError(t, s.Notice(ctx, host, n, v, nobody))
 			})
 		}
@@ -194,7 +209,8 @@ func TestIngest_WritersThatMeetDoNotDeadlock(t *testing.T) {
 func TestIngest_AFailureLeavesNothingHalfWritten(t *testing.T) {
 	s, h := open(t)
 	b := minute(h.Name, noon, 1, map[string]float64{"must": 10})
-	b.Intervals = append(b.Intervals, minute(h.Name, noon.Add(time.Minute), 2, map[string]float64{"must": 10}).Intervals...)
+	b.Intervals = append(b.Intervals, minute(h.Name, noon.Add(time.Minute), 2,
+		map[string]float64{"must": 10}).Intervals...)
 	b.Intervals[1].Workloads.Name[0] = "bad \x00 name" // refused by the server, after the first interval's rows
 	_, err := s.Ingest(ctx, h, b, version(t, s), nobody)
 	require.Error(t, err)
@@ -206,7 +222,8 @@ func TestIngest_AFailureLeavesNothingHalfWritten(t *testing.T) {
 func TestShares_EveryGroupingAddsUpToTheSame(t *testing.T) {
 	s, h := open(t)
 	for n := range 5 {
-		ingest(t, s, h, minute(h.Name, noon.Add(time.Duration(n)*time.Minute), uint64(n+1), map[string]float64{"must": 1.5, "barrel": 2, "label": 0.25}))
+		ingest(t, s, h, minute(h.Name, noon.Add(time.Duration(n)*time.Minute), uint64(n+1),
+			map[string]float64{"must": 1.5, "barrel": 2, "label": 0.25}))
 	}
 	for _, by := range store.Dimensions {
 		sum := 0.0
@@ -239,8 +256,10 @@ func TestTenantUses_ThePeakIsOfAllItsWorkloadsTogether(t *testing.T) {
 	tenant, err := s.AddTenant(ctx, "Cellar Intake")
 	require.NoError(t, err)
 	all := func(string, account.Workload) tenancy.Rule { return tenancy.Rule{TenantID: tenant.ID} }
-	for n, use := range []map[string]float64{{"must": 30, "barrel": 0}, {"must": 20, "barrel": 20}, {"must": 0, "barrel": 30}} {
-		_, err := s.Ingest(ctx, h, minute(h.Name, noon.Add(time.Duration(n)*time.Minute), uint64(n+1), use), version(t, s), all)
+	for n, use := range []map[string]float64{{"must": 30, "barrel": 0}, {"must": 20, "barrel": 20},
+		{"must": 0, "barrel": 30}} {
+		_, err := s.Ingest(ctx, h, minute(h.Name, noon.Add(time.Duration(n)*time.Minute), uint64(n+1), use),
+			version(t, s), all)
 		require.NoError(t, err)
 	}
 	uses, err := s.TenantUses(ctx, 0, store.Span{From: noon, To: noon.Add(time.Hour)})
@@ -276,7 +295,9 @@ func TestOpen_RefusesWhatIsNotOursAndTouchesNothing(t *testing.T) {
 	_, err = store.Open(ctx, database)
 	assert.ErrorIs(t, err, store.ErrNotOurs)
 	var tables int
-	require.NoError(t, conn.QueryRow(ctx, "SELECT count(*) FROM information_schema.tables WHERE table_schema = 'public'").Scan(&tables))
+	require.NoError(t,
+		conn.QueryRow(ctx, "SELECT count(*) FROM information_schema.tables WHERE table_schema = 'public'").Scan(
+			&tables))
 	assert.Equal(t, 1, tables)
 }
 
@@ -319,7 +340,8 @@ func BenchmarkIngest(b *testing.B) {
 		batch := &wire.Batch{Version: 1, Host: h.Name}
 		for range 30 {
 			sequence++
-			batch.Intervals = append(batch.Intervals, minute(h.Name, noon.Add(time.Duration(sequence)*time.Second), sequence, seconds).Intervals...)
+			batch.Intervals = append(batch.Intervals,
+				minute(h.Name, noon.Add(time.Duration(sequence)*time.Second), sequence, seconds).Intervals...)
 		}
 		start := time.Now()
 		t, err := s.Ingest(ctx, h, batch, v, nobody)
@@ -349,8 +371,12 @@ func benchTable(b *testing.B) *pgx.Conn {
 }
 
 func bareCopy(b *testing.B, conn *pgx.Conn, n int) {
-	row := []any{int32(1), int64(1), int32(0), noon, int64(60_000), int64(1), int64(1), int16(0), int64(1), int64(1), int16(0), int64(1), int64(1), int16(0), int64(1), int64(1), int16(0)}
-	_, err := conn.CopyFrom(ctx, pgx.Identifier{"bare"}, []string{"host_id", "workload_id", "tenant_id", "start", "elapsed_ms", "cpu", "cpu_peak", "cpu_source", "memory", "memory_peak", "memory_source", "disk", "disk_peak", "disk_source", "network", "network_peak", "network_source"},
+	row := []any{int32(1), int64(1), int32(0), noon, int64(60_000), int64(1), int64(1), int16(0), int64(1), int64(1),
+		int16(0), int64(1), int64(1), int16(0), int64(1), int64(1), int16(0)}
+	_, err := conn.CopyFrom(ctx, pgx.Identifier{"bare"},
+		[]string{"host_id", "workload_id", "tenant_id", "start", "elapsed_ms", "cpu", "cpu_peak", "cpu_source",
+			"memory", "memory_peak", "memory_source", "disk", "disk_peak", "disk_source", "network", "network_peak",
+			"network_source"},
 		pgx.CopyFromSlice(n, func(int) ([]any, error) { return row, nil }))
 	require.NoError(b, err)
 }

@@ -30,7 +30,8 @@ func Encode(b *Batch) ([]byte, error) {
 		return nil, err
 	}
 	// A small window: an interval is some tens of kilobytes, and the usual one takes 16 MB beside what is measured.
-	encoder, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10), zstd.WithLowerEncoderMem(true))
+	encoder, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10),
+		zstd.WithLowerEncoderMem(true))
 	if err != nil {
 		return nil, err
 	}
@@ -105,10 +106,12 @@ func (iv *Interval) check() error {
 		return fmt.Errorf("boot and sequence must be given; they are what it is known by")
 	}
 	if iv.ElapsedMillis <= 0 || iv.ElapsedMillis > 86_400_000 {
-		return fmt.Errorf("elapsed_millis is %d: an interval is longer than nothing and at most a day", iv.ElapsedMillis)
+		return fmt.Errorf("elapsed_millis is %d: an interval is longer than nothing and at most a day",
+			iv.ElapsedMillis)
 	}
 	if y := time.UnixMicro(iv.FromUnixMicros).Year(); y < 2000 || y > 2200 || iv.ToUnixMicros < iv.FromUnixMicros {
-		return fmt.Errorf("from %d to %d microseconds since 1970 is no span of time", iv.FromUnixMicros, iv.ToUnixMicros)
+		return fmt.Errorf("from %d to %d microseconds since 1970 is no span of time", iv.FromUnixMicros,
+			iv.ToUnixMicros)
 	}
 	if len(iv.Ledgers) != amount.NumResources || len(iv.Usages) != amount.NumResources {
 		return fmt.Errorf("ledgers and usages must each hold cpu, memory, disk and network")
@@ -127,7 +130,8 @@ func (iv *Interval) check() error {
 			}
 		}
 	}
-	if err := sameLength("workloads", n, len(w.GetKind()), len(w.GetName()), len(w.GetOwner()), len(w.GetUid()), len(w.GetPath()),
+	if err := sameLength("workloads", n, len(w.GetKind()), len(w.GetName()), len(w.GetOwner()), len(w.GetUid()),
+		len(w.GetPath()),
 		len(w.GetAllowed()), len(w.GetLabels()), len(w.GetThreads()), len(w.GetProcesses())); err != nil {
 		return err
 	}
@@ -142,7 +146,8 @@ func (iv *Interval) check() error {
 			}
 		}
 	}
-	if err := maybeSameLength("workloads", n, len(w.GetOuter()), len(w.GetRecogniser()), len(w.GetFacts()), len(w.GetRunnableMillis()), len(w.GetRunnablePeak())); err != nil {
+	if err := maybeSameLength("workloads", n, len(w.GetOuter()), len(w.GetRecogniser()), len(w.GetFacts()),
+		len(w.GetRunnableMillis()), len(w.GetRunnablePeak())); err != nil {
 		return err
 	}
 	for i := range w.GetRunnableMillis() {
@@ -173,7 +178,8 @@ func (iv *Interval) check() error {
 			return fmt.Errorf("inventory: a name holds a NUL, which cannot be stored")
 		}
 	}
-	if err := sameLength("programs", len(p.GetWorkload()), len(p.GetProgram()), len(p.GetProcesses()), len(p.GetCpu()), len(p.GetMemory()),
+	if err := sameLength("programs", len(p.GetWorkload()), len(p.GetProgram()), len(p.GetProcesses()), len(p.GetCpu()),
+		len(p.GetMemory()),
 		len(p.GetDisk()), len(p.GetNetwork())); err != nil {
 		return err
 	}
@@ -210,8 +216,10 @@ func (iv *Interval) checkParts(workloads int) error {
 	}
 	p := iv.GetProcesses()
 	n := len(p.GetPid())
-	if err := sameLength("processes", n, len(p.GetWorkload()), len(p.GetParent()), len(p.GetProgram()), len(p.GetUid()), len(p.GetThreads()),
-		len(p.GetRunnable()), len(p.GetLastCpu()), len(p.GetCpuMicros()), len(p.GetMemoryBytes()), len(p.GetDiskBytes())); err != nil {
+	if err := sameLength("processes", n, len(p.GetWorkload()), len(p.GetParent()), len(p.GetProgram()), len(p.GetUid()),
+		len(p.GetThreads()),
+		len(p.GetRunnable()), len(p.GetLastCpu()), len(p.GetCpuMicros()), len(p.GetMemoryBytes()),
+		len(p.GetDiskBytes())); err != nil {
 		return err
 	}
 	for i := range n {
@@ -250,14 +258,17 @@ type Describer interface {
 // FromInterval makes the message of one closed interval.
 func FromInterval(iv *account.Interval, sequence uint64, mode string, d Describer) *Interval {
 	m := &Interval{
-		Boot: iv.Boot, Sequence: sequence, FromUnixMicros: iv.From.UnixMicro(), ToUnixMicros: max(iv.To.UnixMicro(), iv.From.UnixMicro()),
+		Boot: iv.Boot, Sequence: sequence, FromUnixMicros: iv.From.UnixMicro(),
+		ToUnixMicros:  max(iv.To.UnixMicro(), iv.From.UnixMicro()),
 		ElapsedMillis: iv.ElapsedMillis, Ticks: uint32(iv.Ticks), Cpus: uint32(iv.CPUCount), CgroupMode: mode,
-		Workloads: &Workloads{}, Programs: &Programs{}, CpuUse: &CpuUse{}, Parts: &Parts{}, Detail: fromDetail(&iv.Detail), Figures: fromFigures(iv),
+		Workloads: &Workloads{}, Programs: &Programs{}, CpuUse: &CpuUse{}, Parts: &Parts{},
+		Detail: fromDetail(&iv.Detail), Figures: fromFigures(iv),
 	}
 	for r := range amount.NumResources {
 		l := &iv.Ledgers[r]
 		m.Ledgers = append(m.Ledgers, &Ledger{
-			Capacity: fromLine(l.Capacity), Used: fromLine(l.Used), Idle: fromLine(l.Idle), Kernel: fromLine(l.Kernel), Steal: fromLine(l.Steal),
+			Capacity: fromLine(l.Capacity), Used: fromLine(l.Used), Idle: fromLine(l.Idle), Kernel: fromLine(l.Kernel),
+			Steal: fromLine(l.Steal),
 		})
 		m.Usages = append(m.Usages, &Usage{})
 	}
@@ -338,7 +349,8 @@ func (t *Workloads) add(w *account.Workload) {
 // At is the identity of the i-th workload of the table. Its kind was checked when the batch was decoded.
 func (t *Workloads) At(i int) account.Workload {
 	w := account.Workload{
-		Key: t.Key[i], Name: t.Name[i], Owner: t.Owner[i], UID: t.Uid[i], Path: t.Path[i], Labels: t.Labels[i].GetValues(), Allowed: t.Allowed[i],
+		Key: t.Key[i], Name: t.Name[i], Owner: t.Owner[i], UID: t.Uid[i], Path: t.Path[i],
+		Labels: t.Labels[i].GetValues(), Allowed: t.Allowed[i],
 	}
 	w.Kind, _ = amount.ParseKind(t.Kind[i])
 	if len(t.Outer) > 0 {
@@ -353,7 +365,8 @@ func (t *Workloads) At(i int) account.Workload {
 	return w
 }
 
-// AddProcesses puts into the message the processes that run at its end. Those of workloads that are not in it are left out.
+// AddProcesses puts into the message the processes that run at its end. Those of workloads that are not in it are left
+// out.
 func (m *Interval) AddProcesses(iv *account.Interval, processes []account.ProcessUse, over time.Duration, d Describer) {
 	t := &Processes{OverMillis: over.Milliseconds()}
 	m.Processes = t
@@ -400,7 +413,8 @@ func (m *Interval) addProgram(workload int, program int32, p account.ProgramUse)
 }
 
 func fromDetail(d *account.Detail) *Detail {
-	m := &Detail{Load: d.Load, SwapTotalBytes: d.SwapTotal, SwapUsedBytes: d.SwapUsed, MemoryAvailableBytes: d.MemoryAvailable}
+	m := &Detail{Load: d.Load, SwapTotalBytes: d.SwapTotal, SwapUsedBytes: d.SwapUsed,
+		MemoryAvailableBytes: d.MemoryAvailable}
 	for _, c := range d.CPUs {
 		m.Cpu = append(m.Cpu, uint32(c.CPU))
 		m.User = append(m.User, c.User)

@@ -20,13 +20,15 @@ func batch(t testing.TB) *wire.Batch {
 	h := stage.Cooperative(time.Date(2026, 10, 11, 9, 0, 0, 0, time.UTC))[0]
 	tree := stage.Tree{Dir: t.TempDir()}
 	require.NoError(t, h.Render(tree))
-	registry := identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: tree.Etc(), Run: tree.Run(), Proc: tree.Proc()}})
+	registry := identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: tree.Etc(), Run: tree.Run(),
+		Proc: tree.Proc()}})
 	var tracker account.Tracker
 	tracker.Step(h.Reading(registry))
 	h.Advance(time.Minute)
 	iv, err := tracker.Step(h.Reading(registry))
 	require.NoError(t, err)
-	return &wire.Batch{Version: wire.Version, Host: h.Name, Intervals: []*wire.Interval{wire.FromInterval(iv, 7, "v1", registry)}}
+	return &wire.Batch{Version: wire.Version, Host: h.Name,
+		Intervals: []*wire.Interval{wire.FromInterval(iv, 7, "v1", registry)}}
 }
 
 func TestDecode_BothFormsSayTheSame(t *testing.T) {
@@ -46,24 +48,31 @@ func TestDecode_BothFormsSayTheSame(t *testing.T) {
 
 func TestDecode_AnUnsoundBatchIsRefusedWithTheReason(t *testing.T) {
 	for want, spoil := range map[string]func(*wire.Batch){
-		"version 9 is not known":       func(b *wire.Batch) { b.Version = 9 },
-		"names no host":                func(b *wire.Batch) { b.Host = "" },
-		"holds no interval":            func(b *wire.Batch) { b.Intervals = nil },
-		"boot and sequence":            func(b *wire.Batch) { b.Intervals[0].Sequence = 0 },
-		"elapsed_millis is 0":          func(b *wire.Batch) { b.Intervals[0].ElapsedMillis = 0 },
-		"no span of time":              func(b *wire.Batch) { b.Intervals[0].FromUnixMicros = 1 },
-		"must each hold cpu":           func(b *wire.Batch) { b.Intervals[0].Ledgers = nil },
-		"a column has":                 func(b *wire.Batch) { b.Intervals[0].Workloads.Owner = nil },
-		"usages of memory":             func(b *wire.Batch) { b.Intervals[0].Usages[1].Units = nil },
-		"negative, or of no known":     func(b *wire.Batch) { b.Intervals[0].Usages[0].Units[0] = -1 },
-		"unknown kind":                 func(b *wire.Batch) { b.Intervals[0].Workloads.Kind[0] = "pet" },
-		"there twice":                  func(b *wire.Batch) { b.Intervals[0].Workloads.Key[0] = b.Intervals[0].Workloads.Key[1] },
-		"names a workload or program":  func(b *wire.Batch) { b.Intervals[0].Programs.Program[0] = 9999 },
-		"at its other end that is not": func(b *wire.Batch) { b.Intervals[0].Figures.Interfaces[0].Workload = proto.Uint32(9999) },
-		"swap_use row 0": func(b *wire.Batch) {
-			b.Intervals[0].Figures.SwapUse = &wire.SwapUse{Workload: []uint32{9999}, Swap: []string{"/dev/sdb2"}, Units: []int64{1}}
+		"version 9 is not known":   func(b *wire.Batch) { b.Version = 9 },
+		"names no host":            func(b *wire.Batch) { b.Host = "" },
+		"holds no interval":        func(b *wire.Batch) { b.Intervals = nil },
+		"boot and sequence":        func(b *wire.Batch) { b.Intervals[0].Sequence = 0 },
+		"elapsed_millis is 0":      func(b *wire.Batch) { b.Intervals[0].ElapsedMillis = 0 },
+		"no span of time":          func(b *wire.Batch) { b.Intervals[0].FromUnixMicros = 1 },
+		"must each hold cpu":       func(b *wire.Batch) { b.Intervals[0].Ledgers = nil },
+		"a column has":             func(b *wire.Batch) { b.Intervals[0].Workloads.Owner = nil },
+		"usages of memory":         func(b *wire.Batch) { b.Intervals[0].Usages[1].Units = nil },
+		"negative, or of no known": func(b *wire.Batch) { b.Intervals[0].Usages[0].Units[0] = -1 },
+		"unknown kind":             func(b *wire.Batch) { b.Intervals[0].Workloads.Kind[0] = "pet" },
+		"there twice": func(b *wire.Batch) {
+			b.Intervals[0].Workloads.Key[0] = b.Intervals[0].Workloads.Key[1]
 		},
-		"swap_use":                func(b *wire.Batch) { b.Intervals[0].Figures.SwapUse = &wire.SwapUse{Workload: []uint32{0}} },
+		"names a workload or program": func(b *wire.Batch) { b.Intervals[0].Programs.Program[0] = 9999 },
+		"at its other end that is not": func(b *wire.Batch) {
+			b.Intervals[0].Figures.Interfaces[0].Workload = proto.Uint32(9999)
+		},
+		"swap_use row 0": func(b *wire.Batch) {
+			b.Intervals[0].Figures.SwapUse = &wire.SwapUse{Workload: []uint32{9999}, Swap: []string{"/dev/sdb2"},
+				Units: []int64{1}}
+		},
+		"swap_use": func(b *wire.Batch) {
+			b.Intervals[0].Figures.SwapUse = &wire.SwapUse{Workload: []uint32{0}}
+		},
 		"names a workload or CPU": func(b *wire.Batch) { b.Intervals[0].CpuUse.Workload[0] = 9999 },
 	} {
 		b := batch(t)
@@ -74,7 +83,8 @@ func TestDecode_AnUnsoundBatchIsRefusedWithTheReason(t *testing.T) {
 		assert.ErrorContains(t, err, want)
 	}
 	for _, c := range []struct{ media, encoding, want string }{
-		{"text/plain", "", "not known"}, {wire.TypeProtobuf, "gzip", "not known"}, {wire.TypeProtobuf, "zstd", "not sound zstd"}, {wire.TypeJSON, "", "not a batch"}, {"", "", "content type"},
+		{"text/plain", "", "not known"}, {wire.TypeProtobuf, "gzip", "not known"},
+		{wire.TypeProtobuf, "zstd", "not sound zstd"}, {wire.TypeJSON, "", "not a batch"}, {"", "", "content type"},
 	} {
 		_, err := wire.Decode([]byte("no batch"), c.media, c.encoding)
 		assert.ErrorContains(t, err, c.want)

@@ -16,7 +16,8 @@ import (
 // fromFigures makes the message of what was counted beside the ledger.
 func fromFigures(iv *account.Interval) *Figures {
 	d := &iv.Detail
-	m := &Figures{DeviceUse: &DeviceUse{}, RanMicros: d.RanMicros, MemoryOwn: d.MemoryOwn, MemoryCache: d.MemoryCache, MemoryHuge: d.MemoryHuge}
+	m := &Figures{DeviceUse: &DeviceUse{}, RanMicros: d.RanMicros, MemoryOwn: d.MemoryOwn, MemoryCache: d.MemoryCache,
+		MemoryHuge: d.MemoryHuge}
 	for _, x := range amount.Measures() {
 		c := &MeasureColumn{Name: x.String()}
 		same := true
@@ -58,25 +59,33 @@ func fromFigures(iv *account.Interval) *Figures {
 				m.SwapUse = &SwapUse{}
 			}
 			t := m.SwapUse
-			t.Workload, t.Swap, t.Units = append(t.Workload, uint32(i)), append(t.Swap, u.Swap), append(t.Units, u.Units)
+			t.Workload, t.Swap, t.Units = append(t.Workload, uint32(i)), append(t.Swap, u.Swap),
+				append(t.Units, u.Units)
 		}
 	}
 	for _, x := range d.Disks {
 		m.Disks = append(m.Disks, &Disk{
-			Name: x.Name, Device: x.Major<<20 | x.Minor, Inner: x.Inner, ReadBytes: x.ReadBytes, WrittenBytes: x.WrittenBytes, Reads: x.ReadOps, Writes: x.WriteOps,
-			ReadMerged: x.ReadMerged, WriteMerged: x.WriteMerged, ReadMillis: x.ReadMillis, WriteMillis: x.WriteMillis, BusyMillis: x.BusyMillis,
+			Name: x.Name, Device: x.Major<<20 | x.Minor, Inner: x.Inner, ReadBytes: x.ReadBytes,
+			WrittenBytes: x.WrittenBytes, Reads: x.ReadOps, Writes: x.WriteOps,
+			ReadMerged: x.ReadMerged, WriteMerged: x.WriteMerged, ReadMillis: x.ReadMillis, WriteMillis: x.WriteMillis,
+			BusyMillis:  x.BusyMillis,
 			QueueMillis: x.QueueMillis, InFlight: x.InFlight, RateBytesPerSecond: x.RateBytesPerSecond,
 		})
 	}
 	for _, x := range d.Latencies {
-		m.Latencies = append(m.Latencies, &Latency{Device: x.Major<<20 | x.Minor, Written: x.Written, LowMicros: x.LowMicros, HighMicros: x.HighMicros, Count: x.Count})
+		m.Latencies = append(m.Latencies, &Latency{Device: x.Major<<20 | x.Minor, Written: x.Written,
+			LowMicros: x.LowMicros, HighMicros: x.HighMicros, Count: x.Count})
 	}
 	for _, x := range d.Interfaces {
 		n := &Interface{ // the kernel lets names be of any bytes
-			Name: strings.ToValidUTF8(x.Name, "\ufffd"), Kind: x.Kind, Inner: x.Inner, ReceivedBytes: x.Received, SentBytes: x.Sent, ReceivedPackets: x.ReceivedPackets, SentPackets: x.SentPackets,
-			ReceivedDropped: x.ReceivedDropped, SentDropped: x.SentDropped, ReceivedErrors: x.ReceivedErrors, SentErrors: x.SentErrors, BitsPerSecond: x.SpeedBitPerSecond, Peer: strings.ToValidUTF8(x.Peer, "\ufffd"),
+			Name: strings.ToValidUTF8(x.Name, "\ufffd"), Kind: x.Kind, Inner: x.Inner, ReceivedBytes: x.Received,
+			SentBytes: x.Sent, ReceivedPackets: x.ReceivedPackets, SentPackets: x.SentPackets,
+			ReceivedDropped: x.ReceivedDropped, SentDropped: x.SentDropped, ReceivedErrors: x.ReceivedErrors,
+			SentErrors: x.SentErrors, BitsPerSecond: x.SpeedBitPerSecond,
+			Peer: strings.ToValidUTF8(x.Peer, "\ufffd"),
 		}
-		if i, there := slices.BinarySearchFunc(iv.Usages, x.Workload, func(u account.Usage, w account.WorkloadID) int { return cmp.Compare(u.Workload, w) }); there {
+		if i, there := slices.BinarySearchFunc(iv.Usages, x.Workload,
+			func(u account.Usage, w account.WorkloadID) int { return cmp.Compare(u.Workload, w) }); there {
 			n.Workload = proto.Uint32(uint32(i))
 		}
 		m.Interfaces = append(m.Interfaces, n)
@@ -121,23 +130,28 @@ func (m *Figures) check(workloads int) error {
 		}
 	}
 	u := m.GetDeviceUse()
-	if err := sameLength("device_use", len(u.GetWorkload()), len(u.GetDevice()), len(u.GetReadBytes()), len(u.GetWrittenBytes()), len(u.GetReads()),
+	if err := sameLength("device_use", len(u.GetWorkload()), len(u.GetDevice()), len(u.GetReadBytes()),
+		len(u.GetWrittenBytes()), len(u.GetReads()),
 		len(u.GetWrites()), len(u.GetMicros()), len(u.GetSource())); err != nil {
 		return err
 	}
 	for i, w := range u.GetWorkload() {
-		if int(w) >= workloads || min(u.ReadBytes[i], u.WrittenBytes[i], u.Reads[i], u.Writes[i], u.Micros[i]) < 0 || u.Source[i] > uint32(amount.Unavailable) {
-			return fmt.Errorf("device_use row %d is negative, of no known source, or of a workload that is not there", i)
+		if int(w) >= workloads || min(u.ReadBytes[i], u.WrittenBytes[i], u.Reads[i], u.Writes[i], u.Micros[i]) < 0 ||
+			u.Source[i] > uint32(amount.Unavailable) {
+			return fmt.Errorf("device_use row %d is negative, of no known source, or of a workload that is not there",
+				i)
 		}
 	}
 	for _, d := range m.GetDisks() {
-		if min(d.ReadBytes, d.WrittenBytes, d.Reads, d.Writes, d.BusyMillis, d.QueueMillis, d.ReadMillis, d.WriteMillis) < 0 {
+		if min(d.ReadBytes, d.WrittenBytes, d.Reads, d.Writes, d.BusyMillis, d.QueueMillis, d.ReadMillis,
+			d.WriteMillis) < 0 {
 			return fmt.Errorf("disk %.60q has a negative figure", d.Name)
 		}
 	}
 	for _, l := range m.GetLatencies() {
 		if l.Count < 0 || l.LowMicros < 0 || l.HighMicros <= l.LowMicros {
-			return fmt.Errorf("latencies: a bucket from %d to %d with %d operations is none", l.LowMicros, l.HighMicros, l.Count)
+			return fmt.Errorf("latencies: a bucket from %d to %d with %d operations is none", l.LowMicros, l.HighMicros,
+				l.Count)
 		}
 	}
 	s := m.GetSwapUse()

@@ -12,7 +12,8 @@ import (
 
 // NewNotices begins news of a host's workloads; due is when the interval that will hold their first usage closes.
 func NewNotices(host, boot string, at, due time.Time) *Notices {
-	return &Notices{Version: Version, Host: host, Boot: boot, AtUnixMicros: at.UnixMicro(), DueUnixMicros: due.UnixMicro(), Workloads: &Workloads{}}
+	return &Notices{Version: Version, Host: host, Boot: boot, AtUnixMicros: at.UnixMicro(),
+		DueUnixMicros: due.UnixMicro(), Workloads: &Workloads{}}
 }
 
 // Add tells of a workload; ended is zero where it still runs.
@@ -32,12 +33,15 @@ func DecodeNotices(body []byte) (*Notices, error) {
 		return nil, fmt.Errorf("the body is no notices: %w", err)
 	}
 	if n.Version != Version {
-		return nil, fmt.Errorf("notices of version %d are not known here: this service takes version %d", n.Version, Version)
+		return nil, fmt.Errorf("notices of version %d are not known here: this service takes version %d", n.Version,
+			Version)
 	}
 	t := n.GetWorkloads()
 	count := len(t.GetKey())
-	if err := sameLength("workloads", count, len(t.GetKind()), len(t.GetName()), len(t.GetOwner()), len(t.GetUid()), len(t.GetPath()),
-		len(t.GetAllowed()), len(t.GetLabels()), len(t.GetOuter()), len(t.GetRecogniser()), len(t.GetFacts()), len(n.EndedMicros)); err != nil {
+	if err := sameLength("workloads", count, len(t.GetKind()), len(t.GetName()), len(t.GetOwner()), len(t.GetUid()),
+		len(t.GetPath()),
+		len(t.GetAllowed()), len(t.GetLabels()), len(t.GetOuter()), len(t.GetRecogniser()), len(t.GetFacts()),
+		len(n.EndedMicros)); err != nil {
 		return nil, err
 	}
 	for i, k := range t.GetKey() {

@@ -17,7 +17,8 @@ func TestNotices_CarryIdentitiesAndAreRefusedWhenTheyDoNotFitTogether(t *testing
 	at := time.Date(2026, 11, 23, 3, 10, 0, 0, time.UTC)
 	make := func() *wire.Notices {
 		n := wire.NewNotices("cellar-1", "b", at, at.Add(time.Minute))
-		n.Add(account.Workload{Key: "job:1", Kind: amount.Job, Name: "ens", Owner: "m.abt", UID: 2001, Outer: "session:2", Facts: map[string]string{account.FactAccount: "frost"}}, time.Time{})
+		n.Add(account.Workload{Key: "job:1", Kind: amount.Job, Name: "ens", Owner: "m.abt", UID: 2001,
+			Outer: "session:2", Facts: map[string]string{account.FactAccount: "frost"}}, time.Time{})
 		n.Add(account.Workload{Key: "job:2", Kind: amount.Job}, at)
 		return n
 	}
@@ -26,7 +27,8 @@ func TestNotices_CarryIdentitiesAndAreRefusedWhenTheyDoNotFitTogether(t *testing
 	n, err := wire.DecodeNotices(raw)
 	require.NoError(t, err)
 	w := n.Workloads.At(0)
-	assert.Equal(t, []any{"ens", "m.abt", int64(2001), "session:2", "frost", amount.Job}, []any{w.Name, w.Owner, w.UID, w.Outer, w.Facts[account.FactAccount], w.Kind})
+	assert.Equal(t, []any{"ens", "m.abt", int64(2001), "session:2", "frost", amount.Job},
+		[]any{w.Name, w.Owner, w.UID, w.Outer, w.Facts[account.FactAccount], w.Kind})
 	assert.Equal(t, []int64{0, at.UnixMicro()}, n.EndedMicros)
 	for want, spoil := range map[string]func(*wire.Notices){
 		"version 9":                func(n *wire.Notices) { n.Version = 9 },
@@ -59,8 +61,10 @@ func TestDecode_TablesThatOlderSendersLackMayBeLeftOutAndOthersMustFit(t *testin
 
 	processes := func() *wire.Processes {
 		return &wire.Processes{
-			Names: []string{"intake"}, Workload: []uint32{0}, Pid: []int32{7}, Parent: []int32{1}, Program: []uint32{0}, Uid: []int64{801}, Threads: []int32{1},
-			Runnable: []int32{0}, LastCpu: []int32{0}, CpuMicros: []int64{5}, MemoryBytes: []int64{5}, DiskBytes: []int64{-1},
+			Names: []string{"intake"}, Workload: []uint32{0}, Pid: []int32{7}, Parent: []int32{1}, Program: []uint32{0},
+			Uid: []int64{801}, Threads: []int32{1},
+			Runnable: []int32{0}, LastCpu: []int32{0}, CpuMicros: []int64{5}, MemoryBytes: []int64{5},
+			DiskBytes: []int64{-1},
 		}
 	}
 	for want, spoil := range map[string]func(*wire.Interval){

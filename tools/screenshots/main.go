@@ -78,7 +78,8 @@ func pages(service, token, dir string, want func(string) bool) error {
 	if err := b.SignIn(service, token); err != nil {
 		return err
 	}
-	id, err := exec.Command("bin/vinescale", "find", "label-render", "--host", "press-1", "--columns", "id", "--first", "1", "--as", "csv").Output()
+	id, err := exec.Command("bin/vinescale", "find", "label-render", "--host", "press-1", "--columns", "id", "--first",
+		"1", "--as", "csv").Output()
 	if err != nil {
 		return fmt.Errorf("find a workload: %w", err)
 	}
@@ -97,7 +98,8 @@ func pages(service, token, dir string, want func(string) bool) error {
 		if !want(p.name) {
 			continue
 		}
-		if _, err := browser.Eval[bool](b, fmt.Sprintf("(localStorage.setItem('vinescale-theme', %q), true)", p.theme)); err != nil {
+		if _, err := browser.Eval[bool](b, fmt.Sprintf("(localStorage.setItem('vinescale-theme', %q), true)",
+			p.theme)); err != nil {
 			return err
 		}
 		if err := b.Go(service + p.path); err != nil {
@@ -132,12 +134,15 @@ func terminals(dir string, want func(string) bool) error {
 		commands []string
 		seconds  int
 	}{
-		{"weigh", []string{"vinescale weigh --over 10s --host cellar-1 --root $COOP/cellar-1", "vinescale weigh --over 10s --host press-1 --root $COOP/press-1 --of memory --by user"}, 23},
+		{"weigh", []string{"vinescale weigh --over 10s --host cellar-1 --root $COOP/cellar-1",
+			"vinescale weigh --over 10s --host press-1 --root $COOP/press-1 --of memory --by user"}, 23},
 		{"command-balance", []string{"vinescale balance --of cpu", "vinescale balance --of disk"}, 3},
 		{"command-share", []string{"vinescale share --of cpu --by tenant", "vinescale programs --first 8"}, 3},
 		{"command-ledger", []string{"vinescale ledger --host cellar-1 --of cpu"}, 3},
-		{"command-about", []string{"vinescale find must", "vinescale about user/p.kern", "vinescale threads --first 6"}, 3},
-		{"command-disks", []string{"vinescale disks --users 2 | head -23", "vinescale collect --explain | head -17"}, 5},
+		{"command-about", []string{"vinescale find must", "vinescale about user/p.kern", "vinescale threads --first 6"},
+			3},
+		{"command-disks", []string{"vinescale disks --users 2 | head -23", "vinescale collect --explain | head -17"},
+			5},
 		{"command-cpus", []string{"vinescale cpus cellar-1", "vinescale cpus terrace-2 | head -12"}, 4},
 		{"command-memory", []string{"vinescale memory terrace-2", "vinescale interfaces --host press-1 | head -11"}, 4},
 		{"command-pins", []string{"vinescale pins --span 10m", "vinescale hosts", "vinescale rule list"}, 3},
@@ -145,7 +150,8 @@ func terminals(dir string, want func(string) bool) error {
 		if !want(c.name) {
 			continue
 		}
-		term := exec.Command("xterm", "-display", display, "-geometry", "158x48+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#faf8f2", "-fg", "#1d2320",
+		term := exec.Command("xterm", "-display", display, "-geometry", "158x48+0+0", "-fa", "DejaVu Sans Mono", "-fs",
+			"10", "-bg", "#faf8f2", "-fg", "#1d2320",
 			"-e", "sh", "-c", shown(c.commands)+"sleep 60")
 		if err := term.Start(); err != nil {
 			return fmt.Errorf("start a terminal (is xterm installed?): %w", err)

@@ -41,7 +41,8 @@ type Options struct {
 	Off []Feature
 }
 
-// Counters are the programs that could be loaded. Close unloads them. They are not safe for use from several goroutines.
+// Counters are the programs that could be loaded. Close unloads them. They are not safe for use from several
+// goroutines.
 type Counters struct {
 	missing [NumFeatures]error
 	closers []io.Closer
@@ -69,7 +70,8 @@ func Open(o Options) *Counters {
 		c.cpus = runtime.NumCPU()
 	}
 	_ = rlimit.RemoveMemlock() // kernels before 5.11 need it; where it fails, loading says so
-	for f, open := range [NumFeatures]func(Options) error{CPU: c.openCPU, Tasks: c.openTasks, Network: c.openNetwork, Disk: c.openDisk} {
+	for f, open := range [NumFeatures]func(Options) error{CPU: c.openCPU, Tasks: c.openTasks, Network: c.openNetwork,
+		Disk: c.openDisk} {
 		if slices.Contains(o.Off, Feature(f)) {
 			c.missing[f] = ErrOff
 		} else if err := open(o); err != nil {
@@ -86,8 +88,10 @@ func Open(o Options) *Counters {
 func explain(err error) error {
 	var rejected *ebpf.VerifierError
 	switch {
-	case errors.Is(err, os.ErrPermission), os.Geteuid() != 0 && errors.Is(err, ebpf.ErrNotSupported): // it cannot try, so it cannot tell
-		return fmt.Errorf("this process may not: run it as root, or with CAP_BPF and the other capabilities for tracing of capabilities(7), for the network CAP_NET_ADMIN too")
+	// it cannot try, so it cannot tell
+	case errors.Is(err, os.ErrPermission), os.Geteuid() != 0 && errors.Is(err, ebpf.ErrNotSupported):
+		return fmt.Errorf(
+			"this process may not: run it as root, or with CAP_BPF and the other capabilities for tracing of capabilities(7), for the network CAP_NET_ADMIN too")
 	case errors.Is(err, ebpf.ErrNotSupported), errors.Is(err, os.ErrNotExist):
 		return fmt.Errorf("this kernel cannot (%w)", err)
 	case errors.As(err, &rejected):

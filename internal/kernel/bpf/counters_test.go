@@ -24,7 +24,8 @@ func TestOpen_EachFeatureIsThereOrSaysWhy(t *testing.T) {
 	var none *Counters
 	assert.False(t, none.Has(CPU), "without counters nothing is there")
 	if !c.Has(CPU) || !c.Has(Tasks) {
-		t.Skip("this process may not, or this kernel cannot, count: the tests that need it run as root (make test-root)")
+		t.Skip(
+			"this process may not, or this kernel cannot, count: the tests that need it run as root (make test-root)")
 	}
 	tasks, err := c.Tasks()
 	require.NoError(t, err)
@@ -63,7 +64,8 @@ func TestOpen_EachFeatureIsThereOrSaysWhy(t *testing.T) {
 	for cpu, n := range now.IdleTask {
 		idle := int64(n - totals.IdleTask[cpu])
 		assert.GreaterOrEqual(t, idle, int64(0))
-		assert.LessOrEqual(t, idle+int64(now.Ran[cpu]-totals.Ran[cpu]), elapsed, "CPU %d: tasks and the idle task take turns", cpu)
+		assert.LessOrEqual(t, idle+int64(now.Ran[cpu]-totals.Ran[cpu]), elapsed,
+			"CPU %d: tasks and the idle task take turns", cpu)
 	}
 }
 
@@ -93,7 +95,8 @@ func TestRecords_AreAsLongAsThoseOfThePrograms(t *testing.T) {
 	assert.Equal(t, []uint32{8, 17}, []uint32{major, minor})
 }
 
-// FuzzRecords holds the readers of the ring and of the task list to their promise on any bytes: nothing beyond them is read.
+// FuzzRecords holds the readers of the ring and of the task list to their promise on any bytes: nothing beyond them is
+// read.
 func FuzzRecords(f *testing.F) {
 	f.Add([]byte{})
 	f.Add(make([]byte, endedSize-1))

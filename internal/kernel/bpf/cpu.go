@@ -19,7 +19,8 @@ type Ended = cpuEnded
 // Spent is CPU time in nanoseconds. User and System are sampled by ticks: their proportion is what they are good for.
 type Spent = cpuSpent
 
-// GroupPair is a task's cgroup by number, in version 2 and in the hierarchy of cpuacct. They are the same without the latter.
+// GroupPair is a task's cgroup by number, in version 2 and in the hierarchy of cpuacct. They are the same without the
+// latter.
 type GroupPair = cpuGroups
 
 func (c *Counters) openCPU(Options) error {
@@ -50,11 +51,13 @@ func (c *Counters) openCPU(Options) error {
 	return c.Settle() // so that what runs now is known from here on
 }
 
-// Settle charges the tasks that are on a CPU now, and puts down what is gathered there: about 10 µs for each CPU. Without it, what
-// runs long is charged when it next leaves its CPU, and what its cgroup spent there is told when another's turn comes.
+// Settle charges the tasks that are on a CPU now, and puts down what is gathered there: about 10 µs for each CPU.
+// Without it, what runs long is charged when it next leaves its CPU, and what its cgroup spent there is told when
+// another's turn comes.
 func (c *Counters) Settle() error {
 	for cpu := range c.cpus {
-		_, err := c.cpu.Settle.Run(&ebpf.RunOptions{Context: make([]byte, 32), Flags: unix.BPF_F_TEST_RUN_ON_CPU, CPU: uint32(cpu)})
+		_, err := c.cpu.Settle.Run(&ebpf.RunOptions{Context: make([]byte, 32), Flags: unix.BPF_F_TEST_RUN_ON_CPU,
+			CPU: uint32(cpu)})
 		if err != nil && !errors.Is(err, unix.ENXIO) { // a CPU that is not online
 			return fmt.Errorf("settle CPU %d: %w", cpu, err)
 		}
@@ -62,7 +65,8 @@ func (c *Counters) Settle() error {
 	return nil
 }
 
-// CPU visits the CPU time of each cgroup pair, by CPU, since Open or since the pair was forgotten, as it was last settled.
+// CPU visits the CPU time of each cgroup pair, by CPU, since Open or since the pair was forgotten, as it was last
+// settled.
 func (c *Counters) CPU(visit func(GroupPair, []Spent)) error {
 	return c.spent.each(c.cpu.ByGroup, c.cpus, visit)
 }

@@ -19,8 +19,8 @@ type Slot = diskSlot
 // DeviceNumber takes Transfer.Device and Slot.Device apart.
 func DeviceNumber(device uint32) (major, minor uint32) { return device >> 20, device & (1<<20 - 1) }
 
-// BucketBounds are the latencies a bucket of the histogram holds, in microseconds: from low up to, not with, high. There
-// are four buckets to each doubling.
+// BucketBounds are the latencies a bucket of the histogram holds, in microseconds: from low up to, not with, high.
+// There are four buckets to each doubling.
 func BucketBounds(bucket uint16) (low, high int64) {
 	at := func(b int64) int64 {
 		if b < 4 {

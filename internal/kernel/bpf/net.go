@@ -7,8 +7,8 @@ import (
 	"github.com/cilium/ebpf/link"
 )
 
-// Flow says whose bytes, through which interface (its index within the network namespace they passed) and in which direction,
-// seen from whom they belong to. Group is of version 2: that in which the socket was made. 1 is the root's.
+// Flow says whose bytes, through which interface (its index within the network namespace they passed) and in which
+// direction, seen from whom they belong to. Group is of version 2: that in which the socket was made. 1 is the root's.
 type Flow = netFlow
 
 // Moved is bytes at IP level, and packets.
@@ -25,7 +25,8 @@ func (c *Counters) openNetwork(o Options) error {
 		return err
 	}
 	c.keep(&c.net)
-	for attach, program := range map[ebpf.AttachType]*ebpf.Program{ebpf.AttachCGroupInetIngress: c.net.Received, ebpf.AttachCGroupInetEgress: c.net.Sent} {
+	for attach, program := range map[ebpf.AttachType]*ebpf.Program{ebpf.AttachCGroupInetIngress: c.net.Received,
+		ebpf.AttachCGroupInetEgress: c.net.Sent} {
 		l, err := link.AttachCgroup(link.CgroupOptions{Path: o.CgroupV2, Attach: attach, Program: program})
 		if err != nil {
 			return fmt.Errorf("attach to the root cgroup %s: %w", o.CgroupV2, err)

@@ -9,8 +9,8 @@ import (
 	"github.com/cilium/ebpf/link"
 )
 
-// Task is one thread: nanoseconds on the boot clock (Start) and of CPU time, bytes to and from storage, resident anonymous
-// and swapped pages. What the Gone fields hold, and the owner, is told with the leader of its process only.
+// Task is one thread: nanoseconds on the boot clock (Start) and of CPU time, bytes to and from storage, resident
+// anonymous and swapped pages. What the Gone fields hold, and the owner, is told with the leader of its process only.
 type Task = tasksTask
 
 // Comm is the name a task goes by.
@@ -52,7 +52,8 @@ func (c *Counters) openTasks(Options) error {
 			return nil
 		}
 	}
-	return fmt.Errorf("this process has a process namespace of its own: the kernel's numbers of processes are not those seen here")
+	return fmt.Errorf(
+		"this process has a process namespace of its own: the kernel's numbers of processes are not those seen here")
 }
 
 // taskSize is the length of a record: the C struct task of tasks.bpf.c.

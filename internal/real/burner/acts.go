@@ -17,7 +17,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-var acts = map[string]func(args []string) error{"shorts": shorts, "pinned": pinned, "receive": receive, "send": send, "write": write, "crowd": crowd, "echo": echo, "hold": hold, "share": share, "contain": contain, "inside": inside, "address": address}
+var acts = map[string]func(args []string) error{"shorts": shorts, "pinned": pinned, "receive": receive, "send": send,
+	"write": write, "crowd": crowd, "echo": echo, "hold": hold, "share": share, "contain": contain, "inside": inside,
+	"address": address}
 
 func number(s string) int {
 	n, err := strconv.Atoi(s)
@@ -27,9 +29,9 @@ func number(s string) int {
 	return n
 }
 
-// shorts forks children that live about a millisecond. They are waited for a while after they ended, since only then the
-// kernel's own figure of what they used is final: by the clock, and by turns of this process, for a machine that was halted
-// altogether has only its clock moved on.
+// shorts forks children that live about a millisecond. They are waited for a while after they ended, since only then
+// the kernel's own figure of what they used is final: by the clock, and by turns of this process, for a machine that
+// was halted altogether has only its clock moved on.
 func shorts(args []string) error {
 	count, rate, micros := number(args[0]), number(args[1]), number(args[2])
 	if args[3] == "stop" {
@@ -59,7 +61,8 @@ func shorts(args []string) error {
 		for _, c := range alive {
 			if c.ended.IsZero() {
 				var info unix.Siginfo
-				if err := unix.Waitid(unix.P_PID, c.pid, &info, unix.WEXITED|unix.WNOHANG|unix.WNOWAIT, nil); err != nil {
+				if err := unix.Waitid(unix.P_PID, c.pid, &info, unix.WEXITED|unix.WNOHANG|unix.WNOWAIT,
+					nil); err != nil {
 					return fmt.Errorf("look at %d: %w", c.pid, err)
 				}
 				if info.Signo != 0 {
@@ -102,7 +105,8 @@ func shorts(args []string) error {
 		}
 	}
 	total := children + clock(false) - own
-	if err := os.WriteFile(args[4]+".part", fmt.Appendln(nil, total.Nanoseconds(), children.Nanoseconds()), 0o644); err != nil {
+	if err := os.WriteFile(args[4]+".part", fmt.Appendln(nil, total.Nanoseconds(), children.Nanoseconds()),
+		0o644); err != nil {
 		return err
 	}
 	if err := os.Rename(args[4]+".part", args[4]); err != nil {
@@ -111,8 +115,8 @@ func shorts(args []string) error {
 	return syscall.Kill(os.Getpid(), syscall.SIGSTOP) // asleep, the runtime would still look up now and then
 }
 
-// fork begins a child that burns and ends, without starting a program: that alone would take it a millisecond. The child
-// has this thread only, so it may do nothing but bare system calls.
+// fork begins a child that burns and ends, without starting a program: that alone would take it a millisecond. The
+// child has this thread only, so it may do nothing but bare system calls.
 //
 //go:norace
 //go:nosplit
@@ -363,7 +367,8 @@ func write(args []string) error {
 	if err != nil {
 		return err
 	}
-	b, err := unix.Mmap(-1, 0, 1<<20, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE) // aligned, as O_DIRECT wants
+	// aligned, as O_DIRECT wants
+	b, err := unix.Mmap(-1, 0, 1<<20, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
 	if err != nil {
 		return err
 	}

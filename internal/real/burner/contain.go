@@ -21,11 +21,13 @@ func contain(args []string) error {
 	return nil
 }
 
-// inside waits for an interface to be put into its network namespace, gives it an address, says so, receives datagrams at
-// port 7000 and sends so many bytes to each who connects to port 7001, in frames of the size that the wire would see.
+// inside waits for an interface to be put into its network namespace, gives it an address, says so, receives datagrams
+// at port 7000 and sends so many bytes to each who connects to port 7001, in frames of the size that the wire would
+// see.
 func inside(args []string) error {
 	name, address, bytes := args[0], args[1], number(args[2])
-	_ = os.WriteFile("/proc/sys/net/ipv6/conf/default/disable_ipv6", []byte("1"), 0) // it would send frames of its own; not there without IPv6
+	// it would send frames of its own; not there without IPv6
+	_ = os.WriteFile("/proc/sys/net/ipv6/conf/default/disable_ipv6", []byte("1"), 0)
 	fmt.Println("there")
 	for {
 		if _, err := net.InterfaceByName(name); err == nil {
@@ -54,7 +56,8 @@ func inside(args []string) error {
 				return
 			}
 			_, _ = to.Write(make([]byte, bytes))
-			_, _ = to.Read(make([]byte, 1)) // who closes first leaves its last answers to the kernel, which has no socket for them
+			// who closes first leaves its last answers to the kernel, which has no socket for them
+			_, _ = to.Read(make([]byte, 1))
 			_ = to.Close()
 		}
 	}()
@@ -66,7 +69,8 @@ func inside(args []string) error {
 	}
 }
 
-// cutFrames has an interface take TCP in frames of its own size, rather than cut them itself (linux/ethtool.h, ETHTOOL_STSO).
+// cutFrames has an interface take TCP in frames of its own size, rather than cut them itself (linux/ethtool.h,
+// ETHTOOL_STSO).
 func cutFrames(name string) error {
 	s, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
@@ -80,7 +84,8 @@ func cutFrames(name string) error {
 		_     [16]byte
 	}{value: unsafe.Pointer(&value)}
 	copy(request.name[:], name)
-	if _, _, err := unix.Syscall(unix.SYS_IOCTL, uintptr(s), unix.SIOCETHTOOL, uintptr(unsafe.Pointer(&request))); err != 0 {
+	if _, _, err := unix.Syscall(unix.SYS_IOCTL, uintptr(s), unix.SIOCETHTOOL,
+		uintptr(unsafe.Pointer(&request))); err != 0 {
 		return fmt.Errorf("have %s take frames: %w", name, err)
 	}
 	return nil

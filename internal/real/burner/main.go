@@ -4,13 +4,19 @@
 //	burner SECONDS CORES RECORD swarm    burns by hundreds of children that live for a few milliseconds each
 //	burner burn MICROSECONDS             is such a child
 //	burner shorts COUNT RATE MICROS GO RECORD   once the file GO is there (GO "stop": once it is
-//	                                     continued after it stopped itself), forks COUNT children at RATE a second that burn so
-//	                                     long each, and records what they and itself used, in nanoseconds, from GO to the end
+//
+// continued after it stopped itself), forks COUNT children at RATE a second that burn so
+// long each, and records what they and itself used, in nanoseconds, from GO to the end
+//
 //	burner pinned CPU SECONDS            burns on one CPU
 //	burner receive tcp4|tcp6|udp4 COUNT  prints its address, and how many bytes came
-//	burner send tcp4|tcp6|udp4 COUNT ADDRESS [keep]   sends so many, and closes unless told to keep it open; prints the
-//	                                     count, and how many of them TCP sent again
-//	burner crowd EACH TREE...            forks EACH children that sleep in every cgroup below the TREEs, prints "there"
+//
+// burner send tcp4|tcp6|udp4 COUNT ADDRESS [keep] sends so many, and closes unless told to keep it open; prints the
+//
+//	count, and how many of them TCP sent again
+//
+// burner crowd EACH TREE... forks EACH children that sleep in every cgroup below the TREEs, prints "there"
+//
 //	burner echo                          gives back on descriptor 4 each byte that comes on 3
 //	burner hold MIB BACK                 touches MIB + BACK MiB of memory, gives BACK back and sleeps
 //	burner write direct|buffered FILE BYTES
