@@ -10,7 +10,7 @@ export default defineConfig({
   test: {
     environment: 'jsdom',
     include: ['src/**/*.test.{ts,tsx}'],
-    setupFiles: ['src/patience.ts'],
+    setupFiles: ['src/patience.ts', 'src/test/setup.ts'],
     testTimeout: 60_000,
     maxWorkers: 2,
   },

@@ -96,6 +96,12 @@ type latencyKey struct {
 	low          int64
 }
 
+// Number is the device's number: major << 20 | minor.
+func (d *Disk) Number() int32 { return int32(d.Major<<20 | d.Minor) }
+
+// Number is the device's number: major << 20 | minor.
+func (l *Latency) Number() int32 { return int32(l.Major<<20 | l.Minor) }
+
 func (l *Latency) key() latencyKey { return latencyKey{l.Major, l.Minor, l.Written, l.LowMicros} }
 
 // flows are the counters of a disk that grow.
@@ -113,7 +119,8 @@ func (d Disk) since(before Disk) Disk {
 	return d
 }
 
-func (d Disk) add(next Disk) Disk {
+// Add adds what the device did in the next interval; what stands at a height is as it is there.
+func (d Disk) Add(next Disk) Disk {
 	was := d.flows()
 	for i, f := range next.flows() {
 		*f += *was[i]
@@ -135,7 +142,8 @@ func (n Interface) since(before Interface) Interface {
 	return n
 }
 
-func (n Interface) add(next Interface) Interface {
+// Add adds what went over the interface in the next interval.
+func (n Interface) Add(next Interface) Interface {
 	was := n.flows()
 	for i, f := range next.flows() {
 		*f += *was[i]
@@ -150,7 +158,8 @@ func (c CPUTimes) since(p CPUTimes) CPUTimes {
 	}
 }
 
-func (c CPUTimes) add(d CPUTimes) CPUTimes {
+// Add adds the times of the next interval.
+func (c CPUTimes) Add(d CPUTimes) CPUTimes {
 	return CPUTimes{
 		c.CPU, c.User + d.User, c.Nice + d.Nice, c.System + d.System, c.Idle + d.Idle,
 		c.IOWait + d.IOWait, c.IRQ + d.IRQ, c.SoftIRQ + d.SoftIRQ, c.Steal + d.Steal,

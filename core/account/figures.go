@@ -13,8 +13,15 @@ type Figures struct {
 
 // Put sets a measure.
 func (f *Figures) Put(m amount.Measure, units int64, s amount.Source) {
-	f.Set = f.Set.With(m)
+	f.Set.Put(m)
 	f.Units[m], f.Source[m] = units, s
+}
+
+// PutAll sets every measure that another has.
+func (f *Figures) PutAll(from *Figures) {
+	for m := range from.Set.All() {
+		f.Put(m, from.Units[m], from.Source[m])
+	}
 }
 
 // Get is a measure and whether it is there.
@@ -39,21 +46,15 @@ func (f *Figures) gather(m amount.Measure, units int64, s amount.Source) {
 
 // add puts the figures of the next interval to these.
 func (f *Figures) add(next *Figures) {
-	for m := range amount.NumMeasures {
-		if m := amount.Measure(m); next.Set.Has(m) {
-			f.gather(m, next.Units[m], next.Source[m])
-		}
+	for m := range next.Set.All() {
+		f.gather(m, next.Units[m], next.Source[m])
 	}
 }
 
 // grownSince is what the figures say of the time since an earlier reading of the same counters. Born ones counted from
 // nothing; of what was not read before, flows and stalls have no figure yet.
 func (f *Figures) grownSince(before *Figures, born bool, elapsedMillis int64) (d Figures) {
-	for i := range amount.NumMeasures {
-		m := amount.Measure(i)
-		if !f.Set.Has(m) {
-			continue
-		}
+	for m := range f.Set.All() {
 		was, known := before.Get(m)
 		units := f.Units[m]
 		switch m.Manner() {
@@ -77,9 +78,8 @@ func (f *Figures) grownSince(before *Figures, born bool, elapsedMillis int64) (d
 
 // takeOff takes what an inner group had off what the outer counted.
 func (f *Figures) takeOff(inner *Figures) {
-	for i := range amount.NumMeasures {
-		m := amount.Measure(i)
-		if (m.Manner() == amount.Flow || m.Manner() == amount.Level) && f.Set.Has(m) && inner.Set.Has(m) {
+	for m := range inner.Set.All() {
+		if (m.Manner() == amount.Flow || m.Manner() == amount.Level) && f.Set.Has(m) {
 			f.Units[m] -= inner.Units[m]
 		}
 	}

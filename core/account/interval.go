@@ -306,7 +306,7 @@ func addUsage(a, b Usage) Usage {
 
 func (d Detail) add(next Detail) Detail {
 	sum := next
-	sum.CPUs = mergeSorted(d.CPUs, next.CPUs, func(c CPUTimes) int { return c.CPU }, CPUTimes.add)
+	sum.CPUs = mergeSorted(d.CPUs, next.CPUs, func(c CPUTimes) int { return c.CPU }, CPUTimes.Add)
 	sum.MemoryOwn += d.MemoryOwn
 	sum.MemoryCache += d.MemoryCache
 	sum.MemoryHuge += d.MemoryHuge
@@ -316,8 +316,8 @@ func (d Detail) add(next Detail) Detail {
 			sum.RanMicros = append(sum.RanMicros, ran+d.RanMicros[i])
 		}
 	}
-	sum.Disks = joined(d.Disks, next.Disks, func(x *Disk) string { return x.Name }, Disk.add)
-	sum.Interfaces = joined(d.Interfaces, next.Interfaces, func(x *Interface) string { return x.Name }, Interface.add)
+	sum.Disks = joined(d.Disks, next.Disks, func(x *Disk) string { return x.Name }, Disk.Add)
+	sum.Interfaces = joined(d.Interfaces, next.Interfaces, func(x *Interface) string { return x.Name }, Interface.Add)
 	sum.Latencies = joined(d.Latencies, next.Latencies, func(x *Latency) latencyKey { return x.key() },
 		func(x, y Latency) Latency { x.Count += y.Count; return x })
 	sum.Pressure = slices.Clone(next.Pressure)

@@ -77,12 +77,13 @@ func (l *Ledger) close() {
 // balance fills the interval's ledgers and details from the host's own counters.
 func (iv *Interval) balance(prev, now *Reading, s *scratch) {
 	iv.Detail = details(prev, now)
-	iv.Ledgers = [amount.NumResources]Ledger{
-		amount.CPU:     cpuLedger(iv, s, s.correct(iv)),
-		amount.Memory:  memoryLedger(iv, now),
-		amount.Disk:    diskLedger(iv, prev, now, s),
-		amount.Network: networkLedger(iv, prev, now),
+	for r := range iv.Ledgers {
+		iv.Ledgers[r] = NoLedger(NotRead)
 	}
+	iv.Ledgers[amount.CPU] = cpuLedger(iv, s, s.correct(iv))
+	iv.Ledgers[amount.Memory] = memoryLedger(iv, now)
+	iv.Ledgers[amount.Disk] = diskLedger(iv, prev, now, s)
+	iv.Ledgers[amount.Network] = networkLedger(iv, prev, now)
 	for r := range iv.Ledgers {
 		l := &iv.Ledgers[r]
 		if why := now.Unavailable[r]; why != "" {
@@ -93,6 +94,15 @@ func (iv *Interval) balance(prev, now *Reading, s *scratch) {
 		}
 		l.close()
 	}
+}
+
+// NotRead is why a host has no figures of a resource that its collector does not know.
+const NotRead = "its collector does not tell"
+
+// NoLedger is the ledger of a resource of which nothing is known, for a reason.
+func NoLedger(why string) Ledger {
+	no := Line{Reason: why}
+	return Ledger{Capacity: no, Used: no, Idle: no, Kernel: no, Steal: no, Residual: no}
 }
 
 const noSteal = "only CPU time can be taken by a hypervisor"

@@ -243,7 +243,7 @@ func (s *scratch) takeFromOuter(iv *Interval, g *Group, d Group, before []int64)
 		both := d.Has & outer.Has
 		part := d
 		part.Has = both
-		part.Figures.Set &= outer.Figures.Set
+		part.Figures.Set.Keep(&outer.Figures.Set)
 		s.tally(outer.Workload).count(part, -1)
 		if both&HasPerCPU != 0 {
 			s.countPerCPU(outer.Workload, g, before, -1)
@@ -278,11 +278,7 @@ func (t *tally) count(d Group, sign int64) {
 	if sign < 0 {
 		t.figures.takeOff(&d.Figures)
 	} else {
-		for m := range amount.NumMeasures {
-			if m := amount.Measure(m); d.Figures.Set.Has(m) {
-				t.figures.gather(m, d.Figures.Units[m], d.Figures.Source[m])
-			}
-		}
+		t.figures.add(&d.Figures)
 	}
 	if d.Has&HasDisk != 0 {
 		for i := range d.Devices {

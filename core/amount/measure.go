@@ -1,136 +1,227 @@
 package amount
 
-import "fmt"
-
-// Measure is one figure of a workload beside the four amounts of the ledger. It is sent and stored by number: new ones
-// go to the end.
-type Measure uint8
-
-// The measures.
-const (
-	CPUUser                Measure = iota // in user mode
-	CPUSystem                             // in the kernel
-	CPUWait                               // ready to run, waiting for a CPU: summed over threads
-	CPUThrottled                          // held back by its limit
-	CPUPeriods                            // periods of its limit in which it ran
-	CPUThrottledPeriods                   // of those, in which it was held back
-	CPUPressureSome                       // some thread waited for a CPU
-	CPUPressureFull                       // all did
-	MemoryPressureSome                    // some thread waited for memory
-	MemoryPressureFull                    //
-	DiskPressureSome                      // some thread waited for I/O
-	DiskPressureFull                      //
-	MemoryAnon                            // of no file: heap and stacks
-	MemoryFile                            // page cache charged to it
-	MemoryShared                          // shared memory and files in memory
-	MemoryKernel                          // kernel memory charged to it
-	MemorySwap                            // of it on swap
-	MemoryWorkingSet                      // charged, less file pages not used of late
-	MemoryProportional                    // its processes' memory, shared pages by the number of sharers (PSS)
-	MemoryHigh                            // the most it was charged at once
-	MemoryReclaimed                       // taken back from it by the kernel
-	MemoryOOMKills                        // processes ended for want of memory
-	MemoryMajorFaults                     // page faults that had to wait for storage
-	DiskRead                              // bytes from devices
-	DiskWritten                           // bytes to devices
-	DiskReads                             // operations
-	DiskWrites                            //
-	DiskTime                              // that devices took for it
-	DiskWrittenBack                       // of DiskWritten: by the kernel later, on its behalf
-	NetworkReceived                       // by it: bytes that came in, IP level
-	NetworkSent                           //
-	NetworkPacketsReceived                //
-	NetworkPacketsSent                    //
-	NetworkLocalReceived                  // bytes over loopback, which never leave the host
-	NetworkLocalSent                      //
-	SpaceUsed                             // bytes its files take on filesystems
-	SpaceFiles                            // files, directories and links of it
-	SpaceLimit                            // bytes its files may take
-	NumMeasures            int     = iota
+import (
+	"fmt"
+	"iter"
+	"math/bits"
+	"strings"
 )
 
-// Manner is how a measure goes over an interval and over groups within groups.
-type Manner uint8
+// Measure is the number of one entry of the register: one thing that the book counts. The zero value is CPU.
+//
+// Numbers hold within one program only. Measures travel and are stored by name, so entries may be put in anywhere.
+type Measure uint16
 
-// The manners.
+// Resource is a measure that has a ledger: one of Resources.
+//
+// Invariant: 0 <= Resource < NumResources, so that arrays of NumResources elements can be indexed by it.
+type Resource = Measure
+
+// The resources, in the order they are shown.
 const (
-	Flow   Manner = iota // adds up over time; what inner groups had is taken off the outer's
-	Level                // stands at a height, counted times milliseconds; inner ones are taken off too
-	Stall                // adds up over time; an outer group's is its own figure, since stalls overlap
-	Height               // the highest counts; an outer group's is its own figure
+	CPU          Resource = iota // time that workloads ran
+	Memory                       // memory that is charged to workloads
+	Disk                         // bytes moved to and from drives
+	Network                      // bytes moved over interfaces
+	NumResources int      = iota
 )
 
-type measureFacts struct {
-	name   string // with its unit
-	manner Manner
-}
+// The measures without a ledger, which are read beside the resources.
+const (
+	CPUUser Measure = iota + Measure(NumResources)
+	CPUSystem
+	CPUWait
+	CPUThrottled
+	CPUPeriods
+	CPUThrottledPeriods
+	CPUPressureSome
+	CPUPressureFull
+	MemoryPressureSome
+	MemoryPressureFull
+	DiskPressureSome
+	DiskPressureFull
+	MemoryAnon
+	MemoryFile
+	MemoryShared
+	MemoryKernel
+	MemorySwap
+	MemoryWorkingSet
+	MemoryProportional
+	MemoryHigh
+	MemoryReclaimed
+	MemoryOOMKills
+	MemoryMajorFaults
+	DiskRead
+	DiskWritten
+	DiskReads
+	DiskWrites
+	DiskTime
+	DiskWrittenBack
+	NetworkReceived
+	NetworkSent
+	NetworkPacketsReceived
+	NetworkPacketsSent
+	NetworkLocalReceived
+	NetworkLocalSent
+	SpaceUsed
+	SpaceFiles
+	SpaceLimit
+	NumMeasures int = iota + NumResources
+)
 
-var measures = [NumMeasures]measureFacts{
-	CPUUser: {"cpu_user_us", Flow}, CPUSystem: {"cpu_system_us", Flow}, CPUWait: {"cpu_wait_us", Flow},
-	CPUThrottled: {"cpu_throttled_us", Flow}, CPUPeriods: {"cpu_limit_periods", Flow},
-	CPUThrottledPeriods: {"cpu_throttled_periods", Flow},
-	CPUPressureSome:     {"cpu_pressure_some_us", Stall}, CPUPressureFull: {"cpu_pressure_full_us", Stall},
-	MemoryPressureSome: {"memory_pressure_some_us", Stall}, MemoryPressureFull: {"memory_pressure_full_us", Stall},
-	DiskPressureSome: {"disk_pressure_some_us", Stall}, DiskPressureFull: {"disk_pressure_full_us", Stall},
-	MemoryAnon: {"memory_anon_bytes", Level}, MemoryFile: {"memory_file_bytes", Level},
-	MemoryShared: {"memory_shared_bytes", Level},
-	MemoryKernel: {"memory_kernel_bytes", Level}, MemorySwap: {"memory_swap_bytes", Level},
-	MemoryWorkingSet:   {"memory_working_set_bytes", Level},
-	MemoryProportional: {"memory_proportional_bytes", Level}, MemoryHigh: {"memory_high_bytes", Height},
-	MemoryReclaimed: {"memory_reclaimed_bytes", Flow}, MemoryOOMKills: {"memory_oom_kills", Flow},
-	MemoryMajorFaults: {"memory_major_faults", Flow},
-	DiskRead:          {"disk_read_bytes", Flow}, DiskWritten: {"disk_written_bytes", Flow},
-	DiskReads:  {"disk_reads", Flow},
-	DiskWrites: {"disk_writes", Flow},
-	DiskTime:   {"disk_time_us", Flow}, DiskWrittenBack: {"disk_written_back_bytes", Flow},
-	NetworkReceived: {"network_received_bytes", Flow}, NetworkSent: {"network_sent_bytes", Flow},
-	NetworkPacketsReceived: {"network_received_packets", Flow}, NetworkPacketsSent: {"network_sent_packets", Flow},
-	NetworkLocalReceived: {"network_local_received_bytes", Flow}, NetworkLocalSent: {"network_local_sent_bytes", Flow},
-	SpaceUsed: {"space_used_bytes", Level}, SpaceFiles: {"space_files", Level},
-	SpaceLimit: {"space_limit_bytes", Level},
-}
+// Resources lists every resource in display order.
+func Resources() []Resource { return span(0, NumResources) }
 
-// Measures lists every measure.
-func Measures() []Measure {
-	all := make([]Measure, NumMeasures)
-	for m := range all {
-		all[m] = Measure(m)
+// Beside lists the measures that have no ledger.
+func Beside() []Measure { return span(NumResources, NumMeasures) }
+
+// Measures lists every measure: the resources first.
+func Measures() []Measure { return span(0, NumMeasures) }
+
+func span(from, to int) []Measure {
+	all := make([]Measure, 0, to-from)
+	for m := from; m < to; m++ {
+		all = append(all, Measure(m))
 	}
 	return all
 }
 
-// String is the measure's name, which ends in its unit: us is microseconds.
+// Entry is what the register says of the measure. It panics for a number that is none, as an index out of range does.
+func (m Measure) Entry() *Entry { return &register[m] }
+
+// String is the measure's name, or its number where it is not in the register.
 func (m Measure) String() string {
 	if int(m) >= NumMeasures {
-		return fmt.Sprintf("measure(%d)", uint8(m))
+		return fmt.Sprintf("measure(%d)", uint16(m))
 	}
-	return measures[m].name
+	return register[m].Name
 }
+
+// HasLedger tells a resource from other measures.
+func (m Measure) HasLedger() bool { return int(m) < NumResources }
 
 // Manner is how the measure adds up.
-func (m Measure) Manner() Manner { return measures[m].manner }
+func (m Measure) Manner() Manner { return register[m].Manner }
 
-// IsSlow tells levels that are read so seldom that a workload may be there for long before they are known.
-func (m Measure) IsSlow() bool {
-	return m == MemoryProportional || m == SpaceUsed || m == SpaceFiles || m == SpaceLimit
+// IsLevel tells what stands at a height from what accumulates.
+func (m Measure) IsLevel() bool { return register[m].Manner == Level }
+
+// Unit names the unit of an amount over an interval, such as cpu_seconds or bytes.
+func (m Measure) Unit() string { return register[m].Unit.Name }
+
+// MeanUnit names the unit of the mean over an interval, such as cores, bytes or bytes_per_second.
+func (m Measure) MeanUnit() string { return register[m].Unit.Mean }
+
+// Amount converts account units gathered over an interval into Unit. A level's amount is its time-weighted mean over
+// the interval, so a level over no time is 0.
+func (m Measure) Amount(units float64, elapsedMillis int64) float64 {
+	if m.IsLevel() {
+		return m.Mean(units, elapsedMillis)
+	}
+	return units / register[m].Unit.Per
 }
 
-// Amount converts what was gathered over an interval into the measure's unit: a level into its mean.
-func (m Measure) Amount(units float64, elapsedMillis int64) float64 {
-	if m.Manner() == Level {
-		if elapsedMillis <= 0 {
-			return 0
-		}
+// Mean converts account units gathered over an interval into MeanUnit. Over no time it is 0. A height has no mean: it
+// is told as it is.
+func (m Measure) Mean(units float64, elapsedMillis int64) float64 {
+	units /= register[m].Unit.Per
+	switch {
+	case m.Manner() == Height:
+		return units
+	case elapsedMillis <= 0:
+		return 0
+	case m.IsLevel():
 		return units / float64(elapsedMillis)
 	}
-	return units
+	return units / (float64(elapsedMillis) / 1e3)
 }
 
-// MeasureSet says which measures there are.
-type MeasureSet uint64
+// PeakMean converts the peak of a tick, in account units a second for what accumulates, into MeanUnit.
+func (m Measure) PeakMean(peak float64) float64 { return peak / register[m].Unit.Per }
+
+var byName = func() map[string]Measure {
+	names := make(map[string]Measure, NumMeasures)
+	for m := range register {
+		names[register[m].Name] = Measure(m)
+	}
+	return names
+}()
+
+// Parse reads a measure's name. The error names the measures there are.
+func Parse(name string) (Measure, error) {
+	if m, ok := byName[name]; ok {
+		return m, nil
+	}
+	return 0, fmt.Errorf("unknown measure %q: choose one of %s", name, strings.Join(Names(Measures()), ", "))
+}
+
+// ParseResource reads a resource's name. The error names the resources there are.
+func ParseResource(name string) (Resource, error) {
+	if m, err := Parse(name); err == nil && m.HasLedger() {
+		return m, nil
+	}
+	return 0, fmt.Errorf("unknown resource %q: choose one of %s", name, strings.Join(ResourceNames(), ", "))
+}
+
+// ResourceNames lists what ParseResource accepts.
+func ResourceNames() []string { return Names(Resources()) }
+
+// Names lists the names of measures.
+func Names(measures []Measure) []string {
+	names := make([]string, len(measures))
+	for i, m := range measures {
+		names[i] = m.String()
+	}
+	return names
+}
+
+// MeasureSet says which measures there are. Sets are equal where they hold the same measures.
+type MeasureSet [(NumMeasures + 63) / 64]uint64
 
 // Has tells whether m is in the set.
-func (s MeasureSet) Has(m Measure) bool { return s&(1<<m) != 0 }
+func (s *MeasureSet) Has(m Measure) bool { return s[m/64]&(1<<(m%64)) != 0 }
 
-// With is the set and m.
-func (s MeasureSet) With(m Measure) MeasureSet { return s | 1<<m }
+// Put adds m to the set.
+func (s *MeasureSet) Put(m Measure) { s[m/64] |= 1 << (m % 64) }
+
+// Keep takes out what is not in t as well.
+func (s *MeasureSet) Keep(t *MeasureSet) {
+	for i := range s {
+		s[i] &= t[i]
+	}
+}
+
+// All goes over the measures of the set, in the register's order. It goes from one set bit to the next, since most sets
+// hold few of many.
+func (s *MeasureSet) All() iter.Seq[Measure] {
+	return func(yield func(Measure) bool) {
+		for i, word := range s {
+			for ; word != 0; word &= word - 1 {
+				if !yield(Measure(64*i + bits.TrailingZeros64(word))) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// IsEmpty tells a set that holds nothing.
+func (s *MeasureSet) IsEmpty() bool { return *s == MeasureSet{} }
+
+// AmountField names a field that holds amounts of the measure, with their unit: cpu_seconds, disk_bytes; of a level,
+// whose amount is its mean, memory_bytes_mean.
+func (m Measure) AmountField() string {
+	e := m.Entry()
+	switch {
+	case !m.HasLedger():
+		return e.Name
+	case m.IsLevel():
+		return m.MeanField()
+	case strings.HasPrefix(e.Unit.Name, e.Name+"_"):
+		return e.Unit.Name
+	}
+	return e.Name + "_" + e.Unit.Name
+}
+
+// MeanField names a field that holds means of the measure over time, with their unit: cpu_cores_mean.
+func (m Measure) MeanField() string { return m.Entry().Name + "_" + m.Entry().Unit.Mean + "_mean" }

@@ -62,7 +62,7 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 	s := &service{hub: h}
 	api.UseMiddleware(s.authenticate(api))
 	for _, routes := range []func(huma.API, *service){
-		signInRoutes, hostRoutes, ledgerRoutes, balanceRoutes, timelineRoutes, tenantRoutes, ruleRoutes, quotaRoutes,
+		signInRoutes, registerRoutes, hostRoutes, ledgerRoutes, balanceRoutes, timelineRoutes, tenantRoutes, ruleRoutes, quotaRoutes,
 		pinRoutes, tokenRoutes,
 		intervalRoutes, noticeRoutes, eventRoutes, tenancyRoutes, workloadRoutes, aboutRoutes, figureRoutes,
 		auditRoutes,
@@ -137,6 +137,7 @@ func tokenOf(ctx context.Context) store.Token {
 var statuses = map[hub.Class]int{
 	hub.Invalid: http.StatusUnprocessableEntity, hub.NotFound: http.StatusNotFound, hub.Conflict: http.StatusConflict,
 	hub.Denied: http.StatusForbidden, hub.NoToken: http.StatusUnauthorized,
+	hub.NotYet: http.StatusNotImplemented,
 }
 
 // ProblemType is the RFC 9457 type of a class of problem.

@@ -6,6 +6,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"vinescale/core/amount"
+	"vinescale/core/explain"
 	"vinescale/internal/hub"
 )
 
@@ -14,7 +16,7 @@ type balanceInput struct {
 	Host string `query:"host" doc:"One host; all when left out."`
 }
 
-type balanceOutput struct{ Body *hub.Balance }
+type balanceOutput struct{ Body *explain.Balance }
 
 func balanceRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
@@ -35,8 +37,8 @@ func balanceRoutes(api huma.API, s *service) {
 
 type timelineInput struct {
 	SpanParams
-	Host string `query:"host" doc:"One host; all when left out."`
-	Of   string `query:"of" default:"cpu" enum:"cpu,memory,disk,network"`
+	Host string       `query:"host" doc:"One host; all when left out."`
+	Of   resourceName `query:"of" default:"cpu"`
 }
 
 type timelineOutput struct{ Body *hub.Timeline }
@@ -46,9 +48,13 @@ func timelineRoutes(api huma.API, s *service) {
 		OperationID: "get-timeline", Method: http.MethodGet, Path: Prefix + "/timeline",
 		Summary: "How busy the fleet or a host was over a span", Metadata: readers(),
 	}, func(ctx context.Context, in *timelineInput) (*timelineOutput, error) {
-		span, r, err := in.ask(s, in.Of)
+		span, err := in.span(s)
 		if err != nil {
-			return nil, err
+			return nil, asProblem(err)
+		}
+		r, err := amount.ParseResource(string(in.Of))
+		if err != nil {
+			return nil, asProblem(&hub.Problem{Class: hub.Invalid, Detail: err.Error()})
 		}
 		t, err := s.hub.Timeline(ctx, span, in.Host, r)
 		if err != nil {

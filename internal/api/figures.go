@@ -6,8 +6,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"vinescale/internal/hub"
-	"vinescale/internal/store"
+	"vinescale/core/explain"
+	"vinescale/core/question"
 )
 
 type manyHostsInput struct {
@@ -24,7 +24,7 @@ type body[T any] struct{ Body *T }
 
 // ofHosts registers a question about one host or all over a span.
 func ofHosts[T any](api huma.API, s *service, id, path, summary string,
-	ask func(context.Context, string, store.Span) (*T, error)) {
+	ask func(context.Context, string, question.Span) (*T, error)) {
 	huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: Prefix + path, Summary: summary,
 		Metadata: readers()},
 		func(ctx context.Context, in *manyHostsInput) (*body[T], error) {
@@ -42,7 +42,7 @@ func ofHosts[T any](api huma.API, s *service, id, path, summary string,
 
 // ofHost registers a question about one host over a span.
 func ofHost[T any](api huma.API, s *service, id, path, summary string,
-	ask func(context.Context, string, store.Span) (*T, error)) {
+	ask func(context.Context, string, question.Span) (*T, error)) {
 	huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: Prefix + path, Summary: summary,
 		Metadata: readers()},
 		func(ctx context.Context, in *oneHostInput) (*body[T], error) {
@@ -59,12 +59,12 @@ func ofHost[T any](api huma.API, s *service, id, path, summary string,
 }
 
 func figureRoutes(api huma.API, s *service) {
-	ofHosts[hub.Disks](api, s, "get-disks", "/disks",
+	ofHosts[explain.Disks](api, s, "get-disks", "/disks",
 		"Whether storage is the problem, on which device, and who causes it", s.hub.Disks)
-	ofHosts[hub.Links](api, s, "get-interfaces", "/interfaces",
+	ofHosts[explain.Links](api, s, "get-interfaces", "/interfaces",
 		"Every network interface, and which workload moved what", s.hub.Links)
-	ofHost[hub.CPUs](api, s, "get-cpus", "/hosts/{name}/cpus",
+	ofHost[explain.CPUs](api, s, "get-cpus", "/hosts/{name}/cpus",
 		"The ledger of each logical CPU of a host, and who ran there", s.hub.CPUs)
-	ofHost[hub.Memory](api, s, "get-memory", "/hosts/{name}/memory", "A host's memory explained, and who holds it",
+	ofHost[explain.Memory](api, s, "get-memory", "/hosts/{name}/memory", "A host's memory explained, and who holds it",
 		s.hub.Memory)
 }

@@ -8,26 +8,26 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"vinescale/internal/hub"
+	"vinescale/core/explain"
 	"vinescale/internal/sheet"
 	"vinescale/internal/store"
 )
 
 // Host is a host as the API tells it.
 type Host struct {
-	Name        string     `json:"name"`
-	CPUs        int        `json:"cpus" doc:"Logical CPUs; 0 before the first interval."`
-	MemoryBytes int64      `json:"memory_bytes"`
-	CgroupMode  string     `json:"cgroup_mode" doc:"v1, hybrid or v2."`
-	EnrolledAt  time.Time  `json:"enrolled_at"`
-	LastAt      *time.Time `json:"last_at" doc:"End of its newest interval; null before the first."`
-	State       string     `json:"state" enum:"reporting,silent,awaited" doc:"silent: nothing for three minutes; awaited: nothing ever."`
-	Pools       []string   `json:"pools" doc:"That rules and questions may name."`
-	Load        *hub.Load  `json:"load,omitempty" doc:"Of its newest interval, to be held against its CPUs; left out where it tells none, or has been silent."`
-	Warming     string     `json:"warming,omitempty" doc:"Where its collector has been heard of and its first figures are due: when."`
+	Name        string        `json:"name"`
+	CPUs        int           `json:"cpus" doc:"Logical CPUs; 0 before the first interval."`
+	MemoryBytes int64         `json:"memory_bytes"`
+	CgroupMode  string        `json:"cgroup_mode" doc:"v1, hybrid or v2."`
+	EnrolledAt  time.Time     `json:"enrolled_at"`
+	LastAt      *time.Time    `json:"last_at" doc:"End of its newest interval; null before the first."`
+	State       string        `json:"state" enum:"reporting,silent,awaited" doc:"silent: nothing for three minutes; awaited: nothing ever."`
+	Pools       []string      `json:"pools" doc:"That rules and questions may name."`
+	Load        *explain.Load `json:"load,omitempty" doc:"Of its newest interval, to be held against its CPUs; left out where it tells none, or has been silent."`
+	Warming     string        `json:"warming,omitempty" doc:"Where its collector has been heard of and its first figures are due: when."`
 }
 
-func hostOf(h *store.Host, pools []string, load *hub.Load, due *time.Time, now time.Time) Host {
+func hostOf(h *store.Host, pools []string, load *explain.Load, due *time.Time, now time.Time) Host {
 	x := Host{Pools: pools, Load: load, Name: h.Name, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes,
 		CgroupMode: h.CgroupMode, EnrolledAt: h.EnrolledAt.UTC(), State: "awaited"}
 	if x.Pools == nil {
@@ -133,7 +133,7 @@ func hostRoutes(api huma.API, s *service) {
 			return nil, asProblem(err)
 		}
 		out := &detailOutput{HostDetail{Host: hostOf(&h, pools[h.Name], loads[h.Name], due[h.Name], time.Now())}}
-		detail, err := s.hub.Detail(ctx, h.ID, span)
+		detail, err := s.hub.Detail(ctx, &h, span)
 		if detail != nil {
 			out.Body.Detail = detail
 		}

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"time"
 
@@ -39,7 +40,7 @@ func intervalRoutes(api huma.API, s *service) {
 	}, func(ctx context.Context, in *intervalInput) (*intervalOutput, error) {
 		b, err := wire.Decode(in.RawBody, in.ContentType, in.ContentEncoding)
 		if err != nil {
-			return nil, asProblem(&hub.Problem{Class: hub.Invalid, Detail: "the batch was not taken: " + err.Error()})
+			return nil, asProblem(notTaken("the batch was not taken", err))
 		}
 		host, err := s.hub.HostByID(ctx, *tokenOf(ctx).HostID)
 		if err != nil {
@@ -48,6 +49,16 @@ func intervalRoutes(api huma.API, s *service) {
 		taken, err := s.hub.Ingest(ctx, host, b)
 		return &intervalOutput{Receipt{taken.New, taken.Known, taken.Rows}}, asProblem(err)
 	})
+}
+
+// notTaken says why a message was not taken. One of a newer version is its sender's to keep until this service is newer
+// too; any other mistake is the sender's to mend.
+func notTaken(what string, err error) error {
+	class, then := hub.Invalid, ""
+	if errors.Is(err, wire.ErrNewer) {
+		class, then = hub.NotYet, ": keep it and send it again, and bring this service up to date"
+	}
+	return &hub.Problem{Class: class, Detail: what + ": " + err.Error() + then}
 }
 
 type noticeInput struct {

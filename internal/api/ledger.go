@@ -8,9 +8,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"vinescale/core/amount"
+	"vinescale/core/question"
 	"vinescale/internal/hub"
 	"vinescale/internal/sheet"
-	"vinescale/internal/store"
 )
 
 // SpanParams choose a span: from and to, or the last stretch of a length before now (or before to).
@@ -20,39 +20,37 @@ type SpanParams struct {
 	Span string    `query:"span" doc:"A length such as 90m, 1h or 7d, used without from; 1h when left out." example:"1h"`
 }
 
-func (p *SpanParams) span(s *service) (store.Span, error) {
+func (p *SpanParams) span(s *service) (question.Span, error) {
 	var length time.Duration
 	if p.Span != "" {
 		var err error
 		if length, err = sheet.ParseSpan(p.Span); err != nil {
-			return store.Span{}, &hub.Problem{Class: hub.Invalid, Detail: err.Error()}
+			return question.Span{}, &hub.Problem{Class: hub.Invalid, Detail: err.Error()}
 		}
 	}
 	return s.hub.Span(p.From, p.To, length)
 }
 
-// ask reads a span and a resource.
-func (p *SpanParams) ask(s *service, of string) (store.Span, amount.Resource, error) {
-	span, err := p.span(s)
-	if err != nil {
-		return span, 0, asProblem(err)
-	}
-	r, err := amount.ParseResource(of)
-	if err != nil {
-		return span, 0, asProblem(&hub.Problem{Class: hub.Invalid, Detail: err.Error()})
-	}
-	return span, r, nil
+// HostParam chooses one host, or all.
+type HostParam struct {
+	Host string `query:"host" doc:"One host; all when left out."`
+}
+
+// PageParams choose a page of a listing that is sorted where it is stored.
+type PageParams struct {
+	Sort  string `query:"sort" doc:"amount (most first), name, kind, owner, tenant, host, peak, source or parts; -name turns it."`
+	First int    `query:"first" minimum:"0" doc:"How many to list; all when 0."`
+	After string `query:"after" doc:"Cursor of the page, as the page before it told; the first page when left out."`
 }
 
 type ledgerInput struct {
 	SpanParams
-	Of     string `query:"of" default:"cpu" enum:"cpu,memory,disk,network"`
-	By     string `query:"by" default:"workload" doc:"tenant, user, workload, kind, host, program, family, pod, pod_namespace, image, account, partition, or label:KEY."`
-	Host   string `query:"host" doc:"One host; all when left out."`
-	Tenant string `query:"tenant" doc:"Only this tenant's shares; the balance's lines are then null."`
-	Where  string `query:"where" doc:"Only workloads that this expression matches: CEL, as rules are; the residual is then null." example:"kind == 'job'"`
-	Sort   string `query:"sort" doc:"amount (most first), name, kind, owner, tenant, host, peak, source or parts; a dash before it turns it round."`
-	First  int    `query:"first" minimum:"0" doc:"How many shares to list; all when 0."`
+	HostParam
+	PageParams
+	Of     measureName `query:"of" default:"cpu" doc:"A measure of the register; one without a ledger has shares alone."`
+	By     string      `query:"by" default:"workload" doc:"A dimension, such as tenant or user, or label:KEY."`
+	Tenant string      `query:"tenant" doc:"Only this tenant's shares; the residual is then null."`
+	Where  string      `query:"where" doc:"Only workloads that this CEL expression matches." example:"kind == 'job'"`
 }
 
 type ledgerOutput struct{ Body *sheet.Ledger }
@@ -63,12 +61,16 @@ func ledgerRoutes(api huma.API, s *service) {
 		Summary:     "The balanced ledger of a resource with its shares",
 		Description: "used = sum of shares + kernel + steal + residual; capacity = used + idle where capacity is known.", Metadata: readers(),
 	}, func(ctx context.Context, in *ledgerInput) (*ledgerOutput, error) {
-		span, r, err := in.ask(s, in.Of)
+		span, err := in.span(s)
 		if err != nil {
-			return nil, err
+			return nil, asProblem(err)
 		}
-		l, err := s.hub.Ledger(ctx, hub.Question{Span: span, Resource: r, By: in.By, Host: in.Host, Tenant: in.Tenant,
-			Where: in.Where, Sort: in.Sort, First: in.First})
+		m, err := amount.Parse(string(in.Of))
+		if err != nil {
+			return nil, asProblem(&hub.Problem{Class: hub.Invalid, Detail: err.Error()})
+		}
+		l, err := s.hub.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: span, Host: in.Host, Where: in.Where}, Measure: m,
+			By: in.By, Tenant: in.Tenant, Sort: in.Sort, First: in.First, After: in.After})
 		if err != nil {
 			return nil, asProblem(err)
 		}

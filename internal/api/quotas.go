@@ -7,13 +7,13 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"vinescale/core/amount"
-	"vinescale/internal/hub"
+	"vinescale/core/explain"
 )
 
 // Quota is a tenant's ceiling for a resource.
 type Quota struct {
 	Tenant   string  `json:"tenant"`
-	Resource string  `json:"resource" enum:"cpu,memory,disk,network"`
+	Resource string  `json:"resource"`
 	Ceiling  float64 `json:"ceiling"`
 	Unit     string  `json:"unit" doc:"cores, bytes or bytes_per_second."`
 }
@@ -22,8 +22,8 @@ type quotasOutput struct{ Body []Quota }
 
 // QuotaPath names a quota.
 type QuotaPath struct {
-	Tenant   string `path:"tenant"`
-	Resource string `path:"resource" enum:"cpu,memory,disk,network"`
+	Tenant   string       `path:"tenant"`
+	Resource resourceName `path:"resource"`
 }
 
 type putQuotaInput struct {
@@ -59,14 +59,14 @@ func quotaRoutes(api huma.API, s *service) {
 		OperationID: "put-quota", Method: http.MethodPut, Path: Prefix + "/quotas/{tenant}/{resource}",
 		Summary: "Set a tenant's ceiling for a resource", Metadata: administrators(),
 	}, func(ctx context.Context, in *putQuotaInput) (*quotaOutput, error) {
-		err := s.hub.SetQuota(ctx, in.Tenant, in.Resource, in.Body.Ceiling)
-		return &quotaOutput{Quota{in.Tenant, in.Resource, in.Body.Ceiling, unitOf(in.Resource)}}, asProblem(err)
+		err := s.hub.SetQuota(ctx, in.Tenant, string(in.Resource), in.Body.Ceiling)
+		return &quotaOutput{Quota{in.Tenant, string(in.Resource), in.Body.Ceiling, unitOf(string(in.Resource))}}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "remove-quota", Method: http.MethodDelete, Path: Prefix + "/quotas/{tenant}/{resource}",
 		Summary: "Remove a ceiling", Metadata: administrators(),
 	}, func(ctx context.Context, in *QuotaPath) (*struct{}, error) {
-		return nil, asProblem(s.hub.RemoveQuota(ctx, in.Tenant, in.Resource))
+		return nil, asProblem(s.hub.RemoveQuota(ctx, in.Tenant, string(in.Resource)))
 	})
 }
 
@@ -90,7 +90,7 @@ type pinsInput struct {
 	Host string `query:"host" doc:"One host; all when left out."`
 }
 
-type pinsOutput struct{ Body []hub.PinnedCPU }
+type pinsOutput struct{ Body []explain.PinnedCPU }
 
 type putPinInput struct{ Body Pin }
 

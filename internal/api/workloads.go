@@ -9,15 +9,42 @@ import (
 	"vinescale/internal/hub"
 )
 
-type workloadsInput struct {
+// WorkloadsParams narrow a listing of workloads.
+type WorkloadsParams struct {
 	SpanParams
-	Host  string `query:"host" doc:"One host; all when left out."`
-	Where string `query:"where" doc:"Only workloads that this expression matches: CEL, as rules are."`
+	HostParam
+	Where string `query:"where" doc:"Only workloads that this CEL expression matches."`
 }
 
-type workloadsOutput struct{ Body []hub.WorkloadLine }
+// asked is what a listing of workloads is narrowed by.
+func (in *WorkloadsParams) asked(s *service) (hub.Asked, error) {
+	span, err := in.span(s)
+	return hub.Asked{Span: span, Host: in.Host, Where: in.Where}, err
+}
 
-type programsOutput struct{ Body []hub.ProgramTotal }
+type workloadsPageInput struct {
+	WorkloadsParams
+	PageParams
+}
+
+func (in *workloadsPageInput) page() hub.Page {
+	return hub.Page{Sort: in.Sort, First: in.First, After: in.After}
+}
+
+// NextPage is where a listing that is cut into pages says how to get the next.
+type NextPage struct {
+	Next string `header:"X-Next-Page" doc:"Cursor of the next page, to be sent as after; left out on the last page."`
+}
+
+type workloadsOutput struct {
+	NextPage
+	Body []hub.WorkloadLine
+}
+
+type programsOutput struct {
+	NextPage
+	Body []hub.ProgramTotal
+}
 
 type findInput struct {
 	Words string `query:"words" doc:"A name, the beginning of an id, a pid, a user, or a label KEY=VALUE."`
@@ -27,41 +54,38 @@ type findInput struct {
 type findOutput struct{ Body []hub.Found }
 
 func workloadRoutes(api huma.API, s *service) {
-	list := func(id, path, summary string, ask func(ctx context.Context, in *workloadsInput) ([]hub.WorkloadLine,
-		error)) {
-		huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: Prefix + path,
-			Summary: summary, Metadata: readers()},
-			func(ctx context.Context, in *workloadsInput) (*workloadsOutput, error) {
-				lines, err := ask(ctx, in)
-				return &workloadsOutput{lines}, asProblem(err)
-			})
-	}
-	list("list-workloads", "/workloads", "The workloads of a span with what they used, most CPU time first",
-		func(ctx context.Context, in *workloadsInput) ([]hub.WorkloadLine, error) {
-			span, err := in.span(s)
-			if err != nil {
-				return nil, err
-			}
-			return s.hub.Workloads(ctx, span, in.Host, in.Where)
-		})
-	list("list-threads", "/threads", "Workloads by runnable threads for each CPU they may use, most crowded first",
-		func(ctx context.Context, in *workloadsInput) ([]hub.WorkloadLine, error) {
-			span, err := in.span(s)
-			if err != nil {
-				return nil, err
-			}
-			return s.hub.Threads(ctx, span, in.Host, in.Where)
-		})
 	huma.Register(api, huma.Operation{
-		OperationID: "list-programs", Method: http.MethodGet, Path: Prefix + "/programs",
-		Summary: "Every program with all its processes added, most CPU time first", Metadata: readers(),
-	}, func(ctx context.Context, in *workloadsInput) (*programsOutput, error) {
-		span, err := in.span(s)
+		OperationID: "list-workloads", Method: http.MethodGet, Path: Prefix + "/workloads",
+		Summary: "The workloads of a span with what they used, most CPU time first", Metadata: readers(),
+	}, func(ctx context.Context, in *workloadsPageInput) (*workloadsOutput, error) {
+		q, err := in.asked(s)
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		programs, err := s.hub.Programs(ctx, span, in.Host, in.Where)
-		return &programsOutput{programs}, asProblem(err)
+		lines, next, err := s.hub.Workloads(ctx, q, in.page())
+		return &workloadsOutput{NextPage{next}, lines}, asProblem(err)
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "list-threads", Method: http.MethodGet, Path: Prefix + "/threads",
+		Summary: "Workloads by runnable threads for each CPU they may use, most crowded first", Metadata: readers(),
+	}, func(ctx context.Context, in *WorkloadsParams) (*workloadsOutput, error) {
+		q, err := in.asked(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		lines, err := s.hub.Threads(ctx, q)
+		return &workloadsOutput{Body: lines}, asProblem(err)
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "list-programs", Method: http.MethodGet, Path: Prefix + "/programs",
+		Summary: "Every program with all its processes added, most CPU time first", Metadata: readers(),
+	}, func(ctx context.Context, in *workloadsPageInput) (*programsOutput, error) {
+		q, err := in.asked(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		programs, next, err := s.hub.Programs(ctx, q, in.page())
+		return &programsOutput{NextPage{next}, programs}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "find", Method: http.MethodGet, Path: Prefix + "/find",

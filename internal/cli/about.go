@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"vinescale/core/amount"
+	"vinescale/core/explain"
 	"vinescale/internal/hub"
 )
 
@@ -270,7 +271,7 @@ func writeWorkload(w io.Writer, a *hub.AboutWorkload) error {
 }
 
 // writeFigures prints what was counted beside the amounts, two to a line.
-func writeFigures(w io.Writer, figures []hub.Measure) error {
+func writeFigures(w io.Writer, figures []explain.Figure) error {
 	if len(figures) == 0 {
 		return nil
 	}
@@ -293,27 +294,8 @@ func writeFigures(w io.Writer, figures []hub.Measure) error {
 }
 
 // figureText is a measure's name for people, and its value with a unit that suits it.
-func figureText(m *hub.Measure) (name, text string) {
-	name = m.Name
-	for _, x := range []struct {
-		suffix string
-		text   func(float64) string
-	}{
-		{"_us", func(v float64) string { return fmt.Sprintf("%.3f s", v/1e6) }},
-		{"_bytes", func(v float64) string {
-			u := pick([]unit{{"B", 1, 0}, {"kB", 1e3, 1}, {"MB", 1e6, 1}, {"GB", 1e9, 2}, {"TB", 1e12, 2}}, v)
-			if strings.HasPrefix(m.Name, "memory_") {
-				u = pick(bytesUnits, v)
-			}
-			return u.text(v) + " " + u.name
-		}},
-		{"", func(v float64) string { return fmt.Sprintf("%.0f", v) }},
-	} {
-		if base, ok := strings.CutSuffix(m.Name, x.suffix); ok {
-			return strings.ReplaceAll(base, "_", " "), x.text(m.Value)
-		}
-	}
-	return name, ""
+func figureText(m *explain.Figure) (name, text string) {
+	return entryOf(m.Name).Title, amountText(m.Name, m.Value)
 }
 
 func sortedKeys(m map[string]string) []string {
@@ -326,7 +308,7 @@ func sortedKeys(m map[string]string) []string {
 }
 
 // heldText says in words what a workload is entitled to.
-func heldText(h *hub.Held) string {
+func heldText(h *explain.Held) string {
 	why := map[string]string{
 		"limit": "by its limit", "cpuset": "by the CPUs it may run on", "asked": "as it asked for",
 		"host": "all the host's: nothing limits it",
@@ -337,9 +319,9 @@ func heldText(h *hub.Held) string {
 	}
 	switch {
 	case h.MemoryLimit != nil:
-		s += "; memory " + human("memory", *h.MemoryLimit)
+		s += "; memory " + human(amount.Memory.String(), *h.MemoryLimit)
 	case h.MemoryAsked != nil:
-		s += "; memory " + human("memory", *h.MemoryAsked) + " asked for"
+		s += "; memory " + human(amount.Memory.String(), *h.MemoryAsked) + " asked for"
 	default:
 		s += "; memory without limit"
 	}
@@ -355,7 +337,7 @@ func writeUses(w io.Writer, uses []hub.WorkloadUse) error {
 		cell{"source", false}, cell{"", false})
 	for _, u := range uses {
 		if u.Amount == nil {
-			t.row(cell{u.Resource, false}, cell{"–", true}, cell{"–", true}, cell{"–", true}, cell{"–", true},
+			t.row(cell{entryOf(u.Resource).Title, false}, cell{"–", true}, cell{"–", true}, cell{"–", true}, cell{"–", true},
 				cell{u.Source, false}, cell{u.Reason, false})
 			continue
 		}
@@ -363,23 +345,11 @@ func writeUses(w io.Writer, uses []hub.WorkloadUse) error {
 		if u.Now != nil {
 			now = human(u.Resource, *u.Now)
 		}
-		t.row(cell{u.Resource, false}, cell{amountText(u.Resource, *u.Amount), true},
+		t.row(cell{entryOf(u.Resource).Title, false}, cell{amountText(u.Resource, *u.Amount), true},
 			cell{human(u.Resource, *u.Mean), true}, cell{human(u.Resource, *u.Peak), true},
 			cell{now, true}, cell{u.Source, false}, cell{"", false})
 	}
 	return t.flush()
-}
-
-// amountText writes an amount over a span with the unit that suits it.
-func amountText(resource string, v float64) string {
-	switch resource {
-	case amount.CPU.String():
-		return fmt.Sprintf("%.1f CPU s", v)
-	case amount.Memory.String():
-		return human(resource, v)
-	}
-	u := pick([]unit{{"B", 1, 0}, {"kB", 1e3, 1}, {"MB", 1e6, 1}, {"GB", 1e9, 2}, {"TB", 1e12, 2}}, v)
-	return u.text(v) + " " + u.name
 }
 
 // mostShown bounds the families and processes a table shows.
@@ -427,7 +397,7 @@ func writeFamilies(w io.Writer, a *hub.AboutWorkload) error {
 	return nil
 }
 
-func writeMates(w io.Writer, head, unit string, mates []hub.Mate, text func(float64) string) error {
+func writeMates(w io.Writer, head, unit string, mates []explain.Mate, text func(float64) string) error {
 	if len(mates) == 0 {
 		return nil
 	}
@@ -461,7 +431,7 @@ func writeGroup(w io.Writer, g *hub.AboutGroup) error {
 	}
 	held := fmt.Sprintf("%.4g CPUs", g.Held.CPUs)
 	if g.Held.MemoryBytes > 0 {
-		held += " and " + human("memory", g.Held.MemoryBytes) + " of memory"
+		held += " and " + human(amount.Memory.String(), g.Held.MemoryBytes) + " of memory"
 	}
 	held += fmt.Sprintf(
 		" by limits and allotments; of %d running workloads %d have no limit of CPUs, %d none of memory",
@@ -480,10 +450,10 @@ func writeGroup(w io.Writer, g *hub.AboutGroup) error {
 			note = fmt.Sprintf("without %d workloads that have no figure", u.Missing)
 		}
 		if u.Amount == nil {
-			t.row(cell{u.Resource, false}, cell{"–", true}, cell{"–", true}, cell{note, false})
+			t.row(cell{entryOf(u.Resource).Title, false}, cell{"–", true}, cell{"–", true}, cell{note, false})
 			continue
 		}
-		t.row(cell{u.Resource, false}, cell{amountText(u.Resource, *u.Amount), true},
+		t.row(cell{entryOf(u.Resource).Title, false}, cell{amountText(u.Resource, *u.Amount), true},
 			cell{human(u.Resource, *u.Mean), true}, cell{note, false})
 	}
 	if err := t.flush(); err != nil {

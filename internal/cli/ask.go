@@ -11,11 +11,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"vinescale/core/amount"
+	"vinescale/core/explain"
+	"vinescale/core/question"
 	"vinescale/internal/api"
 	"vinescale/internal/client"
-	"vinescale/internal/hub"
 	"vinescale/internal/sheet"
-	"vinescale/internal/store"
 )
 
 // clientFlags adds what a command needs to call the service.
@@ -104,9 +104,9 @@ func newHosts() *cobra.Command {
 			{name: "state", head: "state", value: func(h api.Host) any { return h.State },
 				text: func(h api.Host) string { return cmp.Or(h.Warming, h.State) }},
 			{name: "cpus", head: "CPUs", right: true, value: func(h api.Host) any { return h.CPUs }},
-			loadColumn("load_1m", "load 1 min", func(l *hub.Load) float64 { return l.One }),
-			loadColumn("load_5m", "5 min", func(l *hub.Load) float64 { return l.Five }),
-			loadColumn("load_15m", "15 min", func(l *hub.Load) float64 { return l.Fifteen }),
+			loadColumn("load_1m", "load 1 min", func(l *explain.Load) float64 { return l.One }),
+			loadColumn("load_5m", "5 min", func(l *explain.Load) float64 { return l.Five }),
+			loadColumn("load_15m", "15 min", func(l *explain.Load) float64 { return l.Fifteen }),
 			{name: "memory_bytes", head: "memory GiB", right: true,
 				value: func(h api.Host) any { return h.MemoryBytes },
 				text: func(h api.Host) string {
@@ -132,7 +132,7 @@ func newHosts() *cobra.Command {
 }
 
 // loadColumn is one of a host's loads; null where it tells none.
-func loadColumn(name, head string, of func(*hub.Load) float64) column[api.Host] {
+func loadColumn(name, head string, of func(*explain.Load) float64) column[api.Host] {
 	return column[api.Host]{name: name, head: head, right: true, value: func(h api.Host) any {
 		if h.Load == nil {
 			return nil
@@ -208,17 +208,17 @@ func newLedgerCommand(use, short, example, defaultBy string, needsHost bool) *co
 	var host, tenant, where, order string
 	var columns []string
 	var first int
-	of := &choice{"cpu", amount.ResourceNames()}
+	of := &measureFlag{amount.CPU.String()}
 	by := &dimension{defaultBy}
 	cmd := &cobra.Command{Use: use, Short: short, Example: example, Args: cobra.NoArgs}
 	flags := cmd.Flags()
-	flags.Var(of, "of", "which resource")
+	flags.Var(of, "of", "which resource, or another measure (\"vinescale measures\" lists them)")
 	flags.Var(by, "by", "what to group the shares by")
 	flags.StringVar(&host, "host", "", "one host (default: all)")
 	flags.IntVar(&first, "first", 20, "how many shares a table shows; 0 for all")
 	flags.StringVar(&where, "which", "",
 		"only workloads that this expression matches (CEL, as rules are), such as \"kind == 'job'\"")
-	flags.StringVar(&order, "sort", "", "sort by "+strings.Join(sheet.Orders,
+	flags.StringVar(&order, "sort", "", "sort by "+strings.Join(question.Orders,
 		", ")+"; with a dash before it the other way round (default amount)")
 	flags.StringSliceVar(&columns, "columns", nil,
 		"print a plain listing of these columns: "+strings.Join(columnNames(shareColumns), ", "))
@@ -228,6 +228,8 @@ func newLedgerCommand(use, short, example, defaultBy string, needsHost bool) *co
 	span.add(cmd)
 	clientFlags(cmd)
 	as := asFlag(cmd)
+	completeWith(cmd, "of", amount.Names(amount.Measures()))
+	completeWith(cmd, "by", question.Dimensions())
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		if needsHost && host == "" {
 			return usagef("whose ledger? Give --host NAME; \"vinescale hosts\" lists them")
@@ -264,10 +266,10 @@ func newLedgerCommand(use, short, example, defaultBy string, needsHost bool) *co
 type dimension struct{ value string }
 
 func (d *dimension) String() string { return d.value }
-func (d *dimension) Type() string   { return strings.Join(store.Dimensions, "|") + "|label:KEY" }
+func (d *dimension) Type() string   { return strings.Join(question.Dimensions(), "|") + "|label:KEY" }
 func (d *dimension) Set(s string) error {
-	if !store.IsDimension(s) {
-		return fmt.Errorf("choose one of %s, or label:KEY", strings.Join(store.Dimensions, ", "))
+	if _, err := question.ParseDimension(s); err != nil {
+		return fmt.Errorf("choose one of %s, or label:KEY", strings.Join(question.Dimensions(), ", "))
 	}
 	d.value = s
 	return nil

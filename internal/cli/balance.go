@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"vinescale/core/amount"
+	"vinescale/core/explain"
 	"vinescale/internal/hub"
 )
 
@@ -26,18 +27,15 @@ ledger: tenants + unassigned + kernel + idle + residual = capacity.`,
 	}
 	cmd.Flags().Var(of, "of", "which resource")
 	cmd.Flags().BoolVar(&failOver, "fail-over", false, "exit with 3 when a tenant's mean is over its quota")
-	return acrossHosts(cmd, "/balance", func(w io.Writer, as string, b *hub.Balance) error {
-		if err := printBalance(w, as, of.value, b); err != nil {
-			return err
-		}
-		if failOver && anyOver(b, of.value) {
-			return errCondition
-		}
-		return nil
+	completeWith(cmd, "of", of.allowed)
+	return acrossHosts(cmd, "/balance", &report[explain.Balance, balanceRow]{
+		page: func(w io.Writer, b *explain.Balance) error { return printBalance(w, of.value, b) },
+		rows: func(b *explain.Balance) []balanceRow { return balanceRows(of.value, b) }, columns: balanceColumns,
+		holds: func(b *explain.Balance) bool { return failOver && anyOver(b, of.value) },
 	})
 }
 
-func anyOver(b *hub.Balance, of string) bool {
+func anyOver(b *explain.Balance, of string) bool {
 	for _, t := range b.Tenants {
 		for _, u := range t.Uses {
 			if u.Over && (of == "all" || of == u.Resource) {
@@ -62,32 +60,33 @@ type balanceRow struct {
 	Missing   int      `json:"missing"`
 }
 
-func printBalance(w io.Writer, as, of string, b *hub.Balance) error {
-	if as == "json" {
-		return writeIndented(w, b)
-	}
-	if as != "table" {
-		var rows []balanceRow
-		for _, t := range b.Tenants {
-			for i, u := range t.Uses {
-				if of == "all" || of == u.Resource {
-					rows = append(rows, balanceRow{t.Tenant, t.Workloads, u.Resource, b.Resources[i].MeanUnit, u.Used,
-						u.Peak, u.Quota, u.Over, u.PeakOver, u.Missing})
-				}
+// balanceRows lists every tenant and resource.
+func balanceRows(of string, b *explain.Balance) (rows []balanceRow) {
+	for _, t := range b.Tenants {
+		for i, u := range t.Uses {
+			if of == "all" || of == u.Resource {
+				rows = append(rows, balanceRow{t.Tenant, t.Workloads, u.Resource, b.Resources[i].MeanUnit, u.Used, u.Peak,
+					u.Quota, u.Over, u.PeakOver, u.Missing})
 			}
 		}
-		return write(w, as, []column[balanceRow]{
-			{name: "tenant", value: func(r balanceRow) any { return r.Tenant }},
-			{name: "workloads", value: func(r balanceRow) any { return r.Workloads }},
-			{name: "resource", value: func(r balanceRow) any { return r.Resource }},
-			{name: "unit", value: func(r balanceRow) any { return r.Unit }},
-			{name: "used_mean", value: func(r balanceRow) any { return r.Used }},
-			{name: "peak_minute_mean", value: func(r balanceRow) any { return r.Peak }},
-			{name: "quota", value: func(r balanceRow) any { return r.Quota }},
-			{name: "over", value: func(r balanceRow) any { return r.Over }},
-			{name: "peak_over", value: func(r balanceRow) any { return r.PeakOver }},
-		}, rows)
 	}
+	return rows
+}
+
+var balanceColumns = []column[balanceRow]{
+	{name: "tenant", value: func(r balanceRow) any { return r.Tenant }},
+	{name: "workloads", value: func(r balanceRow) any { return r.Workloads }},
+	{name: "resource", value: func(r balanceRow) any { return r.Resource }},
+	{name: "unit", value: func(r balanceRow) any { return r.Unit }},
+	{name: "used_mean", value: func(r balanceRow) any { return r.Used }},
+	{name: "peak_minute_mean", value: func(r balanceRow) any { return r.Peak }},
+	{name: "quota", value: func(r balanceRow) any { return r.Quota }},
+	{name: "over", value: func(r balanceRow) any { return r.Over }},
+	{name: "peak_over", value: func(r balanceRow) any { return r.PeakOver }},
+	{name: "missing", value: func(r balanceRow) any { return r.Missing }, extra: true},
+}
+
+func printBalance(w io.Writer, of string, b *explain.Balance) error {
 	fmt.Fprintf(w, "%s from %s until %s      %d hosts      %d workloads\n", visible(b.Host),
 		b.From.Local().Format("2006-01-02 15:04"),
 		b.To.Local().Format("15:04"), b.Hosts, b.Workloads)
@@ -101,25 +100,19 @@ func printBalance(w io.Writer, as, of string, b *hub.Balance) error {
 	return nil
 }
 
-func writeBalance(w io.Writer, b *hub.Balance, i int) error {
+func writeBalance(w io.Writer, b *explain.Balance, i int) error {
 	r := &b.Resources[i]
-	u := unit{"cores", 1, 2}
-	if r.Resource != "cpu" {
-		top := 0.0
-		for _, t := range b.Tenants {
-			if used := t.Uses[i].Used; used != nil {
-				top = max(top, *used)
-			}
+	e := entryOf(r.Resource)
+	top := 0.0
+	for _, t := range b.Tenants {
+		if used := t.Uses[i].Used; used != nil {
+			top = max(top, *used)
 		}
-		u = pick(map[bool][]unit{true: bytesUnits, false: rateUnits}[r.Resource == "memory"], top)
 	}
+	u := pick(meanUnits(e), top)
 	fmt.Fprintln(w)
 	t := newTable(w)
-	name := strings.ToUpper(r.Resource[:1]) + r.Resource[1:]
-	if r.Resource == "cpu" {
-		name = "CPU"
-	}
-	t.row(cell{name + " by tenant", false}, cell{u.name, true}, cell{"quota", true}, cell{"peak minute", true},
+	t.row(cell{e.Title + " by tenant", false}, cell{u.name, true}, cell{"quota", true}, cell{"peak minute", true},
 		cell{"of capacity", true}, cell{"", false}, cell{"", false})
 	line := func(name string, mean *float64, more ...cell) {
 		if mean == nil {
@@ -170,7 +163,7 @@ func writeBalance(w io.Writer, b *hub.Balance, i int) error {
 		line(x.Tenant, use.Used, cell{quota, true}, cell{peak, true}, cell{note, false})
 	}
 	line("kernel", r.Kernel)
-	if r.Resource == "cpu" && r.Steal != nil && *r.Steal > 0 {
+	if r.Steal != nil && *r.Steal > 0 {
 		line("steal", r.Steal)
 	}
 	line("idle", r.Idle)

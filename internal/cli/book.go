@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"vinescale/core/explain"
 	"vinescale/internal/sheet"
 )
 
@@ -19,7 +20,7 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 	if whole == nil {
 		whole, scale = l.Used, "what is in use"
 	}
-	until := sheet.NothingRecorded
+	until := explain.NothingRecorded
 	if l.CoveredTo != nil {
 		until = fmt.Sprintf("over %s until %s      %s      source: %s", seconds(l.ElapsedS),
 			untilText(l.CoveredTo.Local()), cpuCount(l.CPUs), sources(l.Shares))
@@ -27,10 +28,7 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 	fmt.Fprintf(w, "%s %s\n\n", visible(l.Host), until)
 	withTenant := by == "workload" && anyTenant(l.Shares)
 	t := newTable(w)
-	head := []cell{{strings.ToUpper(l.Resource[:1]) + l.Resource[1:] + " by " + by, false}}
-	if l.Resource == "cpu" {
-		head[0].text = "CPU by " + visible(by)
-	}
+	head := []cell{{entryOf(l.Resource).Title + " by " + visible(by), false}}
 	switch by {
 	case "workload":
 		head = append(head, cell{"kind", false}, cell{"owner", false})
@@ -103,7 +101,7 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 			sheet.FirstReading(time.Duration(l.Warming[0].DueInSeconds*float64(time.Second)))))
 	}
 	line("kernel", blank, l.Kernel, "", l.Notes["kernel"])
-	if l.Resource == "cpu" && l.Steal != nil && *l.Steal > 0 {
+	if l.Steal != nil && *l.Steal > 0 {
 		line("steal", blank, l.Steal, "", "")
 	}
 	line("idle", blank, l.Idle, "", l.Notes["idle"])
@@ -192,36 +190,8 @@ func barText(part float64) string {
 	return s
 }
 
-// unit is a unit people read: one for a whole table, so that its figures compare.
-type unit struct {
-	name   string
-	per    float64
-	digits int
-}
-
-func (u unit) text(v float64) string {
-	s := fmt.Sprintf("%.*f", u.digits, v/u.per)
-	if strings.Trim(s, "-0.") == "" {
-		s = strings.TrimPrefix(s, "-")
-	}
-	return s
-}
-
-var (
-	bytesUnits = []unit{{"bytes", 1, 0}, {"KiB", 1 << 10, 1}, {"MiB", 1 << 20, 1}, {"GiB", 1 << 30, 2},
-		{"TiB", 1 << 40, 2}}
-	rateUnits = []unit{{"B/s", 1, 0}, {"kB/s", 1e3, 1}, {"MB/s", 1e6, 2}, {"GB/s", 1e9, 3}}
-)
-
 // unitFor picks the unit that suits the ledger's largest share.
 func unitFor(l *sheet.Ledger) unit {
-	if l.Resource == "cpu" {
-		return unit{"cores", 1, 2}
-	}
-	units := bytesUnits
-	if l.Resource != "memory" {
-		units = rateUnits
-	}
 	top := 0.0
 	for _, v := range []*float64{l.Used, l.Kernel, l.Residual} {
 		if v != nil {
@@ -233,15 +203,5 @@ func unitFor(l *sheet.Ledger) unit {
 			top = max(top, *s.Mean)
 		}
 	}
-	return pick(units, top)
-}
-
-func pick(units []unit, top float64) unit {
-	u := units[0]
-	for _, v := range units {
-		if top >= v.per {
-			u = v
-		}
-	}
-	return u
+	return pick(meanUnits(entryOf(l.Resource)), top)
 }

@@ -5,9 +5,9 @@ import (
 	"io"
 	"strings"
 
-	"github.com/spf13/cobra"
+	"vinescale/core/explain"
 
-	"vinescale/internal/hub"
+	"github.com/spf13/cobra"
 )
 
 func newCPUs() *cobra.Command {
@@ -16,16 +16,12 @@ func newCPUs() *cobra.Command {
 for I/O and idle add up to the time there was, and what does not is the residual.
 Below, who ran there. Where tasks' time is counted, what is left of it is the
 kernel's own.`, `  vinescale cpus cellar-1
-  vinescale cpus cellar-1 --span 1h --as csv`, "/cpus", printCPUs)
+  vinescale cpus cellar-1 --span 1h --as csv`, "/cpus",
+		&report[explain.CPUs, explain.CPULine]{page: printCPUs, columns: cpuColumns,
+			rows: func(c *explain.CPUs) []explain.CPULine { return c.CPUs }})
 }
 
-func printCPUs(w io.Writer, as string, c *hub.CPUs) error {
-	switch as {
-	case "json":
-		return writeIndented(w, c)
-	case "csv", "jsonl":
-		return write(w, as, cpuColumns, c.CPUs)
-	}
+func printCPUs(w io.Writer, c *explain.CPUs) error {
 	fmt.Fprintf(w, "%s from %s until %s      %d CPUs\n", visible(c.Host), c.From.Local().Format("2006-01-02 15:04"),
 		c.To.Local().Format("15:04"), len(c.CPUs))
 	if c.Reason != "" {
@@ -84,7 +80,7 @@ func printCPUs(w io.Writer, as string, c *hub.CPUs) error {
 const namesShown = 2
 
 // waited says for what tasks of a host waited, and for how much of the time.
-func waited(pressure []hub.Pressure) string {
+func waited(pressure []explain.Pressure) string {
 	of := map[string]string{"cpu": "a CPU", "memory": "memory", "io": "storage"}
 	var parts []string
 	for _, p := range pressure {
@@ -110,20 +106,20 @@ func known(n int) string {
 	return fmt.Sprint(n)
 }
 
-var cpuColumns = []column[hub.CPULine]{
-	{name: "cpu", value: func(x hub.CPULine) any { return x.CPU }},
-	{name: "core", value: func(x hub.CPULine) any { return x.Core }},
-	{name: "package", value: func(x hub.CPULine) any { return x.Package }},
-	{name: "numa_node", value: func(x hub.CPULine) any { return x.Node }},
-	{name: "mhz", value: func(x hub.CPULine) any { return x.MHz }},
-	{name: "capacity_seconds", value: func(x hub.CPULine) any { return x.Capacity }},
-	{name: "user_seconds", value: func(x hub.CPULine) any { return x.User }},
-	{name: "system_seconds", value: func(x hub.CPULine) any { return x.System }},
-	{name: "irq_seconds", value: func(x hub.CPULine) any { return x.IRQ }},
-	{name: "softirq_seconds", value: func(x hub.CPULine) any { return x.SoftIRQ }},
-	{name: "steal_seconds", value: func(x hub.CPULine) any { return x.Steal }},
-	{name: "iowait_seconds", value: func(x hub.CPULine) any { return x.IOWait }},
-	{name: "idle_seconds", value: func(x hub.CPULine) any { return x.Idle }},
-	{name: "residual_seconds", value: func(x hub.CPULine) any { return x.Residual }},
-	{name: "tasks_seconds", value: func(x hub.CPULine) any { return x.Ran }},
+var cpuColumns = []column[explain.CPULine]{
+	{name: "cpu", value: func(x explain.CPULine) any { return x.CPU }},
+	{name: "core", value: func(x explain.CPULine) any { return x.Core }},
+	{name: "package", value: func(x explain.CPULine) any { return x.Package }},
+	{name: "numa_node", value: func(x explain.CPULine) any { return x.Node }},
+	{name: "mhz", value: func(x explain.CPULine) any { return x.MHz }},
+	{name: "capacity_seconds", value: func(x explain.CPULine) any { return x.Capacity }},
+	{name: "user_seconds", value: func(x explain.CPULine) any { return x.User }},
+	{name: "system_seconds", value: func(x explain.CPULine) any { return x.System }},
+	{name: "irq_seconds", value: func(x explain.CPULine) any { return x.IRQ }},
+	{name: "softirq_seconds", value: func(x explain.CPULine) any { return x.SoftIRQ }},
+	{name: "steal_seconds", value: func(x explain.CPULine) any { return x.Steal }},
+	{name: "iowait_seconds", value: func(x explain.CPULine) any { return x.IOWait }},
+	{name: "idle_seconds", value: func(x explain.CPULine) any { return x.Idle }},
+	{name: "residual_seconds", value: func(x explain.CPULine) any { return x.Residual }},
+	{name: "tasks_seconds", value: func(x explain.CPULine) any { return x.Ran }},
 }

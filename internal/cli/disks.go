@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vinescale/core/explain"
 	"vinescale/internal/hub"
 )
 
@@ -34,42 +35,38 @@ split by who dirtied it.`,
 		}
 		return nil
 	}
-	return acrossHosts(cmd, "/disks", func(w io.Writer, as string, d *hub.Disks) error {
-		if err := printDisks(w, as, users, d); err != nil {
-			return err
-		}
-		if failTrouble && d.Trouble {
-			return errCondition
-		}
-		return nil
+	return acrossHosts(cmd, "/disks", &report[explain.Disks, explain.DeviceLine]{
+		page: func(w io.Writer, d *explain.Disks) error { return printDisks(w, users, d) },
+		rows: func(d *explain.Disks) []explain.DeviceLine { return d.Devices }, columns: deviceColumns,
+		holds: func(d *explain.Disks) bool { return failTrouble && d.Trouble },
 	})
 }
 
-var deviceColumns = []column[hub.DeviceLine]{
-	{name: "host", value: func(x hub.DeviceLine) any { return x.Host }},
-	{name: "name", value: func(x hub.DeviceLine) any { return x.Name }},
-	{name: "kind", value: func(x hub.DeviceLine) any { return x.Kind }},
-	{name: "on", value: func(x hub.DeviceLine) any { return strings.Join(x.On, " ") }},
-	{name: "controller", value: func(x hub.DeviceLine) any { return x.Controller }},
-	{name: "mount", value: func(x hub.DeviceLine) any { return x.Mount }},
-	{name: "mount_state", value: func(x hub.DeviceLine) any { return x.MountState }},
-	{name: "size_bytes", value: func(x hub.DeviceLine) any { return x.SizeBytes }},
-	{name: "space_bytes", value: func(x hub.DeviceLine) any { return x.SpaceBytes }},
-	{name: "used_bytes", value: func(x hub.DeviceLine) any { return x.UsedBytes }},
-	{name: "inodes", value: func(x hub.DeviceLine) any { return x.Inodes }},
-	{name: "used_inodes", value: func(x hub.DeviceLine) any { return x.UsedInodes }},
-	{name: "read_bytes_per_second", value: func(x hub.DeviceLine) any { return x.ReadRate }},
-	{name: "written_bytes_per_second", value: func(x hub.DeviceLine) any { return x.WriteRate }},
-	{name: "reads_per_second", value: func(x hub.DeviceLine) any { return x.Reads }},
-	{name: "writes_per_second", value: func(x hub.DeviceLine) any { return x.Writes }},
-	{name: "merged_per_second", value: func(x hub.DeviceLine) any { return x.Merged }},
-	{name: "in_flight", value: func(x hub.DeviceLine) any { return x.InFlight }},
-	{name: "busy", value: func(x hub.DeviceLine) any { return x.Busy }},
-	{name: "queue_mean", value: func(x hub.DeviceLine) any { return x.Queue }},
-	{name: "latency_ms_mean", value: func(x hub.DeviceLine) any { return x.LatencyMean }},
-	{name: "latency_ms_p99", value: func(x hub.DeviceLine) any { return x.LatencyP99 }},
-	{name: "other_bytes_per_second", value: func(x hub.DeviceLine) any { return x.OtherBytes }},
-	{name: "first_user", value: func(x hub.DeviceLine) any {
+var deviceColumns = []column[explain.DeviceLine]{
+	{name: "host", value: func(x explain.DeviceLine) any { return x.Host }},
+	{name: "name", value: func(x explain.DeviceLine) any { return x.Name }},
+	{name: "kind", value: func(x explain.DeviceLine) any { return x.Kind }},
+	{name: "on", value: func(x explain.DeviceLine) any { return strings.Join(x.On, " ") }},
+	{name: "controller", value: func(x explain.DeviceLine) any { return x.Controller }},
+	{name: "mount", value: func(x explain.DeviceLine) any { return x.Mount }},
+	{name: "mount_state", value: func(x explain.DeviceLine) any { return x.MountState }},
+	{name: "size_bytes", value: func(x explain.DeviceLine) any { return x.SizeBytes }},
+	{name: "space_bytes", value: func(x explain.DeviceLine) any { return x.SpaceBytes }},
+	{name: "used_bytes", value: func(x explain.DeviceLine) any { return x.UsedBytes }},
+	{name: "inodes", value: func(x explain.DeviceLine) any { return x.Inodes }},
+	{name: "used_inodes", value: func(x explain.DeviceLine) any { return x.UsedInodes }},
+	{name: "read_bytes_per_second", value: func(x explain.DeviceLine) any { return x.ReadRate }},
+	{name: "written_bytes_per_second", value: func(x explain.DeviceLine) any { return x.WriteRate }},
+	{name: "reads_per_second", value: func(x explain.DeviceLine) any { return x.Reads }},
+	{name: "writes_per_second", value: func(x explain.DeviceLine) any { return x.Writes }},
+	{name: "merged_per_second", value: func(x explain.DeviceLine) any { return x.Merged }},
+	{name: "in_flight", value: func(x explain.DeviceLine) any { return x.InFlight }},
+	{name: "busy", value: func(x explain.DeviceLine) any { return x.Busy }},
+	{name: "queue_mean", value: func(x explain.DeviceLine) any { return x.Queue }},
+	{name: "latency_ms_mean", value: func(x explain.DeviceLine) any { return x.LatencyMean }},
+	{name: "latency_ms_p99", value: func(x explain.DeviceLine) any { return x.LatencyP99 }},
+	{name: "other_bytes_per_second", value: func(x explain.DeviceLine) any { return x.OtherBytes }},
+	{name: "first_user", value: func(x explain.DeviceLine) any {
 		if len(x.Users) == 0 {
 			return ""
 		}
@@ -77,15 +74,7 @@ var deviceColumns = []column[hub.DeviceLine]{
 	}},
 }
 
-func printDisks(w io.Writer, as string, users int, d *hub.Disks) error {
-	switch as {
-	case "json":
-		return writeIndented(w, d)
-	case "csv":
-		return listCSV(w, deviceColumns, d.Devices)
-	case "jsonl":
-		return writeJSON(w, as, d.Devices)
-	}
+func printDisks(w io.Writer, users int, d *explain.Disks) error {
 	fmt.Fprintf(w, "%s from %s until %s\n%s\n\n", visible(d.Host), d.From.Local().Format("2006-01-02 15:04"),
 		d.To.Local().Format("15:04"), folded(d.Verdict))
 	if len(d.Devices) == 0 {
@@ -158,7 +147,7 @@ func printDisks(w io.Writer, as string, users int, d *hub.Disks) error {
 
 // printControllers shows what the drives behind each controller did together: of one host each, of all hosts those with
 // several drives.
-func printControllers(w io.Writer, d *hub.Disks) error {
+func printControllers(w io.Writer, d *explain.Disks) error {
 	t := newTable(w)
 	rows := 0
 	for _, c := range d.Controllers {

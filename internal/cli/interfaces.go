@@ -5,9 +5,9 @@ import (
 	"io"
 	"strings"
 
-	"github.com/spf13/cobra"
+	"vinescale/core/explain"
 
-	"vinescale/internal/hub"
+	"github.com/spf13/cobra"
 )
 
 func newInterfaces() *cobra.Command {
@@ -20,16 +20,11 @@ interfaces with their frames: the residual is what lies between, and what passes
 through.`,
 		Example: `  vinescale interfaces --host press-1
   vinescale interfaces --span 1h --as json`,
-	}, "/interfaces", printLinks)
+	}, "/interfaces", &report[explain.Links, explain.LinkLine]{page: printLinks, columns: linkColumns,
+		rows: func(l *explain.Links) []explain.LinkLine { return l.Interfaces }})
 }
 
-func printLinks(w io.Writer, as string, l *hub.Links) error {
-	switch as {
-	case "json":
-		return writeIndented(w, l)
-	case "csv", "jsonl":
-		return write(w, as, linkColumns, l.Interfaces)
-	}
+func printLinks(w io.Writer, l *explain.Links) error {
 	fmt.Fprintf(w, "%s from %s until %s\n\n", visible(l.Host), l.From.Local().Format("2006-01-02 15:04"),
 		l.To.Local().Format("15:04"))
 	if len(l.Silent) > 0 {
@@ -82,12 +77,12 @@ func printLinks(w io.Writer, as string, l *hub.Links) error {
 		t.row(cell{x.Name, false}, cell{x.Tenant, false}, cell{x.Host, false}, cell{megabytes(x.Received), true},
 			cell{megabytes(x.Sent), true}, cell{loopback, true}, cell{x.Source, false})
 	}
-	total := func(name string, x hub.LinkTotals) {
+	total := func(name string, x explain.LinkTotals) {
 		t.row(cell{name, false}, cell{"", false}, cell{"", false}, cell{megabytes(x.Received), true},
 			cell{megabytes(x.Sent), true}, cell{"", true}, cell{"", false})
 	}
 	if n := len(l.Workloads) - usersShown; n > 0 {
-		rest := hub.LinkTotals{}
+		rest := explain.LinkTotals{}
 		for _, x := range l.Workloads[usersShown:] {
 			rest.Received += x.Received
 			rest.Sent += x.Sent
@@ -113,23 +108,23 @@ func printLinks(w io.Writer, as string, l *hub.Links) error {
 const usersShown = 20
 
 // otherEnd names who is at an interface's other end.
-func otherEnd(x *hub.LinkLine) string {
+func otherEnd(x *explain.LinkLine) string {
 	if x.OtherEnd != nil {
 		return x.OtherEnd.Name
 	}
 	return x.Peer
 }
 
-var linkColumns = []column[hub.LinkLine]{
-	{name: "host", value: func(x hub.LinkLine) any { return x.Host }},
-	{name: "interface", value: func(x hub.LinkLine) any { return x.Name }},
-	{name: "kind", value: func(x hub.LinkLine) any { return x.Kind }},
-	{name: "leads_off", value: func(x hub.LinkLine) any { return x.LeadsOff }},
-	{name: "received_bytes_per_second", value: func(x hub.LinkLine) any { return x.Received }},
-	{name: "sent_bytes_per_second", value: func(x hub.LinkLine) any { return x.Sent }},
-	{name: "received_packets_per_second", value: func(x hub.LinkLine) any { return x.ReceivedPkts }},
-	{name: "sent_packets_per_second", value: func(x hub.LinkLine) any { return x.SentPkts }},
-	{name: "dropped_packets", value: func(x hub.LinkLine) any { return x.Dropped }},
-	{name: "errors", value: func(x hub.LinkLine) any { return x.Errors }},
-	{name: "other_end", value: func(x hub.LinkLine) any { return otherEnd(&x) }},
+var linkColumns = []column[explain.LinkLine]{
+	{name: "host", value: func(x explain.LinkLine) any { return x.Host }},
+	{name: "interface", value: func(x explain.LinkLine) any { return x.Name }},
+	{name: "kind", value: func(x explain.LinkLine) any { return x.Kind }},
+	{name: "leads_off", value: func(x explain.LinkLine) any { return x.LeadsOff }},
+	{name: "received_bytes_per_second", value: func(x explain.LinkLine) any { return x.Received }},
+	{name: "sent_bytes_per_second", value: func(x explain.LinkLine) any { return x.Sent }},
+	{name: "received_packets_per_second", value: func(x explain.LinkLine) any { return x.ReceivedPkts }},
+	{name: "sent_packets_per_second", value: func(x explain.LinkLine) any { return x.SentPkts }},
+	{name: "dropped_packets", value: func(x explain.LinkLine) any { return x.Dropped }},
+	{name: "errors", value: func(x explain.LinkLine) any { return x.Errors }},
+	{name: "other_end", value: func(x explain.LinkLine) any { return otherEnd(&x) }},
 }

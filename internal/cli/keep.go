@@ -1,10 +1,7 @@
 package cli
 
 import (
-	"fmt"
 	"net/url"
-	"strconv"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -83,8 +80,9 @@ func newQuota() *cobra.Command {
 		cmd.Printf("%s may use %s of %s\n", visible(q.Tenant), human(q.Resource, q.Ceiling), q.Resource)
 		return nil
 	})
-	set.Long = `The ceiling of cpu is in cores; of memory in bytes (or 64GiB); of disk and
-network in bytes per second (or 500MB).`
+	set.Long = `The ceiling is a mean of the resource in its unit: cores; bytes, as in 64GiB; bytes
+per second, as in 500MB. "vinescale measures" lists resources and units.`
+	set.ValidArgsFunction = completeQuota
 	set.Example = `  vinescale quota set "Frost Watch" cpu 48
   vinescale quota set "Cellar Intake" memory 128GiB
   vinescale quota set "Cellar Intake" disk 500MB`
@@ -98,8 +96,17 @@ network in bytes per second (or 500MB).`
 		cmd.Printf("%s has no quota of %s any more\n", visible(args[0]), args[1])
 		return nil
 	})
+	remove.ValidArgsFunction = completeQuota
 	cmd.AddCommand(listing, set, remove)
 	return cmd
+}
+
+// completeQuota completes the second argument with the resources.
+func completeQuota(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	if len(args) == 1 {
+		return amount.ResourceNames(), cobra.ShellCompDirectiveNoFileComp
+	}
+	return nil, cobra.ShellCompDirectiveNoFileComp
 }
 
 // acting makes a command that changes something by a call.
@@ -123,48 +130,4 @@ func send(cmd *cobra.Command, method, path string, body, out any) error {
 		return err
 	}
 	return to.Send(cmd.Context(), method, api.Prefix+path, body, out)
-}
-
-var suffixes = []struct {
-	text string
-	per  float64
-}{{"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}, {"TiB", 1 << 40}, {"kB", 1e3}, {"MB", 1e6}, {"GB", 1e9},
-	{"TB", 1e12}}
-
-// parseCeiling reads a number, with a unit of bytes where the resource is counted in bytes.
-func parseCeiling(resource, s string) (float64, error) {
-	number, per := s, 1.0
-	if resource != "cpu" {
-		number = strings.TrimSuffix(number, "/s")
-		for _, x := range suffixes {
-			if rest, ok := strings.CutSuffix(number, x.text); ok {
-				number, per = strings.TrimSpace(rest), x.per
-				break
-			}
-		}
-	}
-	v, err := strconv.ParseFloat(number, 64)
-	if err != nil || v*per-v*per != 0 {
-		if resource == "cpu" {
-			return 0, usagef("quota %q: give cores, such as 48 or 1.5", s)
-		}
-		return 0, usagef("quota %q: give bytes, or a number with KiB, MiB, GiB, TiB, kB, MB, GB or TB", s)
-	}
-	if v < 0 {
-		return 0, usagef("quota %q: a quota is zero or more", s)
-	}
-	return v * per, nil
-}
-
-// human writes a mean of a resource with the unit that suits it.
-func human(resource string, v float64) string {
-	if resource == "cpu" {
-		return fmt.Sprintf("%.4g cores", v)
-	}
-	units := bytesUnits
-	if resource != "memory" {
-		units = rateUnits
-	}
-	u := pick(units, v)
-	return fmt.Sprintf("%.4g %s", v/u.per, u.name)
 }

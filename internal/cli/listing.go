@@ -21,6 +21,7 @@ type listing struct {
 	where   string
 	columns []string
 	first   int
+	flat    bool // JSON is of the columns' fields too, where rows hold a list of resources
 }
 
 // listFlags adds the flags every listing has. First is how many rows a table shows unless told otherwise; 0 is all.
@@ -33,6 +34,11 @@ func listFlags(cmd *cobra.Command, first int) *listing {
 	f.StringSliceVar(&l.columns, "columns", nil, "columns to show, in this order, separated by commas")
 	f.IntVar(&l.first, "first", first, "how many rows a table shows; 0 for all")
 	return l
+}
+
+// arranged tells whether rows are to be sorted, filtered, chosen from or cut, as only a plain listing can be.
+func (l *listing) arranged(cmd *cobra.Command) bool {
+	return l.sort != "" || l.where != "" || len(l.columns) > 0 || cmd.Flags().Changed("first")
 }
 
 // list prints rows as a table, as CSV, as one JSON array or as a JSON object a line, arranged as asked. A table says
@@ -57,8 +63,13 @@ func list[T any](cmd *cobra.Command, l *listing, columns []column[T], rows []T) 
 		rows = rows[:l.first]
 	}
 	w := cmd.OutOrStdout()
-	if len(l.columns) > 0 && (l.as.value == "json" || l.as.value == "jsonl") {
-		return writeJSON(w, l.as.value, named(chosen, rows))
+	if l.as.value == "json" || l.as.value == "jsonl" {
+		switch {
+		case len(l.columns) > 0:
+			return writeJSON(w, l.as.value, named(chosen, rows))
+		case l.flat:
+			return writeJSON(w, l.as.value, named(columns, rows))
+		}
 	}
 	if err := write(w, l.as.value, chosen, rows); err != nil || l.as.value != "table" {
 		return err
@@ -257,9 +268,11 @@ func write[T any](w io.Writer, as string, columns []column[T], rows []T) error {
 		return writeJSON(w, as, rows)
 	}
 	table := newTable(w)
+	columns = slices.Clone(columns)
 	heads := make([]cell, len(columns))
 	for i, c := range columns {
-		heads[i] = cell{c.head, c.right}
+		columns[i].right = c.right || c.text == nil && c.isNumber(rows)
+		heads[i] = cell{c.title(), columns[i].right}
 	}
 	table.row(heads...)
 	for _, r := range rows {

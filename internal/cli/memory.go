@@ -10,7 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"vinescale/core/amount"
-	"vinescale/internal/hub"
+	"vinescale/core/explain"
 )
 
 func newMemory() *cobra.Command {
@@ -19,16 +19,12 @@ func newMemory() *cobra.Command {
 kernel's own structures, page cache charged to nobody, huge pages, what is free,
 and the residual. Below, what each workload holds, by kind, and which of them hold
 much of it asleep.`, `  vinescale memory terrace-2
-  vinescale memory terrace-2 --span 24h`, "/memory", printMemory)
+  vinescale memory terrace-2 --span 24h`, "/memory",
+		&report[explain.Memory, explain.MemoryUser]{page: printMemory, columns: memoryColumns,
+			rows: func(m *explain.Memory) []explain.MemoryUser { return m.Workloads }})
 }
 
-func printMemory(w io.Writer, as string, m *hub.Memory) error {
-	switch as {
-	case "json":
-		return writeIndented(w, m)
-	case "csv", "jsonl":
-		return write(w, as, memoryColumns, m.Workloads)
-	}
+func printMemory(w io.Writer, m *explain.Memory) error {
 	fmt.Fprintf(w, "%s from %s until %s\n\n", visible(m.Host), m.From.Local().Format("2006-01-02 15:04"),
 		m.To.Local().Format("15:04"))
 	if m.Charged == nil {
@@ -116,7 +112,7 @@ func printMemory(w io.Writer, as string, m *hub.Memory) error {
 }
 
 // sleptText says for how long, in minutes up to two hours.
-func sleptText(s *hub.Sleep) string {
+func sleptText(s *explain.Sleep) string {
 	text := fmt.Sprintf("%.0f min", s.Minutes)
 	if s.Minutes >= 120 {
 		text = fmt.Sprintf("%.0f h", s.Minutes/60)
@@ -128,7 +124,7 @@ func sleptText(s *hub.Sleep) string {
 }
 
 // swappedThere names who has most on a swap.
-func swappedThere(m *hub.Memory, swap string) string {
+func swappedThere(m *explain.Memory, swap string) string {
 	type part struct {
 		name  string
 		bytes float64
@@ -153,39 +149,42 @@ func swappedThere(m *hub.Memory, swap string) string {
 	return text
 }
 
-// memoryMeasure is a column of one of a workload's figures; null where it is not counted.
-func memoryMeasure(m amount.Measure) column[hub.MemoryUser] {
-	return column[hub.MemoryUser]{name: m.String(), value: func(x hub.MemoryUser) any {
-		for i := range x.Figures {
-			if x.Figures[i].Name == m.String() {
-				return x.Figures[i].Value
-			}
+// memoryMeasures are a column for each measure of memory; null where it is not counted.
+func memoryMeasures() (columns []column[explain.MemoryUser]) {
+	for _, m := range amount.Beside() {
+		if m.Entry().Of != amount.Memory || m.Manner() == amount.Stall {
+			continue
 		}
-		return nil
-	}}
+		columns = append(columns, column[explain.MemoryUser]{name: m.String(), value: func(x explain.MemoryUser) any {
+			for i := range x.Figures {
+				if x.Figures[i].Name == m.String() {
+					return x.Figures[i].Value
+				}
+			}
+			return nil
+		}})
+	}
+	return columns
 }
 
-var memoryColumns = []column[hub.MemoryUser]{
-	{name: "workload", value: func(x hub.MemoryUser) any { return x.Name }},
-	{name: "tenant", value: func(x hub.MemoryUser) any { return x.Tenant }},
-	{name: "charged_bytes", value: func(x hub.MemoryUser) any { return x.Charged }},
-	{name: "source", value: func(x hub.MemoryUser) any { return x.Source }},
-	{name: "cores", value: func(x hub.MemoryUser) any { return x.CPUCores }},
-	{name: "asleep_minutes", value: func(x hub.MemoryUser) any {
+var memoryColumns = slices.Concat([]column[explain.MemoryUser]{
+	{name: "workload", value: func(x explain.MemoryUser) any { return x.Name }},
+	{name: "tenant", value: func(x explain.MemoryUser) any { return x.Tenant }},
+	{name: "charged_bytes", value: func(x explain.MemoryUser) any { return x.Charged }},
+	{name: "source", value: func(x explain.MemoryUser) any { return x.Source }},
+	{name: "cores", value: func(x explain.MemoryUser) any { return x.CPUCores }},
+	{name: "asleep_minutes", value: func(x explain.MemoryUser) any {
 		if x.Asleep == nil {
 			return nil
 		}
 		return x.Asleep.Minutes
 	}},
-	memoryMeasure(amount.MemoryAnon), memoryMeasure(amount.MemoryFile), memoryMeasure(amount.MemoryShared),
-	memoryMeasure(amount.MemoryKernel), memoryMeasure(amount.MemorySwap),
-	memoryMeasure(amount.MemoryWorkingSet), memoryMeasure(amount.MemoryHigh), memoryMeasure(amount.MemoryProportional),
-	memoryMeasure(amount.MemoryOOMKills),
-	{name: "swap_on", value: func(x hub.MemoryUser) any {
+}, memoryMeasures(), []column[explain.MemoryUser]{
+	{name: "swap_on", value: func(x explain.MemoryUser) any {
 		names := make([]string, len(x.SwapOn))
 		for i, on := range x.SwapOn {
 			names[i] = on.Swap
 		}
 		return strings.Join(names, " ")
 	}},
-}
+})

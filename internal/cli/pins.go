@@ -8,8 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vinescale/core/explain"
 	"vinescale/internal/api"
-	"vinescale/internal/hub"
 )
 
 func newPins() *cobra.Command {
@@ -23,9 +23,8 @@ the CPU it last ran on, and its source says summed.`,
 		Example: `  vinescale pins declare terrace-1 8-11 "Bottling Line"
   vinescale pins --span 1h`,
 	}
-	acrossHosts(cmd, "/pins", func(w io.Writer, as string, pins *[]hub.PinnedCPU) error {
-		return printPins(w, as, *pins)
-	})
+	acrossHosts(cmd, "/pins", &report[[]explain.PinnedCPU, explain.PinnedCPU]{page: printPins, columns: pinColumns,
+		rows: func(pins *[]explain.PinnedCPU) []explain.PinnedCPU { return *pins }})
 	declare := acting("declare HOST CPUS TENANT", "Declare CPUs of a host as a tenant's", 3,
 		func(cmd *cobra.Command, args []string) error {
 			p := api.Pin{Host: args[0], CPUs: args[1], Tenant: args[2]}
@@ -49,30 +48,11 @@ the CPU it last ran on, and its source says summed.`,
 	return cmd
 }
 
-func printPins(w io.Writer, as string, pins []hub.PinnedCPU) error {
-	if as == "json" || as == "jsonl" {
-		return writeJSON(w, as, pins)
-	}
-	if as == "table" && len(pins) == 0 {
+func printPins(w io.Writer, answer *[]explain.PinnedCPU) error {
+	pins := *answer
+	if len(pins) == 0 {
 		_, err := fmt.Fprintln(w, "No CPUs are declared. \"vinescale pins declare HOST CPUS TENANT\" records them.")
 		return err
-	}
-	if as == "csv" {
-		return listCSV(w, []column[hub.PinnedCPU]{
-			{name: "host", value: func(p hub.PinnedCPU) any { return p.Host }},
-			{name: "cpu", value: func(p hub.PinnedCPU) any { return p.CPU }},
-			{name: "tenant", value: func(p hub.PinnedCPU) any { return p.Tenant }},
-			{name: "others_cpu_seconds", value: func(p hub.PinnedCPU) any { return p.Others }},
-			{name: "may_run", value: func(p hub.PinnedCPU) any { return strings.Join(p.May, "; ") }},
-			{name: "ran", value: func(p hub.PinnedCPU) any {
-				var parts []string
-				for _, r := range p.Ran {
-					parts = append(parts, fmt.Sprintf("%s (%s) %.6f s %s", r.Workload, r.Tenant, r.CPUSeconds,
-						r.Source))
-				}
-				return strings.Join(parts, "; ")
-			}},
-		}, pins)
 	}
 	t := newTable(w)
 	t.row(cell{"host", false}, cell{"CPU", true}, cell{"declared for", false}, cell{"workload (tenant)", false},
@@ -90,7 +70,7 @@ func printPins(w io.Writer, as string, pins []hub.PinnedCPU) error {
 }
 
 // pinRows lists who ran on a CPU, most first, and then who may.
-func pinRows(p hub.PinnedCPU) [][]cell {
+func pinRows(p explain.PinnedCPU) [][]cell {
 	may := map[string]bool{}
 	for _, m := range p.May {
 		may[m] = true
@@ -121,4 +101,21 @@ func pinRows(p hub.PinnedCPU) [][]cell {
 		rows = append(rows, []cell{{"nobody may, and nobody did", false}})
 	}
 	return rows
+}
+
+// pinColumns are the columns of declared CPUs as a plain listing.
+var pinColumns = []column[explain.PinnedCPU]{
+	{name: "host", value: func(p explain.PinnedCPU) any { return p.Host }},
+	{name: "cpu", value: func(p explain.PinnedCPU) any { return p.CPU }},
+	{name: "tenant", value: func(p explain.PinnedCPU) any { return p.Tenant }},
+	{name: "others_cpu_seconds", value: func(p explain.PinnedCPU) any { return p.Others }},
+	{name: "may_run", value: func(p explain.PinnedCPU) any { return strings.Join(p.May, "; ") }},
+	{name: "ran", value: func(p explain.PinnedCPU) any {
+		var parts []string
+		for _, r := range p.Ran {
+			parts = append(parts, fmt.Sprintf("%s (%s) %.6f s %s", r.Workload, r.Tenant, r.CPUSeconds,
+				r.Source))
+		}
+		return strings.Join(parts, "; ")
+	}},
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -56,7 +57,31 @@ func (c column[T]) show(r T) string {
 	if c.text != nil {
 		return c.text(r)
 	}
-	return plain(c.value(r))
+	switch v := pointed(c.value(r)).(type) {
+	case nil:
+		return "–"
+	case float64:
+		return strings.TrimSuffix(strconv.FormatFloat(v, 'f', 3, 64), ".000")
+	default:
+		return plain(v)
+	}
+}
+
+// title is the head of the column: its name where it has no other.
+func (c column[T]) title() string { return cmp.Or(c.head, strings.ReplaceAll(c.name, "_", " ")) }
+
+// isNumber tells whether the column holds numbers, by the first row that has a value.
+func (c column[T]) isNumber(rows []T) bool {
+	for _, r := range rows {
+		switch comparable(c.value(r)).(type) {
+		case nil:
+		case float64:
+			return true
+		default:
+			return false
+		}
+	}
+	return false
 }
 
 func listCSV[T any](w io.Writer, columns []column[T], rows []T) error {

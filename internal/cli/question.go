@@ -7,14 +7,38 @@ import (
 	"github.com/spf13/cobra"
 )
 
-// overSpan makes cmd ask a question over a span. To says what is asked, and may add to the query; show prints the
-// answer in the form that was asked for, and fails with errCondition where a condition that was asked for is true.
-func overSpan[T any](cmd *cobra.Command, to func(args []string, q url.Values) string,
-	show func(w io.Writer, as string, answer *T) error) *cobra.Command {
+// report is an answer that people read as a page of its own, and programs as rows. The rows can be sorted, filtered and
+// chosen from as those of any listing; a table of them is then a plain one.
+type report[T, R any] struct {
+	page    func(w io.Writer, answer *T) error
+	rows    func(answer *T) []R
+	columns []column[R]
+	holds   func(answer *T) bool // whether the condition that was asked for is true; nil for none
+}
+
+// print shows an answer in the form that was asked for, and fails with errCondition where its condition is true.
+func (r *report[T, R]) print(cmd *cobra.Command, l *listing, answer *T) error {
+	var err error
+	switch arranged := l.arranged(cmd); {
+	case !arranged && l.as.value == "table":
+		err = r.page(cmd.OutOrStdout(), answer)
+	case !arranged && l.as.value == "json":
+		err = writeIndented(cmd.OutOrStdout(), answer)
+	default:
+		err = list(cmd, l, r.columns, r.rows(answer))
+	}
+	if err == nil && r.holds != nil && r.holds(answer) {
+		return errCondition
+	}
+	return err
+}
+
+// overSpan makes cmd ask a question over a span. To says what is asked, and may add to the query.
+func overSpan[T, R any](cmd *cobra.Command, to func(args []string, q url.Values) string, r *report[T, R]) *cobra.Command {
 	var span spanFlags
 	span.add(cmd)
 	clientFlags(cmd)
-	as := asFlag(cmd)
+	as := listFlags(cmd, 0)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		q := url.Values{}
 		if err := span.query(q); err != nil {
@@ -24,28 +48,27 @@ func overSpan[T any](cmd *cobra.Command, to func(args []string, q url.Values) st
 		if err := get(cmd, to(args, q), q, &answer); err != nil {
 			return err
 		}
-		return show(cmd.OutOrStdout(), as.value, &answer)
+		return r.print(cmd, as, &answer)
 	}
 	return cmd
 }
 
 // aboutHost is a command that asks about the host it is given.
-func aboutHost[T any](use, short, long, example, path string,
-	show func(w io.Writer, as string, answer *T) error) *cobra.Command {
-	cmd := &cobra.Command{Use: use, Short: short, Long: long, Example: example,
-		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) != 1 {
-				return usagef("of which host? Give one name; \"vinescale hosts\" lists them")
-			}
-			return nil
-		}}
-	return overSpan(cmd, func(args []string, _ url.Values) string { return "/hosts/" + url.PathEscape(args[0]) + path },
-		show)
+func aboutHost[T, R any](use, short, long, example, path string, r *report[T, R]) *cobra.Command {
+	cmd := &cobra.Command{Use: use, Short: short, Long: long, Example: example, Args: func(_ *cobra.Command,
+		args []string) error {
+		if len(args) != 1 {
+			return usagef("of which host? Give one name; \"vinescale hosts\" lists them")
+		}
+		return nil
+	}}
+	return overSpan(cmd, func(args []string, _ url.Values) string {
+		return "/hosts/" + url.PathEscape(args[0]) + path
+	}, r)
 }
 
 // acrossHosts makes cmd, which takes no arguments, ask about all hosts, or one.
-func acrossHosts[T any](cmd *cobra.Command, path string,
-	show func(w io.Writer, as string, answer *T) error) *cobra.Command {
+func acrossHosts[T, R any](cmd *cobra.Command, path string, r *report[T, R]) *cobra.Command {
 	var host string
 	cmd.Args = cobra.NoArgs
 	cmd.Flags().StringVar(&host, "host", "", "one host (default: all)")
@@ -54,5 +77,5 @@ func acrossHosts[T any](cmd *cobra.Command, path string,
 			q.Set("host", host)
 		}
 		return path
-	}, show)
+	}, r)
 }

@@ -1,11 +1,11 @@
 package cli
 
 import (
-	"fmt"
 	"strconv"
 
 	"github.com/spf13/cobra"
 
+	"vinescale/core/amount"
 	"vinescale/internal/api"
 	"vinescale/internal/hub"
 )
@@ -88,6 +88,7 @@ whom, and what they used in the span.`,
 		if as.as.value == "json" && !cmd.Flags().Changed("columns") {
 			return writeIndented(cmd.OutOrStdout(), trial)
 		}
+		as.flat = true
 		if err := list(cmd, as, trialColumns, trial.Moves); err != nil || as.as.value != "table" {
 			return err
 		}
@@ -99,18 +100,11 @@ whom, and what they used in the span.`,
 	return cmd
 }
 
-var trialColumns = []column[hub.TrialMove]{
+var trialColumns = append([]column[hub.TrialMove]{
 	{name: "workload", head: "workload", value: func(m hub.TrialMove) any { return m.Workload }},
 	{name: "kind", head: "kind", value: func(m hub.TrialMove) any { return m.Kind }},
 	{name: "owner", head: "owner", value: func(m hub.TrialMove) any { return m.Owner }},
 	{name: "host", head: "host", value: func(m hub.TrialMove) any { return m.Host }},
 	{name: "from", head: "from", value: func(m hub.TrialMove) any { return m.From }},
 	{name: "to", head: "to", value: func(m hub.TrialMove) any { return m.To }},
-	{name: "cpu_seconds", head: "CPU s", right: true, value: func(m hub.TrialMove) any { return m.CPUSeconds },
-		text: func(m hub.TrialMove) string { return fmt.Sprintf("%.1f", m.CPUSeconds) }},
-	{name: "memory_bytes_mean", head: "memory GiB", right: true,
-		value: func(m hub.TrialMove) any { return m.MemoryBytes },
-		text:  func(m hub.TrialMove) string { return fmt.Sprintf("%.2f", m.MemoryBytes/(1<<30)) }},
-	{name: "disk_bytes", head: "disk GB", right: true, value: func(m hub.TrialMove) any { return m.DiskBytes },
-		text: func(m hub.TrialMove) string { return fmt.Sprintf("%.2f", m.DiskBytes/1e9) }},
-}
+}, amountColumns(func(m hub.TrialMove, r amount.Resource) *float64 { return partAmount(m.Uses, r) })...)

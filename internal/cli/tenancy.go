@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v3"
 
+	"vinescale/core/amount"
 	"vinescale/internal/api"
 	"vinescale/internal/hub"
 )
@@ -63,20 +64,18 @@ for each matches all of them; try it with "vinescale rule try" and a tenant.`,
 			cmd.Println("Nothing is unassigned in this span.")
 			return nil
 		}
-		return list(cmd, as, []column[hub.Suggestion]{
+		as.flat = true
+		return list(cmd, as, append([]column[hub.Suggestion]{
 			{name: "about", head: "what is alike", value: func(s hub.Suggestion) any { return s.About }},
 			{name: "workloads", head: "workloads", right: true,
 				value: func(s hub.Suggestion) any { return s.Workloads }},
-			{name: "cpu_seconds", head: "CPU s", right: true, value: func(s hub.Suggestion) any { return s.CPUSeconds },
-				text: func(s hub.Suggestion) string { return fmt.Sprintf("%.1f", s.CPUSeconds) }},
-			{name: "memory_bytes_mean", head: "memory GiB", right: true,
-				value: func(s hub.Suggestion) any { return s.MemoryBytes },
-				text:  func(s hub.Suggestion) string { return fmt.Sprintf("%.2f", s.MemoryBytes/(1<<30)) }},
-			{name: "examples", head: "such as", value: func(s hub.Suggestion) any {
-				return strings.Join(s.Examples, ", ")
-			}, extra: true},
-			{name: "expression", head: "rule", value: func(s hub.Suggestion) any { return s.Expression }},
-		}, all)
+		}, append(amountColumns(func(s hub.Suggestion, r amount.Resource) *float64 { return partAmount(s.Uses, r) }),
+			[]column[hub.Suggestion]{
+				{name: "examples", head: "such as", value: func(s hub.Suggestion) any {
+					return strings.Join(s.Examples, ", ")
+				}, extra: true},
+				{name: "expression", head: "rule", value: func(s hub.Suggestion) any { return s.Expression }},
+			}...)...), all)
 	}
 	return cmd
 }
@@ -116,6 +115,7 @@ with --preview.`,
 			return writeIndented(cmd.OutOrStdout(), r)
 		}
 		if len(r.Moves) > 0 {
+			as.flat = true
 			if err := list(cmd, as, trialColumns, r.Moves); err != nil {
 				return err
 			}
@@ -141,7 +141,7 @@ with --preview.`,
 func cpuOf(moves []hub.TrialMove) float64 {
 	sum := 0.0
 	for _, m := range moves {
-		sum += m.CPUSeconds
+		sum += m.CPUSeconds()
 	}
 	return sum
 }

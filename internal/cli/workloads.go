@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -49,6 +50,7 @@ func newWorkloadListing[T any](use, path, short, long, example string, columns [
 		if which != "" {
 			q.Set("where", which)
 		}
+		as.flat = path == "/programs"
 		var lines []T
 		if err := get(cmd, path, q, &lines); err != nil {
 			return err
@@ -58,21 +60,74 @@ func newWorkloadListing[T any](use, path, short, long, example string, columns [
 	return cmd
 }
 
-// mean is a workload's column of one resource.
-func mean(r amount.Resource, name, head string, text func(float64) string) column[hub.WorkloadLine] {
-	return column[hub.WorkloadLine]{name: name, head: head, right: true,
-		value: func(w hub.WorkloadLine) any { return w.Uses[r].Mean },
-		text: func(w hub.WorkloadLine) string {
-			if w.Uses[r].Mean == nil {
-				return "–"
+// useColumn is a column of one resource of a listing's rows; use gives the row's figure.
+func useColumn[T any](name, head string, use func(T) *float64, text func(float64) string) column[T] {
+	return column[T]{name: name, head: head, right: true, value: func(r T) any { return use(r) },
+		text: func(r T) string {
+			if v := use(r); v != nil {
+				return text(*v)
 			}
-			return text(*w.Uses[r].Mean)
+			return "–"
 		}}
 }
 
-func per(unit float64, digits int) func(float64) string {
-	return func(v float64) string { return fmt.Sprintf("%.*f", digits, v/unit) }
+// meanColumns are a column of means for each resource.
+func meanColumns[T any](use func(T, amount.Resource) *float64) (columns []column[T]) {
+	for _, r := range amount.Resources() {
+		columns = append(columns, useColumn(r.MeanField(), meanHead(r), func(row T) *float64 { return use(row, r) },
+			func(v float64) string { return meanText(r, v) }))
+	}
+	return columns
 }
+
+// amountColumns are a column of amounts for each resource.
+func amountColumns[T any](use func(T, amount.Resource) *float64) (columns []column[T]) {
+	for _, r := range amount.Resources() {
+		columns = append(columns, useColumn(r.AmountField(), amountHead(r), func(row T) *float64 { return use(row, r) },
+			func(v float64) string { return amountIn(r, v) }))
+	}
+	return columns
+}
+
+// used finds the use of a resource; nil where the service, of another version, does not tell of it.
+func used[U any](uses []U, name func(*U) string, r amount.Resource) *U {
+	for i := range uses {
+		if name(&uses[i]) == r.String() {
+			return &uses[i]
+		}
+	}
+	return nil
+}
+
+func workloadUse(w *hub.WorkloadLine, r amount.Resource) *hub.WorkloadUse {
+	return used(w.Uses, func(u *hub.WorkloadUse) string { return u.Resource }, r)
+}
+
+func workloadMean(w hub.WorkloadLine, r amount.Resource) *float64 {
+	if u := workloadUse(&w, r); u != nil {
+		return u.Mean
+	}
+	return nil
+}
+
+func partAmount(uses []hub.PartUse, r amount.Resource) *float64 {
+	if u := used(uses, func(u *hub.PartUse) string { return u.Resource }, r); u != nil {
+		return u.Amount
+	}
+	return nil
+}
+
+func partMean(uses []hub.PartUse, r amount.Resource) *float64 {
+	if u := used(uses, func(u *hub.PartUse) string { return u.Resource }, r); u != nil {
+		return u.Mean
+	}
+	return nil
+}
+
+// cpuMean is the column of mean cores, beside others that are not of a resource.
+var cpuMean = useColumn(amount.CPU.MeanField(), "cores used",
+	func(w hub.WorkloadLine) *float64 { return workloadMean(w, amount.CPU) },
+	func(v float64) string { return meanText(amount.CPU, v) })
 
 var (
 	workloadName = []column[hub.WorkloadLine]{
@@ -82,17 +137,18 @@ var (
 		{name: "tenant", head: "tenant", value: func(w hub.WorkloadLine) any { return w.Tenant }},
 		{name: "host", head: "host", value: func(w hub.WorkloadLine) any { return w.Host }},
 	}
-	workloadColumns = append(append([]column[hub.WorkloadLine]{}, workloadName...),
-		mean(amount.CPU, "cpu_cores_mean", "cores", per(1, 2)),
-		mean(amount.Memory, "memory_bytes_mean", "memory GiB", per(1<<30, 2)),
-		mean(amount.Disk, "disk_bytes_per_second_mean", "disk MB/s", per(1e6, 2)),
-		mean(amount.Network, "network_bytes_per_second_mean", "network MB/s", per(1e6, 2)),
+	workloadColumns = append(slices.Concat(workloadName, meanColumns(workloadMean)),
 		column[hub.WorkloadLine]{name: "threads", head: "threads", right: true,
 			value: func(w hub.WorkloadLine) any { return w.Threads }, extra: true},
 		column[hub.WorkloadLine]{name: "processes", head: "processes", right: true,
 			value: func(w hub.WorkloadLine) any { return w.Processes }, extra: true},
 		column[hub.WorkloadLine]{name: "cpu_source", head: "CPU source",
-			value: func(w hub.WorkloadLine) any { return w.Uses[amount.CPU].Source }, extra: true},
+			value: func(w hub.WorkloadLine) any {
+				if u := workloadUse(&w, amount.CPU); u != nil {
+					return u.Source
+				}
+				return nil
+			}, extra: true},
 		column[hub.WorkloadLine]{name: "may_use_cpus", head: "may use", right: true,
 			value: func(w hub.WorkloadLine) any { return w.MayUseCPUs }, extra: true},
 		column[hub.WorkloadLine]{name: "id", head: "number", right: true,
@@ -120,20 +176,27 @@ var (
 				}
 				return fmt.Sprintf("%.2f", *w.Crowding)
 			}},
-		mean(amount.CPU, "cpu_cores_mean", "cores used", per(1, 2)),
+		cpuMean,
 	)
-	programColumns = []column[hub.ProgramTotal]{
+	programColumns = programTotals()
+)
+
+// programTotals are the columns of programs. What processes' own counters do not tell is shown only where it is named.
+func programTotals() []column[hub.ProgramTotal] {
+	columns := []column[hub.ProgramTotal]{
 		{name: "program", head: "program", value: func(p hub.ProgramTotal) any { return p.Program }},
 		{name: "processes", head: "processes", right: true, value: func(p hub.ProgramTotal) any { return p.Processes }},
 		{name: "workloads", head: "workloads", right: true, value: func(p hub.ProgramTotal) any { return p.Workloads }},
-		{name: "cpu_cores_mean", head: "cores", right: true, value: func(p hub.ProgramTotal) any { return p.Cores },
-			text: func(p hub.ProgramTotal) string { return per(1, 2)(p.Cores) }},
-		{name: "cpu_seconds", head: "CPU s", right: true, value: func(p hub.ProgramTotal) any { return p.CPUSeconds },
-			text: func(p hub.ProgramTotal) string { return per(1, 1)(p.CPUSeconds) }},
-		{name: "memory_bytes_mean", head: "memory GiB", right: true,
-			value: func(p hub.ProgramTotal) any { return p.MemoryBytes },
-			text:  func(p hub.ProgramTotal) string { return per(1<<30, 2)(p.MemoryBytes) }},
-		{name: "disk_bytes", head: "disk GB", right: true, value: func(p hub.ProgramTotal) any { return p.DiskBytes },
-			text: func(p hub.ProgramTotal) string { return per(1e9, 2)(p.DiskBytes) }},
 	}
-)
+	means := meanColumns(func(p hub.ProgramTotal, r amount.Resource) *float64 { return partMean(p.Uses, r) })
+	amounts := amountColumns(func(p hub.ProgramTotal, r amount.Resource) *float64 { return partAmount(p.Uses, r) })
+	for i, r := range amount.Resources() {
+		means[i].extra = r != amount.CPU
+		amounts[i].extra = !r.Entry().ByProcess
+		if !r.IsLevel() {
+			columns = append(columns, means[i])
+		}
+		columns = append(columns, amounts[i])
+	}
+	return columns
+}

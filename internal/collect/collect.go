@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"strings"
 	"sync"
 	"time"
 
@@ -51,7 +52,8 @@ type Collector struct {
 	sequence uint64
 	unkept   []kept // closed intervals the spool could not take yet
 	wake     chan struct{}
-	registry Registry // nil where names come from elsewhere
+	newer    map[uint64]bool // spooled intervals that only a newer collector can read
+	registry Registry        // nil where names come from elsewhere
 	follower follower
 	news     chan news
 }
@@ -72,7 +74,7 @@ func New(o Options) *Collector {
 	if o.Log == nil {
 		o.Log = slog.Default()
 	}
-	c := &Collector{Options: o, wake: make(chan struct{}, 1), news: make(chan news, mostNews)}
+	c := &Collector{Options: o, newer: map[uint64]bool{}, wake: make(chan struct{}, 1), news: make(chan news, mostNews)}
 	c.registry, _ = o.Names.(Registry)
 	return c
 }
@@ -262,12 +264,26 @@ func (c *Collector) sendSome(ctx context.Context) (done bool, err error) {
 	}
 	all := &wire.Batch{Version: wire.Version, Host: c.Host}
 	var sent []uint64
-	for _, seq := range sequences[:min(len(sequences), perCall)] {
+	done = true
+	for _, seq := range sequences {
+		if len(sent) == perCall {
+			done = false
+			break
+		}
+		if c.newer[seq] {
+			continue
+		}
 		raw, err := c.Spool.Get(seq)
 		if err != nil {
 			return false, err
 		}
 		one, err := wire.Decode(raw, wire.TypeProtobuf, "zstd")
+		if errors.Is(err, wire.ErrNewer) {
+			c.newer[seq] = true
+			c.Log.Warn("a spooled interval is of a newer collector; it stays in the spool for that", "host", c.Host,
+				"sequence", seq, "error", err)
+			continue
+		}
 		if err != nil {
 			c.Log.Error("a spooled interval is damaged; set aside", "host", c.Host, "sequence", seq, "error", err)
 			if err := c.Spool.Refuse(seq); err != nil {
@@ -279,7 +295,7 @@ func (c *Collector) sendSome(ctx context.Context) (done bool, err error) {
 		sent = append(sent, seq)
 	}
 	if len(sent) == 0 {
-		return false, nil
+		return done, nil
 	}
 	for _, iv := range all.Intervals[:len(all.Intervals)-1] {
 		iv.Processes, iv.Inventory = nil, nil // only the newest are kept
@@ -287,7 +303,13 @@ func (c *Collector) sendSome(ctx context.Context) (done bool, err error) {
 	if err := c.post(ctx, all, sent); err != nil {
 		return false, err
 	}
-	return len(sent) == len(sequences), nil
+	return done, nil
+}
+
+// isOlder tells whether a service refuses a batch for its version alone: it is older than this collector. The batch is
+// sound, so it is kept until the service is brought up to date.
+func isOlder(p *client.Problem) bool {
+	return strings.Contains(p.Detail, "version") && strings.Contains(p.Detail, "is not known here")
 }
 
 // post sends a batch and removes it from the spool once it is committed. One that the service will never take is set
@@ -299,7 +321,7 @@ func (c *Collector) post(ctx context.Context, b *wire.Batch, sequences []uint64)
 	}
 	err = c.Client.SendBatch(ctx, encoded, nil)
 	var p *client.Problem
-	if errors.As(err, &p) && (p.Status == 422 || p.Status == 400 || p.Status == 413) {
+	if errors.As(err, &p) && (p.Status == 422 || p.Status == 400 || p.Status == 413) && !isOlder(p) {
 		if len(sequences) > 1 {
 			for i, seq := range sequences {
 				one := &wire.Batch{Version: b.Version, Host: b.Host, Intervals: b.Intervals[i : i+1]}

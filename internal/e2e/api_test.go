@@ -23,16 +23,17 @@ type problem struct {
 func TestAPI_ProblemsAreTyped(t *testing.T) {
 	credential := strings.TrimSpace(demo.run("hosts", "enrol", "spare-1").stdout)
 	require.True(t, strings.HasPrefix(credential, "vs_"))
-	batch := func(host string) []byte {
-		b, err := wire.Encode(&wire.Batch{Version: wire.Version, Host: host, Intervals: []*wire.Interval{{
+	batch := func(host string, version uint32) []byte {
+		b, err := wire.Encode(&wire.Batch{Version: version, Host: host, Intervals: []*wire.Interval{{
 			Boot: "b", Sequence: 1, FromUnixMicros: time.Now().Add(-time.Minute).UnixMicro(),
 			ToUnixMicros: time.Now().UnixMicro(), ElapsedMillis: 60_000,
-			Ledgers: []*wire.Ledger{{}, {}, {}, {}}, Usages: []*wire.Usage{{}, {}, {}, {}},
+			Ledgers: []*wire.Ledger{{Resource: "cpu"}}, Usages: []*wire.Usage{{Resource: "cpu"}},
 		}}})
 		require.NoError(t, err)
 		return b
 	}
 	const proto = wire.TypeProtobuf
+	newer := []byte{0x08, wire.Version + 1} // the field version alone
 	for name, c := range map[string]struct {
 		method, path, token, media string
 		body                       []byte
@@ -55,8 +56,9 @@ func TestAPI_ProblemsAreTyped(t *testing.T) {
 			[]byte(`{"ceiling":-1}`), 422, "invalid", "zero or more"},
 		"batch is malformed": {"POST", "/intervals", credential, proto, []byte("no batch"), 422, "invalid",
 			"not a batch"},
-		"batch of another": {"POST", "/intervals", credential, proto, raw(t, batch("cellar-1")), 403, "denied",
+		"batch of another": {"POST", "/intervals", credential, proto, raw(t, batch("cellar-1", wire.Version)), 403, "denied",
 			`"cellar-1"`},
+		"batch is newer":  {"POST", "/intervals", credential, proto, newer, 501, "not-yet", "keep it"},
 		"no such address": {"GET", "/harvest", demo.token, "", nil, 404, "not-found", "openapi.json"},
 	} {
 		status, header, answer := call(t, c.method, demo.address+"/api/v1"+c.path, c.token, c.media,

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vinescale/core/explain"
 	"vinescale/internal/api"
 	"vinescale/internal/hub"
 	"vinescale/internal/sheet"
@@ -68,7 +69,7 @@ func between(from, to time.Time) []string {
 }
 
 func TestBalance_ComparesTenantsWithTheirQuotas(t *testing.T) {
-	b := runJSON[hub.Balance](t, demo, "balance", "--span", "1h")
+	b := runJSON[explain.Balance](t, demo, "balance", "--span", "1h")
 	require.Len(t, b.Tenants, 8)
 	assert.Equal(t, "unassigned", b.Tenants[0].Tenant, "what nobody is charged with comes first")
 	over := map[string]bool{}
@@ -91,7 +92,7 @@ func TestBalance_ComparesTenantsWithTheirQuotas(t *testing.T) {
 }
 
 func TestPins_TellWhoMayRunOnADeclaredCPUAndWhoDid(t *testing.T) {
-	pins := runJSON[[]hub.PinnedCPU](t, demo, "pins", "--span", "1h")
+	pins := runJSON[[]explain.PinnedCPU](t, demo, "pins", "--span", "1h")
 	require.Len(t, pins, 4)
 	for _, p := range pins {
 		assert.Equal(t, "Bottling Line", p.Tenant)
@@ -179,7 +180,7 @@ func TestAbout_TellsEverythingOfAWorkloadAHostAUserAndATenant(t *testing.T) {
 }
 
 func TestDisks_NameTheDeviceAndWhoCausesIt(t *testing.T) {
-	d := runJSON[hub.Disks](t, demo, "disks", "--span", "1h")
+	d := runJSON[explain.Disks](t, demo, "disks", "--span", "1h")
 	require.NotEmpty(t, d.Devices)
 	first := d.Devices[0]
 	assert.Equal(t, []string{"sda", "cellar-1", "drive", "0000:00:05.0"},
@@ -228,7 +229,7 @@ func TestDisks_NameTheDeviceAndWhoCausesIt(t *testing.T) {
 }
 
 func TestHost_ItsCPUsMemoryAndNetworkAreExplained(t *testing.T) {
-	c := runJSON[hub.CPUs](t, demo, "cpus", "cellar-1", "--span", "1h")
+	c := runJSON[explain.CPUs](t, demo, "cpus", "cellar-1", "--span", "1h")
 	require.Len(t, c.CPUs, 16)
 	for _, x := range c.CPUs {
 		assert.InEpsilon(t, x.Capacity, x.User+x.System+x.IRQ+x.SoftIRQ+x.Steal+x.IOWait+x.Idle+x.Residual, 1e-9,
@@ -245,7 +246,7 @@ func TestHost_ItsCPUsMemoryAndNetworkAreExplained(t *testing.T) {
 		assert.InDelta(t, x.User+x.System, charged, 0.05*x.Capacity,
 			"CPU %d: who ran there is its user and system time", x.CPU)
 	}
-	m := runJSON[hub.Memory](t, demo, "memory", "terrace-2", "--span", "1h")
+	m := runJSON[explain.Memory](t, demo, "memory", "terrace-2", "--span", "1h")
 	require.NotNil(t, m.Capacity)
 	assert.InEpsilon(t, *m.Capacity, *m.Charged+*m.Own+*m.Cache+*m.Huge+*m.Free+*m.Residual, 1e-6,
 		"all memory is explained")
@@ -256,13 +257,13 @@ func TestHost_ItsCPUsMemoryAndNetworkAreExplained(t *testing.T) {
 	require.Len(t, m.Workloads[0].SwapOn, 1)
 	assert.Equal(t, "/srv/swapfile", m.Workloads[0].SwapOn[0].Swap)
 	assert.Contains(t, demo.run("memory", "terrace-2").stdout, "GiB in use now; sign-in 31 of l.roth 3.00.")
-	l := runJSON[hub.Links](t, demo, "interfaces", "--host", "press-1", "--span", "1h")
+	l := runJSON[explain.Links](t, demo, "interfaces", "--host", "press-1", "--span", "1h")
 	assert.InDelta(t, l.Wire.Received, l.IP.Received+l.Residual.Received, 1)
 	assert.Empty(t, l.Missing)
 	assert.InDelta(t, 0, l.Residual.Received, 0.01*l.Wire.Received, "jobs that share the host's network are counted")
-	uncounted := runJSON[hub.Links](t, demo, "interfaces", "--host", "terrace-2", "--span", "1h")
+	uncounted := runJSON[explain.Links](t, demo, "interfaces", "--host", "terrace-2", "--span", "1h")
 	assert.NotEmpty(t, uncounted.Missing, "what shares the host's network is named, not left out")
-	ends := map[string]hub.LinkLine{}
+	ends := map[string]explain.LinkLine{}
 	for _, x := range l.Interfaces {
 		if x.OtherEnd != nil {
 			ends[x.OtherEnd.Name] = x
@@ -278,7 +279,7 @@ func TestHost_ItsCPUsMemoryAndNetworkAreExplained(t *testing.T) {
 		assert.InDelta(t, u.Sent, end.Received, 1, u.Name)
 	}
 	w := runJSON[hub.AboutWorkload](t, demo, "about", "label-render", "--host", "press-1")
-	figures := map[string]hub.Measure{}
+	figures := map[string]explain.Figure{}
 	for _, f := range w.Figures {
 		figures[f.Name] = f
 	}

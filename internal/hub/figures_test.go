@@ -10,7 +10,7 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
-	"vinescale/internal/hub"
+	"vinescale/core/explain"
 )
 
 // TestMemory_OfABigHostOverALongSpanDoesNotOverflow adds up byte-milliseconds that are more than 63 bits hold.
@@ -33,7 +33,7 @@ func TestMemory_OfABigHostOverALongSpanDoesNotOverflow(t *testing.T) {
 	require.Len(t, m.Workloads, 1)
 	require.Len(t, m.Workloads[0].Figures, 1)
 	assert.InEpsilon(t, float64(huge), m.Workloads[0].Figures[0].Value, 1e-9)
-	assert.Equal(t, []hub.SwapOn{{Swap: "/dev/sdb2", Bytes: huge, Source: "summed"},
+	assert.Equal(t, []explain.SwapOn{{Swap: "/dev/sdb2", Bytes: huge, Source: "summed"},
 		{Swap: "/dev/sdc2", Bytes: huge / 2, Source: "summed"}}, m.Workloads[0].SwapOn)
 }
 
@@ -178,7 +178,7 @@ func TestLoad_IsOfTheNewestIntervalAndWhatIsNotToldIsNotThere(t *testing.T) {
 	require.NotNil(t, c.Load)
 	assert.Equal(t, []float64{7.5, 4, 3.5}, []float64{c.Load.One, c.Load.Five, c.Load.Fifteen})
 	tenth := 0.1
-	assert.Equal(t, []hub.Pressure{{Resource: "cpu", Some: 0.5}, {Resource: "io", Some: 0.2, Full: &tenth}}, c.Pressure,
+	assert.Equal(t, []explain.Pressure{{Resource: "cpu", Some: 0.5}, {Resource: "io", Some: 0.2, Full: &tenth}}, c.Pressure,
 		"of memory nothing is told")
 	loads, err := f.Loads(ctx)
 	require.NoError(t, err)
@@ -220,7 +220,7 @@ func TestMemory_ASleeperIsToldSinceWhenAndOneThatWokeIsNone(t *testing.T) {
 	}
 	m, err := f.Memory(ctx, f.host.Name, f.span())
 	require.NoError(t, err)
-	got := map[string]*hub.Sleep{}
+	got := map[string]*explain.Sleep{}
 	for _, x := range m.Workloads {
 		got[x.Name] = x.Asleep
 	}

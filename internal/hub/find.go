@@ -174,7 +174,7 @@ func (h *Hub) findPID(ctx context.Context, question string, hostID int32, hosts 
 			if int64(p.PID) != pid {
 				continue
 			}
-			w, err := h.store.WorkloadByID(ctx, p.WorkloadID)
+			w, err := h.store.WorkloadByID(ctx, p.Workload)
 			if err != nil {
 				return nil, err
 			}

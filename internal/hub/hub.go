@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"vinescale/core/account"
+	"vinescale/core/explain"
 	"vinescale/core/tenancy"
 	"vinescale/internal/store"
 	"vinescale/internal/wire"
@@ -24,6 +25,7 @@ const (
 	Conflict Class = "conflict"  // it exists already, or changed meanwhile
 	Denied   Class = "denied"    // not allowed to this token
 	NoToken  Class = "no-token"  // no token, or one that is not known
+	NotYet   Class = "not-yet"   // sound, but of a version newer than this service: keep it until the service is newer too
 )
 
 // Problem is a mistake the caller can mend. Its text says what, why, and what to do.
@@ -37,7 +39,7 @@ func (p *Problem) Error() string { return p.Detail }
 func problem(c Class, format string, a ...any) error { return &Problem{c, fmt.Sprintf(format, a...)} }
 
 // Unassigned is the name under which usage of no tenant is shown.
-const Unassigned = "unassigned"
+const Unassigned = explain.Unassigned
 
 // Options for New.
 type Options struct {
@@ -120,22 +122,15 @@ func (h *Hub) Ingest(ctx context.Context, host store.Host, b *wire.Batch) (store
 				iv.Sequence, from.UTC().Format(time.RFC3339), h.options.KeepDays)
 		}
 	}
-	for range 5 {
-		book, version, err := h.rules(ctx)
-		if err != nil {
-			return store.Taken{}, err
-		}
-		taken, err := h.store.Ingest(ctx, host, b, version, book.assign)
-		if errors.Is(err, store.ErrRulesChanged) {
-			h.forgetRules()
-			continue
-		}
-		if err == nil && taken.New > 0 {
-			h.tell(Committed{host.Name, taken.NewestTo})
-		}
-		return taken, err
+	var taken store.Taken
+	err := h.byRulesInForce(ctx, func(book *judge, version int64) (err error) {
+		taken, err = h.store.Ingest(ctx, host, b, version, book.assign)
+		return err
+	})
+	if err == nil && taken.New > 0 {
+		h.tell(Committed{host.Name, taken.NewestTo})
 	}
-	return store.Taken{}, errors.New("the rules keep changing; send the batch again")
+	return taken, err
 }
 
 // Notice takes in news of a host's workloads: they are known at once, and faces say when their first usage is due.
@@ -144,10 +139,6 @@ func (h *Hub) Notice(ctx context.Context, host store.Host, n *wire.Notices) erro
 		return problem(Denied,
 			"these notices are of host %q, and the credential is for %q: give each collector its own host's credential",
 			n.Host, host.Name)
-	}
-	book, version, err := h.rules(ctx)
-	if err != nil {
-		return err
 	}
 	now := h.options.Now()
 	for _, micros := range append([]int64{n.AtUnixMicros}, n.EndedMicros...) {
@@ -163,11 +154,29 @@ func (h *Hub) Notice(ctx context.Context, host store.Host, n *wire.Notices) erro
 			"usage due at %s, more than an hour ahead of this service's clock: set the host's clock",
 			due.UTC().Format(time.RFC3339))
 	}
-	if err := h.store.Notice(ctx, host, n, version, book.assign); err != nil {
-		return err
+	err := h.byRulesInForce(ctx, func(book *judge, version int64) error {
+		return h.store.Notice(ctx, host, n, version, book.assign)
+	})
+	if err == nil {
+		h.tell(Committed{host.Name, time.UnixMicro(n.AtUnixMicros).UTC()})
 	}
-	h.tell(Committed{host.Name, time.UnixMicro(n.AtUnixMicros).UTC()})
-	return nil
+	return err
+}
+
+// byRulesInForce stores something by the rules in force: where they changed meanwhile, on another instance, it is tried
+// again by those of now.
+func (h *Hub) byRulesInForce(ctx context.Context, put func(book *judge, version int64) error) error {
+	for range 5 {
+		book, version, err := h.rules(ctx)
+		if err != nil {
+			return err
+		}
+		if err := put(book, version); !errors.Is(err, store.ErrRulesChanged) {
+			return err
+		}
+		h.forgetRules()
+	}
+	return errors.New("the rules keep changing; send it again")
 }
 
 // judge is a list of rules with what they may ask about hosts.

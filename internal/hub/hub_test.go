@@ -13,6 +13,8 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/core/explain"
+	"vinescale/core/question"
 	"vinescale/internal/hub"
 	"vinescale/internal/store"
 	"vinescale/internal/testdb"
@@ -97,14 +99,14 @@ func (f *fixture) tenant(name, rule string) {
 	require.NoError(f.t, err)
 }
 
-func (f *fixture) span() store.Span {
+func (f *fixture) span() question.Span {
 	s, err := f.Span(noon, noon.Add(30*time.Minute), 0)
 	require.NoError(f.t, err)
 	return s
 }
 
 func (f *fixture) byTenant() map[string]float64 {
-	l, err := f.Ledger(ctx, hub.Question{Span: f.span(), Resource: amount.CPU, By: "tenant"})
+	l, err := f.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: f.span()}, Measure: amount.CPU, By: "tenant"})
 	require.NoError(f.t, err)
 	m := map[string]float64{}
 	for _, s := range l.Shares {
@@ -167,9 +169,12 @@ func TestTryRule_TellsWhatWouldMoveAndChangesNothing(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []int{3, 3, 2}, []int{last.Seen, last.Matched, len(last.Moves)},
 		"a is Frost Watch's by a rule before")
-	assert.Equal(t, hub.TrialMove{Workload: "b", Kind: "job", Owner: "t.fink", Host: "terrace-1", From: "unassigned",
-		To:  "Leaf Vision",
-		Use: hub.Use{CPUSeconds: 60, MemoryBytes: 1 << 30, DiskBytes: 1e6}}, last.Moves[0])
+	moved := last.Moves[0]
+	assert.Equal(t, []any{"b", "job", "t.fink", "terrace-1", "unassigned", "Leaf Vision"},
+		[]any{moved.Workload, moved.Kind, moved.Owner, moved.Host, moved.From, moved.To})
+	assert.Equal(t, []float64{60, 1 << 30, 1e6},
+		[]float64{*moved.Uses[0].Amount, *moved.Uses[1].Amount, *moved.Uses[2].Amount})
+	assert.Nil(t, moved.Uses[3].Amount, "no figure is no zero")
 	first, err := f.TryRule(ctx, f.span(), 1, "Leaf Vision", "kind == 'job'")
 	require.NoError(t, err)
 	assert.Len(t, first.Moves, 3)
@@ -180,9 +185,9 @@ func TestTryRule_TellsWhatWouldMoveAndChangesNothing(t *testing.T) {
 	rules, _, err := f.Rules(ctx)
 	require.NoError(t, err)
 	assert.Len(t, rules, 1)
-	_, moved, err := f.AddRule(ctx, 1, "Leaf Vision", "kind == 'job'")
+	_, changed, err := f.AddRule(ctx, 1, "Leaf Vision", "kind == 'job'")
 	require.NoError(t, err)
-	assert.Equal(t, len(first.Moves), moved, "and adding it does what the trial told")
+	assert.Equal(t, len(first.Moves), changed, "and adding it does what the trial told")
 }
 
 func TestRules_ChangedByAnotherInstanceAreSeen(t *testing.T) {
@@ -224,8 +229,8 @@ func TestLedger_BalancesWhateverItIsGroupedBy(t *testing.T) {
 	for n := range 3 {
 		require.NoError(t, f.send(n, job("a", "m.abt"), job("b", "t.fink")))
 	}
-	for _, by := range store.Dimensions {
-		l, err := f.Ledger(ctx, hub.Question{Span: f.span(), Resource: amount.CPU, By: by, First: 1})
+	for _, by := range question.Dimensions() {
+		l, err := f.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: f.span()}, Measure: amount.CPU, By: by, First: 1})
 		require.NoError(t, err)
 		sum := l.LeftOutBy
 		for _, s := range l.Shares {
@@ -236,11 +241,11 @@ func TestLedger_BalancesWhateverItIsGroupedBy(t *testing.T) {
 		assert.Equal(t, noon, *l.CoveredFrom)
 		assert.Equal(t, noon.Add(3*time.Minute), *l.CoveredTo)
 	}
-	_, err := f.Ledger(ctx, hub.Question{Span: f.span(), By: "vintage"})
+	_, err := f.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: f.span()}, By: "vintage"})
 	requireProblem(t, err, hub.Invalid, "choose one of tenant")
-	_, err = f.Ledger(ctx, hub.Question{Span: f.span(), By: "tenant", Host: "cellar-7"})
+	_, err = f.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: f.span(), Host: "cellar-7"}, By: "tenant"})
 	requireProblem(t, err, hub.NotFound, "cellar-7")
-	one, err := f.Ledger(ctx, hub.Question{Span: f.span(), By: "workload", Tenant: hub.Unassigned})
+	one, err := f.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: f.span()}, By: "workload", Tenant: hub.Unassigned})
 	require.NoError(t, err)
 	assert.Nil(t, one.Residual, "of one tenant's shares alone nothing balances, and it says so")
 	assert.Contains(t, one.Notes["residual"], "only some shares")
@@ -286,7 +291,7 @@ func TestPins_TellWhoMayAndWhoDid(t *testing.T) {
 	require.Len(t, pins, 3)
 	assert.Equal(t, []string{"a (Frost Watch)", "b (unassigned)"}, pins[0].May)
 	assert.Equal(t,
-		[]hub.PinRun{{Workload: "a", Kind: "job", Tenant: "Frost Watch", CPUSeconds: 60, Source: "counted"}},
+		[]explain.PinRun{{Workload: "a", Kind: "job", Tenant: "Frost Watch", CPUSeconds: 60, Source: "counted"}},
 		pins[0].Ran)
 	assert.Zero(t, pins[0].Others)
 	assert.Equal(t, 60.0, pins[1].Others, "b ran on CPU 1, which is not its tenant's")
@@ -303,10 +308,10 @@ func TestSpan_HoldsWholeMinutesAndRefusesNonsense(t *testing.T) {
 	f := newFixture(t)
 	s, err := f.Span(noon.Add(20*time.Second), noon.Add(100*time.Second), 0)
 	require.NoError(t, err)
-	assert.Equal(t, store.Span{From: noon, To: noon.Add(2 * time.Minute)}, s)
+	assert.Equal(t, question.Span{From: noon, To: noon.Add(2 * time.Minute)}, s)
 	s, err = f.Span(time.Time{}, time.Time{}, 0)
 	require.NoError(t, err)
-	assert.Equal(t, store.Span{From: noon, To: noon.Add(time.Hour)}, s, "the last hour")
+	assert.Equal(t, question.Span{From: noon, To: noon.Add(time.Hour)}, s, "the last hour")
 	for _, c := range []struct {
 		from, to time.Time
 		length   time.Duration

@@ -2,168 +2,159 @@ package hub
 
 import (
 	"context"
-	"strings"
-	"time"
+	"slices"
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
-	"vinescale/core/tenancy"
+	"vinescale/core/explain"
+	"vinescale/core/question"
 	"vinescale/internal/sheet"
-	"vinescale/internal/store"
 )
 
 // Question is what share and ledger ask.
 type Question struct {
-	Span     store.Span
-	Resource amount.Resource
-	By       string
-	Host     string // "" for all
-	Tenant   string // "" for all
-	Where    string // only workloads that this expression matches; "" for all
-	Sort     string // one of sheet.Orders; "" for largest first
-	First    int    // shares listed; 0 for all
+	Asked
+	Measure amount.Measure
+	By      string // a dimension
+	Tenant  string // "" for all
+	Sort    string // one of question.Orders; "" for largest first
+	First   int    // shares listed; 0 for all
+	After   string // cursor of the page; "" for the first
 }
 
-// Ledger answers a question with a ledger that balances and its shares.
+// Ledger answers a question with a ledger that balances and its shares. A measure without a ledger has shares alone.
 func (h *Hub) Ledger(ctx context.Context, q Question) (*sheet.Ledger, error) {
-	ask := store.ShareQuestion{Span: q.Span, Resource: q.Resource, By: q.By}
-	l := &sheet.Ledger{Host: Fleet, From: q.Span.From, To: q.Span.To}
-	if q.Host != "" {
-		host, err := h.Host(ctx, q.Host)
+	by, err := question.ParseDimension(q.By)
+	if err != nil {
+		return nil, problem(Invalid, "%v", err)
+	}
+	order, err := question.ParseOrder(q.Sort)
+	if err != nil {
+		return nil, problem(Invalid, "%v", err)
+	}
+	after, err := question.ParseKey(q.After)
+	if err != nil {
+		return nil, problem(Invalid, "%v", err)
+	}
+	scope, err := h.filtered(ctx, &q.Asked)
+	if err != nil {
+		return nil, err
+	}
+	if q.Tenant != "" {
+		id, err := h.tenantID(ctx, q.Tenant)
 		if err != nil {
 			return nil, err
 		}
-		ask.HostID, l.Host = host.ID, host.Name
+		scope.Tenants = []int32{id}
 	}
-	if !store.IsDimension(q.By) {
-		return nil, problem(Invalid, "cannot group by %q: choose one of %s, or label:KEY", q.By,
-			strings.Join(store.Dimensions, ", "))
+	ask := question.Question{Scope: scope, Measures: []amount.Measure{q.Measure}, By: []question.Dimension{by},
+		Order: order, Page: question.Page{First: q.First, After: after}}
+	if by == question.Workload {
+		ask.By = append(ask.By, question.Tenant) // one that changed tenant has a share under each
 	}
-	if err := sheet.CheckOrder(q.Sort); err != nil {
+	if _, err := question.PlanFor(ask); err != nil {
 		return nil, problem(Invalid, "%v", err)
 	}
-	if q.Tenant != "" {
-		id := int32(0)
-		if q.Tenant != Unassigned {
-			t, err := h.Tenant(ctx, q.Tenant)
-			if err != nil {
-				return nil, err
-			}
-			id = t.ID
-		}
-		ask.TenantID = &id
-	}
-	matches, err := h.filter(ctx, q.Where)
+	lines := ask
+	lines.Measures = slices.DeleteFunc(slices.Clone(ask.Measures), func(m amount.Measure) bool { return !m.HasLedger() })
+	stretch, err := h.stretch(ctx, lines)
 	if err != nil {
 		return nil, err
 	}
-	if ask.Only, err = h.matching(ctx, store.UseQuestion{Span: q.Span, HostID: ask.HostID}, q.Where); err != nil {
-		return nil, err
-	}
-	totals, err := h.store.Totals(ctx, ask.HostID, q.Span, q.Resource)
+	answer, err := h.store.Ask(ctx, ask)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := h.store.Shares(ctx, ask)
-	if err != nil {
-		return nil, err
+	l := &sheet.Ledger{Host: hostOr(q.Host), From: q.Span.From, To: q.Span.To, Next: answer.Next.String(),
+		Shares: make([]sheet.Share, 0, len(answer.Rows))}
+	shown := 0.0
+	for i := range answer.Rows {
+		shown += answer.Rows[i].Sums[0].Units
+		l.Shares = append(l.Shares, shareOf(&answer.Rows[i], by, q.Measure, stretch.ElapsedMillis))
 	}
-	sum := 0.0
-	l.Shares = make([]sheet.Share, 0, len(rows))
-	for i := range rows {
-		sum += rows[i].Units
-		l.Shares = append(l.Shares, shareOf(&rows[i], q.By, q.Resource, totals.ElapsedMillis))
-	}
-	l.Fill(totals, sum)
-	if q.Tenant != "" || q.Where != "" {
+	l.Fill(q.Measure, stretch, answer.Total.Units[0])
+	if !scope.IsWhole() && q.Measure.HasLedger() {
 		l.Residual = nil
 		l.Notes["residual"] = "only some shares were asked for; ask for all for the balance"
 	}
-	if l.Warming, err = h.warming(ctx, ask.HostID, q.Span, matches, ask.TenantID); err != nil {
-		return nil, err
+	if q.First > 0 && after == nil {
+		l.LeftOut = answer.Total.Rows - len(answer.Rows)
+		l.LeftOutBy = q.Measure.Amount(max(answer.Total.Units[0]-shown, 0), stretch.ElapsedMillis)
 	}
-	l.Sort(q.Sort)
-	l.Keep(q.First)
-	return l, nil
+	l.Warming, err = h.warmingLines(ctx, scope, q.Where)
+	return l, err
 }
 
-// filter compiles an expression that chooses workloads; nil for "".
-func (h *Hub) filter(ctx context.Context, where string) (func(host string, w *store.Workload) bool, error) {
-	if where == "" {
-		return nil, nil
+// hostOr is a host's name, or the word for all.
+func hostOr(name string) string {
+	if name == "" {
+		return Fleet
 	}
-	rule, err := tenancy.Compile(0, 0, where)
-	if err != nil {
-		return nil, problem(Invalid, "%v", strings.ReplaceAll(err.Error(), "the rule", "the filter"))
-	}
-	book, _, err := h.rules(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return func(host string, w *store.Workload) bool { return rule.Matches(book.subject(host, w.Core())) }, nil
+	return name
 }
 
-// warming lists the workloads that were seen in a span that reaches until now and have no usage yet.
-func (h *Hub) warming(ctx context.Context, hostID int32, span store.Span, matches func(string, *store.Workload) bool,
-	tenantID *int32) ([]sheet.Warming, error) {
-	now := h.options.Now()
-	if span.To.Before(now.Add(-time.Minute)) {
-		return nil, nil
+// tenantID finds a tenant's number by name; 0 for what is unassigned.
+func (h *Hub) tenantID(ctx context.Context, name string) (int32, error) {
+	if name == Unassigned {
+		return 0, nil
 	}
-	// One that is late by more than a minute has ended before its first usage, or its collector has.
-	waiting, err := h.store.Warming(ctx, hostID, now.Add(-time.Minute))
-	if err != nil {
+	t, err := h.Tenant(ctx, name)
+	return t.ID, err
+}
+
+// warmingLines tells of the workloads of a scope that have no usage yet.
+func (h *Hub) warmingLines(ctx context.Context, scope question.Scope, where string) ([]sheet.Warming, error) {
+	waiting, err := h.warming(ctx, scope, where)
+	if err != nil || len(waiting) == 0 {
 		return nil, err
 	}
 	names, err := h.tenantNames(ctx)
 	if err != nil {
 		return nil, err
 	}
+	now := h.options.Now()
 	var out []sheet.Warming
 	for i := range waiting {
 		w := &waiting[i]
-		if matches != nil && !matches(w.Host.Name, w) || tenantID != nil && *tenantID != w.TenantID {
-			continue
-		}
 		out = append(out, sheet.Warming{
 			WorkloadID: w.ID, Name: w.Name, Kind: w.Kind, Owner: w.Owner, Tenant: named(names, w.TenantID),
-			Host:  w.Host.Name,
-			DueAt: w.DueAt.UTC(), DueInSeconds: max(w.DueAt.Sub(now).Seconds(), 0),
+			Host: w.Host.Name, DueAt: w.DueAt.UTC(), DueInSeconds: max(w.DueAt.Sub(now).Seconds(), 0),
 		})
 	}
 	return out, nil
 }
 
-func shareOf(row *store.ShareRow, by string, r amount.Resource, elapsed int64) sheet.Share {
+func shareOf(row *question.Row, by question.Dimension, m amount.Measure, elapsed int64) sheet.Share {
+	sum := &row.Sums[0]
 	s := sheet.Share{
-		Name: row.Name, Kind: row.Kind, Owner: row.Owner, Tenant: row.Tenant, Host: row.Host, Parts: row.Parts,
-		Missing: row.Missing,
-		Source:  amount.Source(row.Source).String(), WorkloadID: row.WorkloadID, Workload: row.Workload,
+		Name: row.Name, Kind: row.Names.Kind, Owner: row.Names.Owner, Tenant: row.Names.Tenant, Host: row.Names.Host,
+		Workload: row.Names.Workload, WorkloadID: row.Workload, Parts: row.Parts, Missing: sum.Missing,
+		Source: sum.Source.String(), Reason: explain.Reason(m, sum),
 	}
 	switch {
-	case by == "tenant" && row.TenantID == 0:
-		s.Name, s.First = Unassigned, true
-	case (by == "program" || by == "family") && row.Name == "":
-		s.Name = account.NoProgramName
-	case row.Name == "" && by != "user":
-		s.Name = "(none)"
-	case by == "user" && row.Name == "":
-		s.Name = "(owner not known)"
-	}
-	if by == "workload" && row.TenantID == 0 {
+	case by == question.Tenant && row.Tenant == 0:
+		s.Name, s.Tenant, s.First = Unassigned, "", true
+	case by == question.Tenant:
+		s.Tenant = ""
+	case by == question.Workload && row.Tenant == 0:
 		s.Tenant = Unassigned
+	case (by == question.Program || by == question.Family) && row.Name == "":
+		s.Name = account.NoProgramName
+	case by == question.User && row.Name == "":
+		s.Name = "(owner not known)"
+	case row.Name == "":
+		s.Name = "(none)"
 	}
-	if row.Missing > 0 || amount.Source(row.Source) == amount.Unavailable {
-		s.Reason = sheet.Reason(r)
-	}
-	if amount.Source(row.Source) == amount.Unavailable {
+	if !sum.Known() {
 		return s
 	}
-	a, m := r.Amount(row.Units, elapsed), r.Mean(row.Units, elapsed)
-	s.Amount, s.Mean = &a, &m
-	if by == "workload" {
-		peak := sheet.PeakMean(r, row.Peak)
-		s.Peak = &peak
+	if m.Entry().IsSlow && sum.Over > 0 {
+		elapsed = sum.Over
+	}
+	a, mean := m.Amount(sum.Units, elapsed), m.Mean(sum.Units, elapsed)
+	s.Amount, s.Mean = &a, &mean
+	if by == question.Workload && m.HasLedger() {
+		s.Peak = &sum.Peak
 	}
 	return s
 }

@@ -5,74 +5,86 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
-	"vinescale/internal/store"
+	"vinescale/core/question"
 )
 
 // ProgramTotal is what all processes of one program used: the many small ones that add up.
 type ProgramTotal struct {
-	Program     string  `json:"program" doc:"By its executable; what ended between readings has a line of its own."`
-	Processes   int     `json:"processes" doc:"The most at the end of an interval in each workload, added."`
-	Workloads   int     `json:"workloads"`
-	CPUSeconds  float64 `json:"cpu_seconds"`
-	Cores       float64 `json:"cpu_cores_mean"`
-	MemoryBytes float64 `json:"memory_bytes_mean" doc:"Anonymous memory."`
-	DiskBytes   float64 `json:"disk_bytes"`
+	Program   string    `json:"program" doc:"By its executable; what ended between readings has a line of its own."`
+	Processes int       `json:"processes" doc:"The most at the end of an interval in each workload, added."`
+	Workloads int       `json:"workloads"`
+	Uses      []PartUse `json:"uses" doc:"One per resource, in the order of resources."`
 }
 
-// Programs adds up every program of a span, on one host or on all (""), in workloads that an expression matches ("" for
-// all), most CPU time first.
-func (h *Hub) Programs(ctx context.Context, span store.Span, hostName, where string) ([]ProgramTotal, error) {
-	ask := store.UseQuestion{Span: span}
-	if hostName != "" {
-		host, err := h.Host(ctx, hostName)
-		if err != nil {
-			return nil, err
+// PartUse is what a part of workloads used of one resource.
+type PartUse struct {
+	Resource string   `json:"resource"`
+	Amount   *float64 `json:"amount" doc:"Null where processes are not counted for this resource."`
+	Mean     *float64 `json:"mean"`
+	Source   string   `json:"source"`
+}
+
+// partUses are the uses of a row of all resources over some time.
+func partUses(row *question.Row, elapsed int64) []PartUse {
+	uses := make([]PartUse, 0, len(row.Sums))
+	for i, r := range amount.Resources() {
+		sum := &row.Sums[i]
+		u := PartUse{Resource: r.String(), Source: sum.Source.String()}
+		if sum.Known() {
+			a, m := r.Amount(sum.Units, elapsed), r.Mean(sum.Units, elapsed)
+			u.Amount, u.Mean = &a, &m
 		}
-		ask.HostID = host.ID
+		uses = append(uses, u)
 	}
-	only, err := h.matching(ctx, ask, where)
+	return uses
+}
+
+// Page is which part of a listing is wanted.
+type Page struct {
+	Sort  string
+	First int    // 0 for all
+	After string // cursor; "" for the first page
+}
+
+// paged puts an order and a page into a question.
+func (p *Page) paged(q *question.Question) error {
+	var err error
+	if q.Order, err = question.ParseOrder(p.Sort); err != nil {
+		return problem(Invalid, "%v", err)
+	}
+	if q.Page.After, err = question.ParseKey(p.After); err != nil {
+		return problem(Invalid, "%v", err)
+	}
+	q.Page.First = p.First
+	return nil
+}
+
+// Programs adds up every program of a span, most CPU time first. The cursor is that of the next page, "" on the last.
+func (h *Hub) Programs(ctx context.Context, q Asked, page Page) (programs []ProgramTotal, next string, err error) {
+	scope, err := h.filtered(ctx, &q)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	ask.Only = only
-	totals, err := h.store.ProgramTotals(ctx, ask)
+	ask := question.Question{Scope: scope, Measures: amount.Resources(), By: []question.Dimension{question.Program}}
+	if err := page.paged(&ask); err != nil {
+		return nil, "", err
+	}
+	answer, err := h.store.Ask(ctx, ask)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	elapsed, err := h.elapsed(ctx, span)
+	elapsed, err := h.elapsed(ctx, scope)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	out := []ProgramTotal{}
-	for _, t := range totals {
-		x := ProgramTotal{
-			Program: t.Program, Processes: t.Processes, Workloads: t.Workloads,
-			CPUSeconds: amount.CPU.Amount(t.CPU, elapsed), Cores: amount.CPU.Mean(t.CPU, elapsed),
-			MemoryBytes: amount.Memory.Mean(t.Memory, elapsed), DiskBytes: amount.Disk.Amount(t.Disk, elapsed),
-		}
+	programs = []ProgramTotal{}
+	for i := range answer.Rows {
+		r := &answer.Rows[i]
+		x := ProgramTotal{Program: r.Name, Processes: r.Parts, Workloads: r.Workloads, Uses: partUses(r, elapsed)}
 		if x.Program == "" {
 			x.Program = account.NoProgramName
 		}
-		out = append(out, x)
+		programs = append(programs, x)
 	}
-	return out, nil
-}
-
-// matching lists the workloads of a question that an expression matches; nil, for all, where there is none.
-func (h *Hub) matching(ctx context.Context, ask store.UseQuestion, where string) ([]int64, error) {
-	matches, err := h.filter(ctx, where)
-	if err != nil || matches == nil {
-		return nil, err
-	}
-	uses, err := h.store.WorkloadUses(ctx, ask)
-	if err != nil {
-		return nil, err
-	}
-	only := []int64{}
-	for i := range uses {
-		if matches(uses[i].HostName, &uses[i].Workload) {
-			only = append(only, uses[i].ID)
-		}
-	}
-	return only, nil
+	return programs, answer.Next.String(), nil
 }

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"vinescale/core/amount"
+	"vinescale/core/question"
 	"vinescale/core/tenancy"
 	"vinescale/internal/store"
 )
@@ -135,7 +137,7 @@ type Import struct {
 
 // Import makes the rules those of a file, and adds its tenants; with prune, tenants that the file does not name are
 // removed. With preview nothing is changed. The same file again changes nothing.
-func (h *Hub) Import(ctx context.Context, span store.Span, x *Tenancy, prune, preview bool) (*Import, error) {
+func (h *Hub) Import(ctx context.Context, span question.Span, x *Tenancy, prune, preview bool) (*Import, error) {
 	has, err := h.Export(ctx)
 	if err != nil {
 		return nil, err
@@ -261,7 +263,7 @@ func (h *Hub) AboutHosts(ctx context.Context) (pools map[string][]string, due ma
 	if pools, err = h.store.Pools(ctx); err != nil {
 		return nil, nil, err
 	}
-	waiting, err := h.store.Warming(ctx, 0, h.options.Now().Add(-time.Minute))
+	waiting, err := h.store.Warming(ctx, &question.Scope{Sees: h.sees(ctx)}, h.options.Now().Add(-time.Minute))
 	due = map[string]*time.Time{}
 	for i := range waiting {
 		due[waiting[i].Host.Name] = waiting[i].DueAt
@@ -276,49 +278,47 @@ func (h *Hub) Acts(ctx context.Context, most int) ([]store.Act, error) {
 
 // Suggestion is a rule for unassigned workloads that are alike.
 type Suggestion struct {
-	Expression  string   `json:"expression"`
-	About       string   `json:"about" doc:"What they have in common."`
-	Workloads   int      `json:"workloads"`
-	Examples    []string `json:"examples" doc:"The largest of them, up to five."`
-	CPUSeconds  float64  `json:"cpu_seconds"`
-	MemoryBytes float64  `json:"memory_bytes_mean"`
-	DiskBytes   float64  `json:"disk_bytes"`
+	Expression string    `json:"expression"`
+	About      string    `json:"about" doc:"What they have in common."`
+	Workloads  int       `json:"workloads"`
+	Examples   []string  `json:"examples" doc:"The largest of them, up to five."`
+	Uses       []PartUse `json:"uses" doc:"What they used of each resource, in the order of resources."`
 }
 
 // Suggest lists what is unassigned over a span, alike together, most CPU time first, with a rule for each group.
-func (h *Hub) Suggest(ctx context.Context, span store.Span) ([]Suggestion, error) {
+func (h *Hub) Suggest(ctx context.Context, span question.Span) ([]Suggestion, error) {
 	book, _, err := h.rules(ctx)
 	if err != nil {
 		return nil, err
 	}
-	uses, err := h.store.WorkloadUses(ctx, store.UseQuestion{Span: span})
+	present, err := h.present(ctx, span)
 	if err != nil {
 		return nil, err
 	}
-	elapsed, err := h.elapsed(ctx, span)
-	if err != nil {
-		return nil, err
-	}
-	byID := map[string]*store.WorkloadUse{}
+	byKey := map[string]*question.Row{}
 	var unassigned []tenancy.Weighed
-	for i := range uses {
-		u := &uses[i]
-		if u.TenantID == 0 {
-			byID[u.HostName+"\x00"+u.Key] = u
-			unassigned = append(unassigned, tenancy.Weighed{Subject: book.subject(u.HostName, u.Core()), Used: u.CPU})
+	for i := range present.rows {
+		r := &present.rows[i]
+		w := present.of[r.Workload]
+		if w.TenantID == 0 {
+			byKey[w.Host.Name+"\x00"+w.Key] = r
+			unassigned = append(unassigned, tenancy.Weighed{Subject: book.subject(w.Host.Name, w.Core()),
+				Used: r.Sums[amount.CPU].Units})
 		}
 	}
 	out := []Suggestion{}
 	for _, c := range tenancy.Suggest(unassigned) {
 		s := Suggestion{Expression: c.Expression, About: c.About, Workloads: len(c.Members), Examples: []string{}}
+		all := question.Row{Sums: slices.Repeat([]question.Sum{question.NoFigure(0)}, amount.NumResources)}
 		for i, m := range c.Members {
-			use := useOf(byID[m.Host+"\x00"+m.Workload.Key], elapsed)
-			s.CPUSeconds, s.MemoryBytes, s.DiskBytes = s.CPUSeconds+use.CPUSeconds, s.MemoryBytes+use.MemoryBytes,
-				s.DiskBytes+use.DiskBytes
+			for r, sum := range byKey[m.Host+"\x00"+m.Workload.Key].Sums {
+				all.Sums[r].Join(&sum)
+			}
 			if i < 5 {
 				s.Examples = append(s.Examples, m.Workload.Name)
 			}
 		}
+		s.Uses = partUses(&all, present.elapsed)
 		out = append(out, s)
 	}
 	return out, nil
@@ -334,7 +334,7 @@ type Reapplication struct {
 }
 
 // Reapply accounts the usage of a span anew by the rules in force, or with preview only tells what that would move.
-func (h *Hub) Reapply(ctx context.Context, span store.Span, preview bool) (*Reapplication, error) {
+func (h *Hub) Reapply(ctx context.Context, span question.Span, preview bool) (*Reapplication, error) {
 	book, _, err := h.rules(ctx)
 	if err != nil {
 		return nil, err
@@ -347,11 +347,16 @@ func (h *Hub) Reapply(ctx context.Context, span store.Span, preview bool) (*Reap
 	if err != nil {
 		return nil, err
 	}
-	used, err := h.store.UsesByTenant(ctx, span)
+	scope, err := h.scope(ctx, span, "")
 	if err != nil {
 		return nil, err
 	}
-	elapsed, err := h.elapsed(ctx, span)
+	used, err := h.store.Ask(ctx, question.Question{Scope: scope, Measures: amount.Resources(),
+		By: []question.Dimension{question.Workload, question.Tenant}})
+	if err != nil {
+		return nil, err
+	}
+	elapsed, err := h.elapsed(ctx, scope)
 	if err != nil {
 		return nil, err
 	}
@@ -365,25 +370,22 @@ func (h *Hub) Reapply(ctx context.Context, span store.Span, preview bool) (*Reap
 		to[w.ID] = book.assign(w.Host.Name, w.Core())
 	}
 	seen := map[int64]bool{}
-	for _, u := range used {
-		w := byID[u.WorkloadID]
+	for i := range used.Rows {
+		u := &used.Rows[i]
+		w := byID[u.Workload]
 		if w == nil {
 			continue
 		}
-		rule := to[u.WorkloadID]
+		rule := to[u.Workload]
 		if !seen[w.ID] {
 			seen[w.ID] = true
 			moves = append(moves, store.Move{WorkloadID: w.ID, TenantID: rule.TenantID, RuleID: rule.ID,
 				Rule: rule.Expression})
 		}
-		if rule.TenantID == u.TenantID {
+		if rule.TenantID == u.Tenant {
 			continue
 		}
-		x := store.WorkloadUse{CPU: u.CPU, Memory: u.Memory, Disk: u.Disk, Network: u.Network}
-		out.Moves = append(out.Moves, TrialMove{
-			Workload: w.Name, Kind: w.Kind, Owner: w.Owner, Host: w.Host.Name, From: named(names, u.TenantID),
-			To: named(names, rule.TenantID), Use: useOf(&x, elapsed),
-		})
+		out.Moves = append(out.Moves, move(w, named(names, u.Tenant), named(names, rule.TenantID), partUses(u, elapsed)))
 	}
 	out.Seen = len(seen)
 	sortMoves(out.Moves)

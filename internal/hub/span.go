@@ -3,7 +3,7 @@ package hub
 import (
 	"time"
 
-	"vinescale/internal/store"
+	"vinescale/core/question"
 )
 
 // Fleet is the word for all hosts where a host's name stands.
@@ -11,7 +11,7 @@ const Fleet = "all hosts"
 
 // Span makes a span of whole minutes that holds what was asked: from and to where both are given, else the last
 // length before now (or before to). The longest is 400 days.
-func (h *Hub) Span(from, to time.Time, length time.Duration) (store.Span, error) {
+func (h *Hub) Span(from, to time.Time, length time.Duration) (question.Span, error) {
 	if to.IsZero() {
 		to = h.options.Now()
 	}
@@ -20,18 +20,18 @@ func (h *Hub) Span(from, to time.Time, length time.Duration) (store.Span, error)
 			length = time.Hour
 		}
 		if length < time.Minute {
-			return store.Span{}, problem(Invalid, "a span of %s: intervals are one minute, ask for at least one",
+			return question.Span{}, problem(Invalid, "a span of %s: intervals are one minute, ask for at least one",
 				length)
 		}
 		from = to.Add(-length)
 	}
 	if !from.Before(to) {
-		return store.Span{}, problem(Invalid, "the span ends (%s) before it begins (%s)", to.UTC().Format(time.RFC3339),
+		return question.Span{}, problem(Invalid, "the span ends (%s) before it begins (%s)", to.UTC().Format(time.RFC3339),
 			from.UTC().Format(time.RFC3339))
 	}
 	if to.Sub(from) > 400*24*time.Hour {
-		return store.Span{}, problem(Invalid, "a span of %d days: ask for at most 400", int(to.Sub(from).Hours()/24))
+		return question.Span{}, problem(Invalid, "a span of %d days: ask for at most 400", int(to.Sub(from).Hours()/24))
 	}
-	return store.Span{From: from.UTC().Truncate(time.Minute), To: to.UTC().Add(time.Minute - 1).Truncate(time.Minute)},
+	return question.Span{From: from.UTC().Truncate(time.Minute), To: to.UTC().Add(time.Minute - 1).Truncate(time.Minute)},
 		nil
 }

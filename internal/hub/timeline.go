@@ -5,7 +5,7 @@ import (
 	"time"
 
 	"vinescale/core/amount"
-	"vinescale/internal/store"
+	"vinescale/core/question"
 )
 
 // Timeline is how busy a host or the fleet was.
@@ -20,39 +20,30 @@ type Timeline struct {
 // TimelinePoint is one stretch of a timeline.
 type TimelinePoint struct {
 	Start time.Time `json:"start"`
-	Busy  *float64  `json:"busy_share" doc:"Used of capacity, 0 to 1; null where the capacity is not known."`
+	Busy  *float64  `json:"busy_share" doc:"Used of capacity, 0 to 1; null where either is not known for all its hosts."`
 	Hosts int       `json:"hosts" doc:"Hosts with records in the stretch."`
 }
 
 // Timeline answers how busy a host, or all, was over a span, in at most about 200 stretches of whole minutes.
-func (h *Hub) Timeline(ctx context.Context, span store.Span, hostName string, r amount.Resource) (*Timeline, error) {
-	hostID := int32(0)
-	if hostName != "" {
-		host, err := h.Host(ctx, hostName)
-		if err != nil {
-			return nil, err
-		}
-		hostID = host.ID
-	}
-	stretch := max((span.To.Sub(span.From) / 200).Truncate(time.Minute), time.Minute)
-	points, err := h.store.Timeline(ctx, hostID, span, r, stretch)
+func (h *Hub) Timeline(ctx context.Context, span question.Span, hostName string, r amount.Resource) (*Timeline, error) {
+	scope, err := h.scope(ctx, span, hostName)
 	if err != nil {
 		return nil, err
 	}
-	t := &Timeline{From: span.From, To: span.To, Resource: r.String(), StretchSeconds: stretch.Seconds(),
+	step := max((span.Length() / 200).Truncate(time.Minute), time.Minute)
+	stretches, err := h.store.Lines(ctx, question.Question{Scope: scope, Measures: []amount.Measure{r}, Step: step})
+	if err != nil {
+		return nil, err
+	}
+	t := &Timeline{From: span.From, To: span.To, Resource: r.String(), StretchSeconds: step.Seconds(),
 		Points: []TimelinePoint{}}
-	for _, p := range points {
-		x := TimelinePoint{Start: p.Start.UTC(), Hosts: p.Hosts}
-		if p.Capacity > 0 {
-			busy := p.Used / p.Capacity
+	for _, s := range stretches {
+		x := TimelinePoint{Start: s.Start, Hosts: s.Hosts}
+		if l := &s.Of[0]; l.Capacity.OK() && l.Used.OK() && l.Capacity.Units > 0 {
+			busy := l.Used.Units / l.Capacity.Units
 			x.Busy = &busy
 		}
 		t.Points = append(t.Points, x)
 	}
 	return t, nil
-}
-
-// Detail returns what a host's newest interval of a span says beside the ledger, as JSON of the wire schema.
-func (h *Hub) Detail(ctx context.Context, hostID int32, span store.Span) ([]byte, error) {
-	return h.store.Detail(ctx, hostID, span)
 }

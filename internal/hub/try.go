@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"vinescale/core/amount"
+	"vinescale/core/question"
 	"vinescale/core/tenancy"
 	"vinescale/internal/store"
 )
@@ -19,39 +20,26 @@ type Trial struct {
 
 // TrialMove is one workload that would change tenant, with its use over the span.
 type TrialMove struct {
-	Workload string `json:"workload"`
-	Kind     string `json:"kind"`
-	Owner    string `json:"owner"`
-	Host     string `json:"host"`
-	From     string `json:"from"`
-	To       string `json:"to"`
-	Use
+	Workload string    `json:"workload"`
+	Kind     string    `json:"kind"`
+	Owner    string    `json:"owner"`
+	Host     string    `json:"host"`
+	From     string    `json:"from"`
+	To       string    `json:"to"`
+	Uses     []PartUse `json:"uses" doc:"What moves of each resource, in the order of resources."`
 }
 
-// Use is what moved, over a span.
-type Use struct {
-	CPUSeconds   float64 `json:"cpu_seconds"`
-	MemoryBytes  float64 `json:"memory_bytes_mean"`
-	DiskBytes    float64 `json:"disk_bytes"`
-	NetworkBytes float64 `json:"network_bytes"`
-}
-
-func useOf(u *store.WorkloadUse, elapsed int64) Use {
-	return Use{
-		CPUSeconds: amount.CPU.Amount(u.CPU, elapsed), MemoryBytes: amount.Memory.Mean(u.Memory, elapsed),
-		DiskBytes: amount.Disk.Amount(u.Disk, elapsed), NetworkBytes: amount.Network.Amount(u.Network, elapsed),
+// CPUSeconds is how much CPU time moves.
+func (m *TrialMove) CPUSeconds() float64 {
+	if a := m.Uses[amount.CPU].Amount; a != nil {
+		return *a
 	}
-}
-
-// elapsed is the time that a span's records cover, in milliseconds.
-func (h *Hub) elapsed(ctx context.Context, span store.Span) (int64, error) {
-	t, err := h.store.Totals(ctx, 0, span, amount.Memory)
-	return t.ElapsedMillis, err
+	return 0
 }
 
 // TryRule tells, for the workloads of a span, which would move were a rule added at a position (last for 0), and how
 // much use that is. It changes nothing.
-func (h *Hub) TryRule(ctx context.Context, span store.Span, position int, tenant, expression string) (*Trial, error) {
+func (h *Hub) TryRule(ctx context.Context, span question.Span, position int, tenant, expression string) (*Trial, error) {
 	t, err := h.Tenant(ctx, tenant)
 	if err != nil {
 		return nil, err
@@ -74,34 +62,63 @@ func (h *Hub) TryRule(ctx context.Context, span store.Span, position int, tenant
 	return h.compare(ctx, span, book.With(position, rule), names, &rule)
 }
 
+// presence is the workloads of a span with what they used of every resource.
+type presence struct {
+	rows    []question.Row
+	of      map[int64]store.Workload
+	elapsed int64
+}
+
+func (h *Hub) present(ctx context.Context, span question.Span) (*presence, error) {
+	scope, err := h.scope(ctx, span, "")
+	if err != nil {
+		return nil, err
+	}
+	answer, err := h.store.Ask(ctx, question.Question{Scope: scope, Measures: amount.Resources(),
+		By: []question.Dimension{question.Workload}})
+	if err != nil {
+		return nil, err
+	}
+	ids := make([]int64, len(answer.Rows))
+	for i := range answer.Rows {
+		ids[i] = answer.Rows[i].Workload
+	}
+	of, err := h.store.WorkloadsByID(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	elapsed, err := h.elapsed(ctx, scope)
+	return &presence{answer.Rows, of, elapsed}, err
+}
+
+// move tells of a workload that changes tenant.
+func move(w *store.Workload, from, to string, uses []PartUse) TrialMove {
+	return TrialMove{Workload: w.Name, Kind: w.Kind, Owner: w.Owner, Host: w.Host.Name, From: from, To: to, Uses: uses}
+}
+
 // compare tells what another list of rules would do with the workloads of a span. One, if given, is counted by.
-func (h *Hub) compare(ctx context.Context, span store.Span, tried tenancy.Book, names map[int32]string,
+func (h *Hub) compare(ctx context.Context, span question.Span, tried tenancy.Book, names map[int32]string,
 	one *tenancy.Rule) (*Trial, error) {
 	book, _, err := h.rules(ctx)
 	if err != nil {
 		return nil, err
 	}
-	uses, err := h.store.WorkloadUses(ctx, store.UseQuestion{Span: span})
-	if err != nil {
-		return nil, err
-	}
-	elapsed, err := h.elapsed(ctx, span)
+	present, err := h.present(ctx, span)
 	if err != nil {
 		return nil, err
 	}
 	by := book.with(tried)
-	trial := &Trial{Moves: []TrialMove{}, Seen: len(uses)}
-	for i := range uses {
-		u := &uses[i]
-		s := by.subject(u.HostName, u.Core())
+	trial := &Trial{Moves: []TrialMove{}, Seen: len(present.rows)}
+	for i := range present.rows {
+		r := &present.rows[i]
+		w := present.of[r.Workload]
+		s := by.subject(w.Host.Name, w.Core())
 		if one != nil && one.Matches(s) {
 			trial.Matched++
 		}
-		if to := by.Assign(s).TenantID; to != u.TenantID {
-			trial.Moves = append(trial.Moves, TrialMove{
-				Workload: u.Name, Kind: u.Kind, Owner: u.Owner, Host: u.HostName, From: named(names, u.TenantID),
-				To: named(names, to), Use: useOf(u, elapsed),
-			})
+		if to := by.Assign(s).TenantID; to != w.TenantID {
+			trial.Moves = append(trial.Moves, move(&w, named(names, w.TenantID), named(names, to),
+				partUses(r, present.elapsed)))
 		}
 	}
 	sortMoves(trial.Moves)
@@ -110,7 +127,7 @@ func (h *Hub) compare(ctx context.Context, span store.Span, tried tenancy.Book, 
 
 func sortMoves(moves []TrialMove) {
 	slices.SortStableFunc(moves, func(a, b TrialMove) int {
-		return cmp.Or(cmp.Compare(b.CPUSeconds, a.CPUSeconds), cmp.Compare(a.Workload, b.Workload),
+		return cmp.Or(cmp.Compare(b.CPUSeconds(), a.CPUSeconds()), cmp.Compare(a.Workload, b.Workload),
 			cmp.Compare(a.Host, b.Host))
 	})
 }

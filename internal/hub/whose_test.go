@@ -31,7 +31,7 @@ func TestReapply_ChangesWhoAndNeverHowMuch(t *testing.T) {
 	totals := func() (sums []float64) {
 		for _, by := range []string{"tenant", "workload", "user", "program", "family"} {
 			for _, r := range amount.Resources() {
-				l, err := f.Ledger(ctx, hub.Question{Span: f.span(), Resource: r, By: by})
+				l, err := f.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: f.span()}, Measure: r, By: by})
 				require.NoError(t, err)
 				sum := 0.0
 				for _, s := range l.Shares {
@@ -51,7 +51,7 @@ func TestReapply_ChangesWhoAndNeverHowMuch(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, preview.Moves, 1)
 	assert.Equal(t, []any{"a", "unassigned", "Frost Watch", 120.0, true},
-		[]any{preview.Moves[0].Workload, preview.Moves[0].From, preview.Moves[0].To, preview.Moves[0].CPUSeconds,
+		[]any{preview.Moves[0].Workload, preview.Moves[0].From, preview.Moves[0].To, preview.Moves[0].CPUSeconds(),
 			preview.Preview})
 	assert.Equal(t, map[string]float64{"unassigned": 540, "Frost Watch": 60}, f.byTenant(), "a preview changes nothing")
 
@@ -193,7 +193,7 @@ func TestSuggest_ItsRuleLeavesNothingOfTheGroupUnassigned(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, all, 2)
 	assert.Equal(t, []any{2, 120.0, "jobs of the account frost"},
-		[]any{all[0].Workloads, all[0].CPUSeconds, all[0].About})
+		[]any{all[0].Workloads, *all[0].Uses[0].Amount, all[0].About})
 	f.tenant("Frost Watch", all[0].Expression)
 	left, err := f.Suggest(ctx, f.span())
 	require.NoError(t, err)
@@ -223,9 +223,9 @@ func TestNotice_AWorkloadThatWasJustSeenSaysWhenItsUsageIsDue(t *testing.T) {
 	}
 	tell(time.Time{}, job("a", "m.abt"))
 	ask := func() (warming int, state, reason string) {
-		l, err := f.Ledger(ctx, hub.Question{Span: f.span(), Resource: amount.CPU, By: "workload"})
+		l, err := f.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: f.span()}, Measure: amount.CPU, By: "workload"})
 		require.NoError(t, err)
-		lines, err := f.Workloads(ctx, f.span(), "terrace-1", "kind == 'job'")
+		lines, _, err := f.Workloads(ctx, hub.Asked{Span: f.span(), Host: "terrace-1", Where: "kind == 'job'"}, hub.Page{})
 		require.NoError(t, err)
 		if len(lines) == 0 {
 			return len(l.Warming), "", ""
@@ -330,7 +330,7 @@ func TestAbout_FamiliesHoldAllDescendantsHoweverDeep(t *testing.T) {
 	assert.Nil(t, family.Head.DiskRate, "not known is not zero")
 	assert.Equal(t, []hub.Part{{Name: "frost-ens", CPUSeconds: 3}}, about.Parts)
 
-	crowded, err := f.Threads(ctx, f.span(), "", "")
+	crowded, err := f.Threads(ctx, hub.Asked{Span: f.span()})
 	require.NoError(t, err)
 	assert.Equal(t, []any{1.0, "asked", 8.0, int64(11), 8.0},
 		[]any{crowded[0].MayUseCPUs, crowded[0].MayUseBy, crowded[0].RunnableMean, crowded[0].RunnablePeak,
@@ -345,7 +345,7 @@ func TestLedger_GroupsByWhatIsKnownAndTakesOnlyWhatMatches(t *testing.T) {
 	labelled.Labels = map[string]string{"site": "north"}
 	require.NoError(t, f.send(0, frost, labelled))
 	shares := func(q hub.Question) map[string]float64 {
-		q.Span, q.Resource = f.span(), amount.CPU
+		q.Span, q.Measure = f.span(), amount.CPU
 		l, err := f.Ledger(ctx, q)
 		require.NoError(t, err)
 		m := map[string]float64{}
@@ -356,21 +356,21 @@ func TestLedger_GroupsByWhatIsKnownAndTakesOnlyWhatMatches(t *testing.T) {
 	}
 	assert.Equal(t, map[string]float64{"frost": 60, "(none)": 60}, shares(hub.Question{By: "account"}))
 	assert.Equal(t, map[string]float64{"north": 60, "(none)": 60}, shares(hub.Question{By: "label:site"}))
-	assert.Equal(t, map[string]float64{"a": 60}, shares(hub.Question{By: "workload", Where: "account == 'frost'"}))
-	assert.Equal(t, map[string]float64{}, shares(hub.Question{By: "workload", Where: "false"}))
-	_, err := f.Ledger(ctx, hub.Question{Span: f.span(), By: "workload", Where: "acount == 'x'"})
+	assert.Equal(t, map[string]float64{"a": 60}, shares(hub.Question{Asked: hub.Asked{Where: "account == 'frost'"}, By: "workload"}))
+	assert.Equal(t, map[string]float64{}, shares(hub.Question{Asked: hub.Asked{Where: "false"}, By: "workload"}))
+	_, err := f.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: f.span(), Where: "acount == 'x'"}, By: "workload"})
 	requireProblem(t, err, hub.Invalid, "the filter does not compile")
-	_, err = f.Ledger(ctx, hub.Question{Span: f.span(), By: "workload", Sort: "size"})
+	_, err = f.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: f.span()}, By: "workload", Sort: "size"})
 	requireProblem(t, err, hub.Invalid, "cannot sort")
-	programs, err := f.Programs(ctx, f.span(), "terrace-1", "")
+	programs, _, err := f.Programs(ctx, hub.Asked{Span: f.span(), Host: "terrace-1"}, hub.Page{})
 	require.NoError(t, err)
 	require.Len(t, programs, 1)
 	assert.Equal(t, []any{"frost-ens", 4, 2, 120.0},
-		[]any{programs[0].Program, programs[0].Processes, programs[0].Workloads, programs[0].CPUSeconds},
+		[]any{programs[0].Program, programs[0].Processes, programs[0].Workloads, *programs[0].Uses[0].Amount},
 		"added over workloads")
-	programs, err = f.Programs(ctx, f.span(), "", "account == 'frost'")
+	programs, _, err = f.Programs(ctx, hub.Asked{Span: f.span(), Where: "account == 'frost'"}, hub.Page{})
 	require.NoError(t, err)
-	assert.InDelta(t, 60, programs[0].CPUSeconds, 1e-9)
+	assert.InDelta(t, 60, *programs[0].Uses[0].Amount, 1e-9)
 	group, err := f.AboutUser(ctx, "m.abt", f.span())
 	require.NoError(t, err)
 	assert.InDelta(t, 60, *group.Uses[amount.CPU].Amount, 1e-9)

@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"vinescale/core/amount"
+	"vinescale/core/explain"
+	"vinescale/core/question"
 	"vinescale/internal/sheet"
 	"vinescale/internal/store"
 )
@@ -45,44 +47,56 @@ type WorkloadUse struct {
 	Reason   string   `json:"reason,omitempty"`
 }
 
-// line tells of one workload. Known is false where it has no usage in the span.
-func (h *Hub) line(u *store.WorkloadUse, host *store.Host, names map[int32]string, known bool) WorkloadLine {
-	held := heldBy(&u.Workload, host.CPUs)
+// line tells of one workload, of which a row holds every resource with its state; nil where it has no usage in the span.
+func (h *Hub) line(w *store.Workload, host *store.Host, tenant string, row *question.Row) WorkloadLine {
+	core := w.Core()
+	held := explain.HeldBy(&core, host.CPUs)
 	now := h.options.Now()
 	x := WorkloadLine{
-		ID: u.ID, Name: u.Name, Kind: u.Kind, Owner: u.Owner, Tenant: named(names, u.TenantID), Host: host.Name,
-		State:     stateOf(&u.Workload, host, now),
-		Processes: u.Processes, Threads: u.Threads, RunnablePeak: u.RunnablePeak, MayUseCPUs: held.MayUseCPUs,
-		MayUseBy: held.By, ElapsedMillis: u.ElapsedMillis,
+		ID: w.ID, Name: w.Name, Kind: w.Kind, Owner: w.Owner, Tenant: tenant, Host: host.Name,
+		State: stateOf(w, host, now), MayUseCPUs: held.MayUseCPUs, MayUseBy: held.By,
 	}
-	units := [amount.NumResources]float64{u.CPU, u.Memory, u.Disk, u.Network}
-	peaks := [amount.NumResources]int64{u.CPUPeak, u.MemoryPeak, u.DiskPeak, u.NetworkPeak}
-	newest := [amount.NumResources]int64{u.CPUNow, u.MemoryNow, u.DiskNow, u.NetworkNow}
-	sources := [amount.NumResources]int16{u.CPUSource, u.MemorySource, u.DiskSource, u.NetworkSource}
-	for _, r := range amount.Resources() {
-		use := WorkloadUse{Resource: r.String(), Unit: r.Unit(), MeanUnit: r.MeanUnit(),
-			Source: amount.Source(sources[r]).String()}
-		if !known || amount.Source(sources[r]) == amount.Unavailable || u.ElapsedMillis == 0 {
-			use.Source, use.Reason = amount.Unavailable.String(), reasonOf(r, &u.Workload, known, now)
+	var state question.State
+	if row != nil && row.State != nil {
+		state = *row.State
+	}
+	x.Processes, x.Threads, x.RunnablePeak = state.Processes, state.Threads, state.RunnablePeak
+	x.ElapsedMillis = state.ElapsedMillis
+	for i, r := range amount.Resources() {
+		use := WorkloadUse{Resource: r.String(), Unit: r.Unit(), MeanUnit: r.MeanUnit()}
+		sum := question.NoFigure(0)
+		if row != nil {
+			sum = row.Sums[i]
+		}
+		use.Source = sum.Source.String()
+		if !sum.Known() || state.ElapsedMillis == 0 {
+			use.Source, use.Reason = amount.Unavailable.String(), reasonOf(r, w, row, i, now)
 		} else {
-			a, m, p := r.Amount(units[r], u.ElapsedMillis), r.Mean(units[r], u.ElapsedMillis),
-				sheet.PeakMean(r, peaks[r])
-			use.Amount, use.Mean, use.Peak = &a, &m, &p
-			if x.State == "running" && u.NowMillis > 0 {
-				n := r.Mean(float64(newest[r]), u.NowMillis)
+			a, m := r.Amount(sum.Units, state.ElapsedMillis), r.Mean(sum.Units, state.ElapsedMillis)
+			use.Amount, use.Mean, use.Peak = &a, &m, &sum.Peak
+			if x.State == "running" && state.NowMillis > 0 {
+				n := r.Mean(sum.Now, state.NowMillis)
 				use.Now = &n
 			}
 		}
 		x.Uses = append(x.Uses, use)
 	}
-	if known && u.ElapsedMillis > 0 {
-		x.RunnableMean = u.RunnableMillis / float64(u.ElapsedMillis)
-		if x.MayUseCPUs > 0 {
-			crowding := x.RunnableMean / x.MayUseCPUs
-			x.Crowding = &crowding
-		}
+	if state.ElapsedMillis > 0 {
+		x.RunnableMean = state.RunnableMillis / float64(state.ElapsedMillis)
+		x.Crowding = held.Crowding(x.RunnableMean)
 	}
 	return x
+}
+
+// reasonOf says why a workload lacks a figure of its i-th resource.
+func reasonOf(r amount.Resource, w *store.Workload, row *question.Row, i int, now time.Time) string {
+	switch {
+	case row == nil && w.DueAt != nil && w.LastAt == nil:
+		return sheet.FirstReading(w.DueAt.Sub(now))
+	case row == nil:
+		return "it did not run in this span"
+	}
+	return explain.Reason(r, &row.Sums[i])
 }
 
 func stateOf(w *store.Workload, host *store.Host, now time.Time) string {
@@ -99,83 +113,72 @@ func stateOf(w *store.Workload, host *store.Host, now time.Time) string {
 	return "ended"
 }
 
-// Workloads lists the workloads of a span, on one host or on all (""), that an expression matches ("" for all), by CPU
-// time, most first.
-func (h *Hub) Workloads(ctx context.Context, span store.Span, hostName, where string) ([]WorkloadLine, error) {
-	ask := store.UseQuestion{Span: span}
-	if hostName != "" {
-		host, err := h.Host(ctx, hostName)
-		if err != nil {
-			return nil, err
-		}
-		ask.HostID = host.ID
-	}
-	matches, err := h.filter(ctx, where)
+// Workloads lists the workloads of a span, most CPU time first unless another order is asked for; those that wait for
+// their first usage come last. The cursor is that of the next page, "" on the last.
+func (h *Hub) Workloads(ctx context.Context, q Asked, page Page) (lines []WorkloadLine, next string, err error) {
+	scope, err := h.filtered(ctx, &q)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	lines, err := h.lines(ctx, ask)
-	if err != nil {
-		return nil, err
+	all, next, err := h.lines(ctx, scope, q.Where, page)
+	lines = make([]WorkloadLine, len(all))
+	for i := range all {
+		lines[i] = all[i].WorkloadLine
 	}
-	out := []WorkloadLine{}
-	for i := range lines {
-		if matches == nil || matches(lines[i].Host, &lines[i].of) {
-			out = append(out, lines[i].WorkloadLine)
-		}
-	}
-	return out, nil
+	return lines, next, err
 }
 
 // lineOf is a line with the workload it tells of.
 type lineOf struct {
 	WorkloadLine
-	of store.Workload
+	of  store.Workload
+	row *question.Row // nil before its first usage
 }
 
-// lines lists workloads with their use, most CPU time first; those that wait for their first usage come last.
-func (h *Hub) lines(ctx context.Context, ask store.UseQuestion) ([]lineOf, error) {
-	uses, err := h.store.WorkloadUses(ctx, ask)
+// lines lists workloads with their use. Those that wait for their first usage are on the last page.
+func (h *Hub) lines(ctx context.Context, scope question.Scope, where string, page Page) ([]lineOf, string, error) {
+	ask := question.Question{Scope: scope, Measures: amount.Resources(), By: []question.Dimension{question.Workload},
+		State: true}
+	if err := page.paged(&ask); err != nil {
+		return nil, "", err
+	}
+	answer, err := h.store.Ask(ctx, ask)
 	if err != nil {
-		return nil, err
+		return nil, "", err
+	}
+	ids := make([]int64, len(answer.Rows))
+	for i := range answer.Rows {
+		ids[i] = answer.Rows[i].Workload
+	}
+	stored, err := h.store.WorkloadsByID(ctx, ids)
+	if err != nil {
+		return nil, "", err
 	}
 	names, err := h.tenantNames(ctx)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	hosts, err := h.store.Hosts(ctx)
-	if err != nil {
-		return nil, err
+	out := []lineOf{}
+	for i := range answer.Rows {
+		r := &answer.Rows[i]
+		w := stored[r.Workload]
+		out = append(out, lineOf{h.line(&w, &w.Host, named(names, r.Tenant), r), w, r})
 	}
-	byID := map[int32]*store.Host{}
-	for i := range hosts {
-		byID[hosts[i].ID] = &hosts[i]
+	if answer.Next != nil {
+		return out, answer.Next.String(), nil
 	}
-	var out []lineOf
-	for i := range uses {
-		out = append(out, lineOf{h.line(&uses[i], byID[uses[i].HostID], names, true), uses[i].Workload})
-	}
-	now := h.options.Now()
-	if ask.Span.To.Before(now.Add(-time.Minute)) {
-		return out, nil
-	}
-	waiting, err := h.store.Warming(ctx, ask.HostID, now.Add(-time.Minute))
-	if err != nil {
-		return nil, err
-	}
+	waiting, err := h.warming(ctx, scope, where)
 	for i := range waiting {
-		if ask.Only != nil && !slices.Contains(ask.Only, waiting[i].ID) {
-			continue
-		}
-		u := store.WorkloadUse{Workload: waiting[i], HostName: waiting[i].Host.Name}
-		out = append(out, lineOf{h.line(&u, &waiting[i].Host, names, false), waiting[i]})
+		w := &waiting[i]
+		out = append(out, lineOf{h.line(w, &w.Host, named(names, w.TenantID), nil), *w, nil})
 	}
-	return out, nil
+	return out, "", err
 }
 
-// Threads lists workloads by how many threads want to run for each CPU they may use, most crowded first.
-func (h *Hub) Threads(ctx context.Context, span store.Span, hostName, where string) ([]WorkloadLine, error) {
-	lines, err := h.Workloads(ctx, span, hostName, where)
+// Threads lists workloads by how many threads want to run for each CPU they may use, most crowded first. It is sorted
+// here: what a workload may use follows from its facts.
+func (h *Hub) Threads(ctx context.Context, q Asked) ([]WorkloadLine, error) {
+	lines, _, err := h.Workloads(ctx, q, Page{})
 	slices.SortStableFunc(lines, func(a, b WorkloadLine) int {
 		return cmp.Or(cmp.Compare(orLess(b.Crowding), orLess(a.Crowding)), cmp.Compare(b.Threads, a.Threads))
 	})
@@ -235,7 +238,7 @@ type Count struct {
 }
 
 // AboutUser answers what one person holds over all their jobs, sign-ins, containers and machines on all hosts.
-func (h *Hub) AboutUser(ctx context.Context, owner string, span store.Span) (*AboutGroup, error) {
+func (h *Hub) AboutUser(ctx context.Context, owner string, span question.Span) (*AboutGroup, error) {
 	ids, err := h.store.OwnedBy(ctx, owner)
 	if err != nil {
 		return nil, err
@@ -243,26 +246,39 @@ func (h *Hub) AboutUser(ctx context.Context, owner string, span store.Span) (*Ab
 	if len(ids) == 0 {
 		return nil, problem(NotFound, "no workload is known to be of the user %q: vinescale find looks for one", owner)
 	}
-	return h.group(ctx, "user", owner, store.UseQuestion{Span: span, Only: ids}, nil)
+	scope, err := h.scope(ctx, span, "")
+	if err != nil {
+		return nil, err
+	}
+	scope.Only = ids
+	return h.group(ctx, "user", owner, scope)
 }
 
-// AboutTenant answers what a tenant uses and holds.
-func (h *Hub) AboutTenant(ctx context.Context, name string, span store.Span) (*AboutGroup, error) {
-	if name != Unassigned {
-		if _, err := h.Tenant(ctx, name); err != nil {
-			return nil, err
-		}
+// AboutTenant answers what a tenant used and holds: what was accounted to it at the time.
+func (h *Hub) AboutTenant(ctx context.Context, name string, span question.Span) (*AboutGroup, error) {
+	id, err := h.tenantID(ctx, name)
+	if err != nil {
+		return nil, err
 	}
-	return h.group(ctx, "tenant", name, store.UseQuestion{Span: span}, func(l *lineOf) bool { return l.Tenant == name })
+	scope, err := h.scope(ctx, span, "")
+	if err != nil {
+		return nil, err
+	}
+	scope.Tenants = []int32{id}
+	return h.group(ctx, "tenant", name, scope)
 }
 
 // AboutHost answers what is on a host.
-func (h *Hub) AboutHost(ctx context.Context, name string, span store.Span) (*AboutGroup, error) {
+func (h *Hub) AboutHost(ctx context.Context, name string, span question.Span) (*AboutGroup, error) {
 	host, err := h.Host(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	g, err := h.group(ctx, "host", name, store.UseQuestion{Span: span, HostID: host.ID}, nil)
+	scope, err := h.scope(ctx, span, name)
+	if err != nil {
+		return nil, err
+	}
+	g, err := h.group(ctx, "host", name, scope)
 	if err != nil {
 		return nil, err
 	}
@@ -271,43 +287,38 @@ func (h *Hub) AboutHost(ctx context.Context, name string, span store.Span) (*Abo
 	return g, err
 }
 
-func (h *Hub) group(ctx context.Context, what, name string, ask store.UseQuestion,
-	only func(*lineOf) bool) (*AboutGroup, error) {
-	lines, err := h.lines(ctx, ask)
+func (h *Hub) group(ctx context.Context, what, name string, scope question.Scope) (*AboutGroup, error) {
+	lines, _, err := h.lines(ctx, scope, "", Page{})
 	if err != nil {
 		return nil, err
 	}
-	recorded, err := h.store.Totals(ctx, ask.HostID, ask.Span, amount.Memory)
+	elapsed, err := h.elapsed(ctx, scope)
 	if err != nil {
 		return nil, err
 	}
-	elapsed := recorded.ElapsedMillis
-	g := &AboutGroup{What: what, Name: name, Facts: map[string]string{}, From: ask.Span.From, To: ask.Span.To,
+	g := &AboutGroup{What: what, Name: name, Facts: map[string]string{}, From: scope.Span.From, To: scope.Span.To,
 		Workloads: []WorkloadLine{}}
 	kinds, hosts, tenants, owners := map[string]int{}, map[string]int{}, map[string]int{}, map[string]int{}
-	sums := [amount.NumResources]float64{}
-	known, missing := [amount.NumResources]int{}, [amount.NumResources]int{}
+	var sums [amount.NumResources]question.Sum
+	var known [amount.NumResources]int
 	for i := range lines {
 		l := &lines[i]
-		if only != nil && !only(l) {
-			continue
-		}
 		g.Workloads = append(g.Workloads, l.WorkloadLine)
 		kinds[l.Kind]++
 		hosts[l.Host]++
 		tenants[l.Tenant]++
 		owners[cmp.Or(l.Owner, "(owner not known)")]++
-		for r, u := range l.Uses {
-			if u.Amount == nil {
-				missing[r]++
+		for r := range sums {
+			sum := question.NoFigure(1)
+			if l.row != nil {
+				sum = l.row.Sums[r]
+			}
+			if !sum.Known() {
+				sums[r].Missing++
 				continue
 			}
 			known[r]++
-			if r == int(amount.Memory) { // over the time it ran, to over the whole
-				sums[r] += *u.Mean * float64(l.ElapsedMillis) / float64(max(elapsed, 1))
-			} else {
-				sums[r] += *u.Amount
-			}
+			sums[r].Units += sum.Units
 		}
 		if l.State == "running" {
 			g.Held.add(&l.WorkloadLine, &l.of)
@@ -315,27 +326,25 @@ func (h *Hub) group(ctx context.Context, what, name string, ask store.UseQuestio
 		}
 	}
 	for _, r := range amount.Resources() {
-		u := GroupUse{Resource: r.String(), Unit: r.Unit(), MeanUnit: r.MeanUnit(), Missing: missing[r]}
-		if missing[r] > 0 {
+		missing := sums[r].Missing
+		u := GroupUse{Resource: r.String(), Unit: r.Unit(), MeanUnit: r.MeanUnit(), Missing: missing}
+		if missing > 0 {
 			u.Reason = "not every workload has a figure"
 		}
-		if known[r] == 0 && missing[r] > 0 {
+		if known[r] == 0 && missing > 0 {
 			u.Reason = "none of its workloads has a figure"
 		}
 		if elapsed == 0 {
-			u.Reason = sheet.NothingRecorded
+			u.Reason = explain.NothingRecorded
 		}
 		if known[r] > 0 && elapsed > 0 {
-			sum, mean := sums[r], sums[r]
-			if r != amount.Memory {
-				mean = sum / (float64(elapsed) / 1e3)
-			}
+			sum, mean := r.Amount(sums[r].Units, elapsed), r.Mean(sums[r].Units, elapsed)
 			u.Amount, u.Mean = &sum, &mean
 		}
 		g.Uses = append(g.Uses, u)
 	}
 	if elapsed == 0 {
-		g.Reason = sheet.NothingRecorded
+		g.Reason = explain.NothingRecorded
 	}
 	g.Kinds, g.Hosts, g.Tenants, g.Owners = counted(kinds), counted(hosts), counted(tenants), counted(owners)
 	return g, nil
@@ -348,7 +357,8 @@ func (g *GroupHeld) add(l *WorkloadLine, w *store.Workload) {
 	} else {
 		g.CPUs += l.MayUseCPUs
 	}
-	held := heldBy(w, 0)
+	core := w.Core()
+	held := explain.HeldBy(&core, 0)
 	switch {
 	case held.MemoryLimit != nil:
 		g.MemoryBytes += *held.MemoryLimit

@@ -8,7 +8,6 @@ import (
 	"golang.org/x/sys/unix"
 
 	"vinescale/core/account"
-	"vinescale/core/amount"
 	"vinescale/internal/kernel/bpf"
 )
 
@@ -218,11 +217,7 @@ func (r *Reader) visit(h *hierarchy, dst *account.Reading, g *group) {
 	case h.name == "unified" && slow:
 		r.readPressures(h, g)
 	}
-	for i := range amount.NumMeasures {
-		if m := amount.Measure(i); g.slow.Set.Has(m) {
-			a.Figures.Put(m, g.slow.Units[m], g.slow.Source[m])
-		}
-	}
+	a.Figures.PutAll(&g.slow)
 	r.addCounted(h, g, a)
 	if g.visits == 1 || (r.count+g.turn)%r.options.RecheckEvery == 0 {
 		r.readHeld(h, []byte(g.path), a.Workload)

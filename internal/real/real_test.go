@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vinescale/core/explain"
 	"vinescale/internal/hub"
 	"vinescale/internal/sheet"
 )
@@ -248,7 +249,7 @@ func TestShare_ThroughCollectorAndServiceAgreesToo(t *testing.T) {
 		require.NoError(t,
 			json.Unmarshal(service.run(t, "about", fmt.Sprint("workload/", share.WorkloadID), "--span", "10m", "--as",
 				"json"), &about))
-		i := slices.IndexFunc(about.Figures, func(m hub.Measure) bool { return m.Name == "space_used_bytes" })
+		i := slices.IndexFunc(about.Figures, func(m explain.Figure) bool { return m.Name == "space_used_bytes" })
 		require.GreaterOrEqual(t, i, 0, about.Space)
 		out, err := exec.Command("du", "-s", "--block-size=1", filepath.Join(s.dir, share.Name, "rootfs")).Output()
 		require.NoError(t, err)

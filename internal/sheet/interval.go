@@ -17,7 +17,7 @@ var Dimensions = []string{"workload", "user", "kind", "program"}
 // FromInterval makes the sheet of one resource of an interval, with shares grouped by one of Dimensions.
 func FromInterval(host string, iv *account.Interval, r amount.Resource, by string, names Namer) Ledger {
 	l := Ledger{Host: host, From: iv.From.UTC(), To: iv.To.UTC()}
-	l.Fill(TotalsOf(iv, r), float64(iv.Ledgers[r].Shares))
+	l.Fill(r, StretchOf(iv, r), float64(iv.Ledgers[r].Shares))
 	sums := map[string]*sum{}
 	var order []string
 	at := func(key string, proto Share) *sum {
@@ -32,7 +32,7 @@ func FromInterval(host string, iv *account.Interval, r amount.Resource, by strin
 	for i := range iv.Usages {
 		u := &iv.Usages[i]
 		w := names.Workload(u.Workload)
-		peak := PeakMean(r, u.Peak[r])
+		peak := r.PeakMean(float64(u.Peak[r]))
 		switch by {
 		case "user":
 			at(w.Owner, Share{Name: w.Owner, Owner: w.Owner}).add(u.Units[r], u.Source[r], 1)
@@ -58,23 +58,16 @@ func FromInterval(host string, iv *account.Interval, r amount.Resource, by strin
 }
 
 // programSource is summed for a program, whatever its workload's total is; the rest no program explains is as good as
-// that total. The kernel keeps no network counters by process.
+// that total. Of some resources the kernel keeps
+// no counters by process.
 func programSource(r amount.Resource, s amount.Source, program int32) amount.Source {
 	switch {
 	case program == account.NoProgram || s == amount.Unavailable:
 		return s
-	case r == amount.Network:
+	case !r.Entry().ByProcess:
 		return amount.Unavailable
 	}
 	return amount.Summed
-}
-
-// PeakMean converts a stored peak (CPU microseconds per second, bytes, bytes per second) into the resource's MeanUnit.
-func PeakMean(r amount.Resource, peak int64) float64 {
-	if r == amount.CPU {
-		return float64(peak) / 1e6
-	}
-	return float64(peak)
 }
 
 type sum struct {
@@ -99,11 +92,11 @@ func (g *sum) add(units int64, source amount.Source, parts int) {
 func (g *sum) close(r amount.Resource, elapsed int64) Share {
 	s := g.share
 	if !g.known {
-		s.Source, s.Peak, s.Reason = amount.Unavailable.String(), nil, Reason(r)
+		s.Source, s.Peak, s.Reason = amount.Unavailable.String(), nil, r.Entry().NeverOf
 		return s
 	}
 	if s.Missing > 0 {
-		s.Reason = Reason(r)
+		s.Reason = r.Entry().NeverOf
 	}
 	a, m := r.Amount(float64(g.units), elapsed), r.Mean(float64(g.units), elapsed)
 	s.Amount, s.Mean, s.Source = &a, &m, g.source.String()

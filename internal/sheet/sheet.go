@@ -6,13 +6,14 @@ package sheet
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/core/explain"
+	"vinescale/core/question"
 )
 
 // Ledger is one resource of one host (or of several, added) over an interval.
@@ -26,7 +27,7 @@ type Ledger struct {
 	CoveredFrom *time.Time        `json:"covered_from" doc:"Begin of the first interval with figures; null when there is none."`
 	CoveredTo   *time.Time        `json:"covered_to" doc:"End of the last."`
 	ElapsedS    float64           `json:"elapsed_seconds" doc:"Time covered by readings; less than to - from where readings are missing."`
-	Resource    string            `json:"resource" enum:"cpu,memory,disk,network"`
+	Resource    string            `json:"resource" doc:"Or another measure, which has shares but no host-wide lines."`
 	Unit        string            `json:"unit" doc:"Unit of amounts: cpu_seconds, or bytes. Memory's amount is its time-weighted mean."`
 	MeanUnit    string            `json:"mean_unit" doc:"Unit of means and peaks: cores, bytes, or bytes_per_second."`
 	CPUs        int               `json:"cpus" doc:"Logical CPUs."`
@@ -41,6 +42,7 @@ type Ledger struct {
 	LeftOutBy   float64           `json:"left_out_amount"`
 	Warming     []Warming         `json:"warming,omitempty" doc:"Workloads seen for the first time: they have no usage yet."`
 	Notes       map[string]string `json:"notes,omitempty" doc:"Why a field is null, by field name."`
+	Next        string            `json:"next,omitempty" doc:"Cursor of the next page; left out on the last."`
 }
 
 // Warming is a workload that was seen for the first time: its first usage is due.
@@ -77,76 +79,65 @@ type Share struct {
 	First bool `json:"-"` // comes before all others when sorted by amount: what is unassigned
 }
 
-// Line is one host-wide line in account units, or the reason why it cannot be had.
-type Line struct {
-	Units  float64
-	Reason string
-}
-
-// Totals are the host-wide lines of a ledger in account units, with the time they cover.
-type Totals struct {
-	Resource                            amount.Resource
-	ElapsedMillis                       int64
-	CPUs                                int
-	From, To                            time.Time // covered; zero when nothing is
-	Capacity, Used, Idle, Kernel, Steal Line
-}
-
-// TotalsOf takes the host-wide lines of an interval.
-func TotalsOf(iv *account.Interval, r amount.Resource) Totals {
+// StretchOf takes the host-wide lines of a resource from an interval.
+func StretchOf(iv *account.Interval, r amount.Resource) *question.Stretch {
 	l := &iv.Ledgers[r]
-	line := func(l account.Line) Line { return Line{float64(l.Units), l.Reason} }
-	return Totals{
-		Resource: r, ElapsedMillis: iv.ElapsedMillis, CPUs: iv.CPUCount, From: iv.From.UTC(), To: iv.To.UTC(),
-		Capacity: line(l.Capacity), Used: line(l.Used), Idle: line(l.Idle), Kernel: line(l.Kernel),
-		Steal: line(l.Steal),
+	line := func(l account.Line) question.Line { return question.Line{Units: float64(l.Units), Reason: l.Reason} }
+	return &question.Stretch{
+		ElapsedMillis: iv.ElapsedMillis, CPUs: iv.CPUCount, Hosts: 1, From: iv.From.UTC(), To: iv.To.UTC(),
+		Of: []question.Lines{{Capacity: line(l.Capacity), Used: line(l.Used), Idle: line(l.Idle),
+			Kernel: line(l.Kernel), Steal: line(l.Steal)}},
 	}
 }
 
-// Fill sets the ledger's units and host-wide lines, and the residual that the shares leave.
-func (l *Ledger) Fill(t Totals, shares float64) {
-	r := t.Resource
-	l.Resource, l.Unit, l.MeanUnit = r.String(), r.Unit(), r.MeanUnit()
-	l.ElapsedS, l.CPUs = float64(t.ElapsedMillis)/1e3, t.CPUs
-	if !t.To.IsZero() {
-		l.CoveredFrom, l.CoveredTo = &t.From, &t.To
+// NoLedger is why a measure that is no resource has no host-wide lines.
+const NoLedger = "this measure has no ledger: what a host has of it is not counted"
+
+// Fill sets the units of a measure and the ledger's host-wide lines, which are those of the stretch's first measure, with
+// the residual that the shares leave. A measure that is no resource has no lines; nor has a span of which nothing was
+// recorded.
+func (l *Ledger) Fill(m amount.Measure, stretch *question.Stretch, shares float64) {
+	l.Resource, l.Unit, l.MeanUnit = m.String(), m.Unit(), m.MeanUnit()
+	l.ElapsedS, l.CPUs = float64(stretch.ElapsedMillis)/1e3, stretch.CPUs
+	if !stretch.To.IsZero() {
+		l.CoveredFrom, l.CoveredTo = &stretch.From, &stretch.To
 	}
 	l.Notes = map[string]string{}
-	put := func(name string, into **float64, line Line) {
-		if line.Reason != "" {
-			l.Notes[name] = line.Reason
-			return
-		}
-		v := r.Amount(line.Units, t.ElapsedMillis)
-		*into = &v
+	var lines question.Lines
+	why := ""
+	switch {
+	case stretch.ElapsedMillis == 0:
+		why = explain.NothingRecorded
+	case !m.HasLedger():
+		why = NoLedger
+	default:
+		lines = stretch.Of[0]
 	}
-	put("capacity", &l.Capacity, t.Capacity)
-	put("used", &l.Used, t.Used)
-	put("idle", &l.Idle, t.Idle)
-	put("kernel", &l.Kernel, t.Kernel)
-	put("steal", &l.Steal, t.Steal)
-	residual := Line{Units: t.Used.Units - shares - t.Kernel.Units - t.Steal.Units, Reason: t.Used.Reason}
-	put("residual", &l.Residual, residual)
+	residual := lines.Residual(shares)
+	for _, x := range []struct {
+		name string
+		into **float64
+		line question.Line
+	}{
+		{"capacity", &l.Capacity, lines.Capacity}, {"used", &l.Used, lines.Used}, {"idle", &l.Idle, lines.Idle},
+		{"kernel", &l.Kernel, lines.Kernel}, {"steal", &l.Steal, lines.Steal}, {"residual", &l.Residual, residual},
+	} {
+		if reason := cmp.Or(why, x.line.Reason); reason != "" {
+			l.Notes[x.name] = reason
+			continue
+		}
+		v := m.Amount(x.line.Units, stretch.ElapsedMillis)
+		*x.into = &v
+	}
 }
 
 // Mean converts one of the ledger's amounts into its MeanUnit.
-func (l *Ledger) Mean(amount float64) float64 {
-	if l.Resource == "memory" || l.ElapsedS == 0 {
-		return amount
+func (l *Ledger) Mean(of float64) float64 {
+	m, err := amount.Parse(l.Resource)
+	if err != nil || m.IsLevel() || m.Manner() == amount.Height || l.ElapsedS == 0 {
+		return of
 	}
-	return amount / l.ElapsedS
-}
-
-// Orders are what shares can be sorted by; a dash before one turns it round. The first is the default.
-var Orders = []string{"amount", "name", "kind", "owner", "tenant", "host", "peak", "source", "parts"}
-
-// CheckOrder says what is wrong with a word for Sort; "" is the default.
-func CheckOrder(by string) error {
-	if by != "" && !slices.Contains(Orders, strings.TrimPrefix(by, "-")) {
-		return fmt.Errorf("cannot sort by %q: choose one of %s, with a dash before it for the other way round", by,
-			strings.Join(Orders, ", "))
-	}
-	return nil
+	return of / l.ElapsedS
 }
 
 // Sort orders shares. Amounts and peaks go largest first, unavailable last, words

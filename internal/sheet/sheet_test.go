@@ -135,7 +135,6 @@ func TestLedger_SortsByAnyColumnBothWays(t *testing.T) {
 		"": "unassigned a b none", "-amount": "none b a unassigned", "name": "a b none unassigned",
 		"-name": "unassigned none b a", "owner": "none b a unassigned", "peak": "a b unassigned none",
 	} {
-		require.NoError(t, sheet.CheckOrder(by))
 		l.Sort(by)
 		var got []string
 		for _, s := range l.Shares {
@@ -143,7 +142,6 @@ func TestLedger_SortsByAnyColumnBothWays(t *testing.T) {
 		}
 		assert.Equal(t, want, strings.Join(got, " "), by)
 	}
-	assert.ErrorContains(t, sheet.CheckOrder("size"), "choose one of amount, name")
 }
 
 func TestParseSpan(t *testing.T) {

@@ -163,20 +163,13 @@ func (h *Host) groupsOf(w *Workload, id account.WorkloadID) []account.Group {
 	counted, charged := w.Figures(h.V1)
 	waited, network := h.CountedFigures(w)
 	memory.Figures = charged
-	put := func(to *account.Figures, from account.Figures) {
-		for m := range amount.NumMeasures {
-			if m := amount.Measure(m); from.Set.Has(m) {
-				to.Put(m, from.Units[m], from.Source[m])
-			}
-		}
-	}
 	counts := func(g *account.Group) {
-		if network.Set != 0 {
-			put(&g.Figures, network)
+		if !network.Set.IsEmpty() {
+			g.Figures.PutAll(&network)
 			g.NetworkBytes, g.Has = w.NetBytes, g.Has|account.HasNetwork
 		}
 	}
-	put(&counted, waited)
+	counted.PutAll(&waited)
 	if h.V1 {
 		cpu := account.Group{
 			ID: pathID("cpuacct", w.Path), Workload: id, Outer: -1, Has: account.HasCPU | account.HasPerCPU,
@@ -193,7 +186,7 @@ func (h *Host) groupsOf(w *Workload, id account.WorkloadID) []account.Group {
 	}
 	memory.Has |= account.HasCPU | account.HasDisk
 	memory.CPUMicros, memory.DiskBytes, memory.Devices = w.CPUMicros, w.DiskBytes, w.devices()
-	put(&memory.Figures, counted)
+	memory.Figures.PutAll(&counted)
 	if h.Counts {
 		memory.PerCPU, memory.Has, memory.Devices = slices.Clone(w.PerCPU), memory.Has|account.HasPerCPU, w.requests()
 		counts(&memory)

@@ -2,15 +2,17 @@ package store
 
 import (
 	"context"
+	"slices"
 	"time"
 
-	"vinescale/core/amount"
+	"vinescale/core/explain"
+	"vinescale/core/question"
 )
 
 // WorkloadByID finds a workload with its host; ErrNotFound.
 func (s *Store) WorkloadByID(ctx context.Context, id int64) (Workload, error) {
 	var w Workload
-	return w, explain(s.db.WithContext(ctx).Preload("Host").Where("id = ?", id).Take(&w).Error)
+	return w, knownError(s.db.WithContext(ctx).Preload("Host").Where("id = ?", id).Take(&w).Error)
 }
 
 // Around lists the workloads of a host that are inside one, by its key.
@@ -23,7 +25,7 @@ func (s *Store) Around(ctx context.Context, hostID int32, key string) ([]Workloa
 // WorkloadByKey finds a host's workload by its key; ErrNotFound.
 func (s *Store) WorkloadByKey(ctx context.Context, hostID int32, key string) (Workload, error) {
 	var w Workload
-	return w, explain(s.db.WithContext(ctx).Preload("Host").Where("host_id = ? AND key = ?", hostID,
+	return w, knownError(s.db.WithContext(ctx).Preload("Host").Where("host_id = ? AND key = ?", hostID,
 		key).Take(&w).Error)
 }
 
@@ -63,110 +65,77 @@ func (s *Store) OwnedBy(ctx context.Context, owner string) ([]int64, error) {
 	return ids, s.db.WithContext(ctx).Raw("SELECT id FROM workloads WHERE owner = $1", owner).Scan(&ids).Error
 }
 
-// RunningProcess is one process of a host's newest interval.
-type RunningProcess struct {
-	WorkloadID        int64
-	PID               int32 `gorm:"column:pid"`
-	Parent            int32
-	Program           string
-	UID               int64 `gorm:"column:uid"`
-	Threads, Runnable int32
-	LastCPU           int32 `gorm:"column:last_cpu"`
-	CPU, Memory, Disk int64 // microseconds and bytes over the last reading; bytes
-}
-
 // Running lists a host's processes at its newest interval's end, with when that was and over how long they were read.
 // It is empty where the collector sends none.
-func (s *Store) Running(ctx context.Context, hostID int32) (p []RunningProcess, at time.Time, over time.Duration,
+func (s *Store) Running(ctx context.Context, hostID int32) (p []explain.Running, at time.Time, over time.Duration,
 	err error) {
-	var head []struct {
-		At     time.Time
-		OverMs int64
+	var rows []struct {
+		At                     time.Time
+		OverMs                 int64
+		Workload               int64
+		PID                    int32 `gorm:"column:pid"`
+		Parent                 int32
+		Program                string
+		UID                    int64 `gorm:"column:uid"`
+		Threads, Runnable      int32
+		LastCPU                int32 `gorm:"column:last_cpu"`
+		CPUMicros              int64 `gorm:"column:cpu_micros"`
+		MemoryBytes, DiskBytes int64
 	}
-	if err := s.db.WithContext(ctx).Raw("SELECT at, over_ms FROM running WHERE host_id = $1",
-		hostID).Scan(&head).Error; err != nil || len(head) == 0 {
-		return nil, at, 0, err
-	}
-	err = s.db.WithContext(ctx).Raw(`SELECT x.* FROM running, unnest(workloads, pids, parents, programs, uids, threads, runnable, last_cpus, cpu, memory, disk)
-		AS x(workload_id, pid, parent, program, uid, threads, runnable, last_cpu, cpu, memory, disk) WHERE host_id = $1 AND at = $2`, hostID, head[0].At).Scan(&p).Error
-	return p, head[0].At.UTC(), time.Duration(head[0].OverMs) * time.Millisecond, err
-}
-
-// PartUse is CPU time of one part of a workload.
-type PartUse struct {
-	Name   string
-	Micros int64
-}
-
-// Parts adds up the parts of a workload over a span, by name.
-func (s *Store) Parts(ctx context.Context, hostID int32, workloadID int64, span Span) ([]PartUse, error) {
-	var p []PartUse
-	return p, s.db.WithContext(ctx).Raw(`SELECT name, sum(spent)::bigint AS micros FROM part_minute, unnest(names, micros) AS x(name, spent)
-		WHERE host_id = $1 AND workload_id = $2 AND start >= $3 AND start < $4 GROUP BY 1 ORDER BY 1`, hostID, workloadID, span.From, span.To).Scan(&p).Error
-}
-
-// ProgramUse is what one program of a workload used over a span, in account units.
-type ProgramUse struct {
-	Family, Program            string
-	CPU, Memory, Disk, Network float64
-	Processes                  int
-}
-
-// Programs adds up the programs of workloads over a span.
-func (s *Store) Programs(ctx context.Context, workloads []int64, span Span) ([]ProgramUse, error) {
-	var p []ProgramUse
-	return p, s.db.WithContext(ctx).Raw(`SELECT coalesce(f.name, '') AS family, coalesce(p.name, '') AS program, sum(cpu)::float8 AS cpu, sum(memory)::float8 AS memory,
-			sum(disk)::float8 AS disk, sum(network)::float8 AS network, max(processes) AS processes
-		FROM program_minute u LEFT JOIN programs p ON p.id = u.program_id LEFT JOIN programs f ON f.id = u.family_id
-		WHERE workload_id = ANY($1) AND start >= $2 AND start < $3 GROUP BY 1, 2 ORDER BY 3 DESC, 2`, workloads, span.From, span.To).Scan(&p).Error
-}
-
-// ProgramTotal is what all processes of one program used over a span, in account units.
-type ProgramTotal struct {
-	Program           string // "" for what no living process explains
-	Workloads         int
-	Processes         int // at the end of an interval, the most of each workload, added
-	CPU, Memory, Disk float64
-}
-
-// ProgramTotals adds up every program of a span, most CPU time first.
-func (s *Store) ProgramTotals(ctx context.Context, q UseQuestion) ([]ProgramTotal, error) {
-	var p []ProgramTotal
-	return p, s.db.WithContext(ctx).Raw(`SELECT coalesce(p.name, '') AS program, count(DISTINCT workload_id) AS workloads, sum(processes) AS processes,
-			sum(cpu)::float8 AS cpu, sum(memory)::float8 AS memory, sum(disk)::float8 AS disk
-		FROM (SELECT workload_id, program_id, max(processes) AS processes, sum(cpu) AS cpu, sum(memory) AS memory, sum(disk) AS disk
-			FROM program_minute WHERE start >= $1 AND start < $2 AND ($3 = 0 OR host_id = $3) AND ($4::bigint[] IS NULL OR workload_id = ANY($4))
-			GROUP BY workload_id, program_id, family_id) AS u
-		LEFT JOIN programs p ON p.id = u.program_id GROUP BY 1 ORDER BY 4 DESC, 1`, q.Span.From, q.Span.To, q.HostID, q.Only).Scan(&p).Error
-}
-
-// Awake says when a workload last used CPU time.
-type Awake struct {
-	WorkloadID int64
-	From       time.Time  // begin of the first of its intervals
-	AwakeAt    *time.Time // end of the last in which it used more than was asked for; nil for none
-	AsleepMs   int64      // recorded since then; since From where AwakeAt is nil
-	Known      bool       // its CPU time is known in all of them
-}
-
-// LastAwake finds when workloads of a host last used more than some part of a CPU in one interval, by workload.
-func (s *Store) LastAwake(ctx context.Context, hostID int32, span Span, cores float64,
-	workloads []int64) (map[int64]Awake, error) {
-	awake := map[int64]Awake{}
-	if len(workloads) == 0 {
-		return awake, nil
-	}
-	var rows []Awake
-	err := s.db.WithContext(ctx).Raw(`WITH u AS (
-			SELECT workload_id, start, elapsed_ms, cpu_source < $6 AS known,
-				max(start + elapsed_ms * interval '1 millisecond') FILTER (WHERE cpu > $4::float8 * 1000 * elapsed_ms) OVER (PARTITION BY workload_id) AS awake_at
-			FROM usage_minute WHERE host_id = $1 AND start >= $2 AND start < $3 AND workload_id = ANY($5))
-		SELECT workload_id, min(start) AS "from", awake_at, coalesce(sum(elapsed_ms) FILTER (WHERE awake_at IS NULL OR start >= awake_at), 0)::bigint AS asleep_ms,
-			bool_and(known) AS known
-		FROM u GROUP BY workload_id, awake_at`,
-		hostID, span.From, span.To, cores, workloads, int16(amount.Unavailable)).Scan(&rows).Error
+	err = s.db.WithContext(ctx).Raw(`SELECT at, over_ms, x.* FROM running LEFT JOIN LATERAL unnest(workloads, pids, parents,
+			programs, uids, threads, runnable, last_cpus, cpu, memory, disk)
+		AS x(workload, pid, parent, program, uid, threads, runnable, last_cpu, cpu_micros, memory_bytes, disk_bytes) ON true
+		WHERE host_id = $1`, hostID).Scan(&rows).Error
 	for _, r := range rows {
-		awake[r.WorkloadID] = r
+		at, over = r.At.UTC(), time.Duration(r.OverMs)*time.Millisecond
+		if r.PID == 0 {
+			continue // it tells of none
+		}
+		p = append(p, explain.Running{Workload: r.Workload, PID: r.PID, Parent: r.Parent, Program: r.Program, UID: r.UID,
+			Threads: r.Threads, Runnable: r.Runnable, LastCPU: r.LastCPU, CPUMicros: r.CPUMicros,
+			MemoryBytes: r.MemoryBytes, DiskBytes: r.DiskBytes})
 	}
-	return awake, err
+	return p, at, over, err
+}
+
+// present is which workloads had usage in a scope.
+func (b *statement) present(scope *question.Scope) string {
+	return "SELECT DISTINCT u.workload_id FROM usage_minute u WHERE " + b.within(scope, shelves[question.WorkloadMinutes])
+}
+
+// Present lists the workloads that had usage in a scope, with their hosts.
+func (s *Store) Present(ctx context.Context, scope *question.Scope) ([]Workload, error) {
+	var b statement
+	var ids []int64
+	if err := s.db.WithContext(ctx).Raw(b.present(scope), b.args...).Scan(&ids).Error; err != nil {
+		return nil, err
+	}
+	byID, err := s.WorkloadsByID(ctx, ids)
+	list := make([]Workload, 0, len(byID))
+	for _, id := range ids {
+		list = append(list, byID[id])
+	}
+	return list, err
+}
+
+// CountPresent counts the workloads that had usage in a scope.
+func (s *Store) CountPresent(ctx context.Context, scope *question.Scope) (n int, err error) {
+	var b statement
+	err = s.db.WithContext(ctx).Raw("SELECT count(*) FROM ("+b.present(scope)+") AS p", b.args...).Row().Scan(&n)
+	return n, err
+}
+
+// WorkloadsByID finds workloads by their numbers.
+func (s *Store) WorkloadsByID(ctx context.Context, ids []int64) (map[int64]Workload, error) {
+	byID := make(map[int64]Workload, len(ids))
+	for some := range slices.Chunk(ids, 10_000) { // a statement takes 65,535 parameters
+		var list []Workload
+		if err := s.db.WithContext(ctx).Preload("Host").Where("id IN ?", some).Find(&list).Error; err != nil {
+			return nil, err
+		}
+		for _, w := range list {
+			byID[w.ID] = w
+		}
+	}
+	return byID, nil
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -72,12 +73,8 @@ func (s *Store) Ingest(ctx context.Context, host Host, b *wire.Batch, rulesVersi
 			if err := enter(tx, host); err != nil {
 				return err
 			}
-			var version int64
-			if err := tx.Raw("SELECT rules_version FROM vinescale_book").Row().Scan(&version); err != nil {
+			if err := inForce(tx, rulesVersion); err != nil {
 				return err
-			}
-			if version != rulesVersion {
-				return ErrRulesChanged
 			}
 			if err := in.rowsOf(tx, b); err != nil {
 				return err
@@ -103,6 +100,18 @@ func enter(tx *gorm.DB, host Host) error {
 		return err
 	}
 	return tx.Exec("SELECT pg_advisory_xact_lock($1::int, $2::int)", lockHost, host.ID).Error
+}
+
+// inForce tells by ErrRulesChanged that the rules of a version are no longer those in force.
+func inForce(tx *gorm.DB, rulesVersion int64) error {
+	var version int64
+	if err := tx.Raw("SELECT rules_version FROM vinescale_book").Row().Scan(&version); err != nil {
+		return err
+	}
+	if version != rulesVersion {
+		return ErrRulesChanged
+	}
+	return nil
 }
 
 // useRules forgets which tenants workloads had by other rules than those in force.
@@ -153,9 +162,8 @@ type tenantKey struct {
 }
 
 type tenantRow struct {
-	workloads int
-	units     [amount.NumResources]int64
-	missing   [amount.NumResources]int32
+	units [amount.NumResources]int64
+	told  [amount.NumResources]bool // by some collector
 }
 
 func (in *ingestion) rowsOf(tx *gorm.DB, b *wire.Batch) error {
@@ -192,7 +200,7 @@ func (in *ingestion) rowsOf(tx *gorm.DB, b *wire.Batch) error {
 	if in.taken.New == 0 {
 		return nil
 	}
-	memory := newest.Ledgers[amount.Memory].GetCapacity().GetUnits() / newest.ElapsedMillis
+	memory := newest.LedgerOf(amount.Memory).GetCapacity().GetUnits() / newest.ElapsedMillis
 	err := tx.Exec(`UPDATE hosts SET cpus = $1, memory_bytes = $2, boot = $3, cgroup_mode = $4, last_at = $5
 		WHERE id = $6 AND (last_at IS NULL OR last_at < $5)`,
 		newest.Cpus, memory, newest.Boot, newest.CgroupMode, in.taken.NewestTo, in.host.ID).Error
@@ -219,42 +227,71 @@ func (in *ingestion) addInterval(tx *gorm.DB, iv *wire.Interval, start time.Time
 	if err != nil {
 		return fmt.Errorf("workloads: %w", err)
 	}
-	programs := in.programsOf(iv)
-	minute := start.Truncate(time.Minute)
-	for i, w := range ids {
-		row := []any{in.host.ID, w.id, w.tenantID, start, iv.ElapsedMillis}
-		t := in.tenants[tenantKey{minute, w.tenantID}]
-		if t == nil {
-			t = &tenantRow{}
-			in.tenants[tenantKey{minute, w.tenantID}] = t
-		}
-		t.workloads++
-		for r, u := range iv.Usages {
-			row = append(row, u.Units[i], u.Peak[i], int16(u.Source[i]))
-			t.units[r] += u.Units[i]
-			if u.Source[i] == uint32(amount.Unavailable) {
-				t.missing[r]++
-			}
-		}
-		row = append(row, levels(iv.GetWorkloads(), i)...)
-		in.usage = append(in.usage, row)
-	}
-	p := iv.GetPrograms()
-	for i, w := range p.GetWorkload() {
-		program := int32(0)
-		if p.Program[i] >= 0 {
-			program = programs[p.Program[i]]
-		}
-		family := int32(0)
-		if len(p.Family) > 0 && p.Family[i] >= 0 {
-			family = programs[p.Family[i]]
-		}
-		in.programRows = append(in.programRows, []any{in.host.ID, ids[w].id, program, family, start, p.Processes[i],
-			p.Cpu[i], p.Memory[i], p.Disk[i], p.Network[i]})
-	}
+	in.addUsage(iv, ids, start)
+	in.addPrograms(iv, ids, start)
 	in.addCPUs(iv, ids, start)
 	in.addParts(iv, ids, start)
 	return in.addFigures(iv, ids, start)
+}
+
+// addUsage adds a row for each workload, and to the sums by tenant. Resources that the collector does not tell of stay
+// NULL.
+func (in *ingestion) addUsage(iv *wire.Interval, ids []known, start time.Time) {
+	minute := start.Truncate(time.Minute)
+	var told [amount.NumResources]*wire.Usage
+	for r := range told {
+		told[r] = iv.UsageOf(amount.Resource(r))
+	}
+	for i, w := range ids {
+		row := []any{in.host.ID, w.id, w.tenantID, start, iv.ElapsedMillis}
+		k := tenantKey{minute, w.tenantID}
+		t := in.tenants[k]
+		if t == nil {
+			t = &tenantRow{}
+			in.tenants[k] = t
+		}
+		for r, u := range told {
+			if u == nil {
+				row = append(row, nil, nil, nil)
+				continue
+			}
+			row = append(row, u.Units[i], u.Peak[i], int16(u.Source[i]))
+			t.units[r] += u.Units[i]
+			t.told[r] = true
+		}
+		in.usage = append(in.usage, append(row, levels(iv.GetWorkloads(), i)...))
+	}
+}
+
+// addPrograms adds a row for each program of each workload.
+func (in *ingestion) addPrograms(iv *wire.Interval, ids []known, start time.Time) {
+	p := iv.GetPrograms()
+	names := in.programsOf(iv)
+	stored := func(i int32) int32 { // 0 is what no living process explains
+		if i < 0 {
+			return 0
+		}
+		return names[i]
+	}
+	var told [amount.NumResources][]int64
+	for r := range told {
+		told[r] = p.UnitsOf(amount.Resource(r))
+	}
+	for i, w := range p.GetWorkload() {
+		family := int32(0)
+		if len(p.Family) > 0 {
+			family = stored(p.Family[i])
+		}
+		row := []any{in.host.ID, ids[w].id, ids[w].tenantID, stored(p.Program[i]), family, start, p.Processes[i]}
+		for _, units := range told {
+			if units == nil {
+				row = append(row, nil)
+			} else {
+				row = append(row, units[i])
+			}
+		}
+		in.programRows = append(in.programRows, row)
+	}
 }
 
 // levels are a workload's threads, processes and runnable threads; NULL where the sender leaves them out.
@@ -273,7 +310,7 @@ func (in *ingestion) addParts(iv *wire.Interval, ids []known, start time.Time) {
 		for ; i < len(p.Workload) && p.Workload[i] == w; i++ {
 			names, micros = append(names, p.Name[i]), append(micros, p.Micros[i])
 		}
-		in.partRows = append(in.partRows, []any{in.host.ID, ids[w].id, start, names, micros})
+		in.partRows = append(in.partRows, []any{in.host.ID, ids[w].id, ids[w].tenantID, start, names, micros})
 	}
 }
 
@@ -324,19 +361,19 @@ func (in *ingestion) addCPUs(iv *wire.Interval, ids []known, start time.Time) {
 func (in *ingestion) addHost(iv *wire.Interval, start time.Time) error {
 	notes := map[string]map[string]string{}
 	row := []any{in.host.ID, start, iv.ElapsedMillis, int32(iv.Cpus)}
-	for r, l := range iv.Ledgers {
-		name := amount.Resource(r).String()
-		notes[name] = map[string]string{}
-		for _, f := range []struct {
-			name string
-			line *wire.Line
-		}{{"capacity", l.GetCapacity()}, {"used", l.GetUsed()}, {"idle", l.GetIdle()}, {"kernel", l.GetKernel()},
-			{"steal", l.GetSteal()}} {
-			if why := f.line.GetUnavailable(); why != "" {
-				notes[name][f.name] = why
+	for _, r := range amount.Resources() {
+		l := iv.LedgerOf(r)
+		notes[r.String()] = map[string]string{}
+		for _, c := range resourceColumns["host_minute"] {
+			line := l.LineOf(c.suffix)
+			switch {
+			case l == nil: // which Lines tells as not told
 				row = append(row, nil)
-			} else {
-				row = append(row, f.line.GetUnits())
+			case line.GetUnavailable() != "":
+				notes[r.String()][c.suffix] = line.GetUnavailable()
+				row = append(row, nil)
+			default:
+				row = append(row, line.GetUnits())
 			}
 		}
 	}
@@ -490,31 +527,31 @@ func (in *ingestion) addTenants(tx *gorm.DB) error {
 		return int(a.tenant) - int(b.tenant)
 	})
 	var minutes []time.Time
-	var tenants, workloads []int32
-	var units [amount.NumResources][]int64
-	var missing [amount.NumResources][]int32
+	var tenants []int32
+	var units [amount.NumResources][]*int64
 	for _, k := range keys {
-		t := in.tenants[k]
-		minutes, tenants, workloads = append(minutes, k.minute), append(tenants, k.tenant),
-			append(workloads, int32(t.workloads))
+		minutes, tenants = append(minutes, k.minute), append(tenants, k.tenant)
 		for r := range units {
-			units[r] = append(units[r], t.units[r])
-			missing[r] = append(missing[r], t.missing[r])
+			var sum *int64 // NULL where no collector tells
+			if t := in.tenants[k]; t.told[r] {
+				sum = &t.units[r]
+			}
+			units[r] = append(units[r], sum)
 		}
 	}
-	return tx.Exec(`INSERT INTO tenant_minute (minute, host_id, tenant_id, workloads, cpu, memory, disk, network,
-			cpu_missing, memory_missing, disk_missing, network_missing)
-		SELECT m, $1, t, w, c, b, d, n, cm, bm, dm, nm
-		FROM unnest($2::timestamptz[], $3::int[], $4::int[], $5::bigint[], $6::bigint[], $7::bigint[], $8::bigint[], $9::int[], $10::int[], $11::int[], $12::int[])
-			AS u(m, t, w, c, b, d, n, cm, bm, dm, nm)
-		ON CONFLICT (minute, host_id, tenant_id) DO UPDATE SET workloads = greatest(tenant_minute.workloads, excluded.workloads),
-			cpu = tenant_minute.cpu + excluded.cpu, memory = tenant_minute.memory + excluded.memory,
-			disk = tenant_minute.disk + excluded.disk, network = tenant_minute.network + excluded.network,
-			cpu_missing = greatest(tenant_minute.cpu_missing, excluded.cpu_missing), memory_missing = greatest(tenant_minute.memory_missing, excluded.memory_missing),
-			disk_missing = greatest(tenant_minute.disk_missing, excluded.disk_missing), network_missing = greatest(tenant_minute.network_missing, excluded.network_missing)`,
-		in.host.ID, minutes, tenants, workloads, units[amount.CPU], units[amount.Memory], units[amount.Disk],
-		units[amount.Network],
-		missing[amount.CPU], missing[amount.Memory], missing[amount.Disk], missing[amount.Network]).Error
+	var b statement
+	var columns, arrays, adds []string
+	host, from, who := b.arg(in.host.ID), b.arg(minutes), b.arg(tenants)
+	for r, name := range amount.ResourceNames() {
+		columns, arrays = append(columns, name), append(arrays, b.arg(units[r])+"::bigint[]")
+		adds = append(adds, fmt.Sprintf("%[1]s = coalesce(tenant_minute.%[1]s + excluded.%[1]s, tenant_minute.%[1]s, excluded.%[1]s)",
+			name))
+	}
+	return tx.Exec(fmt.Sprintf(`INSERT INTO tenant_minute (minute, host_id, tenant_id, %[1]s)
+		SELECT minute, %[2]s, tenant_id, %[1]s
+		FROM unnest(%[3]s::timestamptz[], %[4]s::int[], %[5]s) AS u(minute, tenant_id, %[1]s)
+		ON CONFLICT (minute, host_id, tenant_id) DO UPDATE SET %[6]s`, strings.Join(columns, ", "), host, from, who,
+		strings.Join(arrays, ", "), strings.Join(adds, ", ")), b.args...).Error
 }
 
 // copyInto sends the rows by COPY on the transaction's own connection: 2-4 times the rate of inserts.
@@ -544,30 +581,13 @@ func copyInto(ctx context.Context, conn, _ *gorm.DB, in *ingestion) error {
 }
 
 var (
-	hostColumns = append(append([]string{"host_id", "start", "elapsed_ms", "cpus"},
-		perResource("capacity", "used", "idle", "kernel", "steal")...),
-		"notes", "detail")
-	usageColumns = append(append([]string{"host_id", "workload_id", "tenant_id", "start", "elapsed_ms"},
-		perResource("", "peak", "source")...),
-		"threads", "processes", "runnable_ms", "runnable_peak")
-	programColumns = append([]string{"host_id", "workload_id", "program_id", "family_id", "start", "processes"},
-		perResource("")...)
-	partColumns   = []string{"host_id", "workload_id", "start", "names", "micros"}
+	hostColumns = slices.Concat([]string{"host_id", "start", "elapsed_ms", "cpus"}, columnsOf("host_minute"),
+		[]string{"notes", "detail"})
+	usageColumns = slices.Concat([]string{"host_id", "workload_id", "tenant_id", "start", "elapsed_ms"},
+		columnsOf("usage_minute"), []string{"threads", "processes", "runnable_ms", "runnable_peak"})
+	programColumns = slices.Concat([]string{"host_id", "workload_id", "tenant_id", "program_id", "family_id", "start",
+		"processes"}, columnsOf("program_minute"))
+	partColumns   = []string{"host_id", "workload_id", "tenant_id", "start", "names", "micros"}
 	figureColumns = []string{"host_id", "start", "elapsed_ms", "workloads", "figures"}
 	cpuColumns    = []string{"host_id", "workload_id", "tenant_id", "start", "source", "cpus", "micros"}
 )
-
-// perResource names a column for each resource and suffix: cpu, cpu_peak, … memory, memory_peak, …
-func perResource(suffixes ...string) []string {
-	var names []string
-	for _, r := range amount.Resources() {
-		for _, suffix := range suffixes {
-			if suffix == "" {
-				names = append(names, r.String())
-			} else {
-				names = append(names, r.String()+"_"+suffix)
-			}
-		}
-	}
-	return names
-}

@@ -3,20 +3,26 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
 
+	"vinescale/core/question"
 	"vinescale/internal/wire"
 )
 
 // Notice takes in news of a host's workloads: those that are new get a row that says when their first usage is due.
+// RulesVersion is the version assign was made of; ErrRulesChanged when another is in force.
 func (s *Store) Notice(ctx context.Context, host Host, n *wire.Notices, rulesVersion int64, assign Assigner) error {
 	s.useRules(rulesVersion)
 	in := &ingestion{Store: s, host: host, assign: assign, learned: map[workloadKey]known{}}
 	at, due := time.UnixMicro(n.AtUnixMicros).UTC(), time.UnixMicro(n.DueUnixMicros).UTC()
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := enter(tx, host); err != nil {
+			return err
+		}
+		if err := inForce(tx, rulesVersion); err != nil {
 			return err
 		}
 		for i := range n.GetWorkloads().GetKey() {
@@ -46,10 +52,18 @@ func (s *Store) Notice(ctx context.Context, host Host, n *wire.Notices, rulesVer
 	return err
 }
 
-// Warming lists the workloads that have no usage yet, and when their first is due: those due after since.
-func (s *Store) Warming(ctx context.Context, hostID int32, since time.Time) ([]Workload, error) {
+// Warming lists the workloads of a scope's hosts and tenants that have no usage yet, and when their first is due: those
+// due after since.
+func (s *Store) Warming(ctx context.Context, scope *question.Scope, since time.Time) ([]Workload, error) {
+	q := s.db.WithContext(ctx).Preload("Host").Where("due_at > ? AND last_at IS NULL", since)
+	if scope.Hosts != nil {
+		q = q.Where("host_id IN ?", scope.Hosts)
+	}
 	var w []Workload
-	return w, s.db.WithContext(ctx).Preload("Host").
-		Where("due_at > ? AND last_at IS NULL AND (? = 0 OR host_id = ?)", since, hostID,
-			hostID).Order("due_at, id").Find(&w).Error
+	if err := q.Order("due_at, id").Find(&w).Error; err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(w, func(w Workload) bool {
+		return !scope.HasTenant(w.TenantID) || !scope.HasWorkload(w.ID)
+	}), nil
 }

@@ -107,7 +107,7 @@ func (s *Store) migrate(ctx context.Context) error {
 	for _, d := range done {
 		slog.Info("migrated", "version", d.Source.Version)
 	}
-	return nil
+	return s.makeColumns(ctx)
 }
 
 // Close ends all connections.

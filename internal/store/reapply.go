@@ -4,40 +4,21 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
 
 	"vinescale/core/amount"
+	"vinescale/core/question"
 )
 
 // ErrUnbalanced says that a re-attribution would have changed how much was used, and was undone.
 var ErrUnbalanced = errors.New("the sums before and after differ; nothing was changed")
 
-// Reassignment is what a re-attribution of history moves from one tenant to another, in account units.
-type Reassignment struct {
-	FromID, ToID               int32
-	Workloads                  int
-	CPU, Memory, Disk, Network float64
-}
-
-// Used is what a workload used over a span under one tenant, in account units.
-type Used struct {
-	WorkloadID                 int64
-	TenantID                   int32
-	CPU, Memory, Disk, Network float64
-}
-
-// UsesByTenant lists what each workload used over a span under each tenant it was accounted to.
-func (s *Store) UsesByTenant(ctx context.Context, span Span) ([]Used, error) {
-	var uses []Used
-	return uses, s.db.WithContext(ctx).Raw(`SELECT workload_id, tenant_id, sum(cpu)::float8 AS cpu, sum(memory)::float8 AS memory, sum(disk)::float8 AS disk,
-		sum(network)::float8 AS network FROM usage_minute WHERE start >= $1 AND start < $2 GROUP BY 1, 2`, span.From, span.To).Scan(&uses).Error
-}
-
 // Reapply accounts the usage of a span anew to the tenants given by workload, with its sums by tenant, all or nothing:
 // it changes who, never how much. Moves hold from the span's begin until its end, where what held then holds on.
-func (s *Store) Reapply(ctx context.Context, span Span, moves []Move, who string, detail any) error {
+func (s *Store) Reapply(ctx context.Context, span question.Span, moves []Move, who string, detail any) error {
 	ids, tenants, rules, texts := make([]int64, len(moves)), make([]int32, len(moves)), make([]int32, len(moves)),
 		make([]string, len(moves))
 	for i, m := range moves {
@@ -52,7 +33,7 @@ func (s *Store) Reapply(ctx context.Context, span Span, moves []Move, who string
 		if err != nil {
 			return err
 		}
-		for _, table := range []string{"usage_minute", "cpu_minute"} {
+		for _, table := range []string{"usage_minute", "cpu_minute", "program_minute", "part_minute"} {
 			err := tx.Exec(
 				"UPDATE "+table+" SET tenant_id = tenant FROM "+moved+" WHERE workload_id = m.id AND tenant_id <> tenant AND start >= $3 AND start < $4",
 				ids, tenants, span.From, span.To).Error
@@ -64,12 +45,14 @@ func (s *Store) Reapply(ctx context.Context, span Span, moves []Move, who string
 			span.To).Error; err != nil {
 			return err
 		}
-		err = tx.Exec(fmt.Sprintf(`INSERT INTO tenant_minute (minute, host_id, tenant_id, workloads, cpu, memory, disk, network,
-				cpu_missing, memory_missing, disk_missing, network_missing)
-			SELECT date_trunc('minute', start), host_id, tenant_id, count(DISTINCT workload_id), sum(cpu), sum(memory), sum(disk), sum(network),
-				count(*) FILTER (WHERE cpu_source = %[1]d), count(*) FILTER (WHERE memory_source = %[1]d),
-				count(*) FILTER (WHERE disk_source = %[1]d), count(*) FILTER (WHERE network_source = %[1]d)
-			FROM usage_minute WHERE start >= $1 AND start < $2 GROUP BY 1, 2, 3`, amount.Unavailable), span.From, span.To).Error
+		var sums []string
+		for _, r := range amount.ResourceNames() {
+			sums = append(sums, "sum("+r+")")
+		}
+		err = tx.Exec(fmt.Sprintf(`INSERT INTO tenant_minute (minute, host_id, tenant_id, %s)
+			SELECT date_trunc('minute', start), host_id, tenant_id, %s FROM usage_minute
+			WHERE start >= $1 AND start < $2 GROUP BY 1, 2, 3`, strings.Join(amount.ResourceNames(), ", "),
+			strings.Join(sums, ", ")), span.From, span.To).Error
 		if err != nil {
 			return fmt.Errorf("sum up anew: %w", err)
 		}
@@ -89,7 +72,7 @@ func (s *Store) Reapply(ctx context.Context, span Span, moves []Move, who string
 }
 
 // reassign puts the moves in place of what was assigned within a span; what held at its end holds on from there.
-func reassign(tx *gorm.DB, span Span, ids []int64, tenants, rules []int32, texts []string) error {
+func reassign(tx *gorm.DB, span question.Span, ids []int64, tenants, rules []int32, texts []string) error {
 	const after = `INSERT INTO assignments (workload_id, from_at, tenant_id, rule_id, rule)
 		SELECT DISTINCT ON (workload_id) workload_id, $2::timestamptz, tenant_id, rule_id, rule FROM assignments
 		WHERE workload_id = ANY($1) AND from_at < $2 ORDER BY workload_id, from_at DESC ON CONFLICT DO NOTHING`
@@ -107,19 +90,22 @@ func reassign(tx *gorm.DB, span Span, ids []int64, tenants, rules []int32, texts
 		ids, tenants, rules, texts, span.From, span.To).Error
 }
 
-// sumOf is what all tenants used over a span, by the minutes and by the sums.
-func sumOf(tx *gorm.DB, span Span) (sum [2 * amount.NumResources]string, err error) {
-	for i, from := range []string{"usage_minute WHERE start", "tenant_minute WHERE minute"} {
-		column := map[bool]string{true: "start", false: "minute"}[i == 0]
-		err = tx.Raw(
-			"SELECT coalesce(sum(cpu), 0)::text, coalesce(sum(memory), 0)::text, coalesce(sum(disk), 0)::text, coalesce(sum(network), 0)::text FROM "+
-				from+" >= $1 AND "+column+" < $2", span.From, span.To).Row().
-			Scan(&sum[4*i], &sum[4*i+1], &sum[4*i+2], &sum[4*i+3])
+// sumOf is what all tenants used over a span, by the minutes and by the sums: exact numbers as text.
+func sumOf(tx *gorm.DB, span question.Span) (sums [2]string, err error) {
+	for i, of := range []question.Book{question.WorkloadMinutes, question.TenantMinutes} {
+		var b statement
+		columns := []string{}
+		for _, r := range amount.ResourceNames() {
+			columns = append(columns, "coalesce(sum(u."+r+"), 0)::text")
+		}
+		scope := question.Scope{Span: span}
+		err := tx.Raw(fmt.Sprintf("SELECT %s FROM %s u WHERE %s", strings.Join(columns, " || ' ' || "),
+			shelves[of].table, b.within(&scope, shelves[of])), b.args...).Row().Scan(&sums[i])
 		if err != nil {
-			return sum, err
+			return sums, err
 		}
 	}
-	return sum, nil
+	return sums, nil
 }
 
 // Assignments lists to whom a workload was accounted, oldest first.

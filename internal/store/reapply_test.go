@@ -10,6 +10,7 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/core/question"
 	"vinescale/core/tenancy"
 	"vinescale/internal/store"
 )
@@ -23,7 +24,7 @@ func TestReapply_WhileIntervalsComeInEveryIntervalIsCountedOnceForSomebody(t *te
 	ingest(t, s, h, minute(h.Name, noon, 1, map[string]float64{"must": 10, "barrel": 20}))
 	workloads, err := s.Workloads(ctx)
 	require.NoError(t, err)
-	span := store.Span{From: noon, To: noon.Add(time.Hour)}
+	span := question.Span{From: noon, To: noon.Add(time.Hour)}
 	v := version(t, s)
 	var both sync.WaitGroup
 	both.Go(func() {
@@ -45,19 +46,14 @@ func TestReapply_WhileIntervalsComeInEveryIntervalIsCountedOnceForSomebody(t *te
 		}
 	})
 	both.Wait()
-	uses, err := s.TenantUses(ctx, 0, span)
-	require.NoError(t, err)
-	sum := 0.0
-	for _, u := range uses {
-		sum += u.CPU
+	of := func(by ...question.Dimension) (sum float64) {
+		answer, err := s.Ask(ctx, question.Question{Scope: question.Scope{Span: span}, By: by,
+			Measures: []amount.Measure{amount.CPU}})
+		require.NoError(t, err)
+		return answer.Total.Units[0]
 	}
+	sum, byRows := of(question.Tenant), of(question.Tenant, question.Workload)
 	assert.Equal(t, 30*30e6, sum)
-	rows, err := s.Shares(ctx, store.ShareQuestion{Span: span, Resource: amount.CPU, By: "tenant"})
-	require.NoError(t, err)
-	byRows := 0.0
-	for _, r := range rows {
-		byRows += r.Units
-	}
 	assert.Equal(t, sum, byRows, "the sums kept by tenant and the usage itself agree")
 	acts, err := s.Acts(ctx, 100)
 	require.NoError(t, err)

@@ -124,7 +124,7 @@ func (w *Workload) Core() account.Workload {
 	}
 }
 
-func explain(err error) error {
+func knownError(err error) error {
 	var pg *pgconn.PgError
 	switch {
 	case errors.Is(err, gorm.ErrRecordNotFound):
@@ -144,7 +144,7 @@ func (s *Store) Hosts(ctx context.Context) ([]Host, error) {
 // HostByName finds a host; ErrNotFound.
 func (s *Store) HostByName(ctx context.Context, name string) (Host, error) {
 	var h Host
-	return h, explain(s.db.WithContext(ctx).Where("name = ?", name).Take(&h).Error)
+	return h, knownError(s.db.WithContext(ctx).Where("name = ?", name).Take(&h).Error)
 }
 
 // Enrol makes a host known, if it is not, and replaces its collector's token.
@@ -175,7 +175,7 @@ func (s *Store) PutToken(ctx context.Context, name, role, token string) error {
 
 // AddToken stores a person's new token; ErrExists when the name is taken.
 func (s *Store) AddToken(ctx context.Context, name, role, token string) error {
-	return explain(s.db.WithContext(ctx).Create(&Token{Name: name, Hash: hashToken(token), Role: role}).Error)
+	return knownError(s.db.WithContext(ctx).Create(&Token{Name: name, Hash: hashToken(token), Role: role}).Error)
 }
 
 // Tokens lists all tokens by name, collectors' too.
@@ -192,7 +192,7 @@ func (s *Store) RemoveToken(ctx context.Context, name string) error {
 // TokenOf finds what a token allows; ErrNotFound for one that is unknown.
 func (s *Store) TokenOf(ctx context.Context, token string) (Token, error) {
 	var t Token
-	return t, explain(s.db.WithContext(ctx).Where("hash = ?", hashToken(token)).Take(&t).Error)
+	return t, knownError(s.db.WithContext(ctx).Where("hash = ?", hashToken(token)).Take(&t).Error)
 }
 
 // hashToken needs no slow hash: tokens are 256 random bits.
@@ -210,14 +210,14 @@ func (s *Store) Tenants(ctx context.Context) ([]Tenant, error) {
 // TenantByName finds a tenant; ErrNotFound.
 func (s *Store) TenantByName(ctx context.Context, name string) (Tenant, error) {
 	var t Tenant
-	return t, explain(s.db.WithContext(ctx).Where("name = ?", name).Take(&t).Error)
+	return t, knownError(s.db.WithContext(ctx).Where("name = ?", name).Take(&t).Error)
 }
 
 // AddTenant makes a tenant; ErrExists when the name is taken.
 func (s *Store) AddTenant(ctx context.Context, name string) (Tenant, error) {
 	t := Tenant{Name: name}
 	err := s.changeRules(ctx, func(tx *gorm.DB) error { return addTenant(tx, &t) })
-	return t, explain(err)
+	return t, knownError(err)
 }
 
 func addTenant(tx *gorm.DB, t *Tenant) error {
@@ -288,7 +288,7 @@ func (s *Store) AddRule(ctx context.Context, position int, tenantID int32, expre
 		r.Position = position
 		return tx.Omit("Tenant").Create(&r).Error
 	})
-	return r, explain(err)
+	return r, knownError(err)
 }
 
 // RemoveRule removes the rule at a position; those after it move up.
@@ -333,7 +333,7 @@ func (s *Store) ReplaceRules(ctx context.Context, tenants []string, rules []NewR
 			}
 		}
 		for _, name := range tenants {
-			if err := addTenant(tx, &Tenant{Name: name}); err != nil && !errors.Is(explain(err), ErrExists) {
+			if err := addTenant(tx, &Tenant{Name: name}); err != nil && !errors.Is(knownError(err), ErrExists) {
 				return err
 			}
 		}

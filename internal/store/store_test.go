@@ -14,6 +14,7 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/core/question"
 	"vinescale/core/tenancy"
 	"vinescale/internal/store"
 	"vinescale/internal/testdb"
@@ -46,8 +47,9 @@ func minute(host string, start time.Time, sequence uint64, seconds map[string]fl
 		Detail: &wire.Detail{},
 	}
 	shares := int64(0)
-	for range amount.NumResources {
-		iv.Usages = append(iv.Usages, &wire.Usage{})
+	for _, r := range amount.ResourceNames() {
+		iv.Usages = append(iv.Usages, &wire.Usage{Resource: r})
+		iv.Programs.Columns = append(iv.Programs.Columns, &wire.ProgramUse{Resource: r})
 	}
 	for name, s := range seconds {
 		w, n := iv.Workloads, len(iv.Workloads.Key)
@@ -68,14 +70,15 @@ func minute(host string, start time.Time, sequence uint64, seconds map[string]fl
 		}
 		p := iv.Programs
 		p.Workload, p.Program, p.Processes = append(p.Workload, uint32(n)), append(p.Program, 0), append(p.Processes, 1)
-		p.Cpu, p.Memory, p.Disk, p.Network = append(p.Cpu, micros), append(p.Memory, 0), append(p.Disk, 0),
-			append(p.Network, 0)
+		for r, c := range p.Columns {
+			c.Units = append(c.Units, map[bool]int64{true: micros}[amount.Resource(r) == amount.CPU])
+		}
 		c := iv.CpuUse
 		c.Workload, c.Cpu, c.Micros, c.Source = append(c.Workload, uint32(n)), append(c.Cpu, uint32(n%4)),
 			append(c.Micros, micros), append(c.Source, 0)
 	}
 	for r := range amount.NumResources {
-		l := &wire.Ledger{Capacity: &wire.Line{Units: 240e6}, Used: &wire.Line{Units: shares + 2e6},
+		l := &wire.Ledger{Resource: amount.Resource(r).String(), Capacity: &wire.Line{Units: 240e6}, Used: &wire.Line{Units: shares + 2e6},
 			Idle:   &wire.Line{Units: 238e6 - shares},
 			Kernel: &wire.Line{Units: 1e6}, Steal: &wire.Line{Unavailable: "none"}}
 		if amount.Resource(r) == amount.Disk {
@@ -84,7 +87,7 @@ func minute(host string, start time.Time, sequence uint64, seconds map[string]fl
 		}
 		iv.Ledgers = append(iv.Ledgers, l)
 	}
-	return &wire.Batch{Version: 1, Host: host, Intervals: []*wire.Interval{iv}}
+	return &wire.Batch{Version: wire.Version, Host: host, Intervals: []*wire.Interval{iv}}
 }
 
 func nobody(string, account.Workload) tenancy.Rule { return tenancy.Rule{} }
@@ -101,13 +104,29 @@ func ingest(t testing.TB, s *store.Store, h store.Host, b *wire.Batch) store.Tak
 	return taken
 }
 
+// lines are the host-wide lines of a measure over a span: of one host, or of all for 0.
+func lines(t testing.TB, s *store.Store, host int32, span question.Span, m amount.Measure) question.Stretch {
+	scope := question.Scope{Span: span}
+	if host != 0 {
+		scope.Hosts = []int32{host}
+	}
+	stretches, err := s.Lines(ctx, question.Question{Scope: scope, Measures: []amount.Measure{m}})
+	require.NoError(t, err)
+	if len(stretches) == 0 {
+		return question.Stretch{}
+	}
+	return stretches[0]
+}
+
 func shares(t testing.TB, s *store.Store, by string) map[string]float64 {
-	rows, err := s.Shares(ctx,
-		store.ShareQuestion{Span: store.Span{From: noon.Add(-time.Hour), To: noon.Add(24 * time.Hour)}, By: by})
+	d, err := question.ParseDimension(by)
+	require.NoError(t, err)
+	answer, err := s.Ask(ctx, question.Question{Measures: []amount.Measure{amount.CPU}, By: []question.Dimension{d},
+		Scope: question.Scope{Span: question.Span{From: noon.Add(-time.Hour), To: noon.Add(24 * time.Hour)}}})
 	require.NoError(t, err)
 	m := map[string]float64{}
-	for _, r := range rows {
-		m[r.Name] += r.Units / 1e6
+	for _, r := range answer.Rows {
+		m[r.Name] += r.Sums[0].Units / 1e6
 	}
 	return m
 }
@@ -163,7 +182,7 @@ func TestIngest_WritersThatMeetDoNotDeadlock(t *testing.T) {
 		names[fmt.Sprintf("vat-%d", i)] = 1 // their order in a batch is chance
 	}
 	v := version(t, s)
-	span := store.Span{From: noon, To: noon.Add(time.Hour)}
+	span := question.Span{From: noon, To: noon.Add(time.Hour)}
 	ingest(t, s, h, minute(h.Name, noon.Add(-time.Minute), 1000, names))
 	stored, err := s.Workloads(ctx)
 	require.NoError(t, err)
@@ -225,30 +244,27 @@ func TestShares_EveryGroupingAddsUpToTheSame(t *testing.T) {
 		ingest(t, s, h, minute(h.Name, noon.Add(time.Duration(n)*time.Minute), uint64(n+1),
 			map[string]float64{"must": 1.5, "barrel": 2, "label": 0.25}))
 	}
-	for _, by := range store.Dimensions {
+	for _, by := range question.Dimensions() {
 		sum := 0.0
 		for _, v := range shares(t, s, by) {
 			sum += v
 		}
 		assert.InDelta(t, 5*3.75, sum, 1e-9, by)
 	}
-	totals, err := s.Totals(ctx, h.ID, store.Span{From: noon, To: noon.Add(time.Hour)}, amount.CPU)
-	require.NoError(t, err)
-	assert.InDelta(t, totals.Capacity.Units, totals.Used.Units+totals.Idle.Units, 1e-6)
+	totals := lines(t, s, h.ID, question.Span{From: noon, To: noon.Add(time.Hour)}, amount.CPU)
+	assert.InDelta(t, totals.Of[0].Capacity.Units, totals.Of[0].Used.Units+totals.Of[0].Idle.Units, 1e-6)
 	assert.Equal(t, int64(300_000), totals.ElapsedMillis)
 }
 
 func TestTotals_WhatOneHostLacksIsUnavailableWithItsReason(t *testing.T) {
 	s, h := open(t)
 	ingest(t, s, h, minute(h.Name, noon, 1, map[string]float64{"must": 1}))
-	span := store.Span{From: noon, To: noon.Add(time.Hour)}
-	disk, err := s.Totals(ctx, 0, span, amount.Disk)
-	require.NoError(t, err)
+	span := question.Span{From: noon, To: noon.Add(time.Hour)}
+	disk := lines(t, s, 0, span, amount.Disk).Of[0]
 	assert.Equal(t, "no rate is declared (cellar-1)", disk.Capacity.Reason)
 	assert.Empty(t, disk.Used.Reason)
-	nothing, err := s.Totals(ctx, 0, store.Span{From: noon.Add(-time.Hour), To: noon}, amount.CPU)
-	require.NoError(t, err)
-	assert.Contains(t, nothing.Used.Reason, "nothing was recorded")
+	nothing := lines(t, s, 0, question.Span{From: noon.Add(-time.Hour), To: noon}, amount.CPU)
+	assert.Zero(t, nothing.ElapsedMillis)
 }
 
 func TestTenantUses_ThePeakIsOfAllItsWorkloadsTogether(t *testing.T) {
@@ -262,13 +278,15 @@ func TestTenantUses_ThePeakIsOfAllItsWorkloadsTogether(t *testing.T) {
 			version(t, s), all)
 		require.NoError(t, err)
 	}
-	uses, err := s.TenantUses(ctx, 0, store.Span{From: noon, To: noon.Add(time.Hour)})
+	answer, err := s.Ask(ctx, question.Question{Measures: amount.Resources(), By: []question.Dimension{question.Tenant},
+		Scope: question.Scope{Span: question.Span{From: noon, To: noon.Add(time.Hour)}}})
 	require.NoError(t, err)
-	require.Len(t, uses, 1)
-	assert.Equal(t, 40e6, uses[0].CPUPeak, "not 30 + 30, whose highest minutes differ")
-	assert.Equal(t, 100e6, uses[0].CPU)
-	assert.Equal(t, 2, uses[0].NetworkMissing)
-	assert.Zero(t, uses[0].CPUMissing)
+	require.Len(t, answer.Rows, 1)
+	cpu, network := answer.Rows[0].Sums[amount.CPU], answer.Rows[0].Sums[amount.Network]
+	assert.Equal(t, 40.0/60, cpu.Peak, "not 30 + 30, whose highest minutes differ")
+	assert.Equal(t, 100e6, cpu.Units)
+	assert.Equal(t, 2, network.Missing)
+	assert.Zero(t, cpu.Missing)
 }
 
 func TestDropBefore_DropsWholeDaysOnly(t *testing.T) {
@@ -280,8 +298,7 @@ func TestDropBefore_DropsWholeDaysOnly(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 7, dropped, "one day of seven tables")
 	ingest(t, s, h, minute(h.Name, noon.AddDate(0, 0, 2).Add(time.Minute), 9, map[string]float64{"must": 1}))
-	totals, err := s.Totals(ctx, h.ID, store.Span{From: noon.AddDate(0, 0, -1), To: noon.AddDate(0, 0, 5)}, amount.CPU)
-	require.NoError(t, err)
+	totals := lines(t, s, h.ID, question.Span{From: noon.AddDate(0, 0, -1), To: noon.AddDate(0, 0, 5)}, amount.CPU)
 	assert.Equal(t, int64(180_000), totals.ElapsedMillis)
 }
 

@@ -1,9 +1,9 @@
 package wire
 
 import (
+	"errors"
 	"fmt"
 	"mime"
-	"strings"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -73,19 +73,38 @@ func Decode(body []byte, contentType, contentEncoding string) (*Batch, error) {
 	case TypeProtobuf:
 		err = proto.Unmarshal(body, b)
 	case TypeJSON:
-		err = protojson.Unmarshal(body, b)
+		err = protojson.UnmarshalOptions{DiscardUnknown: true}.Unmarshal(body, b) // a newer collector may tell more
 	default:
 		return nil, fmt.Errorf("content type %q is not known: send %s or %s", media, TypeProtobuf, TypeJSON)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("the body is not a batch: %w", err)
 	}
+	if b.Version == 1 {
+		for _, iv := range b.Intervals {
+			iv.upgrade()
+		}
+	}
 	return b, b.check()
 }
 
+// ErrNewer says that a message is of a version newer than this program knows. It is sound as far as can be told, so
+// its holder keeps it until a newer program can read it.
+var ErrNewer = errors.New("it is of a newer version than this program knows")
+
+func checkVersion(v uint32) error {
+	switch {
+	case v > Version:
+		return fmt.Errorf("version %d: %w (up to %d)", v, ErrNewer, Version)
+	case v < 1:
+		return fmt.Errorf("version %d is not known here: versions 1 to %d are taken", v, Version)
+	}
+	return nil
+}
+
 func (b *Batch) check() error {
-	if b.Version != Version {
-		return fmt.Errorf("batch version %d is not known here: this service takes version %d", b.Version, Version)
+	if err := checkVersion(b.Version); err != nil {
+		return err
 	}
 	if b.Host == "" {
 		return fmt.Errorf("the batch names no host")
@@ -96,154 +115,6 @@ func (b *Batch) check() error {
 	for i, iv := range b.Intervals {
 		if err := iv.check(); err != nil {
 			return fmt.Errorf("interval %d: %w", i, err)
-		}
-	}
-	return nil
-}
-
-func (iv *Interval) check() error {
-	if iv.Boot == "" || iv.Sequence == 0 || iv.Sequence > 1<<63-1 {
-		return fmt.Errorf("boot and sequence must be given; they are what it is known by")
-	}
-	if iv.ElapsedMillis <= 0 || iv.ElapsedMillis > 86_400_000 {
-		return fmt.Errorf("elapsed_millis is %d: an interval is longer than nothing and at most a day",
-			iv.ElapsedMillis)
-	}
-	if y := time.UnixMicro(iv.FromUnixMicros).Year(); y < 2000 || y > 2200 || iv.ToUnixMicros < iv.FromUnixMicros {
-		return fmt.Errorf("from %d to %d microseconds since 1970 is no span of time", iv.FromUnixMicros,
-			iv.ToUnixMicros)
-	}
-	if len(iv.Ledgers) != amount.NumResources || len(iv.Usages) != amount.NumResources {
-		return fmt.Errorf("ledgers and usages must each hold cpu, memory, disk and network")
-	}
-	w := iv.GetWorkloads()
-	n := len(w.GetKey())
-	seen := make(map[string]bool, n)
-	for i, k := range w.GetKey() {
-		if k == "" || len(k) > 1024 || seen[k] {
-			return fmt.Errorf("workload %d: key %.40q is empty, too long, or there twice", i, k)
-		}
-		seen[k] = true
-		if i < len(w.Kind) {
-			if _, err := amount.ParseKind(w.Kind[i]); err != nil {
-				return fmt.Errorf("workload %d: %w", i, err)
-			}
-		}
-	}
-	if err := sameLength("workloads", n, len(w.GetKind()), len(w.GetName()), len(w.GetOwner()), len(w.GetUid()),
-		len(w.GetPath()),
-		len(w.GetAllowed()), len(w.GetLabels()), len(w.GetThreads()), len(w.GetProcesses())); err != nil {
-		return err
-	}
-	for r, u := range iv.Usages {
-		name := amount.Resource(r).String()
-		if err := sameLength("usages of "+name, n, len(u.Units), len(u.Peak), len(u.Source)); err != nil {
-			return err
-		}
-		for i := range u.Units {
-			if u.Units[i] < 0 || u.Peak[i] < 0 || u.Source[i] > uint32(amount.Unavailable) {
-				return fmt.Errorf("usages of %s, workload %d: negative, or of no known source", name, i)
-			}
-		}
-	}
-	if err := maybeSameLength("workloads", n, len(w.GetOuter()), len(w.GetRecogniser()), len(w.GetFacts()),
-		len(w.GetRunnableMillis()), len(w.GetRunnablePeak())); err != nil {
-		return err
-	}
-	for i := range w.GetRunnableMillis() {
-		if w.RunnableMillis[i] < 0 {
-			return fmt.Errorf("workload %d: negative runnable_millis", i)
-		}
-	}
-	p := iv.GetPrograms()
-	if err := maybeSameLength("programs", len(p.GetWorkload()), len(p.GetFamily())); err != nil {
-		return err
-	}
-	for i, f := range p.GetFamily() {
-		if f < -1 || int(f) >= len(p.Names) {
-			return fmt.Errorf("programs row %d names a family that is not in the batch", i)
-		}
-	}
-	if err := iv.checkParts(n); err != nil {
-		return err
-	}
-	if err := iv.GetFigures().check(n); err != nil {
-		return err
-	}
-	if inv := iv.GetInventory(); inv != nil {
-		if _, err := inv.Read(); err != nil {
-			return fmt.Errorf("inventory: %w", err)
-		}
-		if strings.Contains(inv.Json, `\u0000`) {
-			return fmt.Errorf("inventory: a name holds a NUL, which cannot be stored")
-		}
-	}
-	if err := sameLength("programs", len(p.GetWorkload()), len(p.GetProgram()), len(p.GetProcesses()), len(p.GetCpu()),
-		len(p.GetMemory()),
-		len(p.GetDisk()), len(p.GetNetwork())); err != nil {
-		return err
-	}
-	for i, x := range p.GetWorkload() {
-		if int(x) >= n || p.Program[i] < -1 || int(p.Program[i]) >= len(p.Names) {
-			return fmt.Errorf("programs row %d names a workload or program that is not in the batch", i)
-		}
-	}
-	c := iv.GetCpuUse()
-	if err := sameLength("cpu_use", len(c.GetWorkload()), len(c.GetCpu()), len(c.GetMicros())); err != nil {
-		return err
-	}
-	for i, x := range c.GetWorkload() {
-		if int(x) >= n || c.Cpu[i] > 8191 || c.Micros[i] < 0 {
-			return fmt.Errorf("cpu_use row %d names a workload or CPU that is not there", i)
-		}
-	}
-	if len(c.GetSource()) != n && len(c.GetWorkload()) > 0 {
-		return fmt.Errorf("cpu_use: source has %d elements for %d workloads", len(c.GetSource()), n)
-	}
-	return nil
-}
-
-// checkParts checks the tables that may be left out: parts and processes.
-func (iv *Interval) checkParts(workloads int) error {
-	t := iv.GetParts()
-	if err := sameLength("parts", len(t.GetWorkload()), len(t.GetName()), len(t.GetMicros())); err != nil {
-		return err
-	}
-	for i, x := range t.GetWorkload() {
-		if int(x) >= workloads || t.Micros[i] < 0 {
-			return fmt.Errorf("parts row %d is negative, or names a workload that is not there", i)
-		}
-	}
-	p := iv.GetProcesses()
-	n := len(p.GetPid())
-	if err := sameLength("processes", n, len(p.GetWorkload()), len(p.GetParent()), len(p.GetProgram()), len(p.GetUid()),
-		len(p.GetThreads()),
-		len(p.GetRunnable()), len(p.GetLastCpu()), len(p.GetCpuMicros()), len(p.GetMemoryBytes()),
-		len(p.GetDiskBytes())); err != nil {
-		return err
-	}
-	for i := range n {
-		if int(p.Workload[i]) >= workloads || int(p.Program[i]) >= len(p.Names) {
-			return fmt.Errorf("processes row %d names a workload or program that is not there", i)
-		}
-	}
-	return nil
-}
-
-// maybeSameLength is sameLength for columns that an older sender leaves out.
-func maybeSameLength(what string, n int, lengths ...int) error {
-	for _, l := range lengths {
-		if l != 0 && l != n {
-			return fmt.Errorf("%s: a column has %d elements, another %d", what, l, n)
-		}
-	}
-	return nil
-}
-
-func sameLength(what string, n int, lengths ...int) error {
-	for _, l := range lengths {
-		if l != n {
-			return fmt.Errorf("%s: a column has %d elements, another %d", what, l, n)
 		}
 	}
 	return nil
@@ -264,13 +135,14 @@ func FromInterval(iv *account.Interval, sequence uint64, mode string, d Describe
 		Workloads: &Workloads{}, Programs: &Programs{}, CpuUse: &CpuUse{}, Parts: &Parts{},
 		Detail: fromDetail(&iv.Detail), Figures: fromFigures(iv),
 	}
-	for r := range amount.NumResources {
+	for _, r := range amount.Resources() {
 		l := &iv.Ledgers[r]
 		m.Ledgers = append(m.Ledgers, &Ledger{
-			Capacity: fromLine(l.Capacity), Used: fromLine(l.Used), Idle: fromLine(l.Idle), Kernel: fromLine(l.Kernel),
+			Resource: r.String(), Capacity: fromLine(l.Capacity), Used: fromLine(l.Used), Idle: fromLine(l.Idle), Kernel: fromLine(l.Kernel),
 			Steal: fromLine(l.Steal),
 		})
-		m.Usages = append(m.Usages, &Usage{})
+		m.Usages = append(m.Usages, &Usage{Resource: r.String()})
+		m.Programs.Columns = append(m.Programs.Columns, &ProgramUse{Resource: r.String()})
 	}
 	programs := map[int32]int32{account.NoProgram: -1}
 	for i := range iv.Usages {
@@ -406,10 +278,9 @@ func (m *Interval) addProgram(workload int, program int32, p account.ProgramUse)
 	t.Workload = append(t.Workload, uint32(workload))
 	t.Program = append(t.Program, program)
 	t.Processes = append(t.Processes, p.Procs)
-	t.Cpu = append(t.Cpu, p.Units[amount.CPU])
-	t.Memory = append(t.Memory, p.Units[amount.Memory])
-	t.Disk = append(t.Disk, p.Units[amount.Disk])
-	t.Network = append(t.Network, p.Units[amount.Network])
+	for r, c := range t.Columns {
+		c.Units = append(c.Units, p.Units[r])
+	}
 }
 
 func fromDetail(d *account.Detail) *Detail {

@@ -14,6 +14,7 @@ import (
 	"vinescale/internal/wire"
 
 	"vinescale/core/account"
+	"vinescale/core/amount"
 )
 
 func batch(t testing.TB) *wire.Batch {
@@ -48,14 +49,17 @@ func TestDecode_BothFormsSayTheSame(t *testing.T) {
 
 func TestDecode_AnUnsoundBatchIsRefusedWithTheReason(t *testing.T) {
 	for want, spoil := range map[string]func(*wire.Batch){
-		"version 9 is not known":   func(b *wire.Batch) { b.Version = 9 },
+		"version 0 is not known":   func(b *wire.Batch) { b.Version = 0 },
 		"names no host":            func(b *wire.Batch) { b.Host = "" },
 		"holds no interval":        func(b *wire.Batch) { b.Intervals = nil },
 		"boot and sequence":        func(b *wire.Batch) { b.Intervals[0].Sequence = 0 },
 		"elapsed_millis is 0":      func(b *wire.Batch) { b.Intervals[0].ElapsedMillis = 0 },
 		"no span of time":          func(b *wire.Batch) { b.Intervals[0].FromUnixMicros = 1 },
-		"must each hold cpu":       func(b *wire.Batch) { b.Intervals[0].Ledgers = nil },
+		"hold at least one":        func(b *wire.Batch) { b.Intervals[0].Ledgers = nil },
 		"a column has":             func(b *wire.Batch) { b.Intervals[0].Workloads.Owner = nil },
+		"ledger 0 names no":        func(b *wire.Batch) { b.Intervals[0].Ledgers[0].Resource = "" },
+		"usages 1 name no":         func(b *wire.Batch) { b.Intervals[0].Usages[1].Resource = "cpu" },
+		"programs, disk":           func(b *wire.Batch) { b.Intervals[0].Programs.Columns[2].Units = []int64{1} },
 		"usages of memory":         func(b *wire.Batch) { b.Intervals[0].Usages[1].Units = nil },
 		"negative, or of no known": func(b *wire.Batch) { b.Intervals[0].Usages[0].Units[0] = -1 },
 		"unknown kind":             func(b *wire.Batch) { b.Intervals[0].Workloads.Kind[0] = "pet" },
@@ -89,6 +93,56 @@ func TestDecode_AnUnsoundBatchIsRefusedWithTheReason(t *testing.T) {
 		_, err := wire.Decode([]byte("no batch"), c.media, c.encoding)
 		assert.ErrorContains(t, err, c.want)
 	}
+}
+
+// TestDecode_AnOlderBatchIsBroughtIntoTheFormOfThisVersion strips a batch of what version 1 had not.
+func TestDecode_AnOlderBatchIsBroughtIntoTheFormOfThisVersion(t *testing.T) {
+	b := batch(t)
+	old := proto.Clone(b).(*wire.Batch)
+	old.Version = 1
+	iv := old.Intervals[0]
+	for i := range iv.Ledgers {
+		iv.Ledgers[i].Resource, iv.Usages[i].Resource = "", ""
+	}
+	p, columns := iv.Programs, iv.Programs.Columns
+	p.Cpu, p.Memory, p.Disk, p.Network = columns[0].Units, columns[1].Units, columns[2].Units, columns[3].Units
+	p.Columns = nil
+	raw, err := wire.Encode(old)
+	require.NoError(t, err)
+	got, err := wire.Decode(raw, wire.TypeProtobuf, "zstd")
+	require.NoError(t, err)
+	got.Version = b.Version
+	assert.True(t, proto.Equal(b, got))
+}
+
+// TestDecode_WhatANewerCollectorTellsIsNoMistake has a fifth resource, a measure and a field that are not known here; and
+// then a version that is not known at all.
+func TestDecode_WhatANewerCollectorTellsIsNoMistake(t *testing.T) {
+	b := batch(t)
+	iv := b.Intervals[0]
+	n := len(iv.Workloads.Key)
+	iv.Ledgers = append(iv.Ledgers, &wire.Ledger{Resource: "wine", Used: &wire.Line{Units: 5}})
+	iv.Usages = append(iv.Usages, &wire.Usage{Resource: "wine", Units: make([]int64, n), Peak: make([]int64, n),
+		Source: make([]uint32, n)})
+	iv.Figures.Measures = append(iv.Figures.Measures, &wire.MeasureColumn{Name: "wine_spilt_bytes",
+		Workload: []uint32{0}, Units: []int64{7}, Source: []uint32{0}})
+	text, err := protojson.Marshal(b)
+	require.NoError(t, err)
+	text = append([]byte(`{"vintage": 2026, `), text[1:]...)
+	got, err := wire.Decode(text, wire.TypeJSON, "")
+	require.NoError(t, err)
+	assert.Nil(t, got.Intervals[0].UsageOf(amount.Measure(amount.NumMeasures)))
+	require.NotNil(t, got.Intervals[0].UsageOf(amount.Network))
+
+	b.Version = wire.Version + 1
+	raw, err := wire.Encode(b)
+	require.NoError(t, err)
+	_, err = wire.Decode(raw, wire.TypeProtobuf, "zstd")
+	assert.ErrorIs(t, err, wire.ErrNewer, "its sender keeps it")
+	notices, err := proto.Marshal(&wire.Notices{Version: wire.Version + 1})
+	require.NoError(t, err)
+	_, err = wire.DecodeNotices(notices)
+	assert.ErrorIs(t, err, wire.ErrNewer)
 }
 
 // FuzzDecode: whatever comes, Decode returns; what it accepts can be walked without leaving the columns.

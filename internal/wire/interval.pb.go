@@ -24,7 +24,7 @@ const (
 // Batch carries closed intervals of one host, oldest first.
 type Batch struct {
 	state         protoimpl.MessageState `protogen:"open.v1"`
-	Version       uint32                 `protobuf:"varint,1,opt,name=version,proto3" json:"version,omitempty"` // 1
+	Version       uint32                 `protobuf:"varint,1,opt,name=version,proto3" json:"version,omitempty"` // 2; version 1 is taken too
 	Host          string                 `protobuf:"bytes,2,opt,name=host,proto3" json:"host,omitempty"`        // must be the host the credential is for
 	Intervals     []*Interval            `protobuf:"bytes,3,rep,name=intervals,proto3" json:"intervals,omitempty"`
 	unknownFields protoimpl.UnknownFields
@@ -92,9 +92,9 @@ type Interval struct {
 	ElapsedMillis  int64                  `protobuf:"varint,5,opt,name=elapsed_millis,json=elapsedMillis,proto3" json:"elapsed_millis,omitempty"` // by the monotonic clock
 	Ticks          uint32                 `protobuf:"varint,6,opt,name=ticks,proto3" json:"ticks,omitempty"`                                      // pairs of readings it is the sum of
 	Cpus           uint32                 `protobuf:"varint,7,opt,name=cpus,proto3" json:"cpus,omitempty"`
-	Ledgers        []*Ledger              `protobuf:"bytes,8,rep,name=ledgers,proto3" json:"ledgers,omitempty"` // cpu, memory, disk, network, in this order
+	Ledgers        []*Ledger              `protobuf:"bytes,8,rep,name=ledgers,proto3" json:"ledgers,omitempty"` // one for each resource that the collector tells of
 	Workloads      *Workloads             `protobuf:"bytes,9,opt,name=workloads,proto3" json:"workloads,omitempty"`
-	Usages         []*Usage               `protobuf:"bytes,10,rep,name=usages,proto3" json:"usages,omitempty"` // cpu, memory, disk, network, in this order
+	Usages         []*Usage               `protobuf:"bytes,10,rep,name=usages,proto3" json:"usages,omitempty"` // one for each resource that the collector tells of
 	Programs       *Programs              `protobuf:"bytes,11,opt,name=programs,proto3" json:"programs,omitempty"`
 	CpuUse         *CpuUse                `protobuf:"bytes,12,opt,name=cpu_use,json=cpuUse,proto3" json:"cpu_use,omitempty"`
 	Detail         *Detail                `protobuf:"bytes,13,opt,name=detail,proto3" json:"detail,omitempty"`
@@ -267,7 +267,7 @@ func (x *Interval) GetInventory() *Inventory {
 // figures; what they say is in the next interval too, so one that is lost is only late.
 type Notices struct {
 	state         protoimpl.MessageState `protogen:"open.v1"`
-	Version       uint32                 `protobuf:"varint,1,opt,name=version,proto3" json:"version,omitempty"` // 1
+	Version       uint32                 `protobuf:"varint,1,opt,name=version,proto3" json:"version,omitempty"` // as in Batch
 	Host          string                 `protobuf:"bytes,2,opt,name=host,proto3" json:"host,omitempty"`
 	Boot          string                 `protobuf:"bytes,3,opt,name=boot,proto3" json:"boot,omitempty"`
 	AtUnixMicros  int64                  `protobuf:"varint,4,opt,name=at_unix_micros,json=atUnixMicros,proto3" json:"at_unix_micros,omitempty"`
@@ -357,7 +357,7 @@ func (x *Notices) GetEndedMicros() []int64 {
 	return nil
 }
 
-// Ledger holds one resource's host-wide lines in account units: CPU microseconds, byte-milliseconds, bytes, bytes.
+// Ledger holds one resource's host-wide lines in account units: CPU microseconds, byte-milliseconds of memory, bytes.
 type Ledger struct {
 	state         protoimpl.MessageState `protogen:"open.v1"`
 	Capacity      *Line                  `protobuf:"bytes,1,opt,name=capacity,proto3" json:"capacity,omitempty"`
@@ -365,6 +365,7 @@ type Ledger struct {
 	Idle          *Line                  `protobuf:"bytes,3,opt,name=idle,proto3" json:"idle,omitempty"`
 	Kernel        *Line                  `protobuf:"bytes,4,opt,name=kernel,proto3" json:"kernel,omitempty"`
 	Steal         *Line                  `protobuf:"bytes,5,opt,name=steal,proto3" json:"steal,omitempty"`
+	Resource      string                 `protobuf:"bytes,6,opt,name=resource,proto3" json:"resource,omitempty"` // its name in the register; in version 1 empty, and cpu, memory, disk, network in this order
 	unknownFields protoimpl.UnknownFields
 	sizeCache     protoimpl.SizeCache
 }
@@ -432,6 +433,13 @@ func (x *Ledger) GetSteal() *Line {
 		return x.Steal
 	}
 	return nil
+}
+
+func (x *Ledger) GetResource() string {
+	if x != nil {
+		return x.Resource
+	}
+	return ""
 }
 
 type Line struct {
@@ -694,6 +702,7 @@ type Usage struct {
 	Units         []int64                `protobuf:"varint,1,rep,packed,name=units,proto3" json:"units,omitempty"`
 	Peak          []int64                `protobuf:"varint,2,rep,packed,name=peak,proto3" json:"peak,omitempty"`     // CPU microseconds per second, bytes, or bytes per second
 	Source        []uint32               `protobuf:"varint,3,rep,packed,name=source,proto3" json:"source,omitempty"` // 0 counted, 1 summed, 2 split, 3 reported, 4 unavailable
+	Resource      string                 `protobuf:"bytes,4,opt,name=resource,proto3" json:"resource,omitempty"`     // as in Ledger
 	unknownFields protoimpl.UnknownFields
 	sizeCache     protoimpl.SizeCache
 }
@@ -749,18 +758,28 @@ func (x *Usage) GetSource() []uint32 {
 	return nil
 }
 
+func (x *Usage) GetResource() string {
+	if x != nil {
+		return x.Resource
+	}
+	return ""
+}
+
 // Programs says how workloads' usage divides over programs; a row has the workload's index.
 type Programs struct {
-	state         protoimpl.MessageState `protogen:"open.v1"`
-	Names         []string               `protobuf:"bytes,1,rep,name=names,proto3" json:"names,omitempty"` // the name of a program index
-	Workload      []uint32               `protobuf:"varint,2,rep,packed,name=workload,proto3" json:"workload,omitempty"`
-	Program       []int32                `protobuf:"zigzag32,3,rep,packed,name=program,proto3" json:"program,omitempty"` // index into names; -1 for what no living process explains
-	Processes     []int32                `protobuf:"varint,4,rep,packed,name=processes,proto3" json:"processes,omitempty"`
-	Cpu           []int64                `protobuf:"varint,5,rep,packed,name=cpu,proto3" json:"cpu,omitempty"`
-	Memory        []int64                `protobuf:"varint,6,rep,packed,name=memory,proto3" json:"memory,omitempty"`
-	Disk          []int64                `protobuf:"varint,7,rep,packed,name=disk,proto3" json:"disk,omitempty"`
-	Network       []int64                `protobuf:"varint,8,rep,packed,name=network,proto3" json:"network,omitempty"`
-	Family        []int32                `protobuf:"zigzag32,9,rep,packed,name=family,proto3" json:"family,omitempty"` // program at the head of the family, as index into names; -1 for none. May be left out whole
+	state     protoimpl.MessageState `protogen:"open.v1"`
+	Names     []string               `protobuf:"bytes,1,rep,name=names,proto3" json:"names,omitempty"` // the name of a program index
+	Workload  []uint32               `protobuf:"varint,2,rep,packed,name=workload,proto3" json:"workload,omitempty"`
+	Program   []int32                `protobuf:"zigzag32,3,rep,packed,name=program,proto3" json:"program,omitempty"` // index into names; -1 for what no living process explains
+	Processes []int32                `protobuf:"varint,4,rep,packed,name=processes,proto3" json:"processes,omitempty"`
+	// Version 1 had a column for each of four resources; since version 2 they are named, in columns.
+	Cpu     []int64 `protobuf:"varint,5,rep,packed,name=cpu,proto3" json:"cpu,omitempty"`
+	Memory  []int64 `protobuf:"varint,6,rep,packed,name=memory,proto3" json:"memory,omitempty"`
+	Disk    []int64 `protobuf:"varint,7,rep,packed,name=disk,proto3" json:"disk,omitempty"`
+	Network []int64 `protobuf:"varint,8,rep,packed,name=network,proto3" json:"network,omitempty"`
+	// Program at the head of the family, as index into names; -1 for none. May be left out whole.
+	Family        []int32       `protobuf:"zigzag32,9,rep,packed,name=family,proto3" json:"family,omitempty"`
+	Columns       []*ProgramUse `protobuf:"bytes,10,rep,name=columns,proto3" json:"columns,omitempty"` // one for each resource that the collector tells of
 	unknownFields protoimpl.UnknownFields
 	sizeCache     protoimpl.SizeCache
 }
@@ -858,6 +877,66 @@ func (x *Programs) GetFamily() []int32 {
 	return nil
 }
 
+func (x *Programs) GetColumns() []*ProgramUse {
+	if x != nil {
+		return x.Columns
+	}
+	return nil
+}
+
+// ProgramUse holds one resource's column of Programs, in account units.
+type ProgramUse struct {
+	state         protoimpl.MessageState `protogen:"open.v1"`
+	Resource      string                 `protobuf:"bytes,1,opt,name=resource,proto3" json:"resource,omitempty"`
+	Units         []int64                `protobuf:"varint,2,rep,packed,name=units,proto3" json:"units,omitempty"`
+	unknownFields protoimpl.UnknownFields
+	sizeCache     protoimpl.SizeCache
+}
+
+func (x *ProgramUse) Reset() {
+	*x = ProgramUse{}
+	mi := &file_internal_wire_interval_proto_msgTypes[9]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *ProgramUse) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*ProgramUse) ProtoMessage() {}
+
+func (x *ProgramUse) ProtoReflect() protoreflect.Message {
+	mi := &file_internal_wire_interval_proto_msgTypes[9]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use ProgramUse.ProtoReflect.Descriptor instead.
+func (*ProgramUse) Descriptor() ([]byte, []int) {
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{9}
+}
+
+func (x *ProgramUse) GetResource() string {
+	if x != nil {
+		return x.Resource
+	}
+	return ""
+}
+
+func (x *ProgramUse) GetUnits() []int64 {
+	if x != nil {
+		return x.Units
+	}
+	return nil
+}
+
 // Parts divide the CPU time of workloads whose threads or steps are told apart; a row has the workload's index.
 type Parts struct {
 	state         protoimpl.MessageState `protogen:"open.v1"`
@@ -870,7 +949,7 @@ type Parts struct {
 
 func (x *Parts) Reset() {
 	*x = Parts{}
-	mi := &file_internal_wire_interval_proto_msgTypes[9]
+	mi := &file_internal_wire_interval_proto_msgTypes[10]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -882,7 +961,7 @@ func (x *Parts) String() string {
 func (*Parts) ProtoMessage() {}
 
 func (x *Parts) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[9]
+	mi := &file_internal_wire_interval_proto_msgTypes[10]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -895,7 +974,7 @@ func (x *Parts) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Parts.ProtoReflect.Descriptor instead.
 func (*Parts) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{9}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{10}
 }
 
 func (x *Parts) GetWorkload() []uint32 {
@@ -941,7 +1020,7 @@ type Processes struct {
 
 func (x *Processes) Reset() {
 	*x = Processes{}
-	mi := &file_internal_wire_interval_proto_msgTypes[10]
+	mi := &file_internal_wire_interval_proto_msgTypes[11]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -953,7 +1032,7 @@ func (x *Processes) String() string {
 func (*Processes) ProtoMessage() {}
 
 func (x *Processes) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[10]
+	mi := &file_internal_wire_interval_proto_msgTypes[11]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -966,7 +1045,7 @@ func (x *Processes) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Processes.ProtoReflect.Descriptor instead.
 func (*Processes) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{10}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{11}
 }
 
 func (x *Processes) GetOverMillis() int64 {
@@ -1073,7 +1152,7 @@ type CpuUse struct {
 
 func (x *CpuUse) Reset() {
 	*x = CpuUse{}
-	mi := &file_internal_wire_interval_proto_msgTypes[11]
+	mi := &file_internal_wire_interval_proto_msgTypes[12]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1085,7 +1164,7 @@ func (x *CpuUse) String() string {
 func (*CpuUse) ProtoMessage() {}
 
 func (x *CpuUse) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[11]
+	mi := &file_internal_wire_interval_proto_msgTypes[12]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1098,7 +1177,7 @@ func (x *CpuUse) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use CpuUse.ProtoReflect.Descriptor instead.
 func (*CpuUse) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{11}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{12}
 }
 
 func (x *CpuUse) GetWorkload() []uint32 {
@@ -1154,7 +1233,7 @@ type Detail struct {
 
 func (x *Detail) Reset() {
 	*x = Detail{}
-	mi := &file_internal_wire_interval_proto_msgTypes[12]
+	mi := &file_internal_wire_interval_proto_msgTypes[13]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1166,7 +1245,7 @@ func (x *Detail) String() string {
 func (*Detail) ProtoMessage() {}
 
 func (x *Detail) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[12]
+	mi := &file_internal_wire_interval_proto_msgTypes[13]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1179,7 +1258,7 @@ func (x *Detail) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Detail.ProtoReflect.Descriptor instead.
 func (*Detail) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{12}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{13}
 }
 
 func (x *Detail) GetCpu() []uint32 {
@@ -1313,7 +1392,7 @@ type Figures struct {
 
 func (x *Figures) Reset() {
 	*x = Figures{}
-	mi := &file_internal_wire_interval_proto_msgTypes[13]
+	mi := &file_internal_wire_interval_proto_msgTypes[14]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1325,7 +1404,7 @@ func (x *Figures) String() string {
 func (*Figures) ProtoMessage() {}
 
 func (x *Figures) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[13]
+	mi := &file_internal_wire_interval_proto_msgTypes[14]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1338,7 +1417,7 @@ func (x *Figures) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Figures.ProtoReflect.Descriptor instead.
 func (*Figures) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{13}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{14}
 }
 
 func (x *Figures) GetMeasures() []*MeasureColumn {
@@ -1423,7 +1502,7 @@ type SwapUse struct {
 
 func (x *SwapUse) Reset() {
 	*x = SwapUse{}
-	mi := &file_internal_wire_interval_proto_msgTypes[14]
+	mi := &file_internal_wire_interval_proto_msgTypes[15]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1435,7 +1514,7 @@ func (x *SwapUse) String() string {
 func (*SwapUse) ProtoMessage() {}
 
 func (x *SwapUse) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[14]
+	mi := &file_internal_wire_interval_proto_msgTypes[15]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1448,7 +1527,7 @@ func (x *SwapUse) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use SwapUse.ProtoReflect.Descriptor instead.
 func (*SwapUse) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{14}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{15}
 }
 
 func (x *SwapUse) GetWorkload() []uint32 {
@@ -1485,7 +1564,7 @@ type MeasureColumn struct {
 
 func (x *MeasureColumn) Reset() {
 	*x = MeasureColumn{}
-	mi := &file_internal_wire_interval_proto_msgTypes[15]
+	mi := &file_internal_wire_interval_proto_msgTypes[16]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1497,7 +1576,7 @@ func (x *MeasureColumn) String() string {
 func (*MeasureColumn) ProtoMessage() {}
 
 func (x *MeasureColumn) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[15]
+	mi := &file_internal_wire_interval_proto_msgTypes[16]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1510,7 +1589,7 @@ func (x *MeasureColumn) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use MeasureColumn.ProtoReflect.Descriptor instead.
 func (*MeasureColumn) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{15}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{16}
 }
 
 func (x *MeasureColumn) GetName() string {
@@ -1541,7 +1620,8 @@ func (x *MeasureColumn) GetSource() []uint32 {
 	return nil
 }
 
-// DeviceUse is what workloads moved on block devices; a row has the workload's index. A partition's bytes are its drive's too.
+// DeviceUse is what workloads moved on block devices; a row has the workload's index. A partition's bytes are its
+// drive's too.
 type DeviceUse struct {
 	state         protoimpl.MessageState `protogen:"open.v1"`
 	Workload      []uint32               `protobuf:"varint,1,rep,packed,name=workload,proto3" json:"workload,omitempty"`
@@ -1558,7 +1638,7 @@ type DeviceUse struct {
 
 func (x *DeviceUse) Reset() {
 	*x = DeviceUse{}
-	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	mi := &file_internal_wire_interval_proto_msgTypes[17]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1570,7 +1650,7 @@ func (x *DeviceUse) String() string {
 func (*DeviceUse) ProtoMessage() {}
 
 func (x *DeviceUse) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	mi := &file_internal_wire_interval_proto_msgTypes[17]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1583,7 +1663,7 @@ func (x *DeviceUse) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use DeviceUse.ProtoReflect.Descriptor instead.
 func (*DeviceUse) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{16}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{17}
 }
 
 func (x *DeviceUse) GetWorkload() []uint32 {
@@ -1666,7 +1746,7 @@ type Disk struct {
 
 func (x *Disk) Reset() {
 	*x = Disk{}
-	mi := &file_internal_wire_interval_proto_msgTypes[17]
+	mi := &file_internal_wire_interval_proto_msgTypes[18]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1678,7 +1758,7 @@ func (x *Disk) String() string {
 func (*Disk) ProtoMessage() {}
 
 func (x *Disk) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[17]
+	mi := &file_internal_wire_interval_proto_msgTypes[18]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1691,7 +1771,7 @@ func (x *Disk) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Disk.ProtoReflect.Descriptor instead.
 func (*Disk) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{17}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{18}
 }
 
 func (x *Disk) GetName() string {
@@ -1813,7 +1893,7 @@ type Latency struct {
 
 func (x *Latency) Reset() {
 	*x = Latency{}
-	mi := &file_internal_wire_interval_proto_msgTypes[18]
+	mi := &file_internal_wire_interval_proto_msgTypes[19]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1825,7 +1905,7 @@ func (x *Latency) String() string {
 func (*Latency) ProtoMessage() {}
 
 func (x *Latency) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[18]
+	mi := &file_internal_wire_interval_proto_msgTypes[19]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1838,7 +1918,7 @@ func (x *Latency) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Latency.ProtoReflect.Descriptor instead.
 func (*Latency) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{18}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{19}
 }
 
 func (x *Latency) GetDevice() uint32 {
@@ -1899,7 +1979,7 @@ type Interface struct {
 
 func (x *Interface) Reset() {
 	*x = Interface{}
-	mi := &file_internal_wire_interval_proto_msgTypes[19]
+	mi := &file_internal_wire_interval_proto_msgTypes[20]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1911,7 +1991,7 @@ func (x *Interface) String() string {
 func (*Interface) ProtoMessage() {}
 
 func (x *Interface) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[19]
+	mi := &file_internal_wire_interval_proto_msgTypes[20]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1924,7 +2004,7 @@ func (x *Interface) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Interface.ProtoReflect.Descriptor instead.
 func (*Interface) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{19}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{20}
 }
 
 func (x *Interface) GetName() string {
@@ -2035,7 +2115,7 @@ type Inventory struct {
 
 func (x *Inventory) Reset() {
 	*x = Inventory{}
-	mi := &file_internal_wire_interval_proto_msgTypes[20]
+	mi := &file_internal_wire_interval_proto_msgTypes[21]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -2047,7 +2127,7 @@ func (x *Inventory) String() string {
 func (*Inventory) ProtoMessage() {}
 
 func (x *Inventory) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[20]
+	mi := &file_internal_wire_interval_proto_msgTypes[21]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -2060,7 +2140,7 @@ func (x *Inventory) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Inventory.ProtoReflect.Descriptor instead.
 func (*Inventory) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{20}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{21}
 }
 
 func (x *Inventory) GetJson() string {
@@ -2107,13 +2187,14 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\x0eat_unix_micros\x18\x04 \x01(\x03R\fatUnixMicros\x12&\n" +
 	"\x0fdue_unix_micros\x18\x05 \x01(\x03R\rdueUnixMicros\x12:\n" +
 	"\tworkloads\x18\x06 \x01(\v2\x1c.vinescale.wire.v1.WorkloadsR\tworkloads\x12!\n" +
-	"\fended_micros\x18\a \x03(\x03R\vendedMicros\"\xf7\x01\n" +
+	"\fended_micros\x18\a \x03(\x03R\vendedMicros\"\x93\x02\n" +
 	"\x06Ledger\x123\n" +
 	"\bcapacity\x18\x01 \x01(\v2\x17.vinescale.wire.v1.LineR\bcapacity\x12+\n" +
 	"\x04used\x18\x02 \x01(\v2\x17.vinescale.wire.v1.LineR\x04used\x12+\n" +
 	"\x04idle\x18\x03 \x01(\v2\x17.vinescale.wire.v1.LineR\x04idle\x12/\n" +
 	"\x06kernel\x18\x04 \x01(\v2\x17.vinescale.wire.v1.LineR\x06kernel\x12-\n" +
-	"\x05steal\x18\x05 \x01(\v2\x17.vinescale.wire.v1.LineR\x05steal\">\n" +
+	"\x05steal\x18\x05 \x01(\v2\x17.vinescale.wire.v1.LineR\x05steal\x12\x1a\n" +
+	"\bresource\x18\x06 \x01(\tR\bresource\">\n" +
 	"\x04Line\x12\x14\n" +
 	"\x05units\x18\x01 \x01(\x03R\x05units\x12 \n" +
 	"\vunavailable\x18\x02 \x01(\tR\vunavailable\"\xbb\x03\n" +
@@ -2140,11 +2221,12 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\x06values\x18\x01 \x03(\v2%.vinescale.wire.v1.Labels.ValuesEntryR\x06values\x1a9\n" +
 	"\vValuesEntry\x12\x10\n" +
 	"\x03key\x18\x01 \x01(\tR\x03key\x12\x14\n" +
-	"\x05value\x18\x02 \x01(\tR\x05value:\x028\x01\"I\n" +
+	"\x05value\x18\x02 \x01(\tR\x05value:\x028\x01\"e\n" +
 	"\x05Usage\x12\x14\n" +
 	"\x05units\x18\x01 \x03(\x03R\x05units\x12\x12\n" +
 	"\x04peak\x18\x02 \x03(\x03R\x04peak\x12\x16\n" +
-	"\x06source\x18\x03 \x03(\rR\x06source\"\xe4\x01\n" +
+	"\x06source\x18\x03 \x03(\rR\x06source\x12\x1a\n" +
+	"\bresource\x18\x04 \x01(\tR\bresource\"\x9d\x02\n" +
 	"\bPrograms\x12\x14\n" +
 	"\x05names\x18\x01 \x03(\tR\x05names\x12\x1a\n" +
 	"\bworkload\x18\x02 \x03(\rR\bworkload\x12\x18\n" +
@@ -2154,7 +2236,13 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\x06memory\x18\x06 \x03(\x03R\x06memory\x12\x12\n" +
 	"\x04disk\x18\a \x03(\x03R\x04disk\x12\x18\n" +
 	"\anetwork\x18\b \x03(\x03R\anetwork\x12\x16\n" +
-	"\x06family\x18\t \x03(\x11R\x06family\"O\n" +
+	"\x06family\x18\t \x03(\x11R\x06family\x127\n" +
+	"\acolumns\x18\n" +
+	" \x03(\v2\x1d.vinescale.wire.v1.ProgramUseR\acolumns\">\n" +
+	"\n" +
+	"ProgramUse\x12\x1a\n" +
+	"\bresource\x18\x01 \x01(\tR\bresource\x12\x14\n" +
+	"\x05units\x18\x02 \x03(\x03R\x05units\"O\n" +
 	"\x05Parts\x12\x1a\n" +
 	"\bworkload\x18\x01 \x03(\rR\bworkload\x12\x12\n" +
 	"\x04name\x18\x02 \x03(\tR\x04name\x12\x16\n" +
@@ -2300,7 +2388,7 @@ func file_internal_wire_interval_proto_rawDescGZIP() []byte {
 	return file_internal_wire_interval_proto_rawDescData
 }
 
-var file_internal_wire_interval_proto_msgTypes = make([]protoimpl.MessageInfo, 22)
+var file_internal_wire_interval_proto_msgTypes = make([]protoimpl.MessageInfo, 23)
 var file_internal_wire_interval_proto_goTypes = []any{
 	(*Batch)(nil),         // 0: vinescale.wire.v1.Batch
 	(*Interval)(nil),      // 1: vinescale.wire.v1.Interval
@@ -2311,19 +2399,20 @@ var file_internal_wire_interval_proto_goTypes = []any{
 	(*Labels)(nil),        // 6: vinescale.wire.v1.Labels
 	(*Usage)(nil),         // 7: vinescale.wire.v1.Usage
 	(*Programs)(nil),      // 8: vinescale.wire.v1.Programs
-	(*Parts)(nil),         // 9: vinescale.wire.v1.Parts
-	(*Processes)(nil),     // 10: vinescale.wire.v1.Processes
-	(*CpuUse)(nil),        // 11: vinescale.wire.v1.CpuUse
-	(*Detail)(nil),        // 12: vinescale.wire.v1.Detail
-	(*Figures)(nil),       // 13: vinescale.wire.v1.Figures
-	(*SwapUse)(nil),       // 14: vinescale.wire.v1.SwapUse
-	(*MeasureColumn)(nil), // 15: vinescale.wire.v1.MeasureColumn
-	(*DeviceUse)(nil),     // 16: vinescale.wire.v1.DeviceUse
-	(*Disk)(nil),          // 17: vinescale.wire.v1.Disk
-	(*Latency)(nil),       // 18: vinescale.wire.v1.Latency
-	(*Interface)(nil),     // 19: vinescale.wire.v1.Interface
-	(*Inventory)(nil),     // 20: vinescale.wire.v1.Inventory
-	nil,                   // 21: vinescale.wire.v1.Labels.ValuesEntry
+	(*ProgramUse)(nil),    // 9: vinescale.wire.v1.ProgramUse
+	(*Parts)(nil),         // 10: vinescale.wire.v1.Parts
+	(*Processes)(nil),     // 11: vinescale.wire.v1.Processes
+	(*CpuUse)(nil),        // 12: vinescale.wire.v1.CpuUse
+	(*Detail)(nil),        // 13: vinescale.wire.v1.Detail
+	(*Figures)(nil),       // 14: vinescale.wire.v1.Figures
+	(*SwapUse)(nil),       // 15: vinescale.wire.v1.SwapUse
+	(*MeasureColumn)(nil), // 16: vinescale.wire.v1.MeasureColumn
+	(*DeviceUse)(nil),     // 17: vinescale.wire.v1.DeviceUse
+	(*Disk)(nil),          // 18: vinescale.wire.v1.Disk
+	(*Latency)(nil),       // 19: vinescale.wire.v1.Latency
+	(*Interface)(nil),     // 20: vinescale.wire.v1.Interface
+	(*Inventory)(nil),     // 21: vinescale.wire.v1.Inventory
+	nil,                   // 22: vinescale.wire.v1.Labels.ValuesEntry
 }
 var file_internal_wire_interval_proto_depIdxs = []int32{
 	1,  // 0: vinescale.wire.v1.Batch.intervals:type_name -> vinescale.wire.v1.Interval
@@ -2331,12 +2420,12 @@ var file_internal_wire_interval_proto_depIdxs = []int32{
 	5,  // 2: vinescale.wire.v1.Interval.workloads:type_name -> vinescale.wire.v1.Workloads
 	7,  // 3: vinescale.wire.v1.Interval.usages:type_name -> vinescale.wire.v1.Usage
 	8,  // 4: vinescale.wire.v1.Interval.programs:type_name -> vinescale.wire.v1.Programs
-	11, // 5: vinescale.wire.v1.Interval.cpu_use:type_name -> vinescale.wire.v1.CpuUse
-	12, // 6: vinescale.wire.v1.Interval.detail:type_name -> vinescale.wire.v1.Detail
-	9,  // 7: vinescale.wire.v1.Interval.parts:type_name -> vinescale.wire.v1.Parts
-	10, // 8: vinescale.wire.v1.Interval.processes:type_name -> vinescale.wire.v1.Processes
-	13, // 9: vinescale.wire.v1.Interval.figures:type_name -> vinescale.wire.v1.Figures
-	20, // 10: vinescale.wire.v1.Interval.inventory:type_name -> vinescale.wire.v1.Inventory
+	12, // 5: vinescale.wire.v1.Interval.cpu_use:type_name -> vinescale.wire.v1.CpuUse
+	13, // 6: vinescale.wire.v1.Interval.detail:type_name -> vinescale.wire.v1.Detail
+	10, // 7: vinescale.wire.v1.Interval.parts:type_name -> vinescale.wire.v1.Parts
+	11, // 8: vinescale.wire.v1.Interval.processes:type_name -> vinescale.wire.v1.Processes
+	14, // 9: vinescale.wire.v1.Interval.figures:type_name -> vinescale.wire.v1.Figures
+	21, // 10: vinescale.wire.v1.Interval.inventory:type_name -> vinescale.wire.v1.Inventory
 	5,  // 11: vinescale.wire.v1.Notices.workloads:type_name -> vinescale.wire.v1.Workloads
 	4,  // 12: vinescale.wire.v1.Ledger.capacity:type_name -> vinescale.wire.v1.Line
 	4,  // 13: vinescale.wire.v1.Ledger.used:type_name -> vinescale.wire.v1.Line
@@ -2345,18 +2434,19 @@ var file_internal_wire_interval_proto_depIdxs = []int32{
 	4,  // 16: vinescale.wire.v1.Ledger.steal:type_name -> vinescale.wire.v1.Line
 	6,  // 17: vinescale.wire.v1.Workloads.labels:type_name -> vinescale.wire.v1.Labels
 	6,  // 18: vinescale.wire.v1.Workloads.facts:type_name -> vinescale.wire.v1.Labels
-	21, // 19: vinescale.wire.v1.Labels.values:type_name -> vinescale.wire.v1.Labels.ValuesEntry
-	15, // 20: vinescale.wire.v1.Figures.measures:type_name -> vinescale.wire.v1.MeasureColumn
-	16, // 21: vinescale.wire.v1.Figures.device_use:type_name -> vinescale.wire.v1.DeviceUse
-	17, // 22: vinescale.wire.v1.Figures.disks:type_name -> vinescale.wire.v1.Disk
-	18, // 23: vinescale.wire.v1.Figures.latencies:type_name -> vinescale.wire.v1.Latency
-	19, // 24: vinescale.wire.v1.Figures.interfaces:type_name -> vinescale.wire.v1.Interface
-	14, // 25: vinescale.wire.v1.Figures.swap_use:type_name -> vinescale.wire.v1.SwapUse
-	26, // [26:26] is the sub-list for method output_type
-	26, // [26:26] is the sub-list for method input_type
-	26, // [26:26] is the sub-list for extension type_name
-	26, // [26:26] is the sub-list for extension extendee
-	0,  // [0:26] is the sub-list for field type_name
+	22, // 19: vinescale.wire.v1.Labels.values:type_name -> vinescale.wire.v1.Labels.ValuesEntry
+	9,  // 20: vinescale.wire.v1.Programs.columns:type_name -> vinescale.wire.v1.ProgramUse
+	16, // 21: vinescale.wire.v1.Figures.measures:type_name -> vinescale.wire.v1.MeasureColumn
+	17, // 22: vinescale.wire.v1.Figures.device_use:type_name -> vinescale.wire.v1.DeviceUse
+	18, // 23: vinescale.wire.v1.Figures.disks:type_name -> vinescale.wire.v1.Disk
+	19, // 24: vinescale.wire.v1.Figures.latencies:type_name -> vinescale.wire.v1.Latency
+	20, // 25: vinescale.wire.v1.Figures.interfaces:type_name -> vinescale.wire.v1.Interface
+	15, // 26: vinescale.wire.v1.Figures.swap_use:type_name -> vinescale.wire.v1.SwapUse
+	27, // [27:27] is the sub-list for method output_type
+	27, // [27:27] is the sub-list for method input_type
+	27, // [27:27] is the sub-list for extension type_name
+	27, // [27:27] is the sub-list for extension extendee
+	0,  // [0:27] is the sub-list for field type_name
 }
 
 func init() { file_internal_wire_interval_proto_init() }
@@ -2364,14 +2454,14 @@ func file_internal_wire_interval_proto_init() {
 	if File_internal_wire_interval_proto != nil {
 		return
 	}
-	file_internal_wire_interval_proto_msgTypes[19].OneofWrappers = []any{}
+	file_internal_wire_interval_proto_msgTypes[20].OneofWrappers = []any{}
 	type x struct{}
 	out := protoimpl.TypeBuilder{
 		File: protoimpl.DescBuilder{
 			GoPackagePath: reflect.TypeOf(x{}).PkgPath(),
 			RawDescriptor: unsafe.Slice(unsafe.StringData(file_internal_wire_interval_proto_rawDesc), len(file_internal_wire_interval_proto_rawDesc)),
 			NumEnums:      0,
-			NumMessages:   22,
+			NumMessages:   23,
 			NumExtensions: 0,
 			NumServices:   0,
 		},

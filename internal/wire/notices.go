@@ -32,9 +32,8 @@ func DecodeNotices(body []byte) (*Notices, error) {
 	if err := proto.Unmarshal(body, n); err != nil {
 		return nil, fmt.Errorf("the body is no notices: %w", err)
 	}
-	if n.Version != Version {
-		return nil, fmt.Errorf("notices of version %d are not known here: this service takes version %d", n.Version,
-			Version)
+	if err := checkVersion(n.Version); err != nil {
+		return nil, err
 	}
 	t := n.GetWorkloads()
 	count := len(t.GetKey())

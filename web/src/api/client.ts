@@ -2,6 +2,7 @@ import createClient from 'openapi-fetch'
 import type { components, paths } from './schema.gen'
 
 type Schemas = components['schemas']
+export type Measure = Schemas['Measure']
 export type Balance = Schemas['Balance']
 export type TenantBalance = Schemas['TenantBalance']
 export type ResourceBalance = Schemas['ResourceBalance']

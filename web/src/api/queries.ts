@@ -3,13 +3,22 @@ import { useEffect } from 'react'
 import { queryOf, type Span } from '../time/span'
 import { answer, api, type PinnedCPU } from './client'
 
-export type ResourceName = 'cpu' | 'memory' | 'disk' | 'network'
 export type Dimension = 'tenant' | 'user' | 'workload' | 'kind' | 'host' | 'program'
 
 const figures = 'figures' // keys that begin so are asked again when new figures are in the books
 
 export function useIdentity() {
   return useQuery({ queryKey: ['me'], queryFn: () => answer(api.GET('/api/v1/me')), retry: false, staleTime: 300_000 })
+}
+
+/** The service's register of measures: it changes only with the service. */
+export function useMeasures(enabled: boolean) {
+  return useQuery({
+    queryKey: ['measures'],
+    queryFn: () => answer(api.GET('/api/v1/measures')),
+    staleTime: Infinity,
+    enabled,
+  })
 }
 
 export function useBalance(span: Span, host?: string) {
@@ -24,12 +33,14 @@ export function useHosts() {
   return useQuery({ queryKey: [figures, 'hosts'], queryFn: () => answer(api.GET('/api/v1/hosts')) })
 }
 
-export type LedgerQuestion = { of: ResourceName; by: Dimension; host?: string; tenant?: string }
+export type LedgerQuestion = { of: string; by: Dimension; host?: string; tenant?: string }
 
+// The description lists the measures of its day; the register has those of now, so a measure is any text here.
 export function useLedger(span: Span, q: LedgerQuestion) {
   return useQuery({
     queryKey: [figures, 'ledger', queryOf(span), q],
-    queryFn: () => answer(api.GET('/api/v1/ledger', { params: { query: { ...queryOf(span), ...q } } })),
+    queryFn: () =>
+      answer(api.GET('/api/v1/ledger', { params: { query: { ...queryOf(span), ...q, of: q.of as 'cpu' } } })),
     placeholderData: keepPreviousData,
   })
 }

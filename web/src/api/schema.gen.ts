@@ -269,6 +269,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/measures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The register: every measure that the book counts, the resources first */
+        get: operations["list-measures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/notices": {
         parameters: {
             query?: never;
@@ -730,7 +747,7 @@ export interface components {
             /** @description Its processes at the newest interval's end: one entry a family, most CPU time first. */
             families: components["schemas"]["Family"][];
             /** @description What was counted beside the amounts; what is not here was not counted for it. */
-            figures: components["schemas"]["Measure"][];
+            figures: components["schemas"]["Figure"][];
             /** Format: date-time */
             first_at: string;
             held: components["schemas"]["Held"];
@@ -1186,6 +1203,16 @@ export interface components {
             /** Format: int64 */
             threads: number;
         };
+        Figure: {
+            /** @description Ends in its unit; us is microseconds. */
+            name: string;
+            source: string;
+            /**
+             * Format: double
+             * @description Over the span: a sum, a level's mean, or the highest.
+             */
+            value: number;
+        };
         Found: {
             /** @description What of it matches: its name, key, owner, a label, a fact, or a pid. */
             by: string;
@@ -1262,13 +1289,13 @@ export interface components {
             /** @description The host's numbers of the GPUs allotted; empty for none. */
             gpus: string;
             /**
-             * @description Which of these it is; host where nothing limits it.
+             * @description What limits it; host where nothing does.
              * @enum {string}
              */
             may_use_by: "limit" | "cpuset" | "asked" | "host";
             /**
              * Format: double
-             * @description CPUs it may use at once: the least of its limit, the CPUs it may run on, and what it asked for.
+             * @description CPUs it may use at once: the least of its limits.
              */
             may_use_cpus: number;
             /** Format: double */
@@ -1403,6 +1430,8 @@ export interface components {
             left_out_amount: number;
             /** @description Unit of means and peaks: cores, bytes, or bytes_per_second. */
             mean_unit: string;
+            /** @description Cursor of the next page; left out on the last. */
+            next?: string;
             /** @description Why a field is null, by field name. */
             notes?: {
                 [key: string]: string;
@@ -1412,8 +1441,8 @@ export interface components {
              * @description Used and charged to nobody. Negative where shares are counted more finely than the host's total.
              */
             residual: number | null;
-            /** @enum {string} */
-            resource: "cpu" | "memory" | "disk" | "network";
+            /** @description Or another measure, which has shares but no host-wide lines. */
+            resource: string;
             shares: components["schemas"]["Share"][];
             /**
              * Format: double
@@ -1545,14 +1574,54 @@ export interface components {
             tenant: string;
         };
         Measure: {
-            /** @description Ends in its unit; us is microseconds. */
+            /** @description Name of a field that holds amounts. */
+            amount_field: string;
+            /**
+             * @description What it can be held against.
+             * @enum {string}
+             */
+            bound: "none" | "capacity" | "limit";
+            /**
+             * @description How it is best drawn over time.
+             * @enum {string}
+             */
+            form: "area" | "line" | "marks";
+            /** @description It is a resource: capacity = shares + kernel + idle + residual. */
+            has_ledger: boolean;
+            /** @description Its rates are held against lines: people read them in bits a second. */
+            in_bits: boolean;
+            /** @enum {string} */
+            manner: "flow" | "level" | "stall" | "height";
+            /** @description Name of a field that holds means. */
+            mean_field: string;
+            mean_unit: string;
+            meaning: string;
             name: string;
-            source: string;
+            /** @enum {string} */
+            over_hosts: "sum" | "mean" | "highest" | "apart";
+            /**
+             * @description How figures of one workload combine.
+             * @enum {string}
+             */
+            over_time: "sum" | "mean" | "highest" | "apart";
+            /** @enum {string} */
+            over_workloads: "sum" | "mean" | "highest" | "apart";
+            /** @description The resource that it belongs to. */
+            resource: string;
+            /**
+             * @description How people read large figures of it.
+             * @enum {string}
+             */
+            steps: "plain" | "binary" | "decimal" | "seconds";
+            /** @description For people. */
+            title: string;
+            /** @description Of an amount over a span. */
+            unit: string;
             /**
              * Format: double
-             * @description Over the span: a sum, a level's mean, or the highest.
+             * @description Account units, in which intervals are sent, in one unit.
              */
-            value: number;
+            units_per_amount: number;
         };
         Memory: {
             /**
@@ -1606,7 +1675,7 @@ export interface components {
              */
             cores: number;
             /** @description By kind, and what became of it: memory_ measures. */
-            figures: components["schemas"]["Measure"][];
+            figures: components["schemas"]["Figure"][];
             /** Format: int64 */
             id: number;
             kind: string;
@@ -1646,6 +1715,17 @@ export interface components {
             cpu_seconds: number;
             name: string;
         };
+        PartUse: {
+            /**
+             * Format: double
+             * @description Null where processes are not counted for this resource.
+             */
+            amount: number | null;
+            /** Format: double */
+            mean: number | null;
+            resource: string;
+            source: string;
+        };
         Pin: {
             /** @description The kernel's list format, such as 0-3,8. */
             cpus: string;
@@ -1656,8 +1736,9 @@ export interface components {
             /** Format: double */
             cpu_seconds: number;
             kind: string;
-            /** @description counted by the kernel per CPU; or summed: each thread's time put down to the CPU it last ran on. */
+            /** @description counted for each CPU, or summed by the CPU that each thread last ran on. */
             source: string;
+            /** @description To whom it was accounted at the time. */
             tenant: string;
             workload: string;
         };
@@ -1671,7 +1752,7 @@ export interface components {
             may_run: string[];
             /**
              * Format: double
-             * @description Time of other tenants' workloads there.
+             * @description Time that was accounted to other tenants there.
              */
             others_cpu_seconds: number;
             /** @description Who did run there, most first. */
@@ -1730,32 +1811,15 @@ export interface components {
             uid: number;
         };
         ProgramLine: {
-            /** Format: double */
-            cpu_seconds: number;
-            /** Format: double */
-            disk_bytes: number;
             /** @description Program at the head of the family. */
             family: string;
-            /** Format: double */
-            memory_bytes_mean: number;
-            /** Format: double */
-            network_bytes: number;
             /** Format: int64 */
             processes: number;
             program: string;
+            /** @description One per resource, in the order of resources. */
+            uses: components["schemas"]["PartUse"][];
         };
         ProgramTotal: {
-            /** Format: double */
-            cpu_cores_mean: number;
-            /** Format: double */
-            cpu_seconds: number;
-            /** Format: double */
-            disk_bytes: number;
-            /**
-             * Format: double
-             * @description Anonymous memory.
-             */
-            memory_bytes_mean: number;
             /**
              * Format: int64
              * @description The most at the end of an interval in each workload, added.
@@ -1763,6 +1827,8 @@ export interface components {
             processes: number;
             /** @description By its executable; what ended between readings has a line of its own. */
             program: string;
+            /** @description One per resource, in the order of resources. */
+            uses: components["schemas"]["PartUse"][];
             /** Format: int64 */
             workloads: number;
         };
@@ -1776,8 +1842,7 @@ export interface components {
         Quota: {
             /** Format: double */
             ceiling: number;
-            /** @enum {string} */
-            resource: "cpu" | "memory" | "disk" | "network";
+            resource: string;
             tenant: string;
             /** @description cores, bytes or bytes_per_second. */
             unit: string;
@@ -1819,8 +1884,7 @@ export interface components {
             };
             /** Format: double */
             residual_mean: number | null;
-            /** @enum {string} */
-            resource: "cpu" | "memory" | "disk" | "network";
+            resource: string;
             /** Format: double */
             steal_mean: number | null;
             /** Format: double */
@@ -1829,7 +1893,7 @@ export interface components {
         ResourceUse: {
             /**
              * Format: double
-             * @description Over the span: cpu_seconds or bytes; memory's mean bytes.
+             * @description Over the span; of a level its mean.
              */
             amount: number | null;
             /**
@@ -1943,15 +2007,11 @@ export interface components {
         Suggestion: {
             /** @description What they have in common. */
             about: string;
-            /** Format: double */
-            cpu_seconds: number;
-            /** Format: double */
-            disk_bytes: number;
             /** @description The largest of them, up to five. */
             examples: string[];
             expression: string;
-            /** Format: double */
-            memory_bytes_mean: number;
+            /** @description What they used of each resource, in the order of resources. */
+            uses: components["schemas"]["PartUse"][];
             /** Format: int64 */
             workloads: number;
         };
@@ -2007,7 +2067,7 @@ export interface components {
         TimelinePoint: {
             /**
              * Format: double
-             * @description Used of capacity, 0 to 1; null where the capacity is not known.
+             * @description Used of capacity, 0 to 1; null where either is not known for all its hosts.
              */
             busy_share: number | null;
             /**
@@ -2040,19 +2100,13 @@ export interface components {
             workloads_seen: number;
         };
         TrialMove: {
-            /** Format: double */
-            cpu_seconds: number;
-            /** Format: double */
-            disk_bytes: number;
             from: string;
             host: string;
             kind: string;
-            /** Format: double */
-            memory_bytes_mean: number;
-            /** Format: double */
-            network_bytes: number;
             owner: string;
             to: string;
+            /** @description What moves of each resource, in the order of resources. */
+            uses: components["schemas"]["PartUse"][];
             workload: string;
         };
         UserRef: {
@@ -2663,19 +2717,22 @@ export interface operations {
                 to?: string;
                 /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
                 span?: string;
-                of?: "cpu" | "memory" | "disk" | "network";
-                /** @description tenant, user, workload, kind, host, program, family, pod, pod_namespace, image, account, partition, or label:KEY. */
-                by?: string;
                 /** @description One host; all when left out. */
                 host?: string;
-                /** @description Only this tenant's shares; the balance's lines are then null. */
-                tenant?: string;
-                /** @description Only workloads that this expression matches: CEL, as rules are; the residual is then null. */
-                where?: string;
-                /** @description amount (most first), name, kind, owner, tenant, host, peak, source or parts; a dash before it turns it round. */
+                /** @description amount (most first), name, kind, owner, tenant, host, peak, source or parts; -name turns it. */
                 sort?: string;
-                /** @description How many shares to list; all when 0. */
+                /** @description How many to list; all when 0. */
                 first?: number;
+                /** @description Cursor of the page, as the page before it told; the first page when left out. */
+                after?: string;
+                /** @description A measure of the register; one without a ledger has shares alone. */
+                of?: "cpu" | "memory" | "disk" | "network" | "cpu_user_us" | "cpu_system_us" | "cpu_wait_us" | "cpu_throttled_us" | "cpu_limit_periods" | "cpu_throttled_periods" | "cpu_pressure_some_us" | "cpu_pressure_full_us" | "memory_pressure_some_us" | "memory_pressure_full_us" | "disk_pressure_some_us" | "disk_pressure_full_us" | "memory_anon_bytes" | "memory_file_bytes" | "memory_shared_bytes" | "memory_kernel_bytes" | "memory_swap_bytes" | "memory_working_set_bytes" | "memory_proportional_bytes" | "memory_high_bytes" | "memory_reclaimed_bytes" | "memory_oom_kills" | "memory_major_faults" | "disk_read_bytes" | "disk_written_bytes" | "disk_reads" | "disk_writes" | "disk_time_us" | "disk_written_back_bytes" | "network_received_bytes" | "network_sent_bytes" | "network_received_packets" | "network_sent_packets" | "network_local_received_bytes" | "network_local_sent_bytes" | "space_used_bytes" | "space_files" | "space_limit_bytes";
+                /** @description A dimension, such as tenant or user, or label:KEY. */
+                by?: string;
+                /** @description Only this tenant's shares; the residual is then null. */
+                tenant?: string;
+                /** @description Only workloads that this CEL expression matches. */
+                where?: string;
             };
             header?: never;
             path?: never;
@@ -2719,6 +2776,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Identity"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-measures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Measure"][];
                 };
             };
             /** @description Error */
@@ -2875,8 +2961,14 @@ export interface operations {
                 span?: string;
                 /** @description One host; all when left out. */
                 host?: string;
-                /** @description Only workloads that this expression matches: CEL, as rules are. */
+                /** @description Only workloads that this CEL expression matches. */
                 where?: string;
+                /** @description amount (most first), name, kind, owner, tenant, host, peak, source or parts; -name turns it. */
+                sort?: string;
+                /** @description How many to list; all when 0. */
+                first?: number;
+                /** @description Cursor of the page, as the page before it told; the first page when left out. */
+                after?: string;
             };
             header?: never;
             path?: never;
@@ -2887,6 +2979,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    "X-Next-Page"?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3484,7 +3577,7 @@ export interface operations {
                 span?: string;
                 /** @description One host; all when left out. */
                 host?: string;
-                /** @description Only workloads that this expression matches: CEL, as rules are. */
+                /** @description Only workloads that this CEL expression matches. */
                 where?: string;
             };
             header?: never;
@@ -3496,6 +3589,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    "X-Next-Page"?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3654,8 +3748,14 @@ export interface operations {
                 span?: string;
                 /** @description One host; all when left out. */
                 host?: string;
-                /** @description Only workloads that this expression matches: CEL, as rules are. */
+                /** @description Only workloads that this CEL expression matches. */
                 where?: string;
+                /** @description amount (most first), name, kind, owner, tenant, host, peak, source or parts; -name turns it. */
+                sort?: string;
+                /** @description How many to list; all when 0. */
+                first?: number;
+                /** @description Cursor of the page, as the page before it told; the first page when left out. */
+                after?: string;
             };
             header?: never;
             path?: never;
@@ -3666,6 +3766,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    "X-Next-Page"?: string;
                     [name: string]: unknown;
                 };
                 content: {

@@ -1,5 +1,6 @@
+import type { Unit } from './units'
 import { Tooltip } from 'radix-ui'
-import { figure, whole, type Unit } from './units'
+import { figure, whole } from './units'
 
 type Props = {
   label: string // whose, of what: for those who do not see the bar

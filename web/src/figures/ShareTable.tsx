@@ -1,6 +1,5 @@
 import { Link } from '@tanstack/react-router'
 import type { Ledger, Share } from '../api/client'
-import type { ResourceName } from '../api/queries'
 import { useTime } from '../time/useTime'
 import { Meaning } from './BalanceBar'
 import { shown } from './Name'
@@ -19,7 +18,7 @@ export function ShareTable({
   withHost?: boolean
 }) {
   const { search } = useTime()
-  const unit = unitOf(ledger.resource as ResourceName, ledger.capacity)
+  const unit = unitOf(ledger.resource, ledger.capacity)
   return (
     <table className="min-w-160">
       <thead>
@@ -96,7 +95,7 @@ export function Owner({ name }: { name: string }) {
 }
 
 function Figures({ share: s, ledger }: { share: Share; ledger: Ledger }) {
-  const unit = unitOf(ledger.resource as ResourceName, ledger.capacity)
+  const unit = unitOf(ledger.resource, ledger.capacity)
   const source = (
     <td>
       <Meaning meaning={s.reason ? `Not available: ${s.reason}.` : sourceMeaning[s.source]}>{s.source}</Meaning>

@@ -1,8 +1,7 @@
 import type { WorkloadUse } from '../api/client'
-import type { ResourceName } from '../api/queries'
 import { Meaning } from './BalanceBar'
 import { sourceMeaning } from './sources'
-import { amountText, meanText, resourceTitle } from './units'
+import { amountText, meanText, title } from './units'
 
 /** What was used of each resource: amount, mean, highest tick, and how it was got. */
 export function UseTable({ uses }: { uses: WorkloadUse[] }) {
@@ -28,11 +27,11 @@ export function UseTable({ uses }: { uses: WorkloadUse[] }) {
       </thead>
       <tbody>
         {uses.map((u) => {
-          const r = u.resource as ResourceName
+          const r = u.resource
           if (u.amount === null || u.mean === null)
             return (
               <tr key={r}>
-                <th scope="row">{resourceTitle[r]}</th>
+                <th scope="row">{title(r)}</th>
                 <td colSpan={4} className="text-ink-2">
                   {u.reason}
                 </td>
@@ -41,7 +40,7 @@ export function UseTable({ uses }: { uses: WorkloadUse[] }) {
             )
           return (
             <tr key={r}>
-              <th scope="row">{resourceTitle[r]}</th>
+              <th scope="row">{title(r)}</th>
               <td className="num">{amountText(r, u.amount)}</td>
               <td className="num">{meanText(r, u.mean)}</td>
               <td className="num text-ink-2">{u.peak === null ? '–' : meanText(r, u.peak)}</td>

@@ -1,41 +1,35 @@
-import type { ResourceName } from '../api/queries'
-
+import { entry } from './register'
+import { rate, size } from './text'
 /** How a resource's means are shown in one column: a unit, what one of it holds, and decimals. */
 export type Unit = { name: string; per: number; digits: number }
 
 const gib = 2 ** 30
 
 /** The unit that suits a resource of this capacity (its mean; null where it is not known). */
-export function unitOf(resource: ResourceName, capacity: number | null): Unit {
-  switch (resource) {
-    case 'cpu':
-      return { name: 'cores', per: 1, digits: 1 }
-    case 'memory':
+export function unitOf(resource: string, capacity: number | null): Unit {
+  const e = entry(resource)
+  if (e.in_bits) return { name: 'Gbit/s', per: 1e9 / 8, digits: 2 }
+  switch (e.steps) {
+    case 'binary':
       return capacity !== null && capacity < 4 * gib
         ? { name: 'MiB', per: 2 ** 20, digits: 0 }
         : { name: 'GiB', per: gib, digits: 1 }
-    case 'disk':
+    case 'decimal':
       return { name: 'MB/s', per: 1e6, digits: 1 }
-    case 'network':
-      return { name: 'Gbit/s', per: 1e9 / 8, digits: 2 }
+    default:
+      return { name: e.mean_unit, per: 1, digits: 1 }
   }
 }
 
-export const resourceTitle: Record<ResourceName, string> = {
-  cpu: 'CPU',
-  memory: 'Memory',
-  disk: 'Disk',
-  network: 'Network',
+/** A measure's name for people. */
+export function title(measure: string): string {
+  return entry(measure).title
 }
 
-/** What a resource's figures mean, for those who ask. */
-export const resourceMeaning: Record<ResourceName, string> = {
-  cpu: 'CPU time over the span, as a mean number of busy logical CPUs. Counted by the kernel for each cgroup; summed over processes where a workload has none.',
-  memory:
-    'Memory charged to workloads, as the time-weighted mean over the span. Processes without a cgroup of their own count with their anonymous memory.',
-  disk: 'Bytes read from and written to disks per second, as the mean over the span. The capacity is what the administrator declared: the kernel does not say what a disk can carry.',
-  network:
-    'Bytes received and sent per second, both directions together, seen from the host. Workloads are counted by the cgroup of their sockets, by a network namespace of their own, or by a machine’s tap; where a host counts none of these, what shares its network is not available.',
+/** A resource in the middle of a sentence: only what is an abbreviation keeps its capitals. */
+export function inSentence(resource: string): string {
+  const name = title(resource)
+  return name === name.toUpperCase() ? name : name.toLowerCase()
 }
 
 /** A figure in a unit. Never an empty text: a figure that is not there is the caller's to show as such. */
@@ -68,40 +62,46 @@ export function tenantColour(colour: number): string {
   return colour >= 1 && colour <= 8 ? `var(--t${colour})` : 'var(--kernel)'
 }
 
-/** A mean of a resource with the unit that suits it, such as "2.73 cores" or "368 MB/s". */
-export function meanText(resource: ResourceName, v: number): string {
-  if (resource === 'cpu') return `${v.toFixed(2)} cores`
-  if (resource === 'memory')
-    return scaled(v, [
-      ['B', 1],
-      ['KiB', 2 ** 10],
-      ['MiB', 2 ** 20],
-      ['GiB', gib],
-      ['TiB', 2 ** 40],
-    ])
-  return scaled(v, [
-    ['B/s', 1],
-    ['kB/s', 1e3],
-    ['MB/s', 1e6],
-    ['GB/s', 1e9],
-  ])
+const binary: [string, number][] = [
+  ['B', 1],
+  ['KiB', 2 ** 10],
+  ['MiB', 2 ** 20],
+  ['GiB', gib],
+  ['TiB', 2 ** 40],
+]
+
+/** A mean of a measure with the unit that suits it, such as "2.73 cores" or "368 MB/s". */
+export function meanText(measure: string, v: number): string {
+  const e = entry(measure)
+  switch (e.steps) {
+    case 'binary':
+      return scaled(v, binary)
+    case 'decimal':
+      return rate(v)
+    case 'seconds':
+      return `${(v / 1e6).toFixed(2)} s a second`
+    default:
+      return `${v.toFixed(2)} ${e.mean_unit}`.trim()
+  }
 }
 
-/** An amount over a span with the unit that suits it. */
-export function amountText(resource: ResourceName, v: number): string {
-  if (resource === 'cpu')
-    return `${v.toLocaleString('en', { maximumFractionDigits: 1, minimumFractionDigits: 1 })} CPU s`
-  if (resource === 'memory') return meanText(resource, v)
-  return scaled(v, [
-    ['B', 1],
-    ['kB', 1e3],
-    ['MB', 1e6],
-    ['GB', 1e9],
-    ['TB', 1e12],
-  ])
+/** An amount of a measure over a span with the unit that suits it. */
+export function amountText(measure: string, v: number): string {
+  const e = entry(measure)
+  if (e.steps === 'binary') return scaled(v, binary)
+  if (e.steps === 'decimal') return size(v)
+  if (e.steps === 'seconds') return `${(v / 1e6).toLocaleString('en', { maximumFractionDigits: 2 })} s`
+  if (e.unit.endsWith('_seconds'))
+    return `${v.toLocaleString('en', { maximumFractionDigits: 1, minimumFractionDigits: 1 })} ${e.title} s`
+  return v.toLocaleString('en', { maximumFractionDigits: 0 })
 }
 
 function scaled(v: number, units: [string, number][]): string {
   const [name, per] = units.findLast(([, per]) => v >= per) ?? units[0]!
   return `${(v / per).toLocaleString('en', { maximumSignificantDigits: 3 })} ${name}`
+}
+
+/** What was used of a resource, as an amount; a dash where there is no figure. */
+export function amountOf(use: { resource: string; amount: number | null } | undefined): string {
+  return use === undefined || use.amount === null ? '–' : amountText(use.resource, use.amount)
 }

@@ -2,7 +2,9 @@ import { useQueryClient } from '@tanstack/react-query'
 import { Link, Outlet, useSearch } from '@tanstack/react-router'
 import { useState } from 'react'
 import { answer, api } from '../api/client'
-import { useIdentity, useLiveRefresh } from '../api/queries'
+import { useIdentity, useLiveRefresh, useMeasures } from '../api/queries'
+import { setRegister } from '../figures/register'
+import { Waiting } from '../figures/Trouble'
 import type { TimeSearch } from '../time/span'
 import { useTime } from '../time/useTime'
 import { FindBox } from './FindBox'
@@ -13,8 +15,11 @@ import { applyTheme, currentTheme } from './theme'
 /** What is on every page: the name, the way about, the time ruler. Without a valid token, the sign-in. */
 export function Shell() {
   const me = useIdentity()
+  const measures = useMeasures(me.isSuccess)
   if (me.isPending) return null
   if (me.isError) return <SignIn />
+  if (!measures.data) return <Waiting error={measures.error} what="The register of measures" />
+  setRegister(measures.data)
   return (
     <>
       <a href="#main" className="sr-only focus:not-sr-only">

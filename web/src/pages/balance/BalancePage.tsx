@@ -1,4 +1,4 @@
-import { useBalance, useHosts, usePins, type ResourceName } from '../../api/queries'
+import { useBalance, useHosts, usePins } from '../../api/queries'
 import { Waiting } from '../../figures/Trouble'
 import { queryOf } from '../../time/span'
 import { useTime } from '../../time/useTime'
@@ -15,7 +15,7 @@ export function BalancePage() {
   const hosts = useHosts()
   const pins = usePins(span)
   const b = balance.data
-  const capacity = (r: ResourceName) => b?.resources.find((x) => x.resource === r)?.capacity_mean ?? null
+  const capacity = (r: string) => b?.resources.find((x) => x.resource === r)?.capacity_mean ?? null
   const cpu = capacity('cpu')
   const memory = capacity('memory')
   return (

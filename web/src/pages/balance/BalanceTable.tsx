@@ -1,21 +1,13 @@
+import type { Unit } from '../../figures/units'
+import { entry } from '../../figures/register'
 import { Link } from '@tanstack/react-router'
 import type { Balance, ResourceBalance, ResourceUse, TenantBalance } from '../../api/client'
-import type { ResourceName } from '../../api/queries'
 import { BalanceBar, Meaning } from '../../figures/BalanceBar'
 import { StackBar } from '../../figures/StackBar'
-import {
-  figure,
-  resourceMeaning,
-  resourceTitle,
-  roundScale,
-  tenantColour,
-  unitOf,
-  whole,
-  type Unit,
-} from '../../figures/units'
+import { figure, roundScale, tenantColour, title, unitOf, whole } from '../../figures/units'
 import { useTime } from '../../time/useTime'
 
-type Column = { resource: ResourceName; unit: Unit; scale: number; whole: ResourceBalance; index: number }
+type Column = { resource: string; unit: Unit; scale: number; whole: ResourceBalance; index: number }
 
 const unassigned = 'unassigned'
 
@@ -24,7 +16,7 @@ export function BalanceTable({ balance }: { balance: Balance }) {
   const tenants = balance.tenants.filter((t) => t.tenant !== unassigned)
   const rest = balance.tenants.find((t) => t.tenant === unassigned)
   const columns: Column[] = balance.resources.map((r, index) => {
-    const resource = r.resource as ResourceName
+    const resource = r.resource
     const unit = unitOf(resource, r.capacity_mean)
     const largest = Math.max(
       0,
@@ -40,9 +32,9 @@ export function BalanceTable({ balance }: { balance: Balance }) {
           {columns.map((c) => (
             <th scope="col" key={c.resource} className="w-[19%]">
               <Meaning
-                meaning={`${resourceMeaning[c.resource]} Bars in this column run from 0 to ${whole(c.scale, c.unit)} ${c.unit.name}.`}
+                meaning={`${entry(c.resource).meaning} Bars in this column run from 0 to ${whole(c.scale, c.unit)} ${c.unit.name}.`}
               >
-                <span className="text-ink">{resourceTitle[c.resource]}</span> {c.unit.name}
+                <span className="text-ink">{title(c.resource)}</span> {c.unit.name}
                 {c.whole.capacity_mean !== null && ` of ${whole(c.whole.capacity_mean, c.unit)}`}
               </Meaning>
             </th>
@@ -58,7 +50,7 @@ export function BalanceTable({ balance }: { balance: Balance }) {
           {columns.map((c) => (
             <td key={c.resource}>
               <StackBar
-                label={`${resourceTitle[c.resource]} of the fleet`}
+                label={`${title(c.resource)} of the fleet`}
                 whole={c.whole.capacity_mean}
                 parts={partsOf(balance, c)}
                 unknown={c.whole.used_mean === null}
@@ -146,7 +138,7 @@ function TenantRow({ tenant, columns }: { tenant: TenantBalance; columns: Column
             use={tenant.uses[c.index]!}
             column={c}
             colour={colour}
-            label={`${tenant.tenant}, ${resourceTitle[c.resource]}`}
+            label={`${tenant.tenant}, ${title(c.resource)}`}
           />
         </td>
       ))}

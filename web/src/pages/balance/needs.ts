@@ -1,7 +1,6 @@
 import type { Balance, Host, PinnedCPU } from '../../api/client'
-import type { ResourceName } from '../../api/queries'
 import { listOf } from '../../figures/text'
-import { figure, resourceTitle, unitOf, whole } from '../../figures/units'
+import { figure, inSentence, unitOf, whole } from '../../figures/units'
 
 /** One thing that wants an administrator: a sentence of plain and bold parts, its class, and where to look. */
 export type Need = {
@@ -58,9 +57,9 @@ function intruders(pins: PinnedCPU[]): Need[] {
 function quotas(balance: Balance): Need[] {
   return balance.tenants.flatMap((t) =>
     t.uses.flatMap((u, i): Need[] => {
-      const resource = u.resource as ResourceName
+      const resource = u.resource
       const unit = unitOf(resource, balance.resources[i]?.capacity_mean ?? null)
-      const what = resourceTitle[resource] === 'CPU' ? 'CPU' : resource
+      const what = inSentence(resource)
       if (u.quota === null || u.used_mean === null || u.peak_minute_mean === null) return []
       const limit = `${whole(u.quota, unit)} ${unit.name}`
       if (u.over)

@@ -1,6 +1,8 @@
+import { inSentence } from '../../figures/units'
+import { resources } from '../../figures/register'
 import { useParams } from '@tanstack/react-router'
 import { useState } from 'react'
-import { useBalance, useHosts, useLedger, type ResourceName } from '../../api/queries'
+import { useBalance, useHosts, useLedger } from '../../api/queries'
 import { Meaning } from '../../figures/BalanceBar'
 import { ResourceTabs } from '../../figures/ResourceTabs'
 import { ShareTable } from '../../figures/ShareTable'
@@ -23,7 +25,7 @@ const modes: Record<string, string> = {
 export function HostPage() {
   const { host } = useParams({ strict: false }) as { host: string }
   const { span } = useTime()
-  const [of, setOf] = useState<ResourceName>('cpu')
+  const [of, setOf] = useState(() => resources()[0] ?? '')
   const hosts = useHosts()
   const balance = useBalance(span, host)
   const ledger = useLedger(span, { of, by: 'workload', host })
@@ -71,7 +73,7 @@ export function HostPage() {
           <h2 id="workloads-title">Workloads</h2>
           {ledger.data && (
             <span className="text-[12.5px] text-ink-2">
-              {ledger.data.shares.length}, by {of === 'cpu' ? 'CPU time' : of}
+              {ledger.data.shares.length}, by {inSentence(of)}
             </span>
           )}
           <ResourceTabs value={of} onChange={setOf} />

@@ -1,10 +1,9 @@
 import type { Ledger } from '../../api/client'
-import type { ResourceName } from '../../api/queries'
 import { figure, unitOf } from '../../figures/units'
 
 /** The lines that make a host's ledger add up, under its shares. */
 export function LedgerLines({ ledger }: { ledger: Ledger }) {
-  const unit = unitOf(ledger.resource as ResourceName, ledger.capacity)
+  const unit = unitOf(ledger.resource, ledger.capacity)
   const mean = (v: number) =>
     ledger.mean_unit === 'bytes' || ledger.elapsed_seconds === 0 ? v : v / ledger.elapsed_seconds
   const lines = [

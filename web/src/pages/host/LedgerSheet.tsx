@@ -1,9 +1,8 @@
 import type { Balance } from '../../api/client'
-import type { ResourceName } from '../../api/queries'
 import { StackBar } from '../../figures/StackBar'
 import { TenantKey } from '../../figures/TenantKey'
 import { Waiting } from '../../figures/Trouble'
-import { figure, resourceTitle, unitOf, whole } from '../../figures/units'
+import { figure, title, unitOf, whole } from '../../figures/units'
 import { partsOf } from '../balance/BalanceTable'
 
 /** The ledger of every resource as bars: shares by tenant, kernel and residual, of the capacity. */
@@ -16,16 +15,16 @@ export function LedgerSheet({ balance, error }: { balance: Balance | undefined; 
       </div>
       {!balance && <Waiting error={error} what="The ledger" />}
       {balance?.resources.map((r, index) => {
-        const resource = r.resource as ResourceName
+        const resource = r.resource
         const unit = unitOf(resource, r.capacity_mean)
         return (
           <div
             key={resource}
             className="grid grid-cols-[64px_1fr_142px] items-center gap-3.5 border-b border-rule px-3.5 py-2.5"
           >
-            <b className="font-semibold">{resourceTitle[resource]}</b>
+            <b className="font-semibold">{title(resource)}</b>
             <StackBar
-              label={resourceTitle[resource]}
+              label={title(resource)}
               whole={r.capacity_mean}
               parts={partsOf(balance, { index, whole: r })}
               unknown={r.used_mean === null}

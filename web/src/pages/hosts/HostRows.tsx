@@ -1,15 +1,14 @@
+import { resources } from '../../figures/register'
 import { Link } from '@tanstack/react-router'
 import type { Host } from '../../api/client'
-import { useBalance, useHosts, type ResourceName } from '../../api/queries'
+import { useBalance, useHosts } from '../../api/queries'
 import { Meaning } from '../../figures/BalanceBar'
 import { StackBar } from '../../figures/StackBar'
 import { Waiting } from '../../figures/Trouble'
-import { figure, resourceTitle, unitOf, whole } from '../../figures/units'
+import { figure, title, unitOf, whole } from '../../figures/units'
 import { loads } from '../../figures/text'
 import { useTime } from '../../time/useTime'
 import { partsOf } from '../balance/BalanceTable'
-
-const resources: ResourceName[] = ['cpu', 'memory', 'disk', 'network']
 
 /** A row a host: its state, and its use of each resource by tenant, of its own capacity. */
 export function HostRows() {
@@ -26,9 +25,9 @@ export function HostRows() {
       <thead>
         <tr>
           <th scope="col">Host</th>
-          {resources.map((r) => (
+          {resources().map((r) => (
             <th scope="col" key={r} className="w-[19%]">
-              {resourceTitle[r]} {unitOf(r, null).name}
+              {title(r)} {unitOf(r, null).name}
             </th>
           ))}
         </tr>
@@ -63,7 +62,7 @@ function HostRow({ host }: { host: Host }) {
           </small>
         )}
       </th>
-      {resources.map((r, index) => {
+      {resources().map((r, index) => {
         const w = b?.resources[index]
         if (!w || w.used_mean === null)
           return (
@@ -76,7 +75,7 @@ function HostRow({ host }: { host: Host }) {
           <td key={r}>
             <StackBar
               thin
-              label={`${resourceTitle[r]} of ${host.name}`}
+              label={`${title(r)} of ${host.name}`}
               whole={w.capacity_mean}
               parts={partsOf(b, { index, whole: w })}
             />

@@ -1,7 +1,7 @@
 import { useSuggestions } from '../../api/queries'
 import { shown } from '../../figures/Name'
 import { Waiting } from '../../figures/Trouble'
-import { amountText } from '../../figures/units'
+import { amountOf } from '../../figures/units'
 import { useTime } from '../../time/useTime'
 
 /** What is accounted to nobody, largest first, alike together, each with a rule that would name it. */
@@ -38,7 +38,7 @@ export function Suggestions({ onTry }: { onTry: (expression: string) => void }) 
               <tr key={s.expression}>
                 <th scope="row">{shown(s.about)}</th>
                 <td className="num">{s.workloads}</td>
-                <td className="num">{amountText('cpu', s.cpu_seconds)}</td>
+                <td className="num">{amountOf(s.uses[0])}</td>
                 <td>
                   <code className="font-mono text-[12.5px] break-words">{shown(s.expression)}</code>
                 </td>

@@ -14,10 +14,10 @@ const move = {
   host: 'cellar-1',
   from: 'unassigned',
   to: 'Agronomy Desk',
-  cpu_seconds: 804.6,
-  memory_bytes_mean: 2 ** 28,
-  disk_bytes: 0,
-  network_bytes: 0,
+  uses: [
+    { resource: 'cpu', amount: 804.6, mean: 0.22, source: 'counted' },
+    { resource: 'memory', amount: 2 ** 28, mean: 2 ** 28, source: 'counted' },
+  ],
 }
 
 beforeEach(() => {

@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { answer, api, type Trial } from '../../api/client'
 import { shown } from '../../figures/Name'
-import { amountText, meanText } from '../../figures/units'
+import { amountText, amountOf } from '../../figures/units'
 import { queryOf } from '../../time/span'
 import { useTime } from '../../time/useTime'
 
@@ -129,7 +129,7 @@ export function TryRule({
 const most = 50
 
 function Moves({ trial }: { trial: Trial }) {
-  const cpu = trial.moves.reduce((sum, m) => sum + m.cpu_seconds, 0)
+  const cpu = trial.moves.reduce((sum, m) => sum + (m.uses[0]?.amount ?? 0), 0)
   return (
     <div className="overflow-x-auto border-t border-rule-2">
       <p className="px-3.5 py-2" role="status">
@@ -159,8 +159,8 @@ function Moves({ trial }: { trial: Trial }) {
                 </th>
                 <td>{shown(m.from)}</td>
                 <td>{shown(m.to)}</td>
-                <td className="num">{amountText('cpu', m.cpu_seconds)}</td>
-                <td className="num">{meanText('memory', m.memory_bytes_mean)}</td>
+                <td className="num">{amountOf(m.uses[0])}</td>
+                <td className="num">{amountOf(m.uses[1])}</td>
               </tr>
             ))}
           </tbody>

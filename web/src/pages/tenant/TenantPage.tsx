@@ -1,18 +1,19 @@
+import { resources } from '../../figures/register'
 import { useParams } from '@tanstack/react-router'
 import { useState } from 'react'
-import { useBalance, useLedger, type ResourceName } from '../../api/queries'
+import { useBalance, useLedger } from '../../api/queries'
 import { BalanceBar } from '../../figures/BalanceBar'
 import { ResourceTabs } from '../../figures/ResourceTabs'
 import { ShareTable } from '../../figures/ShareTable'
 import { Waiting } from '../../figures/Trouble'
-import { figure, resourceTitle, roundScale, tenantColour, unitOf, whole } from '../../figures/units'
+import { figure, roundScale, tenantColour, title, unitOf, whole } from '../../figures/units'
 import { useTime } from '../../time/useTime'
 
 /** One tenant: its use against its quotas, and its workloads on all hosts. */
 export function TenantPage() {
   const { tenant } = useParams({ strict: false }) as { tenant: string }
   const { span } = useTime()
-  const [of, setOf] = useState<ResourceName>('cpu')
+  const [of, setOf] = useState(() => resources()[0] ?? '')
   const balance = useBalance(span)
   const ledger = useLedger(span, { of, by: 'workload', tenant })
   const row = balance.data?.tenants.find((t) => t.tenant === tenant)
@@ -27,15 +28,14 @@ export function TenantPage() {
       {row && (
         <section className="sheet mb-4.5 grid grid-cols-4 max-lg:grid-cols-2" aria-label="Use against quotas">
           {row.uses.map((u, i) => {
-            const resource = u.resource as ResourceName
+            const resource = u.resource
             const unit = unitOf(resource, balance.data!.resources[i]?.capacity_mean ?? null)
             const scale = roundScale(1.04 * Math.max(u.quota ?? 0, u.peak_minute_mean ?? 0), unit)
             return (
               <div key={resource} className="border-r border-rule px-3.5 py-2.5 last:border-0">
-                <b className="font-semibold">{resourceTitle[resource]}</b>{' '}
-                <span className="text-ink-2">{unit.name}</span>
+                <b className="font-semibold">{title(resource)}</b> <span className="text-ink-2">{unit.name}</span>
                 <BalanceBar
-                  label={`${tenant}, ${resourceTitle[resource]}`}
+                  label={`${tenant}, ${title(resource)}`}
                   unit={unit}
                   scale={scale}
                   colour={tenantColour(row.colour)}

@@ -2,11 +2,9 @@ import { useParams } from '@tanstack/react-router'
 import { useUser } from '../../api/queries'
 import { shown } from '../../figures/Name'
 import { Waiting } from '../../figures/Trouble'
-import { amountText, meanText, resourceTitle } from '../../figures/units'
+import { amountText, meanText, title } from '../../figures/units'
 import { useTime } from '../../time/useTime'
 import { WorkloadRows } from './WorkloadRows'
-
-const titles: Record<string, string> = resourceTitle
 
 /** One person: what they use and hold over all their jobs, sign-ins, containers and machines on all hosts. */
 export function UserPage() {
@@ -28,7 +26,7 @@ export function UserPage() {
       <section className="sheet mb-4.5 grid grid-cols-4 max-lg:grid-cols-2" aria-label="Use of each resource">
         {g.uses.map((u) => (
           <div key={u.resource} className="border-r border-rule px-3.5 py-2.5 last:border-0">
-            <b className="font-semibold">{titles[u.resource]}</b>
+            <b className="font-semibold">{title(u.resource)}</b>
             {u.mean === null || u.amount === null ? (
               <p className="text-ink-2">not available: {u.reason}</p>
             ) : (

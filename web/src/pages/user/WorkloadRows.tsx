@@ -1,12 +1,10 @@
+import { resources } from '../../figures/register'
 import { Link } from '@tanstack/react-router'
 import type { WorkloadLine } from '../../api/client'
 import { shown } from '../../figures/Name'
-import { meanText, resourceTitle } from '../../figures/units'
-import type { ResourceName } from '../../api/queries'
+import { meanText, title } from '../../figures/units'
 import { useTime } from '../../time/useTime'
 import { WorkloadLink } from '../../figures/WorkloadLink'
-
-const resources = Object.keys(resourceTitle) as ResourceName[]
 
 /** Workloads of several hosts with their means; what was just seen says when its usage will be known. */
 export function WorkloadRows({ lines }: { lines: WorkloadLine[] }) {
@@ -18,9 +16,9 @@ export function WorkloadRows({ lines }: { lines: WorkloadLine[] }) {
           <th scope="col">Workload</th>
           <th scope="col">Tenant</th>
           <th scope="col">Host</th>
-          {resources.map((r) => (
+          {resources().map((r) => (
             <th scope="col" className="num" key={r}>
-              {resourceTitle[r]}
+              {title(r)}
             </th>
           ))}
           <th scope="col">State</th>
@@ -40,7 +38,7 @@ export function WorkloadRows({ lines }: { lines: WorkloadLine[] }) {
             </td>
             {w.uses.map((u) => (
               <td className="num" key={u.resource} title={u.reason}>
-                {u.mean === null ? '–' : meanText(u.resource as ResourceName, u.mean)}
+                {u.mean === null ? '–' : meanText(u.resource, u.mean)}
               </td>
             ))}
             <td>{w.state}</td>

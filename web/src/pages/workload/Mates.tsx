@@ -1,5 +1,4 @@
 import type { AboutWorkload } from '../../api/client'
-import type { ResourceName } from '../../api/queries'
 import { shown } from '../../figures/Name'
 import { amountText } from '../../figures/units'
 import { WorkloadLink } from '../../figures/WorkloadLink'
@@ -11,7 +10,7 @@ export function Mates({
   mates,
 }: {
   title: string
-  unit: ResourceName
+  unit: string
   mates: AboutWorkload['shares_cpus_with']
 }) {
   if (mates.length === 0) return null

@@ -1,22 +1,17 @@
-package hub
+package explain
 
 import (
 	"cmp"
-	"context"
 	"maps"
 	"slices"
-	"time"
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
-	"vinescale/internal/store"
 )
 
 // CPUs is the ledger of each logical CPU of a host.
 type CPUs struct {
-	From     time.Time  `json:"from"`
-	To       time.Time  `json:"to"`
-	Host     string     `json:"host"`
+	Over
 	CPUs     []CPULine  `json:"cpus"`
 	Load     *Load      `json:"load,omitempty" doc:"At the end of the newest interval; left out where not told."`
 	Pressure []Pressure `json:"pressure" doc:"For what tasks of the host waited; empty where its kernel does not tell."`
@@ -55,33 +50,18 @@ type CPUShare struct {
 	Source  string  `json:"source"`
 }
 
-// CPUs tells of each CPU of a host over a span.
-func (h *Hub) CPUs(ctx context.Context, hostName string, span store.Span) (*CPUs, error) {
-	host, err := h.Host(ctx, hostName)
-	if err != nil {
-		return nil, err
-	}
-	c := &CPUs{From: span.From, To: span.To, Host: host.Name, CPUs: []CPULine{}, Pressure: []Pressure{}}
-	g, err := h.gather(ctx, host.ID, span, withCPUs)
-	if err != nil {
-		return nil, err
-	}
-	ran, err := h.store.CPUUse(ctx, host.ID, span)
-	if err != nil {
-		return nil, err
-	}
-	ids := []int64{}
-	for _, r := range ran {
-		ids = append(ids, r.WorkloadID)
-	}
-	refs, err := h.refs(ctx, ids)
-	if err != nil {
-		return nil, err
-	}
-	inv, _, err := h.store.Inventory(ctx, host.ID)
-	if err != nil {
-		return nil, err
-	}
+// CPUUse is what one workload ran on one CPU.
+type CPUUse struct {
+	User
+	CPU    int
+	Micros float64
+	Source amount.Source
+}
+
+// ExplainCPUs tells of each CPU of a host over a span, and who ran there.
+func ExplainCPUs(over Over, g *Gathering, host *Host, ran []CPUUse, names Names) *CPUs {
+	c := &CPUs{Over: over, CPUs: []CPULine{}, Pressure: []Pressure{}}
+	inv := host.Inventory
 	places := map[int]account.CPUPlace{}
 	if inv != nil {
 		for _, p := range inv.CPUs {
@@ -91,17 +71,17 @@ func (h *Hub) CPUs(ctx context.Context, hostName string, span store.Span) (*CPUs
 	c.Load, c.Pressure = g.loads[host.ID], g.pressures(host.ID)
 	elapsed := float64(g.elapsed[host.ID]) / 1000
 	for _, cpu := range slices.Sorted(maps.Keys(g.cpus[host.ID])) {
-		x := cpuLine(int(cpu), g.cpus[host.ID][cpu], elapsed, places)
+		x := cpuLine(cpu, g.cpus[host.ID][cpu], elapsed, places)
 		charged := 0.0
 		for _, r := range ran {
-			if r.CPU == int32(cpu) {
-				seconds := float64(r.Micros) / 1e6
+			if r.CPU == cpu {
+				seconds := r.Micros / 1e6
 				charged += seconds
-				x.Shares = append(x.Shares, CPUShare{refs[r.WorkloadID], seconds, amount.Source(r.Source).String()})
+				x.Shares = append(x.Shares, CPUShare{names(r.User), seconds, r.Source.String()})
 			}
 		}
 		slices.SortFunc(x.Shares, func(a, b CPUShare) int {
-			return cmp.Or(cmp.Compare(b.Seconds, a.Seconds), cmp.Compare(a.Name, b.Name))
+			return cmp.Or(cmp.Compare(b.Seconds, a.Seconds), cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID))
 		})
 		if x.Ran != nil {
 			other := *x.Ran - charged
@@ -115,15 +95,15 @@ func (h *Hub) CPUs(ctx context.Context, hostName string, span store.Span) (*CPUs
 	if len(c.CPUs) == 0 {
 		c.Reason = "this host has sent nothing about its CPUs in this span"
 	}
-	return c, nil
+	return c
 }
 
 func cpuLine(cpu int, s *cpuStates, elapsed float64, places map[int]account.CPUPlace) CPULine {
 	sec := func(micros int64) float64 { return float64(micros) / 1e6 }
 	x := CPULine{
 		CPU: cpu, Core: -1, Package: -1, Node: -1, Siblings: []int{}, Shares: []CPUShare{}, Capacity: elapsed,
-		User: sec(s.user + s.nice), System: sec(s.system), IRQ: sec(s.irq), SoftIRQ: sec(s.softirq),
-		Steal: sec(s.steal), IOWait: sec(s.iowait), Idle: sec(s.idle),
+		User: sec(s.User + s.Nice), System: sec(s.System), IRQ: sec(s.IRQ), SoftIRQ: sec(s.SoftIRQ),
+		Steal: sec(s.Steal), IOWait: sec(s.IOWait), Idle: sec(s.Idle),
 	}
 	x.Residual = x.Capacity - x.User - x.System - x.IRQ - x.SoftIRQ - x.Steal - x.IOWait - x.Idle
 	if s.counted {

@@ -1,11 +1,7 @@
-package hub
+package explain
 
 import (
-	"context"
 	"time"
-
-	"vinescale/internal/store"
-	"vinescale/internal/wire"
 )
 
 // Load is how many tasks of a host ran, were ready to run, or waited for storage: the kernel's own damped means, to be
@@ -25,31 +21,12 @@ type Pressure struct {
 	Full     *float64 `json:"full" doc:"Part of the time in which all that could have run waited, 0 to 1; null for the CPU, of which a host as a whole has none."`
 }
 
-// loadAge is for how long a load is told: what a host that fell silent had before says nothing of it.
-const loadAge = 10 * time.Minute
-
-// Loads are the newest loads of all hosts that tell theirs, by name.
-func (h *Hub) Loads(ctx context.Context) (map[string]*Load, error) {
-	newest, err := h.store.NewestDetails(ctx, h.options.Now().Add(-loadAge))
-	if err != nil {
-		return nil, err
-	}
-	loads := map[string]*Load{}
-	for name, d := range newest {
-		if l := loadOf(d.Detail, d.To); l != nil {
-			loads[name] = l
-		}
-	}
-	return loads, nil
-}
-
-// loadOf is nil where an interval tells no load.
-func loadOf(d *wire.Detail, at time.Time) *Load {
-	l := d.GetLoad()
-	if len(l) < 3 {
+// LoadOf is the load that an interval tells, which ended at a time; nil where it tells none.
+func LoadOf(load []float64, at time.Time) *Load {
+	if len(load) < 3 {
 		return nil
 	}
-	return &Load{At: at.UTC(), One: l[0], Five: l[1], Fifteen: l[2]}
+	return &Load{At: at.UTC(), One: load[0], Five: load[1], Fifteen: load[2]}
 }
 
 // stalls adds up for how long tasks waited for a resource, in microseconds.
@@ -59,25 +36,21 @@ type stalls struct {
 }
 
 // addLoad takes over the newest interval's load, and adds what waited.
-func (g *gathered) addLoad(r *store.FigureRow) {
-	g.loads[r.HostID] = loadOf(r.Detail, r.Start.Add(time.Duration(r.ElapsedMillis)*time.Millisecond))
-	d := r.Detail
-	for i, name := range d.GetPressure() {
-		if min(len(d.PressureSomeMicros), len(d.PressureFullMicros)) <= i {
-			break
-		}
-		k := linkKey{r.HostID, name}
+func (g *Gathering) addLoad(m *Minute) {
+	g.loads[m.Host] = LoadOf(m.Detail.Load, m.Start.Add(time.Duration(m.ElapsedMillis)*time.Millisecond))
+	for _, p := range m.Detail.Pressure {
+		k := linkKey{m.Host, p.Resource}
 		s := g.stalls[k]
 		if s == nil {
 			s = &stalls{}
 			g.stalls[k] = s
 		}
-		s.some, s.full, s.over = s.some+d.PressureSomeMicros[i], s.full+d.PressureFullMicros[i], s.over+r.ElapsedMillis
+		s.some, s.full, s.over = s.some+p.Some, s.full+p.Full, s.over+m.ElapsedMillis
 	}
 }
 
 // pressures lists for what tasks of a host waited; empty where its kernel does not tell.
-func (g *gathered) pressures(host int32) []Pressure {
+func (g *Gathering) pressures(host int32) []Pressure {
 	list := []Pressure{}
 	for _, name := range []string{"cpu", "memory", "io"} {
 		s := g.stalls[linkKey{host, name}]

@@ -1,27 +1,20 @@
-package hub
+package explain
 
 import (
 	"cmp"
-	"context"
 	"fmt"
 	"maps"
 	"math"
 	"slices"
 	"strings"
-	"time"
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
-	"vinescale/internal/sheet"
-	"vinescale/internal/store"
-	"vinescale/internal/wire"
 )
 
 // Disks answers whether storage is the problem, on which device, and who causes it.
 type Disks struct {
-	From    time.Time    `json:"from"`
-	To      time.Time    `json:"to"`
-	Host    string       `json:"host"`
+	Over
 	Verdict string       `json:"verdict" doc:"In a sentence: the busiest device and who had most of it."`
 	Trouble bool         `json:"trouble" doc:"A device was at its end: busy most of the time, or its operations waited long."`
 	Devices []DeviceLine `json:"devices" doc:"Drives, the busiest first, each followed by what is on it."`
@@ -77,6 +70,8 @@ type DeviceUser struct {
 	TimeMean  *float64 `json:"device_time" doc:"Operations of it in the device, in the mean; null where they are not counted one by one."`
 	Latency   *float64 `json:"latency_ms_mean" doc:"Of its operations, from being issued to done; null where they are not counted one by one."`
 	Source    string   `json:"source"`
+
+	source amount.Source
 }
 
 // From these on a device is said to be in trouble: how busy, and how long an operation takes with how many queued.
@@ -86,75 +81,70 @@ const (
 	troubleQueue  = 4
 )
 
-// Disks tells of the devices of a host, or of all, over a span.
-func (h *Hub) Disks(ctx context.Context, hostName string, span store.Span) (*Disks, error) {
-	hostID, hosts, err := h.hostsOf(ctx, hostName)
-	if err != nil {
-		return nil, err
-	}
-	d := &Disks{From: span.From, To: span.To, Host: cmp.Or(hostName, Fleet), Devices: []DeviceLine{},
-		Controllers: []ControllerLine{}}
-	g, err := h.gather(ctx, hostID, span, !withCPUs)
-	if err != nil {
-		return nil, err
-	}
-	ids := []int64{}
-	for k := range g.uses {
-		ids = append(ids, k.workload)
-	}
-	refs, err := h.refs(ctx, ids)
-	if err != nil {
-		return nil, err
-	}
+// ExplainDisks tells of the devices of hosts over a span. DiskUnits are what each workload moved by its own count, in
+// bytes: a drive is split by them on hosts that do not count by workload and device.
+func ExplainDisks(over Over, g *Gathering, hosts []Host, diskUnits map[int32][]HostUse, names Names) *Disks {
+	d := &Disks{Over: over, Devices: []DeviceLine{}, Controllers: []ControllerLine{}, Silent: g.Silent(hosts)}
 	counted := map[int32]bool{} // hosts that tell by which workload a device was used
 	for k := range g.uses {
 		counted[k.host] = true
 	}
-	for _, id := range slices.Sorted(maps.Keys(hosts)) {
-		if g.elapsed[id] == 0 {
+	for i := range hosts {
+		host := &hosts[i]
+		if g.elapsed[host.ID] == 0 {
 			continue
 		}
-		inv, _, err := h.store.Inventory(ctx, id)
-		if err != nil {
-			return nil, err
-		}
-		host := hosts[id]
-		lines := devicesOf(&host, g, inv, refs)
-		if !counted[id] {
-			if err := h.divide(ctx, lines, id, span); err != nil {
-				return nil, err
-			}
+		lines := devicesOf(host, g, names)
+		if !counted[host.ID] {
+			divide(lines, diskUnits[host.ID], names)
 		}
 		d.Devices = append(d.Devices, lines...)
 	}
-	d.Silent = g.silent(hosts)
 	d.order()
 	d.addUpControllers()
 	d.judge(len(hosts))
-	return d, nil
+	return d
 }
 
-func devicesOf(host *store.Host, g *gathered, inv *account.Inventory, refs map[int64]UserRef) []DeviceLine {
-	disks, byNumber := map[deviceKey]*wire.Disk{}, map[uint32]*account.Device{}
+// CountsByDevice tells whether a host tells by which workload a device was used.
+func (g *Gathering) CountsByDevice(host int32) bool {
+	for k := range g.uses {
+		if k.host == host {
+			return true
+		}
+	}
+	return false
+}
+
+// HostUse is what one workload had of a resource on its host, in account units.
+type HostUse struct {
+	User
+	Units  float64
+	Source amount.Source
+}
+
+func devicesOf(host *Host, g *Gathering, names Names) []DeviceLine {
+	disks, byNumber := map[deviceKey]account.Disk{}, map[int32]*account.Device{}
 	there := map[string]bool{}
 	for key, stats := range g.disks {
 		if key.host == host.ID {
 			disks[key], there[stats.Name] = stats, true
 		}
 	}
+	inv := host.Inventory
 	if inv != nil {
 		for i := range inv.Devices {
-			byNumber[uint32(inv.Devices[i].Number)] = &inv.Devices[i]
+			byNumber[inv.Devices[i].Number] = &inv.Devices[i]
 		}
 	}
-	// Of parts that were never used nothing is sent: they moved nothing. A drive of which nothing was sent was not
+	// Nothing is sent of parts that were never used: they moved nothing. A drive of which nothing was sent was not
 	// there.
 	for more := true; more; {
 		more = false
 		for number, d := range byNumber {
 			key := deviceKey{host.ID, number}
-			if disks[key] == nil && slices.ContainsFunc(d.Parents, func(on string) bool { return there[on] }) {
-				disks[key], there[d.Name], more = &wire.Disk{Name: d.Name}, true, true
+			if _, sent := disks[key]; !sent && slices.ContainsFunc(d.Parents, func(on string) bool { return there[on] }) {
+				disks[key], there[d.Name], more = account.Disk{Name: d.Name}, true, true
 			}
 		}
 	}
@@ -162,14 +152,14 @@ func devicesOf(host *store.Host, g *gathered, inv *account.Inventory, refs map[i
 	for key, stats := range disks {
 		x := DeviceLine{Host: host.Name, Name: stats.Name, On: []string{}, Users: []DeviceUser{}}
 		if d := byNumber[key.device]; d != nil {
-			x.Name, x.Kind, x.On, x.Controller, x.Model, x.SizeBytes = d.Name, d.Kind, append(x.On, d.Parents...),
-				d.Controller, d.Model, d.SizeBytes
+			x.Name, x.Kind, x.Controller, x.Model, x.SizeBytes = d.Name, d.Kind, d.Controller, d.Model, d.SizeBytes
+			x.On = append(x.On, d.Parents...)
 			x.mounted(d, inv)
 		}
 		seconds := float64(g.elapsed[host.ID]) / 1000
-		x.rates(stats, seconds)
-		x.latency(stats, g.latencies[key])
-		x.usedBy(g, key, stats, seconds, refs)
+		x.rates(&stats, seconds)
+		x.latency(&stats, g.latencies[key])
+		x.usedBy(g, key, &stats, seconds, names)
 		lines = append(lines, x)
 	}
 	return lines
@@ -208,15 +198,15 @@ func (x *DeviceLine) mounted(d *account.Device, inv *account.Inventory) {
 	}
 }
 
-func (x *DeviceLine) rates(d *wire.Disk, seconds float64) {
+func (x *DeviceLine) rates(d *account.Disk, seconds float64) {
 	per := func(n int64) float64 { return float64(n) / seconds }
-	x.ReadRate, x.WriteRate, x.Reads, x.Writes = per(d.ReadBytes), per(d.WrittenBytes), per(d.Reads), per(d.Writes)
+	x.ReadRate, x.WriteRate, x.Reads, x.Writes = per(d.ReadBytes), per(d.WrittenBytes), per(d.ReadOps), per(d.WriteOps)
 	x.Merged = per(d.ReadMerged + d.WriteMerged)
 	x.Busy, x.Queue, x.InFlight = min(per(d.BusyMillis)/1000, 1), per(d.QueueMillis)/1000, d.InFlight
 }
 
-func (x *DeviceLine) latency(d *wire.Disk, buckets map[[2]int64]int64) {
-	if n := d.Reads + d.Writes; n > 0 {
+func (x *DeviceLine) latency(d *account.Disk, buckets map[[2]int64]int64) {
+	if n := d.ReadOps + d.WriteOps; n > 0 {
 		mean := float64(d.ReadMillis+d.WriteMillis) / float64(n)
 		x.LatencyMean = &mean
 	}
@@ -250,19 +240,19 @@ func quantile(buckets map[[2]int64]int64, part float64) (float64, bool) {
 	return float64(bounds[len(bounds)-1][1]) / 1000, true
 }
 
-func (x *DeviceLine) usedBy(g *gathered, key deviceKey, d *wire.Disk, seconds float64, refs map[int64]UserRef) {
+func (x *DeviceLine) usedBy(g *Gathering, key deviceKey, d *account.Disk, seconds float64, names Names) {
 	all := float64(d.ReadBytes + d.WrittenBytes)
 	charged := 0.0
 	for k, u := range g.uses {
-		if k.host != key.host || k.device != key.device {
+		if k.deviceKey != key {
 			continue
 		}
 		bytes := float64(u.read + u.written)
 		charged += bytes
 		user := DeviceUser{
-			UserRef: refs[k.workload], ReadRate: float64(u.read) / seconds, WriteRate: float64(u.written) / seconds,
+			UserRef: names(k.user), ReadRate: float64(u.read) / seconds, WriteRate: float64(u.written) / seconds,
 			Reads:  float64(u.reads) / seconds,
-			Writes: float64(u.writes) / seconds, Source: u.source.String(),
+			Writes: float64(u.writes) / seconds, Source: u.source.String(), source: u.source,
 		}
 		if u.micros > 0 {
 			mean := float64(u.micros) / 1e6 / seconds
@@ -293,18 +283,10 @@ func (u *DeviceUser) latency() {
 
 // divide splits what each drive of a host moved by what its workloads' processes read and dirtied, where the host does
 // not count by workload and device.
-func (h *Hub) divide(ctx context.Context, lines []DeviceLine, hostID int32, span store.Span) error {
-	uses, err := h.store.WorkloadUses(ctx, store.UseQuestion{Span: span, HostID: hostID})
-	if err != nil {
-		return err
-	}
-	names, err := h.tenantNames(ctx)
-	if err != nil {
-		return err
-	}
+func divide(lines []DeviceLine, uses []HostUse, names Names) {
 	all := 0.0
-	for i := range uses {
-		all += uses[i].Disk
+	for _, u := range uses {
+		all += u.Units
 	}
 	for i := range lines {
 		x := &lines[i]
@@ -312,23 +294,21 @@ func (h *Hub) divide(ctx context.Context, lines []DeviceLine, hostID int32, span
 			continue
 		}
 		x.NoUsers, x.OtherBytes = "", 0
-		for j := range uses {
-			u := &uses[j]
-			share := u.Disk / all
+		for _, u := range uses {
+			share := u.Units / all
 			if share == 0 {
 				continue
 			}
 			x.Users = append(x.Users, DeviceUser{
-				UserRef:  UserRef{WorkloadRef{u.ID, u.Name, u.Kind}, u.Owner, named(names, u.TenantID)},
-				ReadRate: x.ReadRate * share, WriteRate: x.WriteRate * share, Reads: x.Reads * share,
-				Writes: x.Writes * share, Share: share, Source: amount.Split.String(),
+				UserRef: names(u.User), ReadRate: x.ReadRate * share, WriteRate: x.WriteRate * share,
+				Reads: x.Reads * share, Writes: x.Writes * share, Share: share, Source: amount.Split.String(),
+				source: amount.Split,
 			})
 		}
 		slices.SortFunc(x.Users, func(a, b DeviceUser) int {
-			return cmp.Or(cmp.Compare(b.Share, a.Share), cmp.Compare(a.Name, b.Name))
+			return cmp.Or(cmp.Compare(b.Share, a.Share), cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID))
 		})
 	}
-	return nil
 }
 
 // order puts the busiest drives first, each followed by what is on it.
@@ -386,7 +366,7 @@ func (d *Disks) judge(hosts int) {
 	}
 	switch {
 	case len(d.Silent) == hosts:
-		d.Verdict = "Whether storage is the problem is not known: " + sheet.NothingRecorded + "."
+		d.Verdict = "Whether storage is the problem is not known: " + NothingRecorded + "."
 		return
 	case worst == nil:
 		d.Verdict = "No host has told of any device in this span."

@@ -1,10 +1,8 @@
-package hub
+package explain
 
 import (
 	"cmp"
 	"slices"
-
-	"vinescale/core/amount"
 )
 
 // ControllerLine is what all drives behind one controller did together: where it is the bottleneck, none of them need
@@ -66,12 +64,11 @@ func (d *Disks) addUpControllers() {
 
 func (c *ControllerLine) addUser(u DeviceUser) {
 	for i := range c.Users {
-		if x := &c.Users[i]; x.ID == u.ID {
+		if x := &c.Users[i]; x.ID == u.ID && x.Tenant == u.Tenant {
 			x.ReadRate, x.WriteRate, x.Reads, x.Writes = x.ReadRate+u.ReadRate, x.WriteRate+u.WriteRate,
 				x.Reads+u.Reads, x.Writes+u.Writes
-			was, _ := amount.ParseSource(x.Source)
-			is, _ := amount.ParseSource(u.Source)
-			x.Source = was.Weaker(is).String()
+			x.source = x.source.Weaker(u.source)
+			x.Source = x.source.String()
 			if x.TimeMean != nil && u.TimeMean != nil {
 				sum := *x.TimeMean + *u.TimeMean
 				x.TimeMean = &sum

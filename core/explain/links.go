@@ -1,22 +1,16 @@
-package hub
+package explain
 
 import (
 	"cmp"
-	"context"
-	"maps"
 	"slices"
-	"time"
 
 	"vinescale/core/amount"
-	"vinescale/internal/store"
 )
 
 // Links tells of the network of a host: its interfaces, and who moved what. Directions are named from the host's view
 // for interfaces, from the workload's for workloads.
 type Links struct {
-	From       time.Time     `json:"from"`
-	To         time.Time     `json:"to"`
-	Host       string        `json:"host"`
+	Over
 	Interfaces []LinkLine    `json:"interfaces" doc:"Those that lead off the host first, the busiest first."`
 	Workloads  []LinkUser    `json:"workloads" doc:"Most bytes first: at IP level where cgroups are counted, with frames where only a workload's own interfaces are."`
 	Wire       *LinkTotals   `json:"wire,omitempty" doc:"Left out, like the two below, where nothing was recorded. Over the interfaces that lead off the host: with frames, and what passes through."`
@@ -68,40 +62,32 @@ type MissingLink struct {
 	Host string `json:"host"`
 }
 
-// Links tells of the network of a host, or of all, over a span.
-func (h *Hub) Links(ctx context.Context, hostName string, span store.Span) (*Links, error) {
-	hostID, hosts, err := h.hostsOf(ctx, hostName)
-	if err != nil {
-		return nil, err
-	}
-	g, err := h.gather(ctx, hostID, span, !withCPUs)
-	if err != nil {
-		return nil, err
-	}
-	l := &Links{From: span.From, To: span.To, Host: cmp.Or(hostName, Fleet), Interfaces: []LinkLine{},
-		Workloads: []LinkUser{}, Missing: []MissingLink{}, Silent: g.silent(hosts)}
+// ExplainLinks tells of the network of hosts over a span.
+func ExplainLinks(over Over, g *Gathering, hosts []Host, names Names) *Links {
+	l := &Links{Over: over, Interfaces: []LinkLine{}, Workloads: []LinkUser{}, Missing: []MissingLink{},
+		Silent: g.Silent(hosts)}
 	if len(l.Silent) == len(hosts) {
-		return l, nil
+		return l
+	}
+	called := map[int32]string{}
+	for _, h := range hosts {
+		called[h.ID] = h.Name
 	}
 	l.Wire, l.IP = &LinkTotals{}, &LinkTotals{}
-	ends, err := h.refs(ctx, slices.DeleteFunc(slices.Collect(maps.Values(g.linkEnds)),
-		func(id int64) bool { return id == 0 }))
-	if err != nil {
-		return nil, err
-	}
 	for k, n := range g.links {
 		seconds := float64(g.elapsed[k.host]) / 1000
 		x := LinkLine{
-			Host: hosts[k.host].Name, Name: n.Name, Kind: n.Kind, LeadsOff: !n.Inner,
-			Received: float64(n.ReceivedBytes) / seconds, Sent: float64(n.SentBytes) / seconds,
+			Host: called[k.host], Name: n.Name, Kind: n.Kind, LeadsOff: !n.Inner,
+			Received: float64(n.Received) / seconds, Sent: float64(n.Sent) / seconds,
 			ReceivedPkts: float64(n.ReceivedPackets) / seconds, SentPkts: float64(n.SentPackets) / seconds,
 			Dropped: n.ReceivedDropped + n.SentDropped, Errors: n.ReceivedErrors + n.SentErrors, Peer: n.Peer,
 		}
-		if end, ok := ends[g.linkEnds[k]]; ok {
+		if user := g.linkEnds[k]; user.Workload != 0 {
+			end := names(user)
 			x.OtherEnd = &end
 		}
-		if n.BitsPerSecond > 0 {
-			rate := float64(n.BitsPerSecond) / 8
+		if n.SpeedBitPerSecond > 0 {
+			rate := float64(n.SpeedBitPerSecond) / 8
 			in, out := x.Received/rate, x.Sent/rate
 			x.LineRate, x.ReceivedShare, x.SentShare = &rate, &in, &out
 		}
@@ -118,25 +104,19 @@ func (h *Hub) Links(ctx context.Context, hostName string, span store.Span) (*Lin
 		return cmp.Or(cmp.Compare(b.Received+b.Sent, a.Received+a.Sent), cmp.Compare(a.Host, b.Host),
 			cmp.Compare(a.Name, b.Name))
 	})
-	if err := h.linkUsers(ctx, l, g, hosts); err != nil {
-		return nil, err
-	}
+	l.addUsers(g, called, names)
 	l.Residual = &LinkTotals{l.Wire.Received - l.IP.Received, l.Wire.Sent - l.IP.Sent}
-	return l, nil
+	return l
 }
 
-func (h *Hub) linkUsers(ctx context.Context, l *Links, g *gathered, hosts map[int32]store.Host) error {
-	refs, err := h.refs(ctx, slices.Collect(maps.Keys(g.measures)))
-	if err != nil {
-		return err
-	}
-	for id, f := range g.measures {
+func (l *Links) addUsers(g *Gathering, called map[int32]string, names Names) {
+	for user, f := range g.measures {
 		if !f.has.Has(amount.NetworkReceived) {
-			l.Missing = append(l.Missing, MissingLink{refs[id], hosts[f.host].Name})
+			l.Missing = append(l.Missing, MissingLink{names(user), called[f.host]})
 			continue
 		}
 		seconds := float64(g.elapsed[f.host]) / 1000
-		per := func(m amount.Measure) float64 { return float64(f.units[m]) / seconds }
+		per := func(m amount.Measure) float64 { return f.units[m].Float() / seconds }
 		both := func(in, out amount.Measure) *float64 {
 			if !f.has.Has(in) || !f.has.Has(out) {
 				return nil
@@ -145,7 +125,7 @@ func (h *Hub) linkUsers(ctx context.Context, l *Links, g *gathered, hosts map[in
 			return &sum
 		}
 		u := LinkUser{
-			UserRef: refs[id], Host: hosts[f.host].Name, Received: per(amount.NetworkReceived),
+			UserRef: names(user), Host: called[f.host], Received: per(amount.NetworkReceived),
 			Sent:    per(amount.NetworkSent),
 			Local:   both(amount.NetworkLocalReceived, amount.NetworkLocalSent),
 			Packets: both(amount.NetworkPacketsReceived, amount.NetworkPacketsSent),
@@ -159,6 +139,14 @@ func (h *Hub) linkUsers(ctx context.Context, l *Links, g *gathered, hosts map[in
 		return cmp.Or(cmp.Compare(b.Received+b.Sent, a.Received+a.Sent), cmp.Compare(orLess(b.Local), orLess(a.Local)),
 			cmp.Compare(a.ID, b.ID))
 	})
-	slices.SortFunc(l.Missing, func(a, b MissingLink) int { return cmp.Compare(a.ID, b.ID) })
-	return nil
+	slices.SortFunc(l.Missing, func(a, b MissingLink) int {
+		return cmp.Or(cmp.Compare(a.ID, b.ID), cmp.Compare(a.Tenant, b.Tenant))
+	})
+}
+
+func orLess(v *float64) float64 {
+	if v == nil {
+		return -1
+	}
+	return *v
 }

@@ -1,0 +1,82 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"vinescale/core/amount"
+)
+
+// Measure is one entry of the register: what the book counts, and how its figures are to be read and drawn.
+type Measure struct {
+	Name           string  `json:"name"`
+	Title          string  `json:"title" doc:"For people."`
+	Meaning        string  `json:"meaning"`
+	Resource       string  `json:"resource" doc:"The resource that it belongs to."`
+	HasLedger      bool    `json:"has_ledger" doc:"It is a resource: capacity = shares + kernel + idle + residual."`
+	Unit           string  `json:"unit" doc:"Of an amount over a span."`
+	MeanUnit       string  `json:"mean_unit"`
+	AmountField    string  `json:"amount_field" doc:"Name of a field that holds amounts."`
+	MeanField      string  `json:"mean_field" doc:"Name of a field that holds means."`
+	Steps          string  `json:"steps" enum:"plain,binary,decimal,seconds" doc:"How people read large figures of it."`
+	InBits         bool    `json:"in_bits" doc:"Its rates are held against lines: people read them in bits a second."`
+	Manner         string  `json:"manner" enum:"flow,level,stall,height"`
+	OverTime       string  `json:"over_time" enum:"sum,mean,highest,apart" doc:"How figures of one workload combine."`
+	OverWorkloads  string  `json:"over_workloads" enum:"sum,mean,highest,apart"`
+	OverHosts      string  `json:"over_hosts" enum:"sum,mean,highest,apart"`
+	Bound          string  `json:"bound" enum:"none,capacity,limit" doc:"What it can be held against."`
+	Form           string  `json:"form" enum:"area,line,marks" doc:"How it is best drawn over time."`
+	UnitsPerAmount float64 `json:"units_per_amount" doc:"Account units, in which intervals are sent, in one unit."`
+}
+
+func measureOf(m amount.Measure) Measure {
+	e := m.Entry()
+	return Measure{
+		Name: e.Name, Title: e.Title, Meaning: e.Meaning, Resource: e.Of.String(), HasLedger: m.HasLedger(),
+		Unit: m.Unit(), MeanUnit: m.MeanUnit(), AmountField: m.AmountField(), MeanField: m.MeanField(),
+		Steps: e.Unit.Step.String(), InBits: e.InBits, Manner: e.Manner.String(), OverTime: e.Manner.OverTime().String(),
+		OverWorkloads: e.Manner.OverWorkloads().String(), OverHosts: e.Manner.OverHosts().String(),
+		Bound: e.Bound.String(), Form: e.Form.String(), UnitsPerAmount: e.Unit.Per,
+	}
+}
+
+type measuresOutput struct{ Body []Measure }
+
+func registerRoutes(api huma.API, _ *service) {
+	huma.Register(api, huma.Operation{
+		OperationID: "list-measures", Method: http.MethodGet, Path: Prefix + "/measures",
+		Summary: "The register: every measure that the book counts, the resources first", Metadata: readers(),
+	}, func(context.Context, *struct{}) (*measuresOutput, error) {
+		out := &measuresOutput{}
+		for _, m := range amount.Measures() {
+			out.Body = append(out.Body, measureOf(m))
+		}
+		return out, nil
+	})
+}
+
+// resourceName is a parameter that names a resource of the register. Answers name resources without a list of them: one
+// that is added later must not break who reads them.
+type resourceName string
+
+// Schema lists the resources that the register holds.
+func (resourceName) Schema(huma.Registry) *huma.Schema { return nameSchema(amount.ResourceNames()) }
+
+// measureName is a parameter that names a measure of the register.
+type measureName string
+
+// Schema lists the measures that the register holds.
+func (measureName) Schema(huma.Registry) *huma.Schema {
+	return nameSchema(amount.Names(amount.Measures()))
+}
+
+func nameSchema(names []string) *huma.Schema {
+	s := &huma.Schema{Type: huma.TypeString}
+	for _, n := range names {
+		s.Enum = append(s.Enum, n)
+	}
+	s.PrecomputeMessages()
+	return s
+}

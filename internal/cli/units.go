@@ -1,0 +1,171 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"vinescale/core/amount"
+)
+
+// unit is a unit people read: one for a whole table, so that its figures compare.
+type unit struct {
+	name   string
+	per    float64
+	digits int
+}
+
+func (u unit) text(v float64) string {
+	s := fmt.Sprintf("%.*f", u.digits, v/u.per)
+	if strings.Trim(s, "-0.") == "" {
+		s = strings.TrimPrefix(s, "-")
+	}
+	return s
+}
+
+var (
+	bytesUnits = []unit{{"bytes", 1, 0}, {"KiB", 1 << 10, 1}, {"MiB", 1 << 20, 1}, {"GiB", 1 << 30, 2},
+		{"TiB", 1 << 40, 2}}
+	rateUnits   = []unit{{"B/s", 1, 0}, {"kB/s", 1e3, 1}, {"MB/s", 1e6, 2}, {"GB/s", 1e9, 3}}
+	amountUnits = []unit{{"B", 1, 0}, {"kB", 1e3, 1}, {"MB", 1e6, 1}, {"GB", 1e9, 2}, {"TB", 1e12, 2}}
+)
+
+// entryOf is what the register says of a measure. One that is not in it is of a newer service: its figures are told as
+// they come.
+func entryOf(name string) *amount.Entry {
+	m, err := amount.Parse(name)
+	if err != nil {
+		return &amount.Entry{Name: name, Title: name, Unit: amount.Unit{Name: name, Mean: "", Per: 1}}
+	}
+	return m.Entry()
+}
+
+// meanUnits are the units in which people read means of a measure, smallest first.
+func meanUnits(e *amount.Entry) []unit {
+	switch e.Unit.Step {
+	case amount.Binary:
+		return bytesUnits
+	case amount.Decimal:
+		return rateUnits
+	case amount.Seconds:
+		return []unit{{"s a second", 1e6, 3}}
+	}
+	return []unit{{e.Unit.Mean, 1, 2}}
+}
+
+// pick is the unit that suits the largest of several figures.
+func pick(units []unit, top float64) unit {
+	u := units[0]
+	for _, v := range units {
+		if top >= v.per {
+			u = v
+		}
+	}
+	return u
+}
+
+// human writes a mean of a measure with the unit that suits it.
+func human(name string, v float64) string {
+	u := pick(meanUnits(entryOf(name)), v)
+	return strings.TrimSpace(fmt.Sprintf("%.4g %s", v/u.per, u.name))
+}
+
+// amountText writes an amount of a measure over a span with the unit that suits it.
+func amountText(name string, v float64) string {
+	e := entryOf(name)
+	switch {
+	case e.Manner == amount.Level || e.Manner == amount.Height:
+		if e.Unit.Step == amount.Binary {
+			u := pick(bytesUnits, v)
+			return u.text(v) + " " + u.name
+		}
+	case e.Unit.Step == amount.Decimal:
+		u := pick(amountUnits, v)
+		return u.text(v) + " " + u.name
+	case e.Unit.Step == amount.Seconds:
+		return fmt.Sprintf("%.3f s", v/1e6)
+	case strings.HasSuffix(e.Unit.Name, "_seconds"):
+		return fmt.Sprintf("%.1f %s s", v, e.Title)
+	}
+	return fmt.Sprintf("%.0f", v)
+}
+
+// meanHead heads a column of means of a resource, in the unit that meanText writes.
+func meanHead(r amount.Resource) string {
+	e := r.Entry()
+	switch e.Unit.Step {
+	case amount.Binary:
+		return strings.ToLower(e.Title) + " GiB"
+	case amount.Decimal:
+		return strings.ToLower(e.Title) + " MB/s"
+	}
+	return e.Unit.Mean
+}
+
+// meanText writes a mean of a resource in the unit of meanHead.
+func meanText(r amount.Resource, v float64) string {
+	switch r.Entry().Unit.Step {
+	case amount.Binary:
+		v /= 1 << 30
+	case amount.Decimal:
+		v /= 1e6
+	}
+	return strconv.FormatFloat(v, 'f', 2, 64)
+}
+
+// amountHead heads a column of amounts of a resource, in the unit that amountIn writes.
+func amountHead(r amount.Resource) string {
+	e := r.Entry()
+	switch {
+	case e.Manner == amount.Level:
+		return meanHead(r)
+	case e.Unit.Step == amount.Decimal:
+		return strings.ToLower(e.Title) + " GB"
+	case strings.HasSuffix(e.Unit.Name, "_seconds"):
+		return e.Title + " s"
+	}
+	return strings.ToLower(e.Title)
+}
+
+// amountIn writes an amount of a resource in the unit of amountHead.
+func amountIn(r amount.Resource, v float64) string {
+	switch {
+	case r.IsLevel():
+		return meanText(r, v)
+	case r.Entry().Unit.Step == amount.Decimal:
+		return strconv.FormatFloat(v/1e9, 'f', 2, 64)
+	}
+	return strconv.FormatFloat(v, 'f', 1, 64)
+}
+
+var suffixes = []struct {
+	text string
+	per  float64
+}{{"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}, {"TiB", 1 << 40}, {"kB", 1e3}, {"MB", 1e6}, {"GB", 1e9},
+	{"TB", 1e12}}
+
+// parseCeiling reads a mean of a resource, with a unit of bytes where it is counted in bytes.
+func parseCeiling(resource, s string) (float64, error) {
+	e := entryOf(resource)
+	number, per := s, 1.0
+	if e.Unit.Step != amount.Plain {
+		number = strings.TrimSuffix(number, "/s")
+		for _, x := range suffixes {
+			if rest, ok := strings.CutSuffix(number, x.text); ok {
+				number, per = strings.TrimSpace(rest), x.per
+				break
+			}
+		}
+	}
+	v, err := strconv.ParseFloat(number, 64)
+	if err != nil || v*per-v*per != 0 {
+		if e.Unit.Step == amount.Plain {
+			return 0, usagef("quota %q: give %s, such as 48 or 1.5", s, e.Unit.Mean)
+		}
+		return 0, usagef("quota %q: give bytes, or a number with KiB, MiB, GiB, TiB, kB, MB, GB or TB", s)
+	}
+	if v < 0 {
+		return 0, usagef("quota %q: a quota is zero or more", s)
+	}
+	return v * per, nil
+}

@@ -1,0 +1,132 @@
+package hub
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"vinescale/core/explain"
+	"vinescale/core/question"
+	"vinescale/core/tenancy"
+	"vinescale/internal/store"
+)
+
+// Asked is what every question about usage may be narrowed by.
+type Asked struct {
+	Span  question.Span
+	Host  string // "" for all
+	Where string // only workloads that this expression matches; "" for all
+}
+
+// sees lists the tenants whose figures the caller may see; nil is all. Readers see all for now.
+func (h *Hub) sees(context.Context) []int32 { return nil }
+
+// scope makes the scope of a question: its span, its hosts, and the bounds of who asks. Every question of the service
+// about usage gets its scope here.
+func (h *Hub) scope(ctx context.Context, span question.Span, hostName string) (question.Scope, error) {
+	s := question.Scope{Span: span, Sees: h.sees(ctx)}
+	if hostName == "" {
+		return s, nil
+	}
+	host, err := h.Host(ctx, hostName)
+	s.Hosts = []int32{host.ID}
+	return s, err
+}
+
+// filtered is the scope of a question with the workloads that its expression matches.
+func (h *Hub) filtered(ctx context.Context, q *Asked) (question.Scope, error) {
+	scope, err := h.scope(ctx, q.Span, q.Host)
+	if err != nil || q.Where == "" {
+		return scope, err
+	}
+	matches, err := h.filter(ctx, q.Where)
+	if err != nil {
+		return scope, err
+	}
+	present, err := h.store.Present(ctx, &scope)
+	if err != nil {
+		return scope, err
+	}
+	scope.Only = []int64{}
+	for i := range present {
+		if matches(present[i].Host.Name, &present[i]) {
+			scope.Only = append(scope.Only, present[i].ID)
+		}
+	}
+	return scope, nil
+}
+
+// filter compiles an expression that chooses workloads.
+func (h *Hub) filter(ctx context.Context, where string) (func(host string, w *store.Workload) bool, error) {
+	rule, err := tenancy.Compile(0, 0, where)
+	if err != nil {
+		return nil, problem(Invalid, "%v", strings.ReplaceAll(err.Error(), "the rule", "the filter"))
+	}
+	book, _, err := h.rules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return func(host string, w *store.Workload) bool { return rule.Matches(book.subject(host, w.Core())) }, nil
+}
+
+// stretch is the host-wide lines of measures over a scope's whole span; one of no time where nothing was recorded.
+func (h *Hub) stretch(ctx context.Context, q question.Question) (*question.Stretch, error) {
+	stretches, err := h.store.Lines(ctx, q)
+	if err != nil || len(stretches) == 0 {
+		return &question.Stretch{Of: make([]question.Lines, len(q.Measures))}, err
+	}
+	return &stretches[0], nil
+}
+
+// elapsed is the time that a scope's records cover, in milliseconds: the longest of any host.
+func (h *Hub) elapsed(ctx context.Context, scope question.Scope) (int64, error) {
+	s, err := h.stretch(ctx, question.Question{Scope: scope})
+	return s.ElapsedMillis, err
+}
+
+// namesOf puts names to the workloads and tenants of figures.
+func (h *Hub) namesOf(ctx context.Context, users []explain.User) (explain.Names, error) {
+	ids := make([]int64, 0, len(users))
+	for i, u := range users {
+		if i == 0 || users[i-1].Workload != u.Workload {
+			ids = append(ids, u.Workload)
+		}
+	}
+	stored, err := h.store.WorkloadsByID(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	tenants, err := h.tenantNames(ctx)
+	return func(u explain.User) explain.UserRef {
+		w := stored[u.Workload]
+		return explain.UserRef{WorkloadRef: explain.WorkloadRef{ID: w.ID, Name: w.Name, Kind: w.Kind}, Owner: w.Owner,
+			Tenant: named(tenants, u.Tenant)}
+	}, err
+}
+
+// warming lists the workloads of a scope that were seen in a span that reaches until now and have no usage yet.
+func (h *Hub) warming(ctx context.Context, scope question.Scope, where string) ([]store.Workload, error) {
+	now := h.options.Now()
+	if scope.Span.To.Before(now.Add(-time.Minute)) {
+		return nil, nil
+	}
+	if where != "" {
+		scope.Only = nil // those that have no usage yet are chosen by the expression itself
+	}
+	// One that is late by more than a minute has ended before its first usage, or its collector has.
+	waiting, err := h.store.Warming(ctx, &scope, now.Add(-time.Minute))
+	if err != nil || where == "" {
+		return waiting, err
+	}
+	matches, err := h.filter(ctx, where)
+	if err != nil {
+		return nil, err
+	}
+	kept := waiting[:0]
+	for i := range waiting {
+		if matches(waiting[i].Host.Name, &waiting[i]) {
+			kept = append(kept, waiting[i])
+		}
+	}
+	return kept, nil
+}

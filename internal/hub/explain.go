@@ -1,0 +1,284 @@
+package hub
+
+import (
+	"context"
+	"time"
+
+	"vinescale/core/amount"
+	"vinescale/core/cpuset"
+	"vinescale/core/explain"
+	"vinescale/core/question"
+	"vinescale/internal/store"
+)
+
+// withCPUs asks for what is told of each CPU, of load and of pressure too.
+const withCPUs = true
+
+// gathered is what an explanation is made of: the figures of a scope's span, and its hosts.
+type gathered struct {
+	*explain.Gathering
+	scope question.Scope
+	over  explain.Over
+	hosts []explain.Host
+	names explain.Names
+}
+
+// gather adds up what was counted on one host, or on all (""), over a span.
+func (h *Hub) gather(ctx context.Context, hostName string, span question.Span, detail bool) (*gathered, error) {
+	scope, err := h.scope(ctx, span, hostName)
+	if err != nil {
+		return nil, err
+	}
+	g := &gathered{Gathering: explain.NewGathering(), scope: scope, over: over(span, hostName)}
+	err = h.store.Messages(ctx, &scope, detail, func(m *explain.Minute) error { g.Add(m); return nil })
+	if err != nil {
+		return nil, err
+	}
+	hosts, err := h.store.Hosts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range hosts {
+		if !scope.HasHost(hosts[i].ID) {
+			continue
+		}
+		inv, _, err := h.store.Inventory(ctx, hosts[i].ID)
+		if err != nil {
+			return nil, err
+		}
+		g.hosts = append(g.hosts, explain.Host{ID: hosts[i].ID, Name: hosts[i].Name, CPUs: hosts[i].CPUs, Inventory: inv})
+	}
+	return g, nil
+}
+
+// Disks tells of the devices of a host, or of all, over a span.
+func (h *Hub) Disks(ctx context.Context, hostName string, span question.Span) (*explain.Disks, error) {
+	g, err := h.gather(ctx, hostName, span, !withCPUs)
+	if err != nil {
+		return nil, err
+	}
+	users := g.Users()
+	units := map[int32][]explain.HostUse{}
+	scope := g.scope
+	scope.Hosts = []int32{}
+	for _, host := range g.hosts {
+		if g.ElapsedMillis(host.ID) > 0 && !g.CountsByDevice(host.ID) {
+			scope.Hosts = append(scope.Hosts, host.ID)
+		}
+	}
+	if len(scope.Hosts) > 0 {
+		answer, err := h.store.Ask(ctx, question.Question{Scope: scope, Measures: []amount.Measure{amount.Disk},
+			By: []question.Dimension{question.Workload, question.Tenant}})
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range answer.Rows {
+			u := explain.User{Workload: r.Workload, Tenant: r.Tenant}
+			users = append(users, u)
+			units[r.Host] = append(units[r.Host], explain.HostUse{User: u, Units: r.Sums[0].Units,
+				Source: r.Sums[0].Source})
+		}
+	}
+	names, err := h.namesOf(ctx, users)
+	if err != nil {
+		return nil, err
+	}
+	return explain.ExplainDisks(g.over, g.Gathering, g.hosts, units, names), nil
+}
+
+// Links tells of the network of a host, or of all, over a span.
+func (h *Hub) Links(ctx context.Context, hostName string, span question.Span) (*explain.Links, error) {
+	g, err := h.gather(ctx, hostName, span, !withCPUs)
+	if err != nil {
+		return nil, err
+	}
+	names, err := h.namesOf(ctx, g.Users())
+	if err != nil {
+		return nil, err
+	}
+	return explain.ExplainLinks(g.over, g.Gathering, g.hosts, names), nil
+}
+
+// ranWhere is who ran on which CPU of a scope's hosts, under the tenant of the time.
+func (h *Hub) ranWhere(ctx context.Context, scope question.Scope) (ran []explain.CPUUse, users []explain.User, err error) {
+	answer, err := h.store.Ask(ctx, question.Question{Scope: scope, Measures: []amount.Measure{amount.CPU},
+		By: []question.Dimension{question.CPU, question.Workload, question.Tenant}})
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, r := range answer.Rows {
+		u := explain.User{Workload: r.Workload, Tenant: r.Tenant}
+		users = append(users, u)
+		ran = append(ran, explain.CPUUse{User: u, CPU: int(r.CPU), Micros: r.Sums[0].Units, Source: r.Sums[0].Source})
+	}
+	return ran, users, nil
+}
+
+// CPUs tells of each CPU of a host over a span.
+func (h *Hub) CPUs(ctx context.Context, hostName string, span question.Span) (*explain.CPUs, error) {
+	g, err := h.gather(ctx, hostName, span, withCPUs)
+	if err != nil {
+		return nil, err
+	}
+	ran, users, err := h.ranWhere(ctx, g.scope)
+	if err != nil {
+		return nil, err
+	}
+	names, err := h.namesOf(ctx, users)
+	if err != nil {
+		return nil, err
+	}
+	return explain.ExplainCPUs(g.over, g.Gathering, &g.hosts[0], ran, names), nil
+}
+
+// Memory tells of a host's memory over a span.
+func (h *Hub) Memory(ctx context.Context, hostName string, span question.Span) (*explain.Memory, error) {
+	g, err := h.gather(ctx, hostName, span, !withCPUs)
+	if err != nil {
+		return nil, err
+	}
+	stretch, err := h.stretch(ctx, question.Question{Scope: g.scope, Measures: []amount.Measure{amount.Memory}})
+	if err != nil {
+		return nil, err
+	}
+	answer, err := h.store.Ask(ctx, question.Question{Scope: g.scope, By: []question.Dimension{question.Workload},
+		Measures: []amount.Measure{amount.Memory, amount.CPU}})
+	if err != nil {
+		return nil, err
+	}
+	users := make([]explain.User, len(answer.Rows))
+	uses := make([]explain.MemoryUse, len(answer.Rows))
+	large := g.scope
+	large.Only = []int64{}
+	for i, r := range answer.Rows {
+		users[i] = explain.User{Workload: r.Workload, Tenant: r.Tenant}
+		uses[i] = explain.MemoryUse{User: users[i], Memory: r.Sums[0], CPU: r.Sums[1]}
+		if amount.Memory.Mean(r.Sums[0].Units, g.ElapsedMillis(g.hosts[0].ID)) >= explain.Sleepers.Bytes {
+			large.Only = append(large.Only, r.Workload)
+		}
+	}
+	if err := h.findSleepers(ctx, large, uses); err != nil {
+		return nil, err
+	}
+	names, err := h.namesOf(ctx, users)
+	if err != nil {
+		return nil, err
+	}
+	return explain.ExplainMemory(g.over, g.Gathering, &g.hosts[0], &stretch.Of[0], uses, names), nil
+}
+
+// findSleepers says of the workloads of a scope since when they have done next to nothing.
+func (h *Hub) findSleepers(ctx context.Context, scope question.Scope, uses []explain.MemoryUse) error {
+	if from := scope.Span.To.Add(-explain.Sleepers.Back); from.Before(scope.Span.From) {
+		scope.Span.From = from
+	}
+	if len(scope.Only) == 0 {
+		return nil
+	}
+	awake, err := h.store.LastAwake(ctx, &scope, explain.Sleepers.Cores)
+	for i := range uses {
+		a, ok := awake[uses[i].Workload]
+		if !ok || !a.Known {
+			continue
+		}
+		rest := &explain.Rest{Since: a.From, Slept: time.Duration(a.AsleepMs) * time.Millisecond, Longer: a.AwakeAt == nil}
+		if a.AwakeAt != nil {
+			rest.Since = *a.AwakeAt
+		}
+		uses[i].Rest = rest
+	}
+	return err
+}
+
+// loadAge is for how long a load is told: what a host that fell silent had before says nothing of it.
+const loadAge = 10 * time.Minute
+
+// Loads are the newest loads of all hosts that tell theirs, by name.
+func (h *Hub) Loads(ctx context.Context) (map[string]*explain.Load, error) {
+	now := h.options.Now()
+	scope, err := h.scope(ctx, question.Span{From: now.Add(-loadAge), To: now.Add(24 * time.Hour)}, "")
+	if err != nil {
+		return nil, err
+	}
+	newest, err := h.store.NewestDetails(ctx, &scope)
+	loads := map[string]*explain.Load{}
+	for name, d := range newest {
+		if l := explain.LoadOf(d.Detail.GetLoad(), d.To); l != nil {
+			loads[name] = l
+		}
+	}
+	return loads, err
+}
+
+// Detail returns what a host's newest interval of a span says beside the ledger, as JSON of the wire schema; nil where
+// there is none.
+func (h *Hub) Detail(ctx context.Context, host *store.Host, span question.Span) ([]byte, error) {
+	newest, err := h.store.NewestDetails(ctx, &question.Scope{Span: span, Hosts: []int32{host.ID}, Sees: h.sees(ctx)})
+	return newest[host.Name].Raw, err
+}
+
+// Pins audits every declared CPU over a span, on one host or on all ("").
+func (h *Hub) Pins(ctx context.Context, span question.Span, hostName string) ([]explain.PinnedCPU, error) {
+	scope, err := h.scope(ctx, span, hostName)
+	if err != nil {
+		return nil, err
+	}
+	pins, err := h.store.Pins(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []explain.PinnedCPU{}
+	for i := range pins {
+		if !scope.HasHost(pins[i].HostID) {
+			continue
+		}
+		audited, err := h.auditPin(ctx, scope, &pins[i])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, audited...)
+	}
+	return out, nil
+}
+
+func (h *Hub) auditPin(ctx context.Context, scope question.Scope, p *store.Pin) ([]explain.PinnedCPU, error) {
+	scope.Hosts = []int32{p.HostID}
+	declared, err := cpuset.Parse(p.CPUs)
+	if err != nil {
+		return nil, err
+	}
+	recorded, err := h.elapsed(ctx, scope)
+	if err != nil {
+		return nil, err
+	}
+	ran, users, err := h.ranWhere(ctx, scope)
+	if err != nil {
+		return nil, err
+	}
+	// Who was there, under the tenant of its newest interval.
+	answer, err := h.store.Ask(ctx, question.Question{Scope: scope, Measures: []amount.Measure{amount.CPU},
+		By: []question.Dimension{question.Workload}})
+	if err != nil {
+		return nil, err
+	}
+	ids := make([]int64, len(answer.Rows))
+	for i, r := range answer.Rows {
+		ids[i] = r.Workload
+		users = append(users, explain.User{Workload: r.Workload, Tenant: r.Tenant})
+	}
+	stored, err := h.store.WorkloadsByID(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	present := make([]explain.Present, len(answer.Rows))
+	for i, r := range answer.Rows {
+		present[i] = explain.Present{User: explain.User{Workload: r.Workload, Tenant: r.Tenant},
+			Allowed: stored[r.Workload].Allowed}
+	}
+	names, err := h.namesOf(ctx, users)
+	if err != nil {
+		return nil, err
+	}
+	pin := &explain.Pin{Host: p.Host.Name, CPUs: declared, Tenant: p.TenantID, Holder: p.Tenant.Name}
+	return explain.ExplainPin(over(scope.Span, p.Host.Name), pin, recorded > 0, present, ran, names), nil
+}
