@@ -24,14 +24,15 @@ var floors = [][]string{
 	{"internal/client", "internal/kernel", "internal/stage"},
 	{"internal/wire", "internal/informants", "internal/sheet", "internal/kernel/bpf"},
 	{"internal/identify"},
-	{"core/tenancy"},
+	{"core/tenancy", "core/explain"},
+	{"core/question"},
 	{"core/account"},
 	{"core/cpuset"},
 	{"core/amount"},
 }
 
 // beside are tools and tests' helpers, which nothing of the product imports.
-var beside = []string{"internal/browser", "internal/testdb", "internal/e2e", "internal/real", "internal/real/burner",
+var beside = []string{"internal/browser", "internal/testdb", "internal/oracle", "internal/e2e", "internal/real", "internal/real/burner",
 	"internal/guest", "internal", "tools/screenshots"}
 
 type goPackage struct {

@@ -56,8 +56,8 @@ type Tenant struct {
 	Quotas map[amount.Resource]float64
 }
 
-// ExplainBalance sets tenants against their quotas and the capacity. Rows are by tenant, for every resource; the stretch
-// is the host-wide lines of the same. Workloads is how many there were in all: one that changed tenant is one.
+// ExplainBalance sets tenants against their quotas and the capacity. Rows are by tenant, for every resource; the
+// stretch is the host-wide lines of the same. Workloads is how many there were in all: one that changed tenant is one.
 func ExplainBalance(over Over, stretch *question.Stretch, rows []question.Row, workloads int,
 	tenants []Tenant) *Balance {
 	b := &Balance{Over: over, Hosts: stretch.Hosts, Workloads: workloads, Tenants: []TenantBalance{},

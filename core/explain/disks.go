@@ -143,7 +143,8 @@ func devicesOf(host *Host, g *Gathering, names Names) []DeviceLine {
 		more = false
 		for number, d := range byNumber {
 			key := deviceKey{host.ID, number}
-			if _, sent := disks[key]; !sent && slices.ContainsFunc(d.Parents, func(on string) bool { return there[on] }) {
+			if _, sent := disks[key]; !sent &&
+				slices.ContainsFunc(d.Parents, func(on string) bool { return there[on] }) {
 				disks[key], there[d.Name], more = account.Disk{Name: d.Name}, true, true
 			}
 		}

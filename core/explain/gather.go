@@ -159,7 +159,8 @@ func (g *Gathering) addDevices(m *Minute) {
 			x = &use{}
 			g.uses[k] = x
 		}
-		x.read, x.written, x.reads, x.writes = x.read+d.Read, x.written+d.Written, x.reads+d.ReadOps, x.writes+d.WriteOps
+		x.read, x.written, x.reads, x.writes = x.read+d.Read, x.written+d.Written, x.reads+d.ReadOps,
+			x.writes+d.WriteOps
 		x.micros, x.source = x.micros+d.Micros, x.source.Weaker(d.Source)
 	}
 	for _, d := range m.Detail.Disks {

@@ -42,8 +42,8 @@ type Present struct {
 	Allowed string // kernel list format
 }
 
-// ExplainPin audits each CPU of a declaration: who may run there, and who did. Ran is by CPU, workload and the tenant of
-// the time. Without recorded, nothing is known.
+// ExplainPin audits each CPU of a declaration: who may run there, and who did. Ran is by CPU, workload and the tenant
+// of the time. Without recorded, nothing is known.
 func ExplainPin(over Over, p *Pin, recorded bool, present []Present, ran []CPUUse, names Names) []PinnedCPU {
 	out := []PinnedCPU{}
 	for _, cpu := range p.CPUs.CPUs() {

@@ -146,3 +146,14 @@ func (l *Lines) Residual(shares float64) Line {
 	}
 	return Line{Units: l.Used.Units - shares - l.Kernel.Units - l.Steal.Units}
 }
+
+// Stretch is the begin of the step that an interval falls into; zero where no step is asked for. Steps begin at whole
+// multiples since 1970, so that they stay where they are while a span moves on.
+func (q *Question) Stretch(start time.Time) time.Time {
+	if q.Step <= 0 {
+		return time.Time{}
+	}
+	step := q.Step.Microseconds()
+	micros := start.UnixMicro()
+	return time.UnixMicro(micros - (micros%step+step)%step).UTC()
+}

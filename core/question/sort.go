@@ -11,7 +11,9 @@ import (
 // KeyOf is where a row stands in a list of an order, of rows that a question groups. What is unassigned comes first
 // where tenants are sorted by amount; a row without a figure comes after those that have one.
 func (q *Question) KeyOf(r *Row) Key {
-	k := Key{Units: -1, Rest: fmt.Sprintf("%s\x01%s\x01%s\x01%020d", r.Name, r.Names.Host, r.Names.Workload, r.Workload)}
+	n := &r.Names
+	k := Key{Units: -1, Rest: fmt.Sprintf("%s\x01%s\x01%s\x01%s\x01%s\x01%s\x01%s\x01%020d\x01%010d\x01%010d\x01%010d",
+		r.Name, n.Host, n.Workload, r.Family, n.Kind, n.Owner, n.Tenant, r.Workload, r.Tenant, r.Host, r.CPU)}
 	var first Sum
 	if len(r.Sums) > 0 {
 		first = r.Sums[0]

@@ -62,7 +62,8 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 	s := &service{hub: h}
 	api.UseMiddleware(s.authenticate(api))
 	for _, routes := range []func(huma.API, *service){
-		signInRoutes, registerRoutes, hostRoutes, ledgerRoutes, balanceRoutes, timelineRoutes, tenantRoutes, ruleRoutes, quotaRoutes,
+		signInRoutes, registerRoutes, hostRoutes, ledgerRoutes, balanceRoutes, timelineRoutes, tenantRoutes, ruleRoutes,
+		quotaRoutes,
 		pinRoutes, tokenRoutes,
 		intervalRoutes, noticeRoutes, eventRoutes, tenancyRoutes, workloadRoutes, aboutRoutes, figureRoutes,
 		auditRoutes,

@@ -60,7 +60,8 @@ func quotaRoutes(api huma.API, s *service) {
 		Summary: "Set a tenant's ceiling for a resource", Metadata: administrators(),
 	}, func(ctx context.Context, in *putQuotaInput) (*quotaOutput, error) {
 		err := s.hub.SetQuota(ctx, in.Tenant, string(in.Resource), in.Body.Ceiling)
-		return &quotaOutput{Quota{in.Tenant, string(in.Resource), in.Body.Ceiling, unitOf(string(in.Resource))}}, asProblem(err)
+		return &quotaOutput{Quota{in.Tenant, string(in.Resource), in.Body.Ceiling, unitOf(string(in.Resource))}},
+			asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "remove-quota", Method: http.MethodDelete, Path: Prefix + "/quotas/{tenant}/{resource}",

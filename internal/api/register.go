@@ -36,7 +36,8 @@ func measureOf(m amount.Measure) Measure {
 	return Measure{
 		Name: e.Name, Title: e.Title, Meaning: e.Meaning, Resource: e.Of.String(), HasLedger: m.HasLedger(),
 		Unit: m.Unit(), MeanUnit: m.MeanUnit(), AmountField: m.AmountField(), MeanField: m.MeanField(),
-		Steps: e.Unit.Step.String(), InBits: e.InBits, Manner: e.Manner.String(), OverTime: e.Manner.OverTime().String(),
+		Steps: e.Unit.Step.String(), InBits: e.InBits, Manner: e.Manner.String(),
+		OverTime:      e.Manner.OverTime().String(),
 		OverWorkloads: e.Manner.OverWorkloads().String(), OverHosts: e.Manner.OverHosts().String(),
 		Bound: e.Bound.String(), Form: e.Form.String(), UnitsPerAmount: e.Unit.Per,
 	}

@@ -337,7 +337,8 @@ func writeUses(w io.Writer, uses []hub.WorkloadUse) error {
 		cell{"source", false}, cell{"", false})
 	for _, u := range uses {
 		if u.Amount == nil {
-			t.row(cell{entryOf(u.Resource).Title, false}, cell{"–", true}, cell{"–", true}, cell{"–", true}, cell{"–", true},
+			t.row(cell{entryOf(u.Resource).Title, false}, cell{"–", true}, cell{"–", true}, cell{"–", true},
+				cell{"–", true},
 				cell{u.Source, false}, cell{u.Reason, false})
 			continue
 		}

@@ -65,7 +65,8 @@ func balanceRows(of string, b *explain.Balance) (rows []balanceRow) {
 	for _, t := range b.Tenants {
 		for i, u := range t.Uses {
 			if of == "all" || of == u.Resource {
-				rows = append(rows, balanceRow{t.Tenant, t.Workloads, u.Resource, b.Resources[i].MeanUnit, u.Used, u.Peak,
+				rows = append(rows, balanceRow{t.Tenant, t.Workloads, u.Resource, b.Resources[i].MeanUnit, u.Used,
+					u.Peak,
 					u.Quota, u.Over, u.PeakOver, u.Missing})
 			}
 		}

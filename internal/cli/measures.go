@@ -27,14 +27,16 @@ func (m *measureFlag) Set(s string) error {
 // completeWith completes a flag with words.
 func completeWith(cmd *cobra.Command, flag string, words []string) {
 	// It fails only for a flag that the command has not, which is a mistake in this program.
-	if err := cmd.RegisterFlagCompletionFunc(flag, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp)); err != nil {
+	if err := cmd.RegisterFlagCompletionFunc(flag,
+		cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp)); err != nil {
 		panic(err)
 	}
 }
 
 func newMeasures() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "measures", Short: "Everything the book counts: units, meaning, and how figures combine", Args: cobra.NoArgs,
+		Use: "measures", Short: "Everything the book counts: units, meaning, and how figures combine",
+		Args: cobra.NoArgs,
 		Long: `Measures lists the service's register: each measure with its unit, what it means, and
 how its figures add up over time, workloads and hosts. Those with a ledger are
 resources; "vinescale share --of NAME" asks for any of them.`,

@@ -127,15 +127,16 @@ func TestFolded_LinesBreakBetweenWordsAndNothingIsLost(t *testing.T) {
 
 func TestDisks_WhoUsedADeviceIsToldOrWhyNot(t *testing.T) {
 	space, used := int64(1000), int64(250)
-	d := &explain.Disks{Over: explain.Over{Host: "cellar-1"}, Verdict: "Storage is fine.", Devices: []explain.DeviceLine{
-		{Host: "cellar-1", Name: "sda", Kind: "disk", MountState: "not mountable (divided)", ReadRate: 30e6,
-			WriteRate: 10e6, Busy: 0.5, SpaceBytes: &space, UsedBytes: &used,
-			Users: []explain.DeviceUser{{UserRef: explain.UserRef{WorkloadRef: explain.WorkloadRef{Name: "barrel-sense"},
-				Tenant: "Cellar Intake"}, ReadRate: 24e6, WriteRate: 8e6, Share: 0.8, Source: "counted"},
-				{UserRef: explain.UserRef{WorkloadRef: explain.WorkloadRef{Name: "sulphite-watch"}}}}},
-		{Host: "press-1", Name: "sdb", Kind: "disk", ReadRate: 1e6,
-			NoUsers: "this host does not count I/O by workload and device"},
-	}}
+	d := &explain.Disks{Over: explain.Over{Host: "cellar-1"}, Verdict: "Storage is fine.",
+		Devices: []explain.DeviceLine{
+			{Host: "cellar-1", Name: "sda", Kind: "disk", MountState: "not mountable (divided)", ReadRate: 30e6,
+				WriteRate: 10e6, Busy: 0.5, SpaceBytes: &space, UsedBytes: &used,
+				Users: []explain.DeviceUser{{UserRef: explain.UserRef{WorkloadRef: explain.WorkloadRef{Name: "barrel-sense"},
+					Tenant: "Cellar Intake"}, ReadRate: 24e6, WriteRate: 8e6, Share: 0.8, Source: "counted"},
+					{UserRef: explain.UserRef{WorkloadRef: explain.WorkloadRef{Name: "sulphite-watch"}}}}},
+			{Host: "press-1", Name: "sdb", Kind: "disk", ReadRate: 1e6,
+				NoUsers: "this host does not count I/O by workload and device"},
+		}}
 	var out strings.Builder
 	require.NoError(t, printDisks(&out, 1, d))
 	at := func(what string) string {

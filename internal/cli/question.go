@@ -34,7 +34,8 @@ func (r *report[T, R]) print(cmd *cobra.Command, l *listing, answer *T) error {
 }
 
 // overSpan makes cmd ask a question over a span. To says what is asked, and may add to the query.
-func overSpan[T, R any](cmd *cobra.Command, to func(args []string, q url.Values) string, r *report[T, R]) *cobra.Command {
+func overSpan[T, R any](cmd *cobra.Command, to func(args []string, q url.Values) string,
+	r *report[T, R]) *cobra.Command {
 	var span spanFlags
 	span.add(cmd)
 	clientFlags(cmd)

@@ -87,7 +87,8 @@ Begin with "vinescale weigh": who uses this host, right now.`,
 		return usagef("%w: see %q", err, c.CommandPath()+" --help")
 	})
 	root.PersistentFlags().String("config", "", "configuration file (default: "+defaultConfigFile+" if it exists)")
-	root.AddCommand(newWeigh(), newDemo(), newServe(), newCollect(), newConfig(), newMeasures(), newHosts(), newShare(), newLedger(),
+	root.AddCommand(newWeigh(), newDemo(), newServe(), newCollect(), newConfig(), newMeasures(), newHosts(), newShare(),
+		newLedger(),
 		newBalance(), newDisks(), newCPUs(), newMemory(), newInterfaces(),
 		newFind(), newAbout(), newWorkloads(), newThreads(), newPrograms(), newTenant(), newRule(), newQuota(),
 		newPins(), newToken(), newAudit(), newOpenAPI())

@@ -225,7 +225,8 @@ func (h *Hub) fillProcesses(ctx context.Context, a *AboutWorkload, w *store.Work
 		return err
 	}
 	a.ProcessAt, a.OverS = &at, over.Seconds()
-	a.Families = explain.Families(slices.DeleteFunc(running, func(p explain.Running) bool { return p.Workload != w.ID }),
+	a.Families = explain.Families(slices.DeleteFunc(running,
+		func(p explain.Running) bool { return p.Workload != w.ID }),
 		over)
 	return nil
 }

@@ -46,7 +46,8 @@ func (h *Hub) gather(ctx context.Context, hostName string, span question.Span, d
 		if err != nil {
 			return nil, err
 		}
-		g.hosts = append(g.hosts, explain.Host{ID: hosts[i].ID, Name: hosts[i].Name, CPUs: hosts[i].CPUs, Inventory: inv})
+		g.hosts = append(g.hosts, explain.Host{ID: hosts[i].ID, Name: hosts[i].Name, CPUs: hosts[i].CPUs,
+			Inventory: inv})
 	}
 	return g, nil
 }
@@ -100,7 +101,8 @@ func (h *Hub) Links(ctx context.Context, hostName string, span question.Span) (*
 }
 
 // ranWhere is who ran on which CPU of a scope's hosts, under the tenant of the time.
-func (h *Hub) ranWhere(ctx context.Context, scope question.Scope) (ran []explain.CPUUse, users []explain.User, err error) {
+func (h *Hub) ranWhere(ctx context.Context, scope question.Scope) (ran []explain.CPUUse, users []explain.User,
+	err error) {
 	answer, err := h.store.Ask(ctx, question.Question{Scope: scope, Measures: []amount.Measure{amount.CPU},
 		By: []question.Dimension{question.CPU, question.Workload, question.Tenant}})
 	if err != nil {
@@ -181,7 +183,8 @@ func (h *Hub) findSleepers(ctx context.Context, scope question.Scope, uses []exp
 		if !ok || !a.Known {
 			continue
 		}
-		rest := &explain.Rest{Since: a.From, Slept: time.Duration(a.AsleepMs) * time.Millisecond, Longer: a.AwakeAt == nil}
+		rest := &explain.Rest{Since: a.From, Slept: time.Duration(a.AsleepMs) * time.Millisecond,
+			Longer: a.AwakeAt == nil}
 		if a.AwakeAt != nil {
 			rest.Since = *a.AwakeAt
 		}

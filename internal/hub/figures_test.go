@@ -178,7 +178,8 @@ func TestLoad_IsOfTheNewestIntervalAndWhatIsNotToldIsNotThere(t *testing.T) {
 	require.NotNil(t, c.Load)
 	assert.Equal(t, []float64{7.5, 4, 3.5}, []float64{c.Load.One, c.Load.Five, c.Load.Fifteen})
 	tenth := 0.1
-	assert.Equal(t, []explain.Pressure{{Resource: "cpu", Some: 0.5}, {Resource: "io", Some: 0.2, Full: &tenth}}, c.Pressure,
+	assert.Equal(t, []explain.Pressure{{Resource: "cpu", Some: 0.5}, {Resource: "io", Some: 0.2, Full: &tenth}},
+		c.Pressure,
 		"of memory nothing is told")
 	loads, err := f.Loads(ctx)
 	require.NoError(t, err)

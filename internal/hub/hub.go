@@ -25,7 +25,8 @@ const (
 	Conflict Class = "conflict"  // it exists already, or changed meanwhile
 	Denied   Class = "denied"    // not allowed to this token
 	NoToken  Class = "no-token"  // no token, or one that is not known
-	NotYet   Class = "not-yet"   // sound, but of a version newer than this service: keep it until the service is newer too
+	// sound, but of a version newer than this service: keep it until the service is newer too
+	NotYet Class = "not-yet"
 )
 
 // Problem is a mistake the caller can mend. Its text says what, why, and what to do.

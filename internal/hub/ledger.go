@@ -56,7 +56,8 @@ func (h *Hub) Ledger(ctx context.Context, q Question) (*sheet.Ledger, error) {
 		return nil, problem(Invalid, "%v", err)
 	}
 	lines := ask
-	lines.Measures = slices.DeleteFunc(slices.Clone(ask.Measures), func(m amount.Measure) bool { return !m.HasLedger() })
+	lines.Measures = slices.DeleteFunc(slices.Clone(ask.Measures),
+		func(m amount.Measure) bool { return !m.HasLedger() })
 	stretch, err := h.stretch(ctx, lines)
 	if err != nil {
 		return nil, err

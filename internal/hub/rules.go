@@ -385,7 +385,8 @@ func (h *Hub) Reapply(ctx context.Context, span question.Span, preview bool) (*R
 		if rule.TenantID == u.Tenant {
 			continue
 		}
-		out.Moves = append(out.Moves, move(w, named(names, u.Tenant), named(names, rule.TenantID), partUses(u, elapsed)))
+		out.Moves = append(out.Moves, move(w, named(names, u.Tenant), named(names, rule.TenantID),
+			partUses(u, elapsed)))
 	}
 	out.Seen = len(seen)
 	sortMoves(out.Moves)

@@ -26,12 +26,14 @@ func (h *Hub) Span(from, to time.Time, length time.Duration) (question.Span, err
 		from = to.Add(-length)
 	}
 	if !from.Before(to) {
-		return question.Span{}, problem(Invalid, "the span ends (%s) before it begins (%s)", to.UTC().Format(time.RFC3339),
+		return question.Span{}, problem(Invalid, "the span ends (%s) before it begins (%s)",
+			to.UTC().Format(time.RFC3339),
 			from.UTC().Format(time.RFC3339))
 	}
 	if to.Sub(from) > 400*24*time.Hour {
 		return question.Span{}, problem(Invalid, "a span of %d days: ask for at most 400", int(to.Sub(from).Hours()/24))
 	}
-	return question.Span{From: from.UTC().Truncate(time.Minute), To: to.UTC().Add(time.Minute - 1).Truncate(time.Minute)},
+	return question.Span{From: from.UTC().Truncate(time.Minute),
+			To: to.UTC().Add(time.Minute - 1).Truncate(time.Minute)},
 		nil
 }

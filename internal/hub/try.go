@@ -39,7 +39,8 @@ func (m *TrialMove) CPUSeconds() float64 {
 
 // TryRule tells, for the workloads of a span, which would move were a rule added at a position (last for 0), and how
 // much use that is. It changes nothing.
-func (h *Hub) TryRule(ctx context.Context, span question.Span, position int, tenant, expression string) (*Trial, error) {
+func (h *Hub) TryRule(ctx context.Context, span question.Span, position int, tenant, expression string) (*Trial,
+	error) {
 	t, err := h.Tenant(ctx, tenant)
 	if err != nil {
 		return nil, err

@@ -225,7 +225,8 @@ func TestNotice_AWorkloadThatWasJustSeenSaysWhenItsUsageIsDue(t *testing.T) {
 	ask := func() (warming int, state, reason string) {
 		l, err := f.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: f.span()}, Measure: amount.CPU, By: "workload"})
 		require.NoError(t, err)
-		lines, _, err := f.Workloads(ctx, hub.Asked{Span: f.span(), Host: "terrace-1", Where: "kind == 'job'"}, hub.Page{})
+		lines, _, err := f.Workloads(ctx, hub.Asked{Span: f.span(), Host: "terrace-1", Where: "kind == 'job'"},
+			hub.Page{})
 		require.NoError(t, err)
 		if len(lines) == 0 {
 			return len(l.Warming), "", ""
@@ -356,7 +357,8 @@ func TestLedger_GroupsByWhatIsKnownAndTakesOnlyWhatMatches(t *testing.T) {
 	}
 	assert.Equal(t, map[string]float64{"frost": 60, "(none)": 60}, shares(hub.Question{By: "account"}))
 	assert.Equal(t, map[string]float64{"north": 60, "(none)": 60}, shares(hub.Question{By: "label:site"}))
-	assert.Equal(t, map[string]float64{"a": 60}, shares(hub.Question{Asked: hub.Asked{Where: "account == 'frost'"}, By: "workload"}))
+	assert.Equal(t, map[string]float64{"a": 60},
+		shares(hub.Question{Asked: hub.Asked{Where: "account == 'frost'"}, By: "workload"}))
 	assert.Equal(t, map[string]float64{}, shares(hub.Question{Asked: hub.Asked{Where: "false"}, By: "workload"}))
 	_, err := f.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: f.span(), Where: "acount == 'x'"}, By: "workload"})
 	requireProblem(t, err, hub.Invalid, "the filter does not compile")

@@ -47,7 +47,8 @@ type WorkloadUse struct {
 	Reason   string   `json:"reason,omitempty"`
 }
 
-// line tells of one workload, of which a row holds every resource with its state; nil where it has no usage in the span.
+// line tells of one workload, of which a row holds every resource with its state; nil where it has no usage in the
+// span.
 func (h *Hub) line(w *store.Workload, host *store.Host, tenant string, row *question.Row) WorkloadLine {
 	core := w.Core()
 	held := explain.HeldBy(&core, host.CPUs)

@@ -93,9 +93,9 @@ func StretchOf(iv *account.Interval, r amount.Resource) *question.Stretch {
 // NoLedger is why a measure that is no resource has no host-wide lines.
 const NoLedger = "this measure has no ledger: what a host has of it is not counted"
 
-// Fill sets the units of a measure and the ledger's host-wide lines, which are those of the stretch's first measure, with
-// the residual that the shares leave. A measure that is no resource has no lines; nor has a span of which nothing was
-// recorded.
+// Fill sets the units of a measure and the ledger's host-wide lines, which are those of the stretch's first measure,
+// with the residual that the shares leave. A measure that is no resource has no lines; nor has a span of which nothing
+// was recorded.
 func (l *Ledger) Fill(m amount.Measure, stretch *question.Stretch, shares float64) {
 	l.Resource, l.Unit, l.MeanUnit = m.String(), m.Unit(), m.MeanUnit()
 	l.ElapsedS, l.CPUs = float64(stretch.ElapsedMillis)/1e3, stretch.CPUs

@@ -91,7 +91,8 @@ func (s *Store) Running(ctx context.Context, hostID int32) (p []explain.Running,
 		if r.PID == 0 {
 			continue // it tells of none
 		}
-		p = append(p, explain.Running{Workload: r.Workload, PID: r.PID, Parent: r.Parent, Program: r.Program, UID: r.UID,
+		p = append(p, explain.Running{Workload: r.Workload, PID: r.PID, Parent: r.Parent, Program: r.Program,
+			UID:     r.UID,
 			Threads: r.Threads, Runnable: r.Runnable, LastCPU: r.LastCPU, CPUMicros: r.CPUMicros,
 			MemoryBytes: r.MemoryBytes, DiskBytes: r.DiskBytes})
 	}
@@ -100,7 +101,8 @@ func (s *Store) Running(ctx context.Context, hostID int32) (p []explain.Running,
 
 // present is which workloads had usage in a scope.
 func (b *statement) present(scope *question.Scope) string {
-	return "SELECT DISTINCT u.workload_id FROM usage_minute u WHERE " + b.within(scope, shelves[question.WorkloadMinutes])
+	return "SELECT DISTINCT u.workload_id FROM usage_minute u WHERE " +
+		b.within(scope, shelves[question.WorkloadMinutes])
 }
 
 // Present lists the workloads that had usage in a scope, with their hosts.

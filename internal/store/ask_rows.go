@@ -81,8 +81,7 @@ func (b *grouping) ofNewest() bool {
 	return b.by(question.Workload) && !b.by(question.Tenant) && b.read.Book == question.WorkloadMinutes
 }
 
-// stretch is the begin of the step that a row falls into. Steps begin at whole multiples since 1970, so that they stay
-// where they are while a span moves on.
+// stretch is the begin of the step that a row falls into, as Question.Stretch has it.
 func (b *grouping) stretch(start string) string {
 	return fmt.Sprintf("date_bin(%s::float8 * interval '1 second', u.%s, 'epoch'::timestamptz)",
 		b.arg(b.q.Step.Seconds()), start)
@@ -229,7 +228,8 @@ func (b *grouping) outer() string {
 			"min(i.used_from) AS used_from", "max(i.used_to) AS used_to", "sum(i.threads) AS threads",
 			"sum(i.procs) AS procs", "sum(i.runnable) AS runnable", "max(i.runnable_peak) AS runnable_peak")
 	}
-	query := fmt.Sprintf("SELECT %s FROM (%s) AS i JOIN workloads w ON w.id = i.workload_id JOIN hosts h ON h.id = i.host_id",
+	query := fmt.Sprintf(
+		"SELECT %s FROM (%s) AS i JOIN workloads w ON w.id = i.workload_id JOIN hosts h ON h.id = i.host_id",
 		strings.Join(columns, ", "), b.inner())
 	switch {
 	case b.by(question.Tenant):
@@ -287,7 +287,9 @@ func (b *grouping) build(arrange bool) string {
 
 // arranged sorts the groups and cuts the page, with what all of them add up to. It orders as question.Order does.
 func (b *grouping) arranged(query string) string {
-	const rest = "g.name || chr(1) || g.host_name || chr(1) || g.workload_name || chr(1) || lpad(g.workload::text, 20, '0')"
+	const rest = `concat_ws(chr(1), g.name, g.host_name, g.workload_name, g.family, g.kind, g.owner, g.tenant_name,
+		lpad(g.workload::text, 20, '0'), lpad(g.tenant::text, 10, '0'), lpad(g.host::text, 10, '0'),
+		lpad(g.cpu::text, 10, '0'))`
 	unavailable := amount.Unavailable
 	units := fmt.Sprintf("CASE WHEN g.q0 < %d THEN g.s0 ELSE -1 END", unavailable)
 	number, text := units, "''"
@@ -338,7 +340,8 @@ func (b *grouping) arranged(query string) string {
 		columns = append(columns, fmt.Sprintf("o.s%d, o.p%[1]d, o.q%[1]d, o.m%[1]d, o.n%[1]d, o.w%[1]d", i))
 	}
 	if b.hasState() {
-		columns = append(columns, "o.elapsed, o.now_ms, o.used_from, o.used_to, o.threads, o.procs, o.runnable, o.runnable_peak")
+		columns = append(columns,
+			"o.elapsed, o.now_ms, o.used_from, o.used_to, o.threads, o.procs, o.runnable, o.runnable_peak")
 	}
 	return fmt.Sprintf(`WITH g AS (%s)
 		SELECT %s, %s FROM (SELECT g.*, %s AS number, %s AS words, %s AS units, %s AS rest FROM g) AS o%s
@@ -361,12 +364,16 @@ func (b *grouping) peakMean(peak string) string {
 
 // after holds rows to those that come after a key.
 func (b *grouping) after(order question.Order, k *question.Key) string {
-	column, key, less := "o.number", b.arg(k.Number)+"::float8", !order.IsText() == !order.Turned
+	less := !order.IsText() == !order.Turned // numbers go largest first, words by the alphabet
+	var column, key string
 	if order.IsText() {
 		column, key = `o.words COLLATE "C"`, b.arg(k.Text)+"::text"
+	} else {
+		column, key = "o.number", b.arg(k.Number)+"::float8"
 	}
 	beyond := map[bool]string{true: "<", false: ">"}[less]
 	units, rest := b.arg(k.Units)+"::float8", b.arg(k.Rest)+"::text"
-	return fmt.Sprintf(`(%[1]s %[2]s %[3]s OR %[1]s = %[3]s AND (o.units < %[4]s OR o.units = %[4]s AND o.rest COLLATE "C" > %[5]s))`,
+	return fmt.Sprintf(
+		`(%[1]s %[2]s %[3]s OR %[1]s = %[3]s AND (o.units < %[4]s OR o.units = %[4]s AND o.rest COLLATE "C" > %[5]s))`,
 		column, beyond, key, units, rest)
 }

@@ -44,6 +44,7 @@ type known struct {
 	id       int64
 	tenantID int32
 	since    time.Time // from when on it is accounted to that tenant
+	first    time.Time // begin of the first interval it was in
 	mark     [2]uint64 // of all that is known of it
 }
 
@@ -255,9 +256,13 @@ func (in *ingestion) addUsage(iv *wire.Interval, ids []known, start time.Time) {
 				row = append(row, nil, nil, nil)
 				continue
 			}
+			t.told[r] = true
+			if u.Source[i] == uint32(amount.Unavailable) { // whatever stands there is no figure
+				row = append(row, 0, 0, int16(amount.Unavailable))
+				continue
+			}
 			row = append(row, u.Units[i], u.Peak[i], int16(u.Source[i]))
 			t.units[r] += u.Units[i]
-			t.told[r] = true
 		}
 		in.usage = append(in.usage, append(row, levels(iv.GetWorkloads(), i)...))
 	}
@@ -409,6 +414,13 @@ func (in *ingestion) workloadsOf(tx *gorm.DB, iv *wire.Interval, start time.Time
 		if err != nil {
 			return nil, fmt.Errorf("store %q: %w", t.Key[i], err)
 		}
+		if start.Before(v.first) { // an interval that comes late
+			if err := tx.Exec("UPDATE workloads SET first_at = $1 WHERE id = $2", start, v.id).Error; err != nil {
+				return nil, err
+			}
+			v.first = start
+			in.learned[workloadKey{in.host.ID, t.Key[i]}] = v
+		}
 		seen[i] = v.id
 		if start.Before(v.since) { // an interval from before the rules that are in force now: whose it was then
 			if v.tenantID, err = tenantAt(tx, v.id, start); err != nil {
@@ -441,9 +453,9 @@ func (in *ingestion) keep(tx *gorm.DB, v known, w account.Workload, at time.Time
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)
 		ON CONFLICT (host_id, key) DO UPDATE SET kind = $3, name = $4, owner = $5, uid = $6, path = $7, allowed = $8, labels = $9, tenant_id = $10, rule_id = $11,
 			first_at = least(workloads.first_at, $12), outer_key = $13, recogniser = $14, facts = $15
-		RETURNING id`,
+		RETURNING id, first_at`,
 		in.host.ID, w.Key, w.Kind.String(), w.Name, w.Owner, w.UID, w.Path, w.Allowed, labels, rule.TenantID, rule.ID,
-		at, w.Outer, w.Recogniser, facts).Row().Scan(&now.id)
+		at, w.Outer, w.Recogniser, facts).Row().Scan(&now.id, &now.first)
 	if err != nil {
 		return v, err
 	}
@@ -544,8 +556,9 @@ func (in *ingestion) addTenants(tx *gorm.DB) error {
 	host, from, who := b.arg(in.host.ID), b.arg(minutes), b.arg(tenants)
 	for r, name := range amount.ResourceNames() {
 		columns, arrays = append(columns, name), append(arrays, b.arg(units[r])+"::bigint[]")
-		adds = append(adds, fmt.Sprintf("%[1]s = coalesce(tenant_minute.%[1]s + excluded.%[1]s, tenant_minute.%[1]s, excluded.%[1]s)",
-			name))
+		adds = append(adds,
+			fmt.Sprintf("%[1]s = coalesce(tenant_minute.%[1]s + excluded.%[1]s, tenant_minute.%[1]s, excluded.%[1]s)",
+				name))
 	}
 	return tx.Exec(fmt.Sprintf(`INSERT INTO tenant_minute (minute, host_id, tenant_id, %[1]s)
 		SELECT minute, %[2]s, tenant_id, %[1]s

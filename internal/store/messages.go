@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"sort"
 	"time"
 
@@ -181,20 +182,18 @@ func (s *Store) askMessages(ctx context.Context, q *question.Question, read ques
 		place[m] = i
 	}
 	byUser := map[besideKey]*beside{}
-	newest := map[int64]holding{} // the tenant of each workload's newest interval
+	newest := map[besideKey]holding{} // the tenant of each workload's newest interval in each stretch
 	err := s.Messages(ctx, &q.Scope, false, func(m *explain.Minute) error {
-		start := time.Time{}
-		if q.Step > 0 {
-			start = m.Start.Truncate(q.Step)
-		}
+		start := q.Stretch(m.Start)
 		at := make([]*beside, len(m.Workloads))
 		for row := range m.Workloads {
 			user, seen := m.User(uint32(row))
 			if !seen {
 				continue
 			}
-			if h := newest[user.Workload]; !m.Start.Before(h.from) {
-				newest[user.Workload] = holding{m.Start, user.Tenant}
+			w := besideKey{start, explain.User{Workload: user.Workload}}
+			if !m.Start.Before(newest[w].from) {
+				newest[w] = holding{m.Start, user.Tenant}
 			}
 			if !q.Has(question.Tenant) {
 				user.Tenant = 0
@@ -247,11 +246,13 @@ func (x *besideSum) add(c *explain.Column, k int, elapsedMillis int64) {
 
 // groupBeside groups what workloads had by what is asked for.
 func (s *Store) groupBeside(ctx context.Context, q *question.Question, read question.Read, byUser map[besideKey]*beside,
-	newest map[int64]holding) ([]question.Row, error) {
+	newest map[besideKey]holding) ([]question.Row, error) {
 	ids := make([]int64, 0, len(newest))
-	for id := range newest {
-		ids = append(ids, id)
+	for k := range newest {
+		ids = append(ids, k.user.Workload)
 	}
+	slices.Sort(ids)
+	ids = slices.Compact(ids)
 	records, err := s.WorkloadsByID(ctx, ids)
 	if err != nil {
 		return nil, err
@@ -293,7 +294,7 @@ func (s *Store) groupBeside(ctx context.Context, q *question.Question, read ques
 			row.Workload, row.Host, row.Name = w.ID, w.HostID, w.Name
 			row.Names.Kind, row.Names.Owner, row.Names.Host = w.Kind, w.Owner, w.Host.Name
 			if !q.Has(question.Tenant) {
-				row.Tenant = newest[w.ID].tenant
+				row.Tenant = newest[besideKey{k.start, explain.User{Workload: w.ID}}].tenant
 				row.Names.Tenant = names[row.Tenant]
 			}
 		}

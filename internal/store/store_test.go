@@ -78,7 +78,8 @@ func minute(host string, start time.Time, sequence uint64, seconds map[string]fl
 			append(c.Micros, micros), append(c.Source, 0)
 	}
 	for r := range amount.NumResources {
-		l := &wire.Ledger{Resource: amount.Resource(r).String(), Capacity: &wire.Line{Units: 240e6}, Used: &wire.Line{Units: shares + 2e6},
+		l := &wire.Ledger{Resource: amount.Resource(r).String(), Capacity: &wire.Line{Units: 240e6},
+			Used:   &wire.Line{Units: shares + 2e6},
 			Idle:   &wire.Line{Units: 238e6 - shares},
 			Kernel: &wire.Line{Units: 1e6}, Steal: &wire.Line{Unavailable: "none"}}
 		if amount.Resource(r) == amount.Disk {

@@ -138,8 +138,9 @@ func FromInterval(iv *account.Interval, sequence uint64, mode string, d Describe
 	for _, r := range amount.Resources() {
 		l := &iv.Ledgers[r]
 		m.Ledgers = append(m.Ledgers, &Ledger{
-			Resource: r.String(), Capacity: fromLine(l.Capacity), Used: fromLine(l.Used), Idle: fromLine(l.Idle), Kernel: fromLine(l.Kernel),
-			Steal: fromLine(l.Steal),
+			Resource: r.String(), Capacity: fromLine(l.Capacity), Used: fromLine(l.Used), Idle: fromLine(l.Idle),
+			Kernel: fromLine(l.Kernel),
+			Steal:  fromLine(l.Steal),
 		})
 		m.Usages = append(m.Usages, &Usage{Resource: r.String()})
 		m.Programs.Columns = append(m.Programs.Columns, &ProgramUse{Resource: r.String()})

@@ -1,0 +1,95 @@
+package oracle
+
+import (
+	"math/big"
+	"time"
+
+	"vinescale/core/account"
+	"vinescale/core/question"
+)
+
+// Lines adds up the host-wide lines of a question's measures, for each step of it or over the whole span.
+func (b *Book) Lines(q question.Question) map[time.Time]question.Stretch {
+	type hostSum struct {
+		elapsed  int64
+		cpus     int
+		from, to time.Time
+		units    [][5]*big.Int
+		reasons  [][5]string
+	}
+	stretches := map[time.Time]map[int32]*hostSum{}
+	for k := range b.Minutes {
+		m := &b.Minutes[k]
+		if m.Start.Before(q.Scope.Span.From) || !m.Start.Before(q.Scope.Span.To) || !in(q.Scope.Hosts, m.Host) {
+			continue
+		}
+		at := time.Time{}
+		if q.Step > 0 {
+			at = stretch(m.Start, q.Step)
+		}
+		if stretches[at] == nil {
+			stretches[at] = map[int32]*hostSum{}
+		}
+		h := stretches[at][m.Host]
+		if h == nil {
+			h = &hostSum{from: m.Start, units: make([][5]*big.Int, len(q.Measures)),
+				reasons: make([][5]string, len(q.Measures))}
+			for i := range h.units {
+				for l := range h.units[i] {
+					h.units[i][l] = new(big.Int)
+				}
+			}
+			stretches[at][m.Host] = h
+		}
+		h.elapsed += m.Interval.ElapsedMillis
+		h.cpus = max(h.cpus, int(m.Interval.Cpus))
+		if m.Start.Before(h.from) {
+			h.from = m.Start
+		}
+		if end := m.Start.Add(time.Duration(m.Interval.ElapsedMillis) * time.Millisecond); end.After(h.to) {
+			h.to = end
+		}
+		for i, of := range q.Measures {
+			ledger := m.Interval.LedgerOf(of)
+			for l, name := range []string{"capacity", "used", "idle", "kernel", "steal"} {
+				line := ledger.LineOf(name)
+				why := line.GetUnavailable()
+				if ledger == nil {
+					why = account.NotRead
+				}
+				h.units[i][l].Add(h.units[i][l], big.NewInt(line.GetUnits()))
+				if why != "" {
+					h.reasons[i][l] = max(h.reasons[i][l], why+" ("+b.Hosts[m.Host]+")")
+				}
+			}
+		}
+	}
+	answer := map[time.Time]question.Stretch{}
+	for at, hosts := range stretches {
+		s := question.Stretch{Start: at, Hosts: len(hosts), Of: make([]question.Lines, len(q.Measures))}
+		for _, h := range hosts {
+			s.ElapsedMillis = max(s.ElapsedMillis, h.elapsed)
+			s.CPUs += h.cpus
+			if s.From.IsZero() || h.from.Before(s.From) {
+				s.From = h.from
+			}
+			if h.to.After(s.To) {
+				s.To = h.to
+			}
+		}
+		for i := range q.Measures {
+			for l, line := range s.Of[i].Each() {
+				sum := new(big.Int)
+				for _, h := range hosts {
+					sum.Add(sum, h.units[i][l])
+					line.Line.Reason = max(line.Line.Reason, h.reasons[i][l])
+				}
+				if line.Line.Reason == "" {
+					line.Line.Units = nearest(sum)
+				}
+			}
+		}
+		answer[at] = s
+	}
+	return answer
+}
