@@ -75,6 +75,11 @@ func (r *running) text() string {
 
 // start runs the program and waits until its output matches; the groups of the match are returned.
 func start(ready *regexp.Regexp, environment []string, args ...string) (*running, []string, error) {
+	return startProgram(program, ready, environment, args...)
+}
+
+func startProgram(program string, ready *regexp.Regexp, environment []string, args ...string) (*running, []string,
+	error) {
 	r := &running{cmd: exec.Command(program, args...), ended: make(chan struct{})}
 	r.cmd.Env = append(os.Environ(), environment...)
 	r.cmd.Stdout, r.cmd.Stderr = r, r
@@ -110,8 +115,11 @@ func startDemo(args ...string) (*running, error) {
 var serveReady = regexp.MustCompile(`msg=serving address=(http://\S+)`)
 
 // serve starts a service on a data directory.
-func serve(t *testing.T, data string) *running {
-	r, m, err := start(serveReady, nil, "serve", "--listen", "127.0.0.1:0", "--data", data)
+func serve(t *testing.T, data string) *running { return serveBy(t, program, data) }
+
+// serveBy starts a service of a program on a data directory.
+func serveBy(t *testing.T, program, data string) *running {
+	r, m, err := startProgram(program, serveReady, nil, "serve", "--listen", "127.0.0.1:0", "--data", data)
 	require.NoError(t, err)
 	r.address = m[1]
 	token, err := os.ReadFile(filepath.Join(data, "administrator-token"))
@@ -150,10 +158,14 @@ type result struct {
 
 // run runs a command of the program against a service.
 func (r *running) run(args ...string) result {
-	return execute([]string{"VINESCALE_SERVICE=" + r.address, "VINESCALE_TOKEN=" + r.token}, args...)
+	return executeProgram(r.cmd.Path, []string{"VINESCALE_SERVICE=" + r.address, "VINESCALE_TOKEN=" + r.token}, args...)
 }
 
 func execute(environment []string, args ...string) result {
+	return executeProgram(program, environment, args...)
+}
+
+func executeProgram(program string, environment []string, args ...string) result {
 	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, program, args...)

@@ -160,7 +160,7 @@ func (b *Book) eachProgram(m *Minute, i int,
 				switch {
 				case program == "":
 					return figure{c.Units[k], 0, amount.Counted, true}
-				case of == amount.Network:
+				case !of.Entry().ByProcess: // processes are not counted for it
 					return figure{0, 0, amount.Unavailable, true}
 				}
 				return figure{c.Units[k], 0, amount.Summed, true}
