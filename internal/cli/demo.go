@@ -279,7 +279,7 @@ func (d *demo) reader(h *stage.Host) (*kernel.Reader, error) {
 	tree := d.tree(h)
 	o := kernel.Options{
 		Roots:     kernel.Roots{Proc: tree.Proc(), Sys: tree.Sys(), Cgroup: tree.Cgroup()},
-		DiskRates: h.DiskRates(), Space: h.Space, Quota: h.Quota, Ends: h.Ends,
+		DiskRates: h.DiskRates(), PageSize: stage.PageSize, Space: h.Space, Quota: h.Quota, Ends: h.Ends,
 		Clock: func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
 	}
 	if h.Counts {

@@ -221,6 +221,37 @@ func TestMachine_ItsDescriptionTellsOwnerPinsDisksAndTaps(t *testing.T) {
 	assert.Error(t, err)
 }
 
+func TestScheduler_GPUsAreThoseOfThisHostOfEveryKind(t *testing.T) {
+	for _, c := range []struct {
+		name, nodes string
+		detail      []string
+		want        string
+		known       bool
+	}{
+		{"one host", "terrace-2", []string{"gpu:a100:2(IDX:0-1)"}, "0-1", true},
+		{"one host of another name", "node7", []string{"gpu:1(IDX:3)"}, "3", true},
+		{"two kinds", "terrace-2", []string{"gpu:a100:2(IDX:0-1),gpu:v100:1(IDX:4)"}, "0-1,4", true},
+		{"none by number", "terrace-2", []string{"gpu:a100:2(IDX:N/A)"}, "", true},
+		{"one kind by number", "terrace-2", []string{"gpu:a100:0(IDX:N/A),gpu:v100:1(IDX:4)"}, "4", true},
+		{"other resources", "terrace-2", []string{"nic:2(IDX:5-6),gpu:1(IDX:0),mpsgpu:1(IDX:9)"}, "0", true},
+		{"two hosts, the second", "terrace-[1-2]", []string{"gpu:2(IDX:0-1)", "gpu:1(IDX:3)"}, "3", true},
+		{"two hosts by name", "press-1,terrace-2", []string{"gpu:2(IDX:0-1)", "gpu:2(IDX:2,5)"}, "2,5", true},
+		{"not among them", "terrace-[3-4]", []string{"gpu:2(IDX:0-1)", "gpu:1(IDX:3)"}, "", false},
+		{"more hosts than are told of", "terrace-[1-3]", []string{"gpu:2(IDX:0-1)", "gpu:1(IDX:3)"}, "", false},
+		{"no GPU", "terrace-[1-2]", nil, "", true},
+	} {
+		j := slurmJob{Nodes: c.nodes, GresDetail: c.detail}
+		got, known := j.gpusOn("terrace-2")
+		assert.Equal(t, []any{c.want, c.known}, []any{got, known}, c.name)
+	}
+	for list, want := range map[string][]string{
+		"": nil, "a": {"a"}, "a,b": {"a", "b"}, "n[08-10]": {"n08", "n09", "n10"}, "n[1,3-4]x,m": {"n1x", "n3x", "n4x", "m"},
+		"n[1-": nil, "n]1[": nil, "n[3-1]": nil, "n[1-9999999]": nil, "n[a]": nil, "r[1-2]n[1-2]": nil,
+	} {
+		assert.Equal(t, want, expandNodes(list), list)
+	}
+}
+
 func TestScheduler_BothFormsOfItsAnswerAndTheHostsOwnGPUNumbers(t *testing.T) {
 	for name, text := range map[string]string{
 		"plain": `{"jobs":[{"job_id":7,"name":"ens","account":"frost","partition":"day","user_id":2001,"user_name":"m.abt","array_job_id":5,"array_task_id":2,
@@ -260,7 +291,7 @@ func FuzzSchedulerAnswers(f *testing.F) {
 	f.Add([]byte(`{"jobs":[{"job_id":7,"exit_code":{"set":1}}]}`))
 	f.Add([]byte(`[]`))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		if jobs, err := parseJobs(b); err == nil {
+		if jobs, err := parseJobs(b, "terrace-1"); err == nil {
 			for key := range jobs {
 				assert.NotEmpty(t, key)
 			}

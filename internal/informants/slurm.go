@@ -47,7 +47,7 @@ func (s *slurm) Ask(ctx context.Context, about []account.Workload) (map[string]a
 		}
 		return nil, err
 	}
-	jobs, err := parseJobs(out)
+	jobs, err := parseJobs(out, nodeName())
 	if err != nil {
 		return nil, err
 	}
@@ -122,11 +122,13 @@ type slurmJob struct {
 	CPUs       number   `json:"cpus"`
 	Memory     number   `json:"memory_per_node"` // MiB
 	State      words    `json:"job_state"`
-	GresDetail []string `json:"gres_detail"`
-	ExitCode   number   `json:"exit_code"` // as wait(2) has it
+	GresDetail []string `json:"gres_detail"` // by node, in the order of Nodes
+	Nodes      string   `json:"nodes"`       // such as terrace-[1-3],press-1
+	ExitCode   number   `json:"exit_code"`   // as wait(2) has it
 }
 
-func parseJobs(out []byte) (map[string]account.Workload, error) {
+// parseJobs reads what the scheduler tells of its jobs; host is the name by which it knows this host.
+func parseJobs(out []byte, host string) (map[string]account.Workload, error) {
 	var answer struct {
 		Jobs []slurmJob `json:"jobs"`
 	}
@@ -136,14 +138,12 @@ func parseJobs(out []byte) (map[string]account.Workload, error) {
 	jobs := map[string]account.Workload{}
 	for i := range answer.Jobs {
 		j := &answer.Jobs[i]
-		jobs[strconv.FormatInt(j.ID, 10)] = j.workload()
+		jobs[strconv.FormatInt(j.ID, 10)] = j.workload(host)
 	}
 	return jobs, nil
 }
 
-var gresIndex = regexp.MustCompile(`gpu[^(]*\(IDX:([^)]*)\)`)
-
-func (j *slurmJob) workload() account.Workload {
+func (j *slurmJob) workload(host string) account.Workload {
 	facts := map[string]string{account.FactJobName: j.Name, account.FactAccount: j.Account,
 		account.FactPartition: j.Partition}
 	put := func(name string, x number, per int64) {
@@ -157,14 +157,9 @@ func (j *slurmJob) workload() account.Workload {
 	if j.ArrayJob.known && j.ArrayJob.n > 0 && j.ArrayTask.known {
 		facts[account.FactArray] = fmt.Sprintf("%d_%d", j.ArrayJob.n, j.ArrayTask.n)
 	}
-	// The host's own numbers: inside the job every GPU looks like number 0.
-	var gpus []string
-	for _, g := range j.GresDetail {
-		if m := gresIndex.FindStringSubmatch(g); m != nil {
-			gpus = append(gpus, m[1])
-		}
+	if gpus, ok := j.gpusOn(host); ok {
+		facts[account.FactGPUs] = gpus
 	}
-	facts[account.FactGPUs] = strings.Join(gpus, ",")
 	if len(j.State) > 0 {
 		facts[account.FactState] = strings.ToLower(j.State[0])
 		switch j.State[0] {

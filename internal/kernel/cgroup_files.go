@@ -93,7 +93,7 @@ func (r *Reader) readV2Slowly(h *hierarchy, g *group, a *account.Group) {
 			case "inactive_file":
 				inactive = n
 			case "pgsteal":
-				f.Put(amount.MemoryReclaimed, n*pageSize, amount.Counted)
+				f.Put(amount.MemoryReclaimed, n*r.options.PageSize, amount.Counted)
 			case "pgmajfault":
 				f.Put(amount.MemoryMajorFaults, n, amount.Counted)
 			}

@@ -9,8 +9,6 @@ import (
 // tickMicros is one clock tick of the files in /proc: USER_HZ is 100 on every architecture Linux still supports.
 const tickMicros = 10_000
 
-const pageSize = 4096
-
 // stat is what is taken of /proc/PID/stat.
 type stat struct {
 	comm    []byte
@@ -75,15 +73,16 @@ func parseStat(b []byte) (s stat, ok bool) {
 	return s, true
 }
 
-// parseStatm reads resident anonymous bytes of /proc/PID/statm (proc_pid_statm(5)): resident less shared (file) pages.
-func parseStatm(b []byte) (anonBytes int64, ok bool) {
+// parseStatm reads resident anonymous pages of /proc/PID/statm (proc_pid_statm(5)): resident less shared (file) pages.
+// How large a page is depends on the host.
+func parseStatm(b []byte) (anonPages int64, ok bool) {
 	_, b, ok1 := nextNumber(trimNewline(b))
 	resident, b, ok2 := nextNumber(b)
 	shared, _, ok3 := nextNumber(b)
 	if !ok1 || !ok2 || !ok3 || resident > 1<<50 {
 		return 0, false
 	}
-	return max(resident-shared, 0) * pageSize, true
+	return max(resident-shared, 0), true
 }
 
 // parseIO reads bytes moved to and from storage of /proc/PID/io (proc_pid_io(5)). Writes count when pages are dirtied;

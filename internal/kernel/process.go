@@ -161,7 +161,8 @@ func (r *Reader) readProcess(dst *account.Reading, pid int32) {
 	}
 	if !p.kernel {
 		if b, err := r.proc.read(r.proc.atPID(pid, "statm")); err == nil {
-			a.AnonBytes, _ = parseStatm(b)
+			pages, _ := parseStatm(b)
+			a.AnonBytes = pages * r.options.PageSize
 		}
 		r.sample(dst, pid, p, &s)
 		a.Runnable = p.runnable

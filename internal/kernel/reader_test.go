@@ -35,7 +35,7 @@ func open(t testing.TB, h *stage.Host, tree stage.Tree, settings ...func(*kernel
 		Proc: tree.Proc()}})
 	options := kernel.Options{
 		Roots: kernel.Roots{Proc: tree.Proc(), Sys: tree.Sys(), Cgroup: tree.Cgroup()},
-		Clock: func() (time.Time, time.Duration) { return h.Now, h.Uptime },
+		Clock: func() (time.Time, time.Duration) { return h.Now, h.Uptime }, PageSize: stage.PageSize,
 	}
 	for _, set := range settings {
 		set(&options)
@@ -44,6 +44,30 @@ func open(t testing.TB, h *stage.Host, tree stage.Tree, settings ...func(*kernel
 	require.NoError(t, err)
 	t.Cleanup(r.Close)
 	return r
+}
+
+// TestRead_WhatIsToldInPagesGoesByTheSizeOfTheHostsPages reads the same files as those of a host whose pages have 4 KiB,
+// and as those of one whose pages have 64.
+func TestRead_WhatIsToldInPagesGoesByTheSizeOfTheHostsPages(t *testing.T) {
+	for _, v1 := range []bool{true, false} {
+		h, tree := staged(t, v1)
+		read := func(pageSize int64) (anon, reclaimed int64) {
+			var reading account.Reading
+			require.NoError(t, open(t, h, tree, func(o *kernel.Options) { o.PageSize = pageSize }).Read(&reading))
+			for _, p := range reading.Processes {
+				anon += p.AnonBytes
+			}
+			for _, g := range reading.Groups {
+				reclaimed += g.Figures.Units[amount.MemoryReclaimed]
+			}
+			return anon, reclaimed
+		}
+		anon, reclaimed := read(4 << 10)
+		wide, wideReclaimed := read(64 << 10)
+		require.NotZero(t, anon)
+		assert.Equal(t, 16*anon, wide)
+		assert.Equal(t, 16*reclaimed, wideReclaimed)
+	}
 }
 
 func find(t *testing.T, dir, file string) string {

@@ -87,7 +87,7 @@ func (r *Reader) lookSwapped(pid int32) (parts []account.Swapped) {
 	counts := make([]int64, len(r.swaps))
 	buf := make([]byte, 8<<10)
 	for _, a := range areas {
-		at, end := int64(a.start/uintptr(hostPage))*8, int64((a.start+a.size)/uintptr(hostPage))*8
+		at, end := int64(a.start/uintptr(r.options.PageSize))*8, int64((a.start+a.size)/uintptr(r.options.PageSize))*8
 		for at < end {
 			n, err := table.ReadAt(buf[:min(int64(len(buf)), end-at)], at)
 			for e := buf[:n&^7]; len(e) > 0; e = e[8:] {
@@ -95,7 +95,7 @@ func (r *Reader) lookSwapped(pid int32) (parts []account.Swapped) {
 					if swap >= len(counts) {
 						return nil
 					}
-					counts[swap] += hostPage
+					counts[swap] += r.options.PageSize
 				}
 			}
 			if err != nil || n < 8 {

@@ -2,7 +2,6 @@ package kernel
 
 import (
 	"fmt"
-	"os"
 
 	"vinescale/core/account"
 	"vinescale/internal/identify"
@@ -33,8 +32,6 @@ type identity struct {
 	uid, net, cpus uint32
 	known          bool
 }
-
-var hostPage = int64(os.Getpagesize())
 
 const nanosPerTick = 10_000_000 // USER_HZ is 100
 
@@ -120,9 +117,10 @@ func (r *Reader) addLeader(dst *account.Reading, t *bpf.Task) {
 	}
 	if !p.kernel {
 		if t.AnonPages >= 0 {
-			a.AnonBytes, a.SwapBytes = t.AnonPages*hostPage, max(t.SwapPages, 0)*hostPage
+			a.AnonBytes, a.SwapBytes = t.AnonPages*r.options.PageSize, max(t.SwapPages, 0)*r.options.PageSize
 		} else if b, err := r.proc.read(r.proc.atPID(t.Pid, "statm")); err == nil {
-			a.AnonBytes, _ = parseStatm(b)
+			pages, _ := parseStatm(b)
+			a.AnonBytes = pages * r.options.PageSize
 		}
 	}
 	dst.Processes = append(dst.Processes, a)

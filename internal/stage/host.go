@@ -345,6 +345,9 @@ func (h *Host) layMemory(w *Workload) {
 	}
 }
 
+// PageSize is how many bytes a page of a staged host's memory has.
+const PageSize = pageSize
+
 const pageSize = 4096
 
 func (w *Workload) fileBytes() int64 {

@@ -33,7 +33,7 @@ func open(t *testing.T, h *stage.Host) *set {
 		Proc: s.tree.Proc()}})
 	o := kernel.Options{
 		Roots:     kernel.Roots{Proc: s.tree.Proc(), Sys: s.tree.Sys(), Cgroup: s.tree.Cgroup()},
-		DiskRates: h.DiskRates(), Space: h.Space, Quota: h.Quota, Ends: h.Ends, SlowPace: -1,
+		DiskRates: h.DiskRates(), PageSize: stage.PageSize, Space: h.Space, Quota: h.Quota, Ends: h.Ends, SlowPace: -1,
 		Clock: func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
 	}
 	if h.Counts {
