@@ -4,7 +4,8 @@ SHELL := /bin/sh
 
 SERVICE_PACKAGES := postgresql
 TEST_PACKAGES    := $(SERVICE_PACKAGES) chromium runc busybox-static dbus xz-utils
-PEER_PACKAGES    := crun containerd podman libvirt-daemon-system libvirt-daemon-system-sysv libvirt-clients qemu-system-x86 slurmctld slurmd slurm-client munge \
+PEER_PACKAGES    := crun containerd podman libvirt-daemon-system libvirt-daemon-system-sysv libvirt-clients \
+                    qemu-system-x86 slurmctld slurmd slurm-client munge \
                     openssh-server openssh-client dbus
 PICTURE_PACKAGES := chromium xvfb xterm imagemagick fonts-dejavu-core
 
@@ -12,9 +13,10 @@ VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 CONSOLE := internal/console/dist/index.html
 SOURCES := $(shell find cmd core internal -name '*.go' -o -name '*.sql')
 WEB     := $(shell find web/src web/public -type f) web/index.html web/vite.config.ts
+WRAPPED := $(shell git ls-files -- '*.go' '*.sql' '*.proto' '*.c' '*.h' '*.md' Makefile scripts .ci)
 SUDO    := $(if $(filter 0,$(shell id -u)),,sudo)
 
-.PHONY: help build demo run test test-go test-root test-web check bench generate screenshots packages clean
+.PHONY: help build demo run test test-go test-root test-web check mutate bench generate screenshots packages clean
 
 help: ## list the targets
 	@sed -n 's/^\([a-z-]*\):.*## /  make \1\t/p' $(MAKEFILE_LIST) | expand -t 22
@@ -54,28 +56,48 @@ test-root: build
 	go test -c -o bin/real.test ./internal/real
 	CGO_ENABLED=0 go test -c -o bin/guest.test ./internal/guest
 	scripts/guest-kernel bin/guest-kernel || [ -z "$$VINESCALE_REQUIRE_PEERS" ]
-	cd internal/guest && VINESCALE_GUEST_KERNEL=$$(test ! -s ../../bin/guest-kernel/bzImage || echo ../../bin/guest-kernel) VINESCALE_BURNER=../../bin/burner ../../bin/guest.test -test.v -test.timeout 5m
-	cd internal/real && $(SUDO) env VINESCALE_REQUIRE_ROOT=1 VINESCALE_REQUIRE_PEERS=$$VINESCALE_REQUIRE_PEERS ../../bin/real.test -test.v -test.timeout 10m
+	cd internal/guest && \
+		VINESCALE_GUEST_KERNEL=$$(test ! -s ../../bin/guest-kernel/bzImage || echo ../../bin/guest-kernel) \
+		VINESCALE_BURNER=../../bin/burner ../../bin/guest.test -test.v -test.timeout 5m
+	cd internal/real && $(SUDO) env VINESCALE_REQUIRE_ROOT=1 VINESCALE_REQUIRE_PEERS=$$VINESCALE_REQUIRE_PEERS \
+		../../bin/real.test -test.v -test.timeout 10m
 
 test-web: web/node_modules/.installed
 	cd web && npm test --silent
 
-check: $(CONSOLE) ## static checks: format, vet, lint, types, generated files
-	@test -z "$$(gofmt -l cmd core internal tools)" || { echo "not formatted (run gofmt -w):"; gofmt -l cmd core internal tools; exit 1; }
+check: $(CONSOLE) ## static checks: format, width, documents, modules, vet, lint, types, generated files
+	@test -z "$$(gofmt -l cmd core internal tools)" || \
+		{ echo "not formatted (run gofmt -w):"; gofmt -l cmd core internal tools; exit 1; }
+	@go run ./tools/widths $(WRAPPED)
+	@bare=$$(go list -f '{{if and (not .Doc) .GoFiles}}{{.ImportPath}}{{end}}' ./...); \
+		[ -z "$$bare" ] || { echo "packages without a document (add a doc.go): $$bare"; exit 1; }
+	go mod tidy -diff
 	go vet ./...
 	cd web && npm run --silent lint
-	@go run ./cmd/vinescale openapi | diff -q - docs/openapi.json >/dev/null || { echo "docs/openapi.json is not of these handlers: run make generate"; exit 1; }
+	@go run ./cmd/vinescale openapi | diff -q - docs/openapi.json >/dev/null || \
+		{ echo "docs/openapi.json is not of these handlers: run make generate"; exit 1; }
+
+MUTATED := ./core/account ./core/amount ./core/cpuset ./core/explain ./core/question ./core/tenancy ./internal/wire \
+           ./internal/kernel
+
+mutate: ## change the code in small ways, and count what the tests notice: MUTATED="./core/cpuset" for some packages
+	@test -x bin/gremlins || GOBIN=$(CURDIR)/bin go install github.com/go-gremlins/gremlins/cmd/gremlins@latest
+	@for package in $(MUTATED); do echo "== $$package"; \
+		bin/gremlins unleash --workers 2 --timeout-coefficient 20 $$package | \
+			grep -vE '^ +(KILLED|TIMED OUT)' || exit 1; done
 
 bench: packages build ## measure cost, as ratios to a floor measured in the same run
 	CGO_ENABLED=0 go build -o bin/burner ./internal/real/burner
 	go test -c -o bin/real.test ./internal/real
-	cd internal/real && $(SUDO) env VINESCALE_REQUIRE_ROOT=1 ../../bin/real.test -test.run '^$$' -test.bench Tick -test.benchtime 3s -test.timeout 10m
-	cd internal/real && $(SUDO) env VINESCALE_REQUIRE_ROOT=1 ../../bin/real.test -test.run '^$$' -test.bench Switch -test.benchtime 12s -test.timeout 10m
+	cd internal/real && $(SUDO) env VINESCALE_REQUIRE_ROOT=1 \
+		../../bin/real.test -test.run '^$$' -test.bench Tick -test.benchtime 3s -test.timeout 10m
+	cd internal/real && $(SUDO) env VINESCALE_REQUIRE_ROOT=1 \
+		../../bin/real.test -test.run '^$$' -test.bench Switch -test.benchtime 12s -test.timeout 10m
 	go test -run '^$$' -bench . -benchtime 2s -timeout 20m ./core/account ./internal/kernel ./internal/store
 
 generate: web/node_modules/.installed ## make the generated files anew: wire format, API description, its types
 	@scripts/packages protobuf-compiler clang-16 llvm-16 libbpf-dev
-	go generate ./internal/kernel/bpf
+	BPF2GO_CFLAGS='-O2 -g -Wall -I/usr/include/x86_64-linux-gnu' go generate ./internal/kernel/bpf
 	go build -o bin/protoc-gen-go google.golang.org/protobuf/cmd/protoc-gen-go
 	protoc --plugin=bin/protoc-gen-go --go_out=. --go_opt=module=vinescale internal/wire/interval.proto
 	go run ./cmd/vinescale openapi > docs/openapi.json

@@ -7,6 +7,7 @@ ignore ./web/node_modules
 require (
 	cel.dev/cel-go v0.33.2
 	github.com/chromedp/chromedp v0.23.0
+	github.com/cilium/ebpf v0.22.0
 	github.com/cockroachdb/datadriven v1.0.3
 	github.com/danielgtaylor/huma/v2 v2.37.2
 	github.com/digitalocean/go-libvirt v0.0.0-20261013170128-efbbdf578ac8
@@ -38,7 +39,6 @@ require (
 	cel.dev/expr v0.25.3 // indirect
 	github.com/antlr4-go/antlr/v4 v4.13.1 // indirect
 	github.com/chromedp/cdproto v0.159.0 // indirect
-	github.com/cilium/ebpf v0.22.0 // indirect
 	github.com/clipperhouse/uax29/v2 v2.7.0 // indirect
 	github.com/fsnotify/fsnotify v1.9.0 // indirect
 	github.com/go-json-experiment/json v0.0.0-20260213210345-44df1a37e875 // indirect

@@ -32,8 +32,9 @@ var floors = [][]string{
 }
 
 // beside are tools and tests' helpers, which nothing of the product imports.
-var beside = []string{"internal/browser", "internal/testdb", "internal/oracle", "internal/e2e", "internal/real", "internal/real/burner",
-	"internal/guest", "internal", "tools/screenshots"}
+var beside = []string{"internal/browser", "internal/testdb", "internal/oracle", "internal/e2e", "internal/real",
+	"internal/real/burner",
+	"internal/guest", "internal", "tools/screenshots", "tools/widths"}
 
 type goPackage struct {
 	ImportPath string

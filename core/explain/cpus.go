@@ -14,7 +14,7 @@ type CPUs struct {
 	Over
 	CPUs     []CPULine  `json:"cpus"`
 	Load     *Load      `json:"load,omitempty" doc:"At the end of the newest interval; left out where not told."`
-	Pressure []Pressure `json:"pressure" doc:"For what tasks of the host waited; empty where its kernel does not tell."`
+	Pressure []Pressure `json:"pressure" doc:"For what tasks of the host waited; empty where not told."`
 	Reason   string     `json:"unavailable,omitempty" doc:"Why there is nothing."`
 }
 
@@ -36,11 +36,11 @@ type CPULine struct {
 	Steal    float64    `json:"steal_seconds"`
 	IOWait   float64    `json:"iowait_seconds" doc:"Idle, with I/O outstanding."`
 	Idle     float64    `json:"idle_seconds"`
-	Residual float64    `json:"residual_seconds" doc:"Negative where the kernel counts time twice, such as steal while waking."`
-	Ran      *float64   `json:"tasks_seconds" doc:"How long tasks ran, by the scheduler's clock; null where not counted."`
+	Residual float64    `json:"residual_seconds" doc:"Negative where the kernel counts time twice."`
+	Ran      *float64   `json:"tasks_seconds" doc:"How long tasks ran; null where not counted."`
 	Shares   []CPUShare `json:"shares" doc:"Who ran there, most first."`
-	Other    *float64   `json:"other_seconds" doc:"Of the tasks' time, what no workload is charged with here: the kernel's threads. Null where not counted."`
-	Untold   *float64   `json:"untold_seconds" doc:"Of user and system time, whose it was is not known: the kernel's threads, and what could not be put down to a CPU. Null where tasks' time is counted."`
+	Other    *float64   `json:"other_seconds" doc:"Of that, nobody's: the kernel's. Null where not counted."`
+	Untold   *float64   `json:"untold_seconds" doc:"User and system time of nobody known; null where tasks' is."`
 }
 
 // CPUShare is a workload's time on a CPU.

@@ -16,25 +16,25 @@ import (
 type Disks struct {
 	Over
 	Verdict string       `json:"verdict" doc:"In a sentence: the busiest device and who had most of it."`
-	Trouble bool         `json:"trouble" doc:"A device was at its end: busy most of the time, or its operations waited long."`
+	Trouble bool         `json:"trouble" doc:"A device was busy most of the time, or its operations waited long."`
 	Devices []DeviceLine `json:"devices" doc:"Drives, the busiest first, each followed by what is on it."`
 
-	Controllers []ControllerLine `json:"controllers" doc:"What the drives behind each controller did together, most bytes first."`
-	Silent      []string         `json:"hosts_not_recorded" doc:"Hosts of which nothing was recorded in the span: of their devices nothing is known."`
+	Controllers []ControllerLine `json:"controllers" doc:"What the drives behind each did together."`
+	Silent      []string         `json:"hosts_not_recorded" doc:"Hosts of whose devices nothing is known."`
 }
 
 // DeviceLine is one block device over the span.
 type DeviceLine struct {
 	Host        string   `json:"host"`
 	Name        string   `json:"name"`
-	Kind        string   `json:"kind" doc:"drive, partition, volume, loop or memory; empty where the host has not told."`
+	Kind        string   `json:"kind" doc:"drive, partition, volume, loop or memory; empty where not told."`
 	Depth       int      `json:"depth" doc:"0 for a drive, 1 for what is on it, and so on."`
 	On          []string `json:"on" doc:"The devices it is a part of or made of."`
 	Controller  string   `json:"controller"`
 	Model       string   `json:"model"`
 	SizeBytes   int64    `json:"size_bytes"`
 	Mount       string   `json:"mount" doc:"Where its filesystem is mounted; empty for none."`
-	MountState  string   `json:"mount_state" doc:"mounted; not mounted; not mountable (divided); in use by a volume; swap."`
+	MountState  string   `json:"mount_state" doc:"mounted; not mounted; not mountable (divided); in use by …; swap."`
 	Filesystem  string   `json:"filesystem"`
 	SpaceBytes  *int64   `json:"space_bytes" doc:"Of its filesystem."`
 	UsedBytes   *int64   `json:"used_bytes"`
@@ -45,17 +45,17 @@ type DeviceLine struct {
 	WriteRate   float64  `json:"written_bytes_per_second"`
 	Reads       float64  `json:"reads_per_second"`
 	Writes      float64  `json:"writes_per_second"`
-	Merged      float64  `json:"merged_per_second" doc:"Operations that were joined to another before the device saw them."`
-	Busy        float64  `json:"busy" doc:"Part of the time with at least one operation in flight, 0 to 1. A device that does several at once is not full at 1."`
+	Merged      float64  `json:"merged_per_second" doc:"Operations that were joined to another before."`
+	Busy        float64  `json:"busy" doc:"Part of the time with an operation in flight. At 1 it need not be full."`
 	Queue       float64  `json:"queue_mean" doc:"Operations waiting or in flight, in the mean."`
 	InFlight    int64    `json:"in_flight" doc:"At the span's end."`
 	LatencyMean *float64 `json:"latency_ms_mean" doc:"From being queued to done; null without operations."`
-	LatencyP99  *float64 `json:"latency_ms_p99" doc:"From being issued to done: 99 % took at most this, to a quarter; null where operations are not counted one by one."`
+	LatencyP99  *float64 `json:"latency_ms_p99" doc:"99 % took at most this, to a quarter; null where not counted."`
 	NoP99       string   `json:"latency_p99_unavailable,omitempty"`
 
-	IsAll      bool         `json:"all_of_its_device" doc:"All that was moved on the device it is a part of, or made of, was moved on it: their users are the same."`
+	IsAll      bool         `json:"all_of_its_device" doc:"All that its device moved was moved on it: same users."`
 	Users      []DeviceUser `json:"users" doc:"Who moved bytes on it, most first."`
-	OtherBytes float64      `json:"other_bytes_per_second" doc:"That no workload is charged with: the kernel's own, or not to be told apart."`
+	OtherBytes float64      `json:"other_bytes_per_second" doc:"Of no workload: the kernel's, or not told apart."`
 	NoUsers    string       `json:"users_unavailable,omitempty"`
 }
 
@@ -67,8 +67,8 @@ type DeviceUser struct {
 	Reads     float64  `json:"reads_per_second"`
 	Writes    float64  `json:"writes_per_second"`
 	Share     float64  `json:"share" doc:"Of the bytes of the device, 0 to 1."`
-	TimeMean  *float64 `json:"device_time" doc:"Operations of it in the device, in the mean; null where they are not counted one by one."`
-	Latency   *float64 `json:"latency_ms_mean" doc:"Of its operations, from being issued to done; null where they are not counted one by one."`
+	TimeMean  *float64 `json:"device_time" doc:"Operations in the device, in the mean; null where not counted."`
+	Latency   *float64 `json:"latency_ms_mean" doc:"From being issued to done; null where not counted."`
 	Source    string   `json:"source"`
 
 	source amount.Source

@@ -11,7 +11,7 @@ import (
 // Held is what a workload is entitled to.
 type Held struct {
 	MayUseCPUs  float64  `json:"may_use_cpus" doc:"CPUs it may use at once: the least of its limits."`
-	By          string   `json:"may_use_by" enum:"limit,cpuset,asked,host" doc:"What limits it; host where nothing does."`
+	By          string   `json:"may_use_by" enum:"limit,cpuset,asked,host" doc:"What limits it."`
 	Allowed     string   `json:"allowed_cpus" doc:"CPUs its processes may run on, kernel list format."`
 	CPULimit    *float64 `json:"cpu_limit_cores"`
 	CPUAsked    *float64 `json:"cpus_asked" doc:"By a job, or virtual CPUs of a machine."`

@@ -12,12 +12,12 @@ import (
 type Links struct {
 	Over
 	Interfaces []LinkLine    `json:"interfaces" doc:"Those that lead off the host first, the busiest first."`
-	Workloads  []LinkUser    `json:"workloads" doc:"Most bytes first: at IP level where cgroups are counted, with frames where only a workload's own interfaces are."`
-	Wire       *LinkTotals   `json:"wire,omitempty" doc:"Left out, like the two below, where nothing was recorded. Over the interfaces that lead off the host: with frames, and what passes through."`
+	Workloads  []LinkUser    `json:"workloads" doc:"Most bytes first: at IP level where cgroups are counted."`
+	Wire       *LinkTotals   `json:"wire,omitempty" doc:"Of interfaces that lead off the host, with frames."`
 	IP         *LinkTotals   `json:"ip,omitempty" doc:"Over the workloads."`
-	Residual   *LinkTotals   `json:"residual,omitempty" doc:"Wire less IP: frame headers, what passes through, and traffic of no workload. Negative where workloads talk to each other without leaving the host, and where an interface counts what it sends before it is cut into frames."`
+	Residual   *LinkTotals   `json:"residual,omitempty" doc:"Wire less IP: frame headers, and what is of nobody."`
 	Missing    []MissingLink `json:"not_counted" doc:"Workloads whose network cannot be told apart."`
-	Silent     []string      `json:"hosts_not_recorded" doc:"Hosts of which nothing was recorded in the span: of their network nothing is known."`
+	Silent     []string      `json:"hosts_not_recorded" doc:"Hosts of whose network nothing is known."`
 }
 
 // LinkTotals are bytes per second in both directions, from the host's view.
@@ -32,7 +32,7 @@ type LinkLine struct {
 	Name          string   `json:"name"`
 	Kind          string   `json:"kind"`
 	LeadsOff      bool     `json:"leads_off" doc:"The host, by itself."`
-	LineRate      *float64 `json:"line_rate_bytes_per_second" doc:"In each direction; null where the driver does not tell."`
+	LineRate      *float64 `json:"line_rate_bytes_per_second" doc:"In each direction; null where not told."`
 	Received      float64  `json:"received_bytes_per_second"`
 	Sent          float64  `json:"sent_bytes_per_second"`
 	ReceivedPkts  float64  `json:"received_packets_per_second"`
@@ -41,7 +41,7 @@ type LinkLine struct {
 	Errors        int64    `json:"errors"`
 	ReceivedShare *float64 `json:"received_share" doc:"Of the line rate, 0 to 1."`
 	SentShare     *float64 `json:"sent_share"`
-	OtherEnd      *UserRef `json:"other_end,omitempty" doc:"The workload that alone is at its other end: the machine of a tap, or whose network namespace has the other half of a veth pair. Left out where there is none, or several share it."`
+	OtherEnd      *UserRef `json:"other_end,omitempty" doc:"The workload that alone is at its other end."`
 	Peer          string   `json:"peer,omitempty" doc:"The interface of this host at its other end."`
 }
 
@@ -51,7 +51,7 @@ type LinkUser struct {
 	Host     string   `json:"host"`
 	Received float64  `json:"received_bytes_per_second"`
 	Sent     float64  `json:"sent_bytes_per_second"`
-	Local    *float64 `json:"local_bytes_per_second" doc:"Over loopback, which leaves no host; null where it is not told apart."`
+	Local    *float64 `json:"local_bytes_per_second" doc:"Over loopback; null where not told apart."`
 	Packets  *float64 `json:"packets_per_second" doc:"Both directions; null where packets are not counted."`
 	Source   string   `json:"source"`
 }

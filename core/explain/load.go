@@ -18,7 +18,7 @@ type Load struct {
 type Pressure struct {
 	Resource string   `json:"resource" doc:"cpu, memory or io."`
 	Some     float64  `json:"some" doc:"Part of the time in which at least one task waited, 0 to 1."`
-	Full     *float64 `json:"full" doc:"Part of the time in which all that could have run waited, 0 to 1; null for the CPU, of which a host as a whole has none."`
+	Full     *float64 `json:"full" doc:"Part of the time in which all waited that could run; null for the CPU."`
 }
 
 // LoadOf is the load that an interval tells, which ended at a time; nil where it tells none.

@@ -16,7 +16,7 @@ import (
 type Memory struct {
 	Over
 	Capacity  *float64       `json:"capacity_bytes"`
-	Charged   *float64       `json:"charged_bytes" doc:"To workloads, in the mean. Null, like the other lines, where nothing was recorded."`
+	Charged   *float64       `json:"charged_bytes" doc:"To workloads; null where nothing was recorded."`
 	Own       *float64       `json:"kernel_bytes" doc:"The kernel's own structures, charged to nobody."`
 	Cache     *float64       `json:"cache_bytes" doc:"Page cache charged to nobody."`
 	Huge      *float64       `json:"huge_pages_bytes" doc:"Set aside in pools of huge pages, taken or not."`
@@ -33,16 +33,16 @@ type MemoryUser struct {
 	Charged  float64  `json:"charged_bytes" doc:"In the mean."`
 	Source   string   `json:"source"`
 	Figures  []Figure `json:"figures" doc:"By kind, and what became of it: memory_ measures."`
-	SwapOn   []SwapOn `json:"swap_on" doc:"Where its swapped pages are, most first: as counted where there is one swap, else added up over its processes' page tables."`
+	SwapOn   []SwapOn `json:"swap_on" doc:"Where its swapped pages are, most first."`
 	CPUCores float64  `json:"cores" doc:"In the mean."`
-	Asleep   *Sleep   `json:"asleep,omitempty" doc:"It holds much and has done next to nothing for a while; left out where it is awake, holds little, or its CPU time is not known."`
+	Asleep   *Sleep   `json:"asleep,omitempty" doc:"It holds much and has done next to nothing for a while."`
 }
 
 // Sleep is how long a workload has held memory without doing anything.
 type Sleep struct {
 	Since   time.Time `json:"since" doc:"End of the last interval in which it used more than half a percent of a CPU."`
-	Minutes float64   `json:"minutes" doc:"Since then, as far as it is recorded: what a host did in the dark is not known."`
-	Longer  bool      `json:"longer" doc:"It was asleep in all that was looked at: a day, or the span where that is longer."`
+	Minutes float64   `json:"minutes" doc:"Since then, as far as it is recorded."`
+	Longer  bool      `json:"longer" doc:"It was asleep in all that was looked at."`
 }
 
 // SwapOn is what a workload has on one swap, in the mean.

@@ -17,8 +17,9 @@ import (
 )
 
 // Attributes names what a rule may ask about a workload, with its CEL type.
-const Attributes = `kind, name, owner, host, path, image, pod, pod_namespace, account, partition, unit, program: string; ` +
-	`uid: int (-1 when not known); groups (of the owner), pools (of the host): list of string; labels: map of string to string`
+const Attributes = `kind, name, owner, host, path, image, pod, pod_namespace, account, partition, unit, ` +
+	`program: string; uid: int (-1 when not known); groups (of the owner), pools (of the host): list of string; ` +
+	`labels: map of string to string`
 
 // Subject is a workload with the host it is on: what a rule judges.
 type Subject struct {

@@ -51,7 +51,8 @@ func OpenAPI(version string) ([]byte, error) {
 func register(r chi.Router, h *hub.Hub, version string) huma.API {
 	huma.DefaultArrayNullable = false // lists are empty, never null
 	config := huma.DefaultConfig("Vine Scale", version)
-	config.Info.Description = "The account book of shared hosts: who used which part of what, with a ledger that balances."
+	config.Info.Description = "The account book of shared hosts: who used which part of what, with a ledger that " +
+		"balances."
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = Prefix+"/openapi", "", ""
 	config.CreateHooks = nil // no $schema fields in answers
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
@@ -179,7 +180,8 @@ func writeProblem(api huma.API, ctx huma.Context, err error) {
 func secureHeaders(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Security-Policy",
-			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'")
+			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; "+
+				"base-uri 'none'")
 		w.Header().Set("X-Content-Type-Options", "nosniff")
 		w.Header().Set("Referrer-Policy", "no-referrer")
 		next.ServeHTTP(w, r)

@@ -21,10 +21,10 @@ type Host struct {
 	CgroupMode  string        `json:"cgroup_mode" doc:"v1, hybrid or v2."`
 	EnrolledAt  time.Time     `json:"enrolled_at"`
 	LastAt      *time.Time    `json:"last_at" doc:"End of its newest interval; null before the first."`
-	State       string        `json:"state" enum:"reporting,silent,awaited" doc:"silent: nothing for three minutes; awaited: nothing ever."`
+	State       string        `json:"state" enum:"reporting,silent,awaited" doc:"silent: nothing for three minutes."`
 	Pools       []string      `json:"pools" doc:"That rules and questions may name."`
-	Load        *explain.Load `json:"load,omitempty" doc:"Of its newest interval, to be held against its CPUs; left out where it tells none, or has been silent."`
-	Warming     string        `json:"warming,omitempty" doc:"Where its collector has been heard of and its first figures are due: when."`
+	Load        *explain.Load `json:"load,omitempty" doc:"Of its newest interval, to be held against its CPUs."`
+	Warming     string        `json:"warming,omitempty" doc:"When its first figures are due."`
 }
 
 func hostOf(h *store.Host, pools []string, load *explain.Load, due *time.Time, now time.Time) Host {
@@ -77,7 +77,7 @@ type detailInput struct {
 // HostDetail is a host with what its newest interval of a span says beside the ledger.
 type HostDetail struct {
 	Host
-	Detail json.RawMessage `json:"detail" doc:"Per-CPU times, pressure, load and swap of the newest interval, by the wire schema; null when there is none."`
+	Detail json.RawMessage `json:"detail" doc:"Of the newest interval, by the wire schema; null for none."`
 }
 
 type detailOutput struct{ Body HostDetail }

@@ -34,9 +34,10 @@ type intervalOutput struct{ Body Receipt }
 func intervalRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
 		OperationID: "send-intervals", Method: http.MethodPost, Path: Prefix + "/intervals",
-		Summary:     "Send closed intervals of one host",
-		Description: "Protobuf by internal/wire/interval.proto, or the same message as JSON; zstd as Content-Encoding is taken. Sending again is safe: an interval counts once.",
-		Metadata:    collectors(), MaxBodyBytes: maxBatch, BodyReadTimeout: 60 * time.Second, SkipValidateBody: true,
+		Summary: "Send closed intervals of one host",
+		Description: "Protobuf by internal/wire/interval.proto, or the same message as JSON; zstd as " +
+			"Content-Encoding is taken. Sending again is safe: an interval counts once.",
+		Metadata: collectors(), MaxBodyBytes: maxBatch, BodyReadTimeout: 60 * time.Second, SkipValidateBody: true,
 	}, func(ctx context.Context, in *intervalInput) (*intervalOutput, error) {
 		b, err := wire.Decode(in.RawBody, in.ContentType, in.ContentEncoding)
 		if err != nil {
@@ -68,9 +69,10 @@ type noticeInput struct {
 func noticeRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
 		OperationID: "send-notices", Method: http.MethodPost, Path: Prefix + "/notices",
-		Summary:     "Send news of one host's workloads: that they came, changed names, or ended",
-		Description: "Protobuf by the message Notices of internal/wire/interval.proto. It holds no figures, and what it says is in the next interval too: one that is lost is only late.",
-		Metadata:    collectors(), MaxBodyBytes: maxBatch, SkipValidateBody: true, DefaultStatus: 204,
+		Summary: "Send news of one host's workloads: that they came, changed names, or ended",
+		Description: "Protobuf by the message Notices of internal/wire/interval.proto. It holds no figures, and " +
+			"what it says is in the next interval too: one that is lost is only late.",
+		Metadata: collectors(), MaxBodyBytes: maxBatch, SkipValidateBody: true, DefaultStatus: 204,
 	}, func(ctx context.Context, in *noticeInput) (*struct{}, error) {
 		n, err := wire.DecodeNotices(in.RawBody)
 		if err != nil {

@@ -17,7 +17,7 @@ import (
 type SpanParams struct {
 	From time.Time `query:"from" doc:"RFC 3339; with to."`
 	To   time.Time `query:"to" doc:"RFC 3339; now when left out."`
-	Span string    `query:"span" doc:"A length such as 90m, 1h or 7d, used without from; 1h when left out." example:"1h"`
+	Span string    `query:"span" doc:"A length such as 90m, 1h or 7d; 1h when left out." example:"1h"`
 }
 
 func (p *SpanParams) span(s *service) (question.Span, error) {
@@ -38,7 +38,7 @@ type HostParam struct {
 
 // PageParams choose a page of a listing that is sorted where it is stored.
 type PageParams struct {
-	Sort  string `query:"sort" doc:"amount (most first), name, kind, owner, tenant, host, peak, source or parts; -name turns it."`
+	Sort  string `query:"sort" doc:"amount, name, kind, owner, tenant, host, peak, source or parts; -name turns it."`
 	First int    `query:"first" minimum:"0" doc:"How many to list; all when 0."`
 	After string `query:"after" doc:"Cursor of the page, as the page before it told; the first page when left out."`
 }
@@ -47,7 +47,7 @@ type ledgerInput struct {
 	SpanParams
 	HostParam
 	PageParams
-	Of     measureName `query:"of" default:"cpu" doc:"A measure of the register; one without a ledger has shares alone."`
+	Of     measureName `query:"of" default:"cpu" doc:"A measure; one without a ledger has shares alone."`
 	By     string      `query:"by" default:"workload" doc:"A dimension, such as tenant or user, or label:KEY."`
 	Tenant string      `query:"tenant" doc:"Only this tenant's shares; the residual is then null."`
 	Where  string      `query:"where" doc:"Only workloads that this CEL expression matches." example:"kind == 'job'"`
@@ -58,8 +58,9 @@ type ledgerOutput struct{ Body *sheet.Ledger }
 func ledgerRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
 		OperationID: "get-ledger", Method: http.MethodGet, Path: Prefix + "/ledger",
-		Summary:     "The balanced ledger of a resource with its shares",
-		Description: "used = sum of shares + kernel + steal + residual; capacity = used + idle where capacity is known.", Metadata: readers(),
+		Summary: "The balanced ledger of a resource with its shares",
+		Description: "used = sum of shares + kernel + steal + residual; capacity = used + idle where capacity is " +
+			"known.", Metadata: readers(),
 	}, func(ctx context.Context, in *ledgerInput) (*ledgerOutput, error) {
 		span, err := in.span(s)
 		if err != nil {

@@ -26,7 +26,7 @@ type rulesOutput struct {
 
 type moveRuleInput struct {
 	Position int    `path:"position"`
-	IfMatch  string `header:"If-Match" doc:"The ETag of the list that was seen: a list that changed since is left alone."`
+	IfMatch  string `header:"If-Match" doc:"The ETag of the list that was seen."`
 	Body     struct {
 		To int `json:"to" minimum:"1" doc:"The position it is to have; those between move by one."`
 	}

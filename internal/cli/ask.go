@@ -149,7 +149,8 @@ func loadColumn(name, head string, of func(*explain.Load) float64) column[api.Ho
 func newEnrol() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "enrol NAME", Short: "Make a host known and print its collector's credential", Args: cobra.ExactArgs(1),
-		Long: "Enrol makes a host known and prints a credential for its collector, once. A host\nthat is known already gets a new credential; the old one is no longer taken.",
+		Long: "Enrol makes a host known and prints a credential for its collector, once. A host\nthat is known " +
+			"already gets a new credential; the old one is no longer taken.",
 	}
 	clientFlags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -195,7 +196,8 @@ func newShare() *cobra.Command {
 		"Who used a resource, over all hosts or one, by tenant, user, workload, kind, host or program",
 		`  vinescale share --of cpu --by tenant
   vinescale share --of memory --by user --span 24h
-  vinescale share --of cpu --by workload --host cellar-1 --from 2026-11-22T03:00 --to 2026-11-22T04:00`, "tenant", false)
+  vinescale share --of cpu --by workload --host cellar-1 --from 2026-11-22T03:00 --to 2026-11-22T04:00`,
+		"tenant", false)
 }
 
 func newLedger() *cobra.Command {

@@ -64,7 +64,8 @@ func printLinks(w io.Writer, l *explain.Links) error {
 		fmt.Fprintf(w, "  %d more within hosts carried less; --as csv has them all\n", more)
 	}
 	fmt.Fprintln(w,
-		"\nInterfaces: received and sent as the host sees it, with frames. Workloads: as they see it, at IP level where cgroups are\ncounted; with frames where only their own interfaces are.")
+		"\nInterfaces: received and sent as the host sees it, with frames. Workloads: as they see it, at IP level "+
+			"where cgroups are\ncounted; with frames where only their own interfaces are.")
 	fmt.Fprintln(w)
 	t = newTable(w)
 	t.row(cell{"workload", false}, cell{"tenant", false}, cell{"host", false}, cell{"received MB/s", true},

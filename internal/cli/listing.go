@@ -30,7 +30,8 @@ func listFlags(cmd *cobra.Command, first int) *listing {
 	f := cmd.Flags()
 	f.StringVar(&l.sort, "sort", "", "column to sort by; with a dash before it the other way round")
 	f.StringVar(&l.where, "where", "",
-		"only rows for which this expression over the columns is true (CEL), such as \"name.startsWith('frost') && size > 3\"")
+		"only rows for which this expression over the columns is true (CEL), such as \"name.startsWith('frost') && "+
+			"size > 3\"")
 	f.StringSliceVar(&l.columns, "columns", nil, "columns to show, in this order, separated by commas")
 	f.IntVar(&l.first, "first", first, "how many rows a table shows; 0 for all")
 	return l

@@ -56,7 +56,8 @@ func TestList_SortsFiltersChoosesAndSaysWhatItLeftOut(t *testing.T) {
 
 	table, err := barrels(t, "--where", "racks < 3")
 	require.NoError(t, err)
-	assert.Equal(t, "barrel  litres\nb          225\na            –\nc           30\n\n1 left out by --where.\n", table)
+	assert.Equal(t, "barrel  litres\nb          225\na            –\nc           30\n\n"+
+		"1 left out by --where.\n", table)
 	table, err = barrels(t)
 	require.NoError(t, err)
 	assert.Contains(t, table, "\n1 more not shown (--first 3).\n")

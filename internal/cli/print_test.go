@@ -131,8 +131,9 @@ func TestDisks_WhoUsedADeviceIsToldOrWhyNot(t *testing.T) {
 		Devices: []explain.DeviceLine{
 			{Host: "cellar-1", Name: "sda", Kind: "disk", MountState: "not mountable (divided)", ReadRate: 30e6,
 				WriteRate: 10e6, Busy: 0.5, SpaceBytes: &space, UsedBytes: &used,
-				Users: []explain.DeviceUser{{UserRef: explain.UserRef{WorkloadRef: explain.WorkloadRef{Name: "barrel-sense"},
-					Tenant: "Cellar Intake"}, ReadRate: 24e6, WriteRate: 8e6, Share: 0.8, Source: "counted"},
+				Users: []explain.DeviceUser{{UserRef: explain.UserRef{
+					WorkloadRef: explain.WorkloadRef{Name: "barrel-sense"},
+					Tenant:      "Cellar Intake"}, ReadRate: 24e6, WriteRate: 8e6, Share: 0.8, Source: "counted"},
 					{UserRef: explain.UserRef{WorkloadRef: explain.WorkloadRef{Name: "sulphite-watch"}}}}},
 			{Host: "press-1", Name: "sdb", Kind: "disk", ReadRate: 1e6,
 				NoUsers: "this host does not count I/O by workload and device"},

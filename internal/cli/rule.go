@@ -93,7 +93,8 @@ whom, and what they used in the span.`,
 			return err
 		}
 		cmd.Printf(
-			"\nIt matches %d of %d workloads of the span and would move %d, with %.0f CPU seconds. Nothing was changed.\n",
+			"\nIt matches %d of %d workloads of the span and would move %d, with %.0f CPU seconds. Nothing was "+
+				"changed.\n",
 			trial.Matched, trial.Seen, len(trial.Moves), cpuOf(trial.Moves))
 		return nil
 	}

@@ -169,7 +169,8 @@ func openData(dir string) (*os.File, error) {
 	case strings.TrimSpace(string(has)) != layoutVersion:
 		return nil,
 			fmt.Errorf(
-				"%s is of another version (%q; this program's is %q): use the vinescale that made it, or give another directory with --data",
+				"%s is of another version (%q; this program's is %q): use the vinescale that made it, or give "+
+					"another directory with --data",
 				dir, strings.TrimSpace(string(has)), layoutVersion)
 	}
 	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)

@@ -94,7 +94,8 @@ func (h *hostRoots) flags(cmd *cobra.Command) {
 	f.StringArrayVar(&h.asked, "ask", nil,
 		"another system to ask for names, labels and limits, read-only: "+informants.Help)
 	f.StringArrayVar(&h.sites, "jobs-by", nil,
-		"how this site's batch jobs are known: NAME:env:job=VARIABLE[,user=VARIABLE][,account=VARIABLE] or NAME:path:PATTERN")
+		"how this site's batch jobs are known: NAME:env:job=VARIABLE[,user=VARIABLE][,account=VARIABLE] or "+
+			"NAME:path:PATTERN")
 	f.BoolVar(&h.counts, "ebpf", true,
 		"count inside the kernel what its files do not tell (with eBPF), where this host and its rights allow")
 	f.StringArrayVar(&h.diskRates, "disk-rate", nil,

@@ -11,7 +11,8 @@ import (
 )
 
 func newWorkloads() *cobra.Command {
-	return newWorkloadListing("workloads", "/workloads", "Every workload of a span with what it used", `Workloads lists what ran in a span, most CPU time first. What was just seen for
+	return newWorkloadListing("workloads", "/workloads", "Every workload of a span with what it used",
+		`Workloads lists what ran in a span, most CPU time first. What was just seen for
 the first time says when its usage will be known.`,
 		`  vinescale workloads --host cellar-1
   vinescale workloads --which "kind == 'job' && account == 'frost'" --sort -memory_bytes_mean
@@ -19,14 +20,18 @@ the first time says when its usage will be known.`,
 }
 
 func newThreads() *cobra.Command {
-	return newWorkloadListing("threads", "/threads", "Threads that want to run against the CPUs a workload may use, most crowded first", `Threads compares, for each workload, the threads that run or wait for a CPU with
+	return newWorkloadListing("threads", "/threads",
+		"Threads that want to run against the CPUs a workload may use, most crowded first",
+		`Threads compares, for each workload, the threads that run or wait for a CPU with
 the CPUs it may use: its limit, its cpuset, or what it asked for. Many more threads
 than CPUs wait for each other; many more CPUs than threads stand idle.`,
 		`  vinescale threads --first 10`, threadColumns)
 }
 
 func newPrograms() *cobra.Command {
-	return newWorkloadListing("programs", "/programs", "Every program with all its processes added: the many small ones that add up", `Programs adds up all processes of each executable, over all hosts or one. What began
+	return newWorkloadListing("programs", "/programs",
+		"Every program with all its processes added: the many small ones that add up",
+		`Programs adds up all processes of each executable, over all hosts or one. What began
 and ended between two readings is known to its workload only, and has a line of its own.`,
 		`  vinescale programs --first 10
   vinescale programs --host cellar-1 --sort processes`, programColumns)

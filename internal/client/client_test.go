@@ -29,7 +29,8 @@ func TestGet_AProblemIsToldInTheServicesWords(t *testing.T) {
 		w.WriteHeader(422)
 		w.Write(
 			[]byte(
-				`{"title":"Unprocessable Entity","detail":"validation failed","errors":[{"message":"expected one of cpu, memory","location":"query.of"}]}`))
+				`{"title":"Unprocessable Entity","detail":"validation failed","errors":` +
+					`[{"message":"expected one of cpu, memory","location":"query.of"}]}`))
 	})
 	var p *client.Problem
 	require.True(t, errors.As(err, &p))

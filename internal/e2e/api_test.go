@@ -56,7 +56,8 @@ func TestAPI_ProblemsAreTyped(t *testing.T) {
 			[]byte(`{"ceiling":-1}`), 422, "invalid", "zero or more"},
 		"batch is malformed": {"POST", "/intervals", credential, proto, []byte("no batch"), 422, "invalid",
 			"not a batch"},
-		"batch of another": {"POST", "/intervals", credential, proto, raw(t, batch("cellar-1", wire.Version)), 403, "denied",
+		"batch of another": {"POST", "/intervals", credential, proto, raw(t, batch("cellar-1", wire.Version)), 403,
+			"denied",
 			`"cellar-1"`},
 		"batch is newer":  {"POST", "/intervals", credential, proto, newer, 501, "not-yet", "keep it"},
 		"no such address": {"GET", "/harvest", demo.token, "", nil, 404, "not-found", "openapi.json"},
@@ -98,9 +99,12 @@ func TestAPI_AnyoneCanWriteACollectorInJSONAndItCountsOnce(t *testing.T) {
 	ledger := `{"capacity":` + line(8) + `,"used":` + line(7) + `,"idle":` + line(6) +
 		`,"kernel":{},"steal":{"unavailable":"none"}}`
 	usage := `{"units":["1000000"],"peak":["1"],"source":[3]}`
-	body := `{"version":1,"host":"spare-2","intervals":[{"boot":"b","sequence":"5","fromUnixMicros":"` + micros(from) + `","toUnixMicros":"` + micros(from.Add(time.Minute)) + `",
-		"elapsedMillis":"60000","ticks":1,"cpus":2,"ledgers":[` + strings.Join([]string{ledger, ledger, ledger, ledger}, ",") + `],
-		"workloads":{"key":["job:1"],"kind":["job"],"name":["job 1"],"owner":["m.abt"],"uid":[2001],"path":[""],"allowed":["0-1"],"labels":[{}],"threads":[1],"processes":[1]},
+	body := `{"version":1,"host":"spare-2","intervals":[{"boot":"b","sequence":"5",
+			"fromUnixMicros":"` + micros(from) + `","toUnixMicros":"` + micros(from.Add(time.Minute)) + `",
+		"elapsedMillis":"60000","ticks":1,"cpus":2,"ledgers":[` + strings.Join([]string{ledger, ledger, ledger,
+		ledger}, ",") + `],
+		"workloads":{"key":["job:1"],"kind":["job"],"name":["job 1"],"owner":["m.abt"],"uid":[2001],"path":[""],
+		"allowed":["0-1"],"labels":[{}],"threads":[1],"processes":[1]},
 		"usages":[` + strings.Join([]string{usage, usage, usage, usage}, ",") + `]}]}`
 	for i, want := range []string{`"intervals_counted":1,"intervals_known":0`,
 		`"intervals_counted":0,"intervals_known":1`} {

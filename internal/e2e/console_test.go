@@ -28,8 +28,10 @@ func violations(t *testing.T, b *browser.Browser) []string {
 	require.NoError(t, err, "make test installs it")
 	_, err = browser.Eval[bool](b, string(axe)+"; true")
 	require.NoError(t, err)
-	found, err := browser.Eval[string](b, `axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'] })
-		.then(r => JSON.stringify(r.violations.map(v => v.id + ': ' + v.help + ' at ' + v.nodes.map(n => n.target.join(' ')).join(', '))))`)
+	found, err := browser.Eval[string](b, `axe.run(document,
+		{ runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'] })
+		.then(r => JSON.stringify(r.violations.map(v => v.id + ': ' + v.help + ' at ' +
+			v.nodes.map(n => n.target.join(' ')).join(', '))))`)
 	require.NoError(t, err)
 	var list []string
 	require.NoError(t, json.Unmarshal([]byte(found), &list))
@@ -61,7 +63,9 @@ func TestConsole_FromSignInToAHostsLedger(t *testing.T) {
 	// The columns of the table add up to its last line, as shown.
 	off, err := browser.Eval[string](b, `(() => {
 		const rows = [...document.querySelectorAll('section[aria-label="Balance by tenant"] tbody tr')].slice(1)
-		const cell = (r, i) => { const m = /-?[\d,]+(\.\d+)?/.exec(r.cells[i].innerText); return m && !r.cells[i].innerText.startsWith('not') ? Number(m[0].replaceAll(',', '')) : 0 }
+		const cell = (r, i) => { const m = /-?[\d,]+(\.\d+)?/.exec(r.cells[i].innerText)
+			return m && !r.cells[i].innerText.startsWith('not')
+				? Number(m[0].replaceAll(',', '')) : 0 }
 		for (const i of [1, 2, 3, 4]) {
 			const sum = rows.slice(0, -1).reduce((a, r) => a + cell(r, i), 0), capacity = cell(rows.at(-1), i)
 			if (Math.abs(sum - capacity) > 0.1 * rows.length) return 'column ' + i + ': ' + sum + ' of ' + capacity
@@ -98,7 +102,8 @@ func TestConsole_TheTimeRulerChoosesASpanThatTheAddressCarries(t *testing.T) {
 	require.NoError(t, b.SignIn(demo.address, demo.token))
 	require.NoError(t, b.WaitText("· live"))
 	box, err := browser.Eval[[]float64](b,
-		"(() => { const r = document.querySelector('svg.ruler').getBoundingClientRect(); return [r.left, r.top, r.width, r.height] })()")
+		"(() => { const r = document.querySelector('svg.ruler').getBoundingClientRect(); return [r.left, r.top, "+
+			"r.width, r.height] })()")
 	require.NoError(t, err)
 	x := func(part float64) float64 { return box[0] + part*box[2] }
 	y := box[1] + box[3]/2
@@ -130,7 +135,8 @@ func TestConsole_TheTimeRulerChoosesASpanThatTheAddressCarries(t *testing.T) {
 	for id, ago := range map[string]time.Duration{"pick-from": 100 * time.Minute, "pick-to": 40 * time.Minute} {
 		_, err = browser.Eval[bool](b, fmt.Sprintf(`(() => { const e = document.getElementById(%q)
 			Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set.call(e, %q)
-			e.dispatchEvent(new Event('input', { bubbles: true })); return true })()`, id, time.Now().Add(-ago).Format("2006-01-02T15:04")))
+			e.dispatchEvent(new Event('input', { bubbles: true })); return true })()`, id,
+			time.Now().Add(-ago).Format("2006-01-02T15:04")))
 		require.NoError(t, err)
 	}
 	assert.Empty(t, violations(t, b), "pick")
@@ -142,7 +148,8 @@ func TestConsole_LiveFiguresRefreshByThemselves(t *testing.T) {
 	b := openConsole(t)
 	require.NoError(t, b.SignIn(demo.address, demo.token))
 	_, err := browser.Eval[bool](b,
-		`(window.asked = 0, new PerformanceObserver(l => { for (const e of l.getEntries()) if (e.name.includes('/balance')) window.asked++ }).observe({ type: 'resource' }), true)`)
+		`(window.asked = 0, new PerformanceObserver(l => { for (const e of l.getEntries())
+			if (e.name.includes('/balance')) window.asked++ }).observe({ type: 'resource' }), true)`)
 	require.NoError(t, err)
 	time.Sleep(2 * time.Second)
 	before, err := browser.Eval[int](b, "window.asked")
@@ -185,7 +192,8 @@ func TestConsole_ItsFilesAreServedWithAPolicyThatForbidsForeignCode(t *testing.T
 func typeInto(t *testing.T, b *browser.Browser, selector, text string) {
 	ok, err := browser.Eval[bool](b, fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (!e) return false
 		e.focus(); Object.getOwnPropertyDescriptor(Object.getPrototypeOf(e), 'value').set.call(e, %q)
-		e.dispatchEvent(new Event(e.tagName === 'SELECT' ? 'change' : 'input', { bubbles: true })); return true })()`, selector, text))
+		e.dispatchEvent(new Event(e.tagName === 'SELECT' ? 'change' : 'input', { bubbles: true }))
+		return true })()`, selector, text))
 	require.NoError(t, err)
 	require.True(t, ok, selector)
 }

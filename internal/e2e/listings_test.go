@@ -14,7 +14,8 @@ import (
 
 // amounts are the names of columns that hold numbers: their unit is in them.
 var amounts = regexp.MustCompile(
-	`(_bytes|_seconds|_cores|_per_second|_us|_ms|_mean|_peak|_inodes|_cpus|^inodes|^busy|^mhz|^amount|^mean)($|_mean|_peak|_p99|_per_second)`)
+	`(_bytes|_seconds|_cores|_per_second|_us|_ms|_mean|_peak|_inodes|_cpus|` +
+		`^inodes|^busy|^mhz|^amount|^mean)($|_mean|_peak|_p99|_per_second)`)
 
 func TestCSV_OfEveryListingHoldsNumbersWhereItsColumnsNameAUnit(t *testing.T) {
 	for _, args := range [][]string{

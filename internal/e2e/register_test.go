@@ -61,7 +61,8 @@ func TestRegister_AResourceAndAMeasureAreOneEntryEach(t *testing.T) {
 	edit(t, register, "\n	CPUUser: {", `
 	Press: {Name: "press", Title: "Press", Unit: moved, Bound: ByCapacity, Of: Press, Meaning: "Must that was pressed.",
 		NeverOf: "nobody counts what it presses"},
-	PressSpilt: {Name: "press_spilt_bytes", Title: "Press, spilt", Unit: moved, Of: Press, Meaning: "Must that was lost."},
+	PressSpilt: {Name: "press_spilt_bytes", Title: "Press, spilt", Unit: moved, Of: Press,
+		Meaning: "Must that was lost."},
 `)
 	bin := filepath.Join(dir, "vinescale")
 	build := exec.Command("go", "build", "-o", bin, "./cmd/vinescale")
@@ -83,7 +84,8 @@ func TestRegister_AResourceAndAMeasureAreOneEntryEach(t *testing.T) {
 	require.Zero(t, service.run("quota", "set", "Label Press", "press", "1kB").code)
 	from := time.Now().Add(-3 * time.Minute).Truncate(time.Minute)
 	send := func(host, credential, ledgers, usages, figures string) {
-		body := fmt.Sprintf(`{"version":2,"host":%q,"intervals":[{"boot":"b","sequence":"1","fromUnixMicros":%q,"toUnixMicros":%q,
+		body := fmt.Sprintf(`{"version":2,"host":%q,"intervals":[{"boot":"b","sequence":"1","fromUnixMicros":%q,
+				"toUnixMicros":%q,
 			"elapsedMillis":"60000","ticks":1,"cpus":2,"ledgers":[%s],"usages":[%s],"figures":{%s},
 			"workloads":{"key":["job:1"],"kind":["job"],"name":["label"],"owner":["l.roth"],"uid":[2001],"path":[""],
 				"allowed":["0-1"],"labels":[{}],"threads":[1],"processes":[1]}}]}`, host, fmt.Sprint(from.UnixMicro()),
@@ -92,10 +94,12 @@ func TestRegister_AResourceAndAMeasureAreOneEntryEach(t *testing.T) {
 			strings.NewReader(body))
 		require.Equal(t, 200, status, "%s", answer)
 	}
-	const cpu = `{"resource":"cpu","capacity":{"units":"120000000"},"used":{"units":"6000000"},"idle":{"units":"114000000"}}`
+	const cpu = `{"resource":"cpu","capacity":{"units":"120000000"},"used":{"units":"6000000"},
+		"idle":{"units":"114000000"}}`
 	const cpuUse = `{"resource":"cpu","units":["6000000"],"peak":["1"],"source":[0]}`
 	send("press-9", credential,
-		cpu+`,{"resource":"press","capacity":{"units":"600000"},"used":{"units":"130000"},"idle":{"units":"470000"},"kernel":{"units":"1000"}}`,
+		cpu+`,{"resource":"press","capacity":{"units":"600000"},"used":{"units":"130000"},
+			"idle":{"units":"470000"},"kernel":{"units":"1000"}}`,
 		cpuUse+`,{"resource":"press","units":["120000"],"peak":["4000"],"source":[1]}`,
 		`"measures":[{"name":"press_spilt_bytes","workload":[0],"units":["600"],"source":[0]}]`)
 

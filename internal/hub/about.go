@@ -16,15 +16,15 @@ import (
 // AboutWorkload is everything that is known of one workload.
 type AboutWorkload struct {
 	WorkloadLine
-	Key        string                `json:"key" doc:"Tells it from others on its host, and from earlier ones of its name."`
+	Key        string                `json:"key" doc:"Tells it from others of its name."`
 	UID        *int64                `json:"uid" doc:"Of the owner; null when not known."`
 	Path       string                `json:"path" doc:"The cgroup it was recognised by; empty for none."`
 	Recogniser string                `json:"recogniser" doc:"What claimed it."`
 	Evidence   string                `json:"evidence" doc:"What it was recognised by."`
-	Unnamed    string                `json:"names_unavailable,omitempty" doc:"Why an outside system could not be asked about it."`
+	Unnamed    string                `json:"names_unavailable,omitempty" doc:"Why another system could not be asked."`
 	Labels     map[string]string     `json:"labels"`
 	Facts      map[string]string     `json:"facts" doc:"What else is known of it; the unit of a number is in its name."`
-	Around     *explain.WorkloadRef  `json:"around,omitempty" doc:"The workload around it, such as a container's pod; left out for none."`
+	Around     *explain.WorkloadRef  `json:"around,omitempty" doc:"Such as a container's pod; left out for none."`
 	Inside     []explain.WorkloadRef `json:"inside" doc:"Workloads inside it: their use is not in its own."`
 	Rule       string                `json:"rule" doc:"The rule that gives it to its tenant; empty where none does."`
 	History    []HeldBy              `json:"history" doc:"To whom it was accounted, oldest first."`
@@ -34,15 +34,15 @@ type AboutWorkload struct {
 	EndedAt    *time.Time            `json:"ended_at"`
 	Exit       string                `json:"exit,omitempty" doc:"How it ended, where known."`
 	DueAt      *time.Time            `json:"due_at" doc:"When its first usage is due; null once there is some."`
-	Parts      []Part                `json:"parts" doc:"CPU time of its virtual CPUs or steps, where they are told apart."`
+	Parts      []Part                `json:"parts" doc:"CPU time of its virtual CPUs or steps."`
 	Programs   []ProgramLine         `json:"programs" doc:"What its programs used over the span, most CPU time first."`
-	Families   []explain.Family      `json:"families" doc:"Its processes at the newest interval's end: one entry a family, most CPU time first."`
-	ProcessAt  *time.Time            `json:"processes_at" doc:"When these processes were read; null where the collector tells of none."`
+	Families   []explain.Family      `json:"families" doc:"Its processes now, most CPU time first."`
+	ProcessAt  *time.Time            `json:"processes_at" doc:"When they were read; null for none."`
 	OverS      float64               `json:"processes_over_seconds" doc:"The time their use is over."`
-	CPUMates   []explain.Mate        `json:"shares_cpus_with" doc:"What ran on the same CPUs over the span, most CPU time there first."`
-	DiskMates  []explain.Mate        `json:"shares_disks_with" doc:"What else used the host's disks over the span, most bytes first."`
-	Figures    []explain.Figure      `json:"figures" doc:"What was counted beside the amounts; what is not here was not counted for it."`
-	Space      string                `json:"space_unavailable" doc:"Why the space its files take is not known; empty where it is among the figures."`
+	CPUMates   []explain.Mate        `json:"shares_cpus_with" doc:"What ran on the same CPUs, most first."`
+	DiskMates  []explain.Mate        `json:"shares_disks_with" doc:"What else used the disks, most first."`
+	Figures    []explain.Figure      `json:"figures" doc:"What was counted beside the amounts."`
+	Space      string                `json:"space_unavailable" doc:"Why its files' space is not known."`
 	Events     []Event               `json:"events" doc:"Oldest first."`
 }
 

@@ -197,7 +197,8 @@ func TestShares_AreSumsByHandWhateverTheyAreGroupedBy(t *testing.T) {
 		}
 		return sum / 120
 	}
-	assert.InDeltaMapValues(t, amounts{"must": memory(100, 20, 200, 40, 300, 60), "probe": memory(10, 20, 20, 40, 40, 60),
+	assert.InDeltaMapValues(t, amounts{"must": memory(100, 20, 200, 40, 300, 60),
+		"probe": memory(10, 20, 20, 40, 40, 60),
 		"route": memory(1000, 60), "label": memory(50, 60)}, c.shares(amount.Memory, "workload", all, ""), 1e-9)
 	assert.Equal(t, amounts{"Cellar Intake": 20, "Harvest Routing": 60, "unassigned": 23},
 		c.shares(amount.Disk, "tenant", all, ""))
@@ -206,7 +207,8 @@ func TestShares_AreSumsByHandWhateverTheyAreGroupedBy(t *testing.T) {
 	// Measures without a ledger are asked for in the same way.
 	assert.Equal(t, amounts{"Cellar Intake": 28, "Harvest Routing": 70, "unassigned": 12},
 		c.shares(amount.NetworkReceived, "tenant", all, ""))
-	assert.InDeltaMapValues(t, amounts{"must": memory(50, 20, 100, 40, 150, 60), "probe": memory(5, 20, 10, 40, 20, 60)},
+	assert.InDeltaMapValues(t, amounts{"must": memory(50, 20, 100, 40, 150, 60),
+		"probe": memory(5, 20, 10, 40, 20, 60)},
 		c.shares(amount.MemoryAnon, "workload", hub.Asked{Host: "cellar-1"}, ""), 1e-9)
 	_, err := c.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: c.two()}, Measure: amount.MemoryAnon, By: "program"})
 	requireProblem(t, err, hub.Invalid, "whole workloads")

@@ -147,7 +147,8 @@ func (h *Hub) Notice(ctx context.Context, host store.Host, n *wire.Notices) erro
 			(at.After(now.Add(24*time.Hour)) || at.Before(now.AddDate(0, 0, -h.options.KeepDays))) ||
 			n.AtUnixMicros == 0 {
 			return problem(Invalid,
-				"news of %s is a day ahead of this service's clock, or older than the %d days that are kept: set the host's clock", at.UTC().Format(time.RFC3339), h.options.KeepDays)
+				"news of %s is a day ahead of this service's clock, or older than the %d days that are kept: set "+
+					"the host's clock", at.UTC().Format(time.RFC3339), h.options.KeepDays)
 		}
 	}
 	if due := time.UnixMicro(n.DueUnixMicros); due.After(now.Add(time.Hour)) {

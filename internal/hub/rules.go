@@ -127,12 +127,12 @@ func (h *Hub) Export(ctx context.Context) (*Tenancy, error) {
 type Import struct {
 	TenantsAdded   []string    `json:"tenants_added"`
 	TenantsRemoved []string    `json:"tenants_removed"`
-	TenantsKept    []string    `json:"tenants_kept" doc:"Not in the file, and kept: with no rule left, usage goes to others or to unassigned."`
+	TenantsKept    []string    `json:"tenants_kept" doc:"Not in the file, and kept: they lose their rules."`
 	RulesAdded     []RuleText  `json:"rules_added"`
 	RulesRemoved   []RuleText  `json:"rules_removed"`
 	Reordered      bool        `json:"rules_reordered"`
 	Changed        bool        `json:"changed" doc:"False where the file is what there is already."`
-	Moves          []TrialMove `json:"moves" doc:"Workloads of the span that change tenant from now on, by CPU time, most first."`
+	Moves          []TrialMove `json:"moves" doc:"Usage or workloads that change tenant, most CPU time first."`
 }
 
 // Import makes the rules those of a file, and adds its tenants; with prune, tenants that the file does not name are
@@ -210,7 +210,8 @@ func (h *Hub) bookOf(ctx context.Context, x *Tenancy, plan *Import) (tenancy.Boo
 		if !found {
 			return nil, nil,
 				problem(Invalid,
-					"rule %d of the file is for tenant %q, which the file's list of tenants does not name: add it there", i+1, r.Tenant)
+					"rule %d of the file is for tenant %q, which the file's list of tenants does not name: add it "+
+						"there", i+1, r.Tenant)
 		}
 		rule, err := tenancy.Compile(int32(-1-i), id, r.When)
 		if err != nil {
@@ -328,7 +329,7 @@ func (h *Hub) Suggest(ctx context.Context, span question.Span) ([]Suggestion, er
 type Reapplication struct {
 	From    time.Time   `json:"from"`
 	To      time.Time   `json:"to"`
-	Moves   []TrialMove `json:"moves" doc:"Usage that changes tenant, by CPU time, most first: one line a workload and tenant it is taken from."`
+	Moves   []TrialMove `json:"moves" doc:"Usage or workloads that change tenant, most CPU time first."`
 	Seen    int         `json:"workloads_seen"`
 	Preview bool        `json:"preview" doc:"True where nothing was changed."`
 }

@@ -20,7 +20,7 @@ type Timeline struct {
 // TimelinePoint is one stretch of a timeline.
 type TimelinePoint struct {
 	Start time.Time `json:"start"`
-	Busy  *float64  `json:"busy_share" doc:"Used of capacity, 0 to 1; null where either is not known for all its hosts."`
+	Busy  *float64  `json:"busy_share" doc:"Used of capacity, 0 to 1; null where not known for all hosts."`
 	Hosts int       `json:"hosts" doc:"Hosts with records in the stretch."`
 }
 

@@ -14,7 +14,7 @@ import (
 // Trial says what a rule would do, were it added: nothing is changed.
 type Trial struct {
 	Moves   []TrialMove `json:"moves" doc:"Workloads that would change tenant, by CPU time, most first."`
-	Matched int         `json:"workloads_matched" doc:"Workloads of the span that the expression matches, moved or not."`
+	Matched int         `json:"workloads_matched" doc:"Workloads that the expression matches."`
 	Seen    int         `json:"workloads_seen" doc:"Workloads of the span."`
 }
 

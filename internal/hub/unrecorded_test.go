@@ -73,7 +73,8 @@ func TestUnrecorded_OfOneHostIsSaidBesideWhatOthersTell(t *testing.T) {
 	d, err := f.Disks(ctx, "", f.span())
 	require.NoError(t, err)
 	assert.Equal(t,
-		"Storage is not the problem: the busiest device, sda on terrace-1, was busy 10 % of the time. Of orchard-1 nothing was recorded.", d.Verdict)
+		"Storage is not the problem: the busiest device, sda on terrace-1, was busy 10 % of the time. Of orchard-1 "+
+			"nothing was recorded.", d.Verdict)
 	l, err := f.Links(ctx, "", f.span())
 	require.NoError(t, err)
 	assert.Equal(t, []string{"orchard-1"}, l.Silent)

@@ -21,15 +21,15 @@ type WorkloadLine struct {
 	Owner        string        `json:"owner"`
 	Tenant       string        `json:"tenant"`
 	Host         string        `json:"host"`
-	State        string        `json:"state" doc:"running, ended, silent (its host does not report), or first reading: usage in N s."`
+	State        string        `json:"state" doc:"running, ended, silent, or first reading: usage in N s."`
 	Uses         []WorkloadUse `json:"uses" doc:"One per resource, in the order of resources."`
 	Processes    int64         `json:"processes"`
 	Threads      int64         `json:"threads"`
-	RunnableMean float64       `json:"runnable_threads_mean" doc:"Threads running or waiting for a CPU, sampled at readings."`
+	RunnableMean float64       `json:"runnable_threads_mean" doc:"Threads running or waiting for a CPU."`
 	RunnablePeak int64         `json:"runnable_threads_peak"`
 	MayUseCPUs   float64       `json:"may_use_cpus"`
 	MayUseBy     string        `json:"may_use_by" enum:"limit,cpuset,asked,host"`
-	Crowding     *float64      `json:"runnable_per_cpu" doc:"Runnable threads in the mean for each CPU it may use; null without figures."`
+	Crowding     *float64      `json:"runnable_per_cpu" doc:"For each CPU it may use; null without figures."`
 
 	ElapsedMillis int64 `json:"-"`
 }

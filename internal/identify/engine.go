@@ -23,7 +23,8 @@ var (
 	// A pod's directory holds those of its containers: named pod<uid> under a node agent, by a 64-digit id under an
 	// engine that makes pods itself.
 	podDir = regexp.MustCompile(
-		`(?:^|-)pod([0-9a-f]{8}[-_][0-9a-f]{4}[-_][0-9a-f]{4}[-_][0-9a-f]{4}[-_][0-9a-f]{12}|[0-9a-f]{32})(?:\.slice)?$`)
+		`(?:^|-)pod([0-9a-f]{8}[-_][0-9a-f]{4}[-_][0-9a-f]{4}[-_][0-9a-f]{4}[-_][0-9a-f]{12}|` +
+			`[0-9a-f]{32})(?:\.slice)?$`)
 	enginePodDir = regexp.MustCompile(`^(?:machine-)?[a-z]+_pod_([0-9a-f]{64})\.slice$`)
 )
 

@@ -25,7 +25,8 @@ import (
 
 const group = "root:x:0:\nagronomists:x:2001:p.kern\ncellar:x:801:m.abt\nbroken\n"
 
-const passwd = "root:x:0:0::/root:/bin/sh\nm.abt:x:2001:2001::/:/bin/sh\nsvc-cellar:x:801:801::/:/bin/sh\nbroken line\ntwin:x:801:801::/:/bin/sh\n"
+const passwd = "root:x:0:0::/root:/bin/sh\nm.abt:x:2001:2001::/:/bin/sh\nsvc-cellar:x:801:801::/:/bin/sh\nbroken " +
+	"line\ntwin:x:801:801::/:/bin/sh\n"
 
 type place struct{ etc, run, proc string }
 
@@ -81,8 +82,11 @@ func TestPaths(t *testing.T) {
 
 func TestContainer_NameAndOwnerComeFromTheRuntimesStateFile(t *testing.T) {
 	p := newPlace(t)
-	p.state(t, "must-1", `{"id":"must-1","init_process_pid":77,"cgroup_paths":{"memory":"/sys/fs/cgroup/memory/coop/must-1","cpuacct":"/sys/fs/cgroup/cpuacct/coop/must-1"},
-		"config":{"labels":["bundle=/b","org.vinescale.name=must-intake","org.vinescale.owner=svc-cellar","site=north"]}}`)
+	p.state(t, "must-1", `{"id":"must-1","init_process_pid":77,
+			"cgroup_paths":{"memory":"/sys/fs/cgroup/memory/coop/must-1",
+			"cpuacct":"/sys/fs/cgroup/cpuacct/coop/must-1"},
+		"config":{"labels":["bundle=/b","org.vinescale.name=must-intake","org.vinescale.owner=svc-cellar",
+			"site=north"]}}`)
 	r := p.registry()
 	w := r.Workload(r.Begins("/coop/must-1"))
 	assert.Equal(t, "must-intake", w.Name)
@@ -160,8 +164,10 @@ func TestContainer_ANameUsedAgainIsAnotherWorkload(t *testing.T) {
 func TestContainer_TheBundleSaysImageUserLimitsAndCommand(t *testing.T) {
 	p := newPlace(t)
 	bundle := t.TempDir()
-	p.write(t, filepath.Join(bundle, "config.json"), `{"process":{"args":["/bin/intake","--site","north"],"user":{"uid":33}},
-		"annotations":{"org.vinescale.image":"coop/intake:2026.4","io.kubernetes.cri.sandbox-namespace":"cellar","io.kubernetes.cri.sandbox-name":"must"},
+	p.write(t, filepath.Join(bundle, "config.json"), `{"process":{"args":["/bin/intake","--site","north"],
+			"user":{"uid":33}},
+		"annotations":{"org.vinescale.image":"coop/intake:2026.4","io.kubernetes.cri.sandbox-namespace":"cellar",
+			"io.kubernetes.cri.sandbox-name":"must"},
 		"linux":{"resources":{"cpu":{"quota":150000,"period":100000},"memory":{"limit":1048576}}}}`)
 	// The other runtime's form: a status file in a directory of the container's name.
 	p.write(t, filepath.Join(p.run, "crun/must-2/status"),
@@ -182,8 +188,10 @@ func TestPod_IsAroundItsContainersAndNamedByThem(t *testing.T) {
 	p := newPlace(t)
 	const pod = "/agent/burst/pod11111111-2222-3333-4444-555555555555"
 	id := strings.Repeat("ab", 32)
-	p.write(t, filepath.Join(p.run, "containerd/runc/k8s.io", id, "state.json"), `{"id":"`+id+`","cgroup_paths":{"cpuacct":"/sys/fs/cgroup/cpuacct`+pod+`/`+id+`"},
-		"config":{"labels":["io.kubernetes.cri.container-name=press","io.kubernetes.cri.sandbox-name=label-press","io.kubernetes.cri.sandbox-namespace=labels"]}}`)
+	p.write(t, filepath.Join(p.run, "containerd/runc/k8s.io", id, "state.json"), `{"id":"`+id+`",
+			"cgroup_paths":{"cpuacct":"/sys/fs/cgroup/cpuacct`+pod+`/`+id+`"},
+		"config":{"labels":["io.kubernetes.cri.container-name=press","io.kubernetes.cri.sandbox-name=label-press",
+			"io.kubernetes.cri.sandbox-namespace=labels"]}}`)
 	r := p.registry()
 	inner := r.Workload(r.Begins(pod + "/" + id))
 	outer := r.Workload(r.Begins(pod))
@@ -277,7 +285,9 @@ func TestMachine_BegunByHandIsKnownByItsCommandLine(t *testing.T) {
 	p := process(30, 803, "qemu-system-x86")
 	p.Cmdline = func() []byte {
 		return []byte(
-			"/usr/bin/qemu-system-x86_64\x00-name\x00guest=bottling,debug-threads=on\x00-smp\x004,sockets=1\x00-m\x002G\x00-drive\x00file=/var/plc.img,if=virtio\x00-netdev\x00tap,id=n,ifname=tap7\x00-uuid\x00abc\x00")
+			"/usr/bin/qemu-system-x86_64\x00-name\x00guest=bottling,debug-threads=on\x00-smp\x004,sockets=1" +
+				"\x00-m\x002G\x00-drive\x00file=/var/plc.img,if=virtio\x00-netdev" +
+				"\x00tap,id=n,ifname=tap7\x00-uuid\x00abc\x00")
 	}
 	w := r.Workload(r.OfProcess(p, account.Unrecognised))
 	assert.Equal(t, []any{amount.VM, "bottling", "4", "2147483648", "/var/plc.img", "tap7"},
@@ -446,7 +456,8 @@ func TestAsk_AnEndpointThatHangsHoldsNothingUp(t *testing.T) {
 func FuzzStateFiles(f *testing.F) {
 	f.Add(
 		[]byte(
-			`{"id":"a","cgroup_paths":{"":"/sys/fs/cgroup/a"},"config":{"labels":["org.vinescale.name=\u202e\u0000<b>"]}}`))
+			`{"id":"a","cgroup_paths":{"":"/sys/fs/cgroup/a"},"config":{
+			"labels":["org.vinescale.name=\u202e\u0000<b>"]}}`))
 	f.Add([]byte(`{"pid":1,"cgroup-path":"a"}`))
 	f.Fuzz(func(t *testing.T, content []byte) {
 		p := newPlace(t)

@@ -64,6 +64,20 @@ type Options struct {
 }
 
 // NewRegistry makes a registry with every recogniser.
+//
+// Recognisers are tried in the order in which they stand here, and the first that claims a cgroup or a process has it.
+// What knows most of it comes first:
+//
+//   - A site's own way of naming its jobs comes before all, because the administrator has said so.
+//   - A runtime's own record names a container for certain, so it comes before what only follows from a path: the name
+//     of a pod, of an engine's container, of a machine's scope. A pod is not mistaken for an engine's container.
+//   - Machines, jobs and sign-ins come before units: they run in scopes, which are units of the init system too, and a
+//     unit would claim all of them.
+//   - By process, this program comes first, so that nothing can claim what it uses itself. A machine's command line
+//     comes before a job's environment, since a machine that a job began is a workload of its own. A sign-in comes
+//     last: nearly everything a user runs has its audit session.
+//
+// A new recogniser goes where it claims nothing that a better one would name.
 func NewRegistry(o Options) *Registry {
 	run, proc := or(o.Roots.Run, "/run"), or(o.Roots.Proc, "/proc")
 	r := &Registry{

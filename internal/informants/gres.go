@@ -22,9 +22,9 @@ func nodeName() string {
 // gresIndex finds the GPUs in a node's generic resources, such as gpu:a100:2(IDX:0-1),gpu:v100:1(IDX:4).
 var gresIndex = regexp.MustCompile(`(?:^|,)gpu(?::[^(),]*)?\(IDX:([^)]*)\)`)
 
-// gpusOn lists the numbers of the GPUs that a job has on a host, as the host numbers them: inside the job every GPU looks
-// like number 0. False where that is not known: the scheduler tells of several hosts, and this one is not among them by
-// its name.
+// gpusOn lists the numbers of the GPUs that a job has on a host, as the host numbers them: inside the job every GPU
+// looks like number 0. False where that is not known: the scheduler tells of several hosts, and this one is not among
+// them by its name.
 func (j *slurmJob) gpusOn(host string) (list string, known bool) {
 	var detail string
 	switch nodes := expandNodes(j.Nodes); {

@@ -205,9 +205,12 @@ func TestEngine_TakesTheWiderFormOfTheListAndElseTheCommonOne(t *testing.T) {
 
 func TestMachine_ItsDescriptionTellsOwnerPinsDisksAndTaps(t *testing.T) {
 	w, err := ofDomain(`<domain type='kvm' id='3'><name>plc</name><uuid>u</uuid><title>x</title>
-		<metadata><c:w xmlns:c="urn:coop"><c:owner> svc-bottle </c:owner><c:site><c:row>7</c:row></c:site></c:w></metadata>
-		<memory unit='GiB'>2</memory><vcpu placement='static'>4</vcpu><cputune><vcpupin vcpu='0' cpuset='12'/><vcpupin vcpu='1' cpuset='13-14'/></cputune>
-		<devices><disk><source file='/a.img'/></disk><disk><source dev='/dev/sdb'/></disk><disk/><interface><target dev='vnet3'/></interface></devices></domain>`)
+		<metadata><c:w xmlns:c="urn:coop"><c:owner> svc-bottle </c:owner>
+			<c:site><c:row>7</c:row></c:site></c:w></metadata>
+		<memory unit='GiB'>2</memory><vcpu placement='static'>4</vcpu>
+		<cputune><vcpupin vcpu='0' cpuset='12'/><vcpupin vcpu='1' cpuset='13-14'/></cputune>
+		<devices><disk><source file='/a.img'/></disk><disk><source dev='/dev/sdb'/></disk><disk/>
+			<interface><target dev='vnet3'/></interface></devices></domain>`)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"plc", "svc-bottle", "7"}, []string{w.Name, w.Owner, w.Labels["row"]})
 	for name, want := range map[string]string{
@@ -245,8 +248,9 @@ func TestScheduler_GPUsAreThoseOfThisHostOfEveryKind(t *testing.T) {
 		assert.Equal(t, []any{c.want, c.known}, []any{got, known}, c.name)
 	}
 	for list, want := range map[string][]string{
-		"": nil, "a": {"a"}, "a,b": {"a", "b"}, "n[08-10]": {"n08", "n09", "n10"}, "n[1,3-4]x,m": {"n1x", "n3x", "n4x", "m"},
-		"n[1-": nil, "n]1[": nil, "n[3-1]": nil, "n[1-9999999]": nil, "n[a]": nil, "r[1-2]n[1-2]": nil,
+		"": nil, "a": {"a"}, "a,b": {"a", "b"}, "n[08-10]": {"n08", "n09", "n10"},
+		"n[1,3-4]x,m": {"n1x", "n3x", "n4x", "m"},
+		"n[1-":        nil, "n]1[": nil, "n[3-1]": nil, "n[1-9999999]": nil, "n[a]": nil, "r[1-2]n[1-2]": nil,
 	} {
 		assert.Equal(t, want, expandNodes(list), list)
 	}
@@ -254,11 +258,16 @@ func TestScheduler_GPUsAreThoseOfThisHostOfEveryKind(t *testing.T) {
 
 func TestScheduler_BothFormsOfItsAnswerAndTheHostsOwnGPUNumbers(t *testing.T) {
 	for name, text := range map[string]string{
-		"plain": `{"jobs":[{"job_id":7,"name":"ens","account":"frost","partition":"day","user_id":2001,"user_name":"m.abt","array_job_id":5,"array_task_id":2,
-			"time_limit":5,"cpus":4,"memory_per_node":2048,"job_state":"FAILED","gres_detail":["gpu:a100:2(IDX:1,3)"],"exit_code":768}]}`,
-		"wrapped": `{"jobs":[{"job_id":7,"name":"ens","account":"frost","partition":"day","user_id":2001,"user_name":"m.abt","array_job_id":{"set":true,"number":5},
-			"array_task_id":{"set":true,"number":2},"time_limit":{"set":true,"infinite":false,"number":5},"cpus":{"set":true,"number":4},
-			"memory_per_node":{"set":true,"number":2048},"job_state":["FAILED"],"gres_detail":["gpu:a100:2(IDX:1,3)"],"exit_code":768}]}`,
+		"plain": `{"jobs":[{"job_id":7,"name":"ens","account":"frost","partition":"day","user_id":2001,
+				"user_name":"m.abt","array_job_id":5,"array_task_id":2,
+			"time_limit":5,"cpus":4,"memory_per_node":2048,"job_state":"FAILED","gres_detail":["gpu:a100:2(IDX:1,3)"],
+			"exit_code":768}]}`,
+		"wrapped": `{"jobs":[{"job_id":7,"name":"ens","account":"frost","partition":"day","user_id":2001,
+				"user_name":"m.abt","array_job_id":{"set":true,"number":5},
+			"array_task_id":{"set":true,"number":2},"time_limit":{"set":true,"infinite":false,"number":5},
+			"cpus":{"set":true,"number":4},
+			"memory_per_node":{"set":true,"number":2048},"job_state":["FAILED"],"gres_detail":["gpu:a100:2(IDX:1,3)"],
+			"exit_code":768}]}`,
 	} {
 		script := filepath.Join(t.TempDir(), "squeue")
 		require.NoError(t, os.WriteFile(script, []byte("#!/bin/sh\ncat <<'X'\n"+text+"\nX\n"), 0o755))
@@ -345,7 +354,8 @@ func TestUnits_TellTheirStateOverDBus(t *testing.T) {
 	address := "unix:path=" + filepath.Join(dir, "bus")
 	config := filepath.Join(dir, "bus.conf")
 	require.NoError(t, os.WriteFile(config, []byte(`<busconfig><listen>`+address+`</listen><auth>EXTERNAL</auth>
-		<policy context="default"><allow own="*"/><allow send_destination="*"/><allow receive_sender="*"/></policy></busconfig>`), 0o644))
+		<policy context="default"><allow own="*"/><allow send_destination="*"/>
+			<allow receive_sender="*"/></policy></busconfig>`), 0o644))
 	bus := exec.Command(daemon, "--config-file="+config, "--nofork", "--nopidfile")
 	require.NoError(t, bus.Start())
 	t.Cleanup(func() { bus.Process.Kill(); bus.Wait() })

@@ -91,7 +91,8 @@ func FuzzAnswers(f *testing.F) {
 	f.Add([]byte("400000-402000 r-xp 0 fe:00 7 /usr/bin/press\nAnonymous: 4 kB\nSwap: 8 kB\nffffffffffffffff-0 rw-p\n"))
 	f.Add(
 		[]byte(
-			"900 800 0:99 / / rw - overlay overlay rw,lowerdir=/a,upperdir=/b/c\\054d,workdir=/w\n901 900 8:1 /x / rw - ext4 /dev/sda1 rw\n"))
+			"900 800 0:99 / / rw - overlay overlay rw,lowerdir=/a,upperdir=/b/c\\054d,workdir=/w\n901 900 8:1 /x / " +
+				"rw - ext4 /dev/sda1 rw\n"))
 	f.Add(append(make([]byte, unix.SizeofIfInfomsg),
 		append(netlinkAttribute(unix.IFLA_IFNAME, []byte("veth3\x00")),
 			netlinkAttribute(unix.IFLA_LINK_NETNSID, make([]byte, 4))...)...))
@@ -148,7 +149,8 @@ func FuzzAnswers(f *testing.F) {
 }
 
 func TestOwnMappings_AreGivenBackOnlyWhereNothingWasWritten(t *testing.T) {
-	const smaps = "00400000-00402000 r-xp 00000000 fe:00 7 /usr/bin/book keeper\nRss: 8 kB\nPrivate_Dirty: 8 kB\nAnonymous: 0 kB\nSwap: 0 kB\n" +
+	const smaps = "00400000-00402000 r-xp 00000000 fe:00 7 /usr/bin/book keeper\nRss: 8 kB\nPrivate_Dirty: 8 " +
+		"kB\nAnonymous: 0 kB\nSwap: 0 kB\n" +
 		// relocated, then protected
 		"00402000-00403000 r--p 00002000 fe:00 7 /usr/bin/book keeper\nAnonymous: 4 kB\nSwap: 0 kB\n" +
 		"00403000-00404000 rw-p 00003000 fe:00 7 /usr/bin/book keeper\nAnonymous: 0 kB\nSwap: 0 kB\n" +
@@ -164,15 +166,19 @@ func TestOwnMappings_AreGivenBackOnlyWhereNothingWasWritten(t *testing.T) {
 func TestOwnFiles_AreWhereAContainersRootComesFrom(t *testing.T) {
 	host := parseMounts(
 		[]byte(
-			"26 1 8:1 / / rw - ext4 /dev/sda1 rw\n27 26 8:2 / /var/lib rw - xfs /dev/sda2 rw\n28 26 8:2 /pool /srv/pool rw - xfs /dev/sda2 rw\n29 1 0:33 /@ / rw - btrfs /dev/sda4 rw\n"))
+			"26 1 8:1 / / rw - ext4 /dev/sda1 rw\n27 26 8:2 / /var/lib rw - xfs /dev/sda2 rw\n28 26 8:2 /pool " +
+				"/srv/pool rw - xfs /dev/sda2 rw\n29 1 0:33 /@ / rw - btrfs /dev/sda4 rw\n"))
 	for name, x := range map[string]struct{ mountinfo, want string }{
-		"an overlay's upper directory": {"9 8 0:40 / / rw - overlay overlay rw,lowerdir=/l1:/l2,upperdir=/var/lib/coop/must\\054press/diff,workdir=/w\n", "/var/lib/coop/must,press/diff"},
-		"read only, without any":       {"9 8 0:40 / / ro - overlay overlay ro,lowerdir=/l1:/l2\n", ""},
+		"an overlay's upper directory": {"9 8 0:40 / / rw - overlay overlay " +
+			"rw,lowerdir=/l1:/l2,upperdir=/var/lib/coop/must\\054press/diff,workdir=/w\n",
+			"/var/lib/coop/must,press/diff"},
+		"read only, without any": {"9 8 0:40 / / ro - overlay overlay ro,lowerdir=/l1:/l2\n", ""},
 		"named from where it was made": {"9 8 0:40 / / rw - overlay overlay rw,upperdir=diff,workdir=work\n",
 			""},
-		"a directory of a filesystem":         {"9 8 8:2 /coop/root / rw - xfs /dev/sda2 rw\n", "/var/lib/coop/root"},
-		"seen by the nearest mount":           {"9 8 8:2 /pool/root / rw - xfs /dev/sda2 rw\n", "/srv/pool/root"},
-		"the last mount covers":               {"9 8 8:1 / / rw - ext4 /dev/sda1 rw\n10 9 8:2 /coop/root / rw - xfs /dev/sda2 rw\n", "/var/lib/coop/root"},
+		"a directory of a filesystem": {"9 8 8:2 /coop/root / rw - xfs /dev/sda2 rw\n", "/var/lib/coop/root"},
+		"seen by the nearest mount":   {"9 8 8:2 /pool/root / rw - xfs /dev/sda2 rw\n", "/srv/pool/root"},
+		"the last mount covers": {"9 8 8:1 / / rw - ext4 /dev/sda1 rw\n10 9 8:2 /coop/root / rw - xfs " +
+			"/dev/sda2 rw\n", "/var/lib/coop/root"},
 		"one that the host sees too":          {"9 8 8:2 /pool / rw - xfs /dev/sda2 rw\n", "/srv/pool"},
 		"a subvolume that is the host's root": {"9 8 0:33 /@ / rw - btrfs /dev/sda4 rw\n", ""},
 		"served by another machine":           {"9 8 8:2 /coop/root / rw - nfs4 books:/coop rw\n", ""},

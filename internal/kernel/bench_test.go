@@ -152,7 +152,8 @@ func layOut(b *testing.B, dir string, processes, cgroups int) (read [][]byte) {
 		read = append(read,
 			write(pid+"stat",
 				fmt.Sprintf(
-					"%d (intake) S 1 1 1 0 -1 4194560 0 0 0 0 150 50 7 7 20 0 3 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 0 0 0 0 0 0\n", 1000+i)),
+					"%d (intake) S 1 1 1 0 -1 4194560 0 0 0 0 150 50 7 7 20 0 3 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 "+
+						"17 0 0 0 0 0 0\n", 1000+i)),
 			write(pid+"statm", "100 50 20 1 0 1 0\n"),
 			write(pid+"io",
 				"rchar: 1\nwchar: 1\nsyscr: 1\nsyscw: 1\nread_bytes: 1\nwrite_bytes: 1\ncancelled_write_bytes: 0\n"))

@@ -47,8 +47,8 @@ type Options struct {
 	Ends func() (account.LinkEnds, error)
 	// Quota asks what the project of a directory has; nil asks the host's own filesystems.
 	Quota func(dir string) (account.Files, error)
-	// PageSize is how many bytes a page of the host's memory has, in which some counters are told. That of the kernel this
-	// runs on when zero: arm64 and ppc64 hosts may have 64 KiB. A staged host tells its own.
+	// PageSize is how many bytes a page of the host's memory has, in which some counters are told. That of the kernel
+	// this runs on when zero: arm64 and ppc64 hosts may have 64 KiB. A staged host tells its own.
 	PageSize int64
 	// KeepOpen is how many cgroup files may be kept open; half of what the process may open when zero.
 	KeepOpen int

@@ -46,8 +46,8 @@ func open(t testing.TB, h *stage.Host, tree stage.Tree, settings ...func(*kernel
 	return r
 }
 
-// TestRead_WhatIsToldInPagesGoesByTheSizeOfTheHostsPages reads the same files as those of a host whose pages have 4 KiB,
-// and as those of one whose pages have 64.
+// TestRead_WhatIsToldInPagesGoesByTheSizeOfTheHostsPages reads the same files as those of a host whose pages have 4
+// KiB, and as those of one whose pages have 64.
 func TestRead_WhatIsToldInPagesGoesByTheSizeOfTheHostsPages(t *testing.T) {
 	for _, v1 := range []bool{true, false} {
 		h, tree := staged(t, v1)

@@ -18,7 +18,8 @@ func (f *following) child(pid, parent, threads, running int, micros int, program
 	f.process(pid, 100, program, cgroup)
 	stat := func(id int, state byte) string {
 		return fmt.Sprintf(
-			"%d (%s) %c %d 1 1 0 -1 4194560 0 0 0 0 %d 0 0 0 20 0 %d 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 0 0 0\n", id, program, state, parent, micros, threads)
+			"%d (%s) %c %d 1 1 0 -1 4194560 0 0 0 0 %d 0 0 0 20 0 %d 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 0 "+
+				"0 0\n", id, program, state, parent, micros, threads)
 	}
 	for i := range threads {
 		state := byte('S')
@@ -66,10 +67,12 @@ func TestFollow_JobsByEnvironmentAndMachinesByHandAreRecognisedInsideASignIn(t *
 	f.child(9003, 9001, 3, 2, 5, "qemu-system-x86", session)
 	f.write("proc/9003/cmdline", "/usr/bin/qemu-system-x86_64\x00-name\x00guest=plc\x00-smp\x002\x00")
 	f.write("proc/9003/task/9004/stat",
-		"9004 (CPU 0/KVM) R 1 1 1 0 -1 4194560 0 0 0 0 70 0 0 0 20 0 3 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 0 0 0\n")
+		"9004 (CPU 0/KVM) R 1 1 1 0 -1 4194560 0 0 0 0 70 0 0 0 20 0 3 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 "+
+			"0 0 0\n")
 	// A kernel thread that works for the machine.
 	f.write("proc/9009/stat",
-		"9009 (vhost-9003) S 2 1 1 0 -1 2097216 0 0 0 0 7 0 0 0 20 0 1 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 0 0 0\n")
+		"9009 (vhost-9003) S 2 1 1 0 -1 2097216 0 0 0 0 7 0 0 0 20 0 1 0 100 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 "+
+			"0 0 0\n")
 	var r account.Reading
 	require.NoError(t, f.Read(&r))
 	require.NoError(t, f.Read(&r))

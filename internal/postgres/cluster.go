@@ -89,7 +89,8 @@ func findBinaries() (string, error) {
 	}
 	return "",
 		errors.New(
-			"no PostgreSQL server is installed here: install the package postgresql, or give --database URL of a running one")
+			"no PostgreSQL server is installed here: install the package postgresql, or give --database URL of a " +
+				"running one")
 }
 
 func majorOf(binDir string) int {
@@ -106,7 +107,8 @@ func serverUser() (*syscall.Credential, error) {
 	if err != nil {
 		return nil,
 			fmt.Errorf(
-				"PostgreSQL does not run as root, and there is no user postgres to run it as: install the package postgresql, or start vinescale as another user")
+				"PostgreSQL does not run as root, and there is no user postgres to run it as: install the package " +
+					"postgresql, or start vinescale as another user")
 	}
 	uid, err1 := strconv.ParseUint(u.Uid, 10, 32)
 	gid, err2 := strconv.ParseUint(u.Gid, 10, 32)
@@ -129,13 +131,15 @@ func prepare(ctx context.Context, bin, dir string, as *syscall.Credential) (stri
 		if f := strings.Fields(string(want)); len(f) >= 3 && !strings.HasPrefix(f[2], is+".") {
 			return "",
 				fmt.Errorf(
-					"%s was made by PostgreSQL %s, and %s is installed: install PostgreSQL %s again, or move the data with pg_upgrade", dir, is, f[2], is)
+					"%s was made by PostgreSQL %s, and %s is installed: install PostgreSQL %s again, or move the "+
+						"data with pg_upgrade", dir, is, f[2], is)
 		}
 		password, err := os.ReadFile(filepath.Join(dir, passwordFile))
 		if err != nil {
 			return "",
 				fmt.Errorf(
-					"%s is a PostgreSQL cluster, but not one that vinescale made: give another directory, or --database URL", dir)
+					"%s is a PostgreSQL cluster, but not one that vinescale made: give another directory, or "+
+						"--database URL", dir)
 		}
 		return strings.TrimSpace(string(password)), nil
 	}

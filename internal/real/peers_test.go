@@ -305,7 +305,8 @@ oom_score = 0
 			Command: []string{"/bin/burner", strconv.Itoa(peerSeconds), "0.15", "/out/record"},
 			Labels:  map[string]string{"org.vinescale.owner": "svc-vision"},
 			Mounts:  []*cri.Mount{{HostPath: out, ContainerPath: "/out"}},
-			Linux:   &cri.LinuxContainerConfig{SecurityContext: &cri.LinuxContainerSecurityContext{NamespaceOptions: &cri.NamespaceOption{Network: cri.NamespaceMode_NODE}}},
+			Linux: &cri.LinuxContainerConfig{SecurityContext: &cri.LinuxContainerSecurityContext{
+				NamespaceOptions: &cri.NamespaceOption{Network: cri.NamespaceMode_NODE}}},
 		}})
 	require.NoError(t, err)
 	_, err = runtime.StartContainer(ctx, &cri.StartContainerRequest{ContainerId: made.ContainerId})
@@ -359,7 +360,8 @@ func (p *peers) image(name string) string {
 func (p *peers) enginePod() {
 	conf := p.put("engine/containers.conf",
 		[]byte(
-			"[containers]\ndefault_ulimits = [\"nofile=1024:1024\", \"nproc=4096:4096\"]\n[engine]\nruntime = \"runc\"\ncgroup_manager = \"cgroupfs\"\nevents_logger = \"none\"\n"), 0o644)
+			"[containers]\ndefault_ulimits = [\"nofile=1024:1024\", \"nproc=4096:4096\"]\n[engine]\nruntime = "+
+				"\"runc\"\ncgroup_manager = \"cgroupfs\"\nevents_logger = \"none\"\n"), 0o644)
 	p.t.Setenv("CONTAINERS_CONF", conf)
 	podman := func(args ...string) []string {
 		return append([]string{"--root", filepath.Join(p.dir, "engine/root"), "--runroot", "/run/engine",
@@ -420,12 +422,15 @@ func (p *peers) managedMachine() {
 	p.eventually("the machine manager answers", func() bool {
 		return exec.Command("virsh", "-c", "qemu:///system", "list").Run() == nil
 	})
-	xml := p.put("manager/machine.xml", []byte(fmt.Sprintf(`<domain type='qemu'><name>bottling-plc</name><uuid>11111111-2222-3333-4444-555555555555</uuid>
-<metadata><coop:workload xmlns:coop="https://coop.example/schema"><coop:owner>svc-bottle</coop:owner><coop:project>bottling</coop:project></coop:workload></metadata>
+	xml := p.put("manager/machine.xml", []byte(fmt.Sprintf(`<domain type='qemu'><name>bottling-plc</name>
+<uuid>11111111-2222-3333-4444-555555555555</uuid>
+<metadata><coop:workload xmlns:coop="https://coop.example/schema"><coop:owner>svc-bottle</coop:owner>
+<coop:project>bottling</coop:project></coop:workload></metadata>
 <memory unit='MiB'>32</memory><vcpu>1</vcpu><cputune><vcpupin vcpu='0' cpuset='0-1'/></cputune>
 <os><type arch='x86_64' machine='pc'>hvm</type><boot dev='fd'/></os>
 <devices><emulator>/usr/bin/qemu-system-x86_64</emulator>
-<disk type='file' device='floppy'><driver name='qemu' type='raw'/><source file='%s'/><target dev='fda'/><readonly/></disk>
+<disk type='file' device='floppy'><driver name='qemu' type='raw'/><source file='%s'/>
+<target dev='fda'/><readonly/></disk>
 <controller type='usb' model='none'/><memballoon model='none'/></devices></domain>`, boot)), 0o644)
 	p.run("virsh", "-c", "qemu:///system", "create", xml)
 	t.Cleanup(func() { exec.Command("virsh", "-c", "qemu:///system", "destroy", "bottling-plc").Run() })
@@ -509,7 +514,8 @@ func (p *peers) batch() {
 	dir := p.folder("batch", 0o755)
 	p.folder("batch/state", 0o755)
 	p.folder("batch/spool", 0o755)
-	conf := p.put("batch/slurm.conf", []byte(strings.NewReplacer("$H", host, "$D", dir, "$S", socket).Replace(`ClusterName=coop
+	conf := p.put("batch/slurm.conf", []byte(strings.NewReplacer("$H", host, "$D", dir,
+		"$S", socket).Replace(`ClusterName=coop
 SlurmctldHost=$H(127.0.0.1)
 SlurmUser=root
 SlurmctldPort=16817
@@ -585,7 +591,8 @@ func (p *peers) signIns() {
 	conf := p.put("sshd_config",
 		[]byte(
 			fmt.Sprintf(
-				"Port 16822\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s/authorized\nStrictModes no\nUsePAM yes\nPidFile /run/sshd.pid\nPermitRootLogin no\n", hostKey, p.dir)), 0o644)
+				"Port 16822\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s/authorized\nStrictModes "+
+					"no\nUsePAM yes\nPidFile /run/sshd.pid\nPermitRootLogin no\n", hostKey, p.dir)), 0o644)
 	p.run("/usr/sbin/sshd", "-f", conf)
 	for i, user := range []string{"m.abt", "i.sauer"} {
 		record := filepath.Join(p.dir, "home", user, "record")

@@ -24,11 +24,11 @@ type Ledger struct {
 	Host        string            `json:"host" doc:"The host, or a word for several."`
 	From        time.Time         `json:"from"`
 	To          time.Time         `json:"to"`
-	CoveredFrom *time.Time        `json:"covered_from" doc:"Begin of the first interval with figures; null when there is none."`
+	CoveredFrom *time.Time        `json:"covered_from" doc:"Begin of the first interval; null for none."`
 	CoveredTo   *time.Time        `json:"covered_to" doc:"End of the last."`
-	ElapsedS    float64           `json:"elapsed_seconds" doc:"Time covered by readings; less than to - from where readings are missing."`
+	ElapsedS    float64           `json:"elapsed_seconds" doc:"Covered by readings."`
 	Resource    string            `json:"resource" doc:"Or another measure, which has shares but no host-wide lines."`
-	Unit        string            `json:"unit" doc:"Unit of amounts: cpu_seconds, or bytes. Memory's amount is its time-weighted mean."`
+	Unit        string            `json:"unit" doc:"Of amounts; a level's is its time-weighted mean."`
 	MeanUnit    string            `json:"mean_unit" doc:"Unit of means and peaks: cores, bytes, or bytes_per_second."`
 	CPUs        int               `json:"cpus" doc:"Logical CPUs."`
 	Capacity    *float64          `json:"capacity"`
@@ -36,11 +36,11 @@ type Ledger struct {
 	Idle        *float64          `json:"idle"`
 	Kernel      *float64          `json:"kernel"`
 	Steal       *float64          `json:"steal" doc:"CPU time taken by the hypervisor."`
-	Residual    *float64          `json:"residual" doc:"Used and charged to nobody. Negative where shares are counted more finely than the host's total."`
+	Residual    *float64          `json:"residual" doc:"Used and charged to nobody; signed."`
 	Shares      []Share           `json:"shares"`
-	LeftOut     int               `json:"left_out" doc:"Shares that the limit left out of the list; they are in LeftOutAmount."`
+	LeftOut     int               `json:"left_out" doc:"Shares that the limit left out."`
 	LeftOutBy   float64           `json:"left_out_amount"`
-	Warming     []Warming         `json:"warming,omitempty" doc:"Workloads seen for the first time: they have no usage yet."`
+	Warming     []Warming         `json:"warming,omitempty" doc:"Workloads that have no usage yet."`
 	Notes       map[string]string `json:"notes,omitempty" doc:"Why a field is null, by field name."`
 	Next        string            `json:"next,omitempty" doc:"Cursor of the next page; left out on the last."`
 }

@@ -89,7 +89,8 @@ func (x *Workload) renderRoot(w *writer, dir string) {
 	if _, ok := x.Files(); ok {
 		w.file(filepath.Join(dir, "mountinfo"),
 			fmt.Sprintf(
-				"900 800 0:%d / / rw,relatime - overlay overlay rw,lowerdir=/var/lib/coop/images/%s,upperdir=%s%s,workdir=/var/lib/coop/work/%s\n",
+				"900 800 0:%d / / rw,relatime - overlay overlay "+
+					"rw,lowerdir=/var/lib/coop/images/%s,upperdir=%s%s,workdir=/var/lib/coop/work/%s\n",
 				100+x.Space%1000, x.Processes[0].Program, layersAt, x.ID, x.ID))
 	}
 }

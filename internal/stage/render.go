@@ -115,7 +115,8 @@ func (h *Host) renderHost(w *writer, t Tree) {
 	w.file(filepath.Join(proc, "uptime"), fmt.Sprintf("%.2f 0.00\n", h.Uptime.Truncate(10*time.Millisecond).Seconds()))
 	w.file(filepath.Join(proc, "meminfo"),
 		fmt.Sprintf(
-			"MemTotal: %d kB\nMemFree: %d kB\nMemAvailable: %d kB\nBuffers: 0 kB\nCached: %d kB\nShmem: 0 kB\nSlab: %d kB\nKernelStack: 0 kB\nPageTables: 0 kB\nSwapTotal: %d kB\nSwapFree: %d kB\n",
+			"MemTotal: %d kB\nMemFree: %d kB\nMemAvailable: %d kB\nBuffers: 0 kB\nCached: %d kB\nShmem: 0 kB\nSlab: "+
+				"%d kB\nKernelStack: 0 kB\nPageTables: 0 kB\nSwapTotal: %d kB\nSwapFree: %d kB\n",
 			h.MemoryBytes>>10, free>>10, (free+cached/2)>>10, cached>>10, slab>>10, swapSize>>10,
 			(swapSize-h.swapped())>>10))
 	w.file(filepath.Join(proc, "loadavg"), fmt.Sprintf("%.2f %.2f %.2f 1/200 1\n", load[0], load[1], load[2]))
@@ -158,7 +159,8 @@ const loopback = 500
 
 func netDev(received, sent int64) string {
 	return fmt.Sprintf(
-		"Inter-|   Receive                                                |  Transmit\n face |bytes    packets errs drop fifo frame compressed multicast|bytes    packets errs drop fifo colls carrier compressed\n"+
+		"Inter-|   Receive                                                |  Transmit\n face |bytes    packets errs "+
+			"drop fifo frame compressed multicast|bytes    packets errs drop fifo colls carrier compressed\n"+
 			"    lo: %d 5 0 0 0 0 0 0 %d 5 0 0 0 0 0 0\n  %s: %d %d 0 0 0 0 0 0 %d %d 0 0 0 0 0 0\n", loopback,
 		loopback,
 		LinkName, received, received/packet, sent, sent/packet)
@@ -229,7 +231,8 @@ func (x *Workload) environ() string {
 		return ""
 	}
 	return fmt.Sprintf(
-		"HOME=/\x00SLURM_JOB_ID=%s\x00SLURM_JOB_ACCOUNT=%s\x00SLURM_JOB_PARTITION=day\x00SLURM_JOB_NAME=%s\x00SLURM_CPUS_ON_NODE=%d\x00",
+		"HOME=/\x00SLURM_JOB_ID=%s\x00SLURM_JOB_ACCOUNT=%s\x00SLURM_JOB_PARTITION=day"+
+			"\x00SLURM_JOB_NAME=%s\x00SLURM_CPUS_ON_NODE=%d\x00",
 		strings.TrimPrefix(x.Name, "job "), x.Account, x.Processes[0].Program, x.Asked)
 }
 
@@ -290,7 +293,8 @@ func (h *Host) renderGroup(w *writer, t Tree, x *Workload) {
 	w.file(filepath.Join(dir, "memory.usage_in_bytes"), fmt.Sprintf("%d\n", x.MemoryBytes))
 	w.file(filepath.Join(dir, "memory.stat"),
 		fmt.Sprintf(
-			"cache 0\ntotal_cache %d\ntotal_rss %d\ntotal_shmem %d\ntotal_swap %d\ntotal_inactive_file %d\ntotal_pgmajfault %d\n",
+			"cache 0\ntotal_cache %d\ntotal_rss %d\ntotal_shmem %d\ntotal_swap %d\ntotal_inactive_file "+
+				"%d\ntotal_pgmajfault %d\n",
 			x.fileBytes(), x.anon(), x.shared(), x.swapped, x.inactive(), x.swapped/pageSize/10))
 	w.file(filepath.Join(dir, "memory.max_usage_in_bytes"), fmt.Sprintf("%d\n", x.most))
 	w.file(filepath.Join(dir, "memory.oom_control"),

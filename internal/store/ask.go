@@ -142,7 +142,8 @@ func (s *Store) LastAwake(ctx context.Context, scope *question.Scope, cores floa
 	var rows []Awake
 	err := s.db.WithContext(ctx).Raw(fmt.Sprintf(`WITH u AS (
 			SELECT workload_id, start, elapsed_ms, coalesce(cpu_source, %[1]d) < %[1]d AS known,
-				max(start + elapsed_ms * interval '1 millisecond') FILTER (WHERE cpu > %[2]s::float8 * 1000 * elapsed_ms)
+				max(start + elapsed_ms * interval '1 millisecond')
+					FILTER (WHERE cpu > %[2]s::float8 * 1000 * elapsed_ms)
 					OVER (PARTITION BY workload_id) AS awake_at
 			FROM usage_minute u WHERE %[3]s)
 		SELECT workload_id, min(start) AS "from", awake_at,

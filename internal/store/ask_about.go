@@ -38,9 +38,13 @@ func (s *Store) FindWorkloads(ctx context.Context, words []string, hostID int32,
 	}
 	for _, word := range words {
 		// Labels and facts are searched by their values and as key=value.
-		q = q.Where(`(strpos(lower(name), lower(?)) > 0 OR strpos(lower(key), lower(?)) > 0 OR strpos(lower(owner), lower(?)) > 0
-			OR EXISTS (SELECT 1 FROM jsonb_each_text(labels) l WHERE strpos(lower(l.key || '=' || l.value), lower(?)) > 0)
-			OR EXISTS (SELECT 1 FROM jsonb_each_text(facts) f WHERE f.key NOT IN ('evidence', 'command', 'groups', 'names_unavailable') AND strpos(lower(f.value), lower(?)) > 0))`,
+		q = q.Where(`(strpos(lower(name), lower(?)) > 0
+			OR strpos(lower(key), lower(?)) > 0 OR strpos(lower(owner), lower(?)) > 0
+			OR EXISTS (SELECT 1 FROM jsonb_each_text(labels) l WHERE strpos(lower(l.key || '=' || l.value),
+			lower(?)) > 0)
+			OR EXISTS (SELECT 1 FROM jsonb_each_text(facts) f
+			WHERE f.key NOT IN ('evidence', 'command', 'groups', 'names_unavailable') AND strpos(lower(f.value),
+			lower(?)) > 0))`,
 			word, word, word, word, word)
 	}
 	var w []Workload
@@ -49,7 +53,8 @@ func (s *Store) FindWorkloads(ctx context.Context, words []string, hostID int32,
 
 // Owners lists the owners of workloads whose name holds a text, with how many workloads each has.
 func (s *Store) Owners(ctx context.Context, part string) (owners []OwnerCount, err error) {
-	return owners, s.db.WithContext(ctx).Raw(`SELECT owner, count(*) AS workloads FROM workloads WHERE owner <> '' AND strpos(lower(owner), lower($1)) > 0
+	return owners, s.db.WithContext(ctx).Raw(`SELECT owner, count(*) AS workloads FROM workloads WHERE owner <> ''
+			AND strpos(lower(owner), lower($1)) > 0
 		GROUP BY 1 ORDER BY 1`, part).Scan(&owners).Error
 }
 
@@ -82,9 +87,11 @@ func (s *Store) Running(ctx context.Context, hostID int32) (p []explain.Running,
 		CPUMicros              int64 `gorm:"column:cpu_micros"`
 		MemoryBytes, DiskBytes int64
 	}
-	err = s.db.WithContext(ctx).Raw(`SELECT at, over_ms, x.* FROM running LEFT JOIN LATERAL unnest(workloads, pids, parents,
+	err = s.db.WithContext(ctx).Raw(`SELECT at, over_ms, x.* FROM running LEFT JOIN LATERAL unnest(workloads, pids,
+			parents,
 			programs, uids, threads, runnable, last_cpus, cpu, memory, disk)
-		AS x(workload, pid, parent, program, uid, threads, runnable, last_cpu, cpu_micros, memory_bytes, disk_bytes) ON true
+		AS x(workload, pid, parent, program, uid, threads, runnable, last_cpu, cpu_micros, memory_bytes,
+		disk_bytes) ON true
 		WHERE host_id = $1`, hostID).Scan(&rows).Error
 	for _, r := range rows {
 		at, over = r.At.UTC(), time.Duration(r.OverMs)*time.Millisecond

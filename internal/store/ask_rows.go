@@ -254,7 +254,8 @@ func (b *grouping) byTenant() string {
 	for i, m := range b.read.Measures {
 		minute = append(minute, fmt.Sprintf("sum(u.%s) AS s%d", m, i))
 		sums = append(sums, fmt.Sprintf("sum(s%d) AS s%[1]d, max(s%[1]d) AS p%[1]d", i))
-		columns = append(columns, fmt.Sprintf(`coalesce(s.s%d, 0)::float8 AS s%[1]d, coalesce(s.p%[1]d, 0)::float8 AS p%[1]d,
+		columns = append(columns, fmt.Sprintf(`coalesce(s.s%d, 0)::float8 AS s%[1]d,
+				coalesce(s.p%[1]d, 0)::float8 AS p%[1]d,
 			k.q%[1]d, k.m%[1]d, k.n%[1]d, 0::float8 AS w%[1]d`, i))
 	}
 	workloads := *b.q
@@ -334,7 +335,8 @@ func (b *grouping) arranged(query string) string {
 	for i := range b.read.Measures {
 		totals += fmt.Sprintf(", (SELECT coalesce(sum(s%d), 0)::float8 FROM g)", i)
 	}
-	columns := []string{"o.stretch, o.workload, o.tenant, o.host, o.cpu, o.name, o.family, o.kind, o.owner, o.tenant_name",
+	columns := []string{"o.stretch, o.workload, o.tenant, o.host, o.cpu, o.name, o.family, o.kind, o.owner, " +
+		"o.tenant_name",
 		"o.host_name, o.workload_name, o.parts, o.workloads"}
 	for i := range b.read.Measures {
 		columns = append(columns, fmt.Sprintf("o.s%d, o.p%[1]d, o.q%[1]d, o.m%[1]d, o.n%[1]d, o.w%[1]d", i))

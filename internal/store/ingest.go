@@ -338,11 +338,15 @@ func (in *ingestion) putRunning(tx *gorm.DB, iv *wire.Interval) error {
 			in.mu.Unlock()
 		}
 	}
-	return tx.Exec(`INSERT INTO running (host_id, at, over_ms, workloads, pids, parents, programs, uids, threads, runnable, last_cpus, cpu, memory, disk)
+	return tx.Exec(`INSERT INTO running (host_id, at, over_ms, workloads, pids, parents, programs, uids, threads,
+			runnable, last_cpus, cpu, memory, disk)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)
-		ON CONFLICT (host_id) DO UPDATE SET at = excluded.at, over_ms = excluded.over_ms, workloads = excluded.workloads, pids = excluded.pids,
-			parents = excluded.parents, programs = excluded.programs, uids = excluded.uids, threads = excluded.threads, runnable = excluded.runnable,
-			last_cpus = excluded.last_cpus, cpu = excluded.cpu, memory = excluded.memory, disk = excluded.disk WHERE running.at < excluded.at`,
+		ON CONFLICT (host_id) DO UPDATE SET at = excluded.at, over_ms = excluded.over_ms,
+		workloads = excluded.workloads, pids = excluded.pids,
+			parents = excluded.parents, programs = excluded.programs, uids = excluded.uids, threads = excluded.threads,
+			runnable = excluded.runnable,
+			last_cpus = excluded.last_cpus, cpu = excluded.cpu, memory = excluded.memory, disk = excluded.disk
+			WHERE running.at < excluded.at`,
 		in.host.ID, time.UnixMicro(iv.ToUnixMicros).UTC(), p.OverMillis, workloads, p.Pid, p.Parent, programs, p.Uid,
 		p.Threads, p.Runnable,
 		p.LastCpu, p.CpuMicros, p.MemoryBytes, p.DiskBytes).Error
@@ -449,9 +453,11 @@ func (in *ingestion) keep(tx *gorm.DB, v known, w account.Workload, at time.Time
 	}
 	rule := in.assign(in.host.Name, w)
 	now := known{tenantID: rule.TenantID, mark: mark}
-	err = tx.Raw(`INSERT INTO workloads (host_id, key, kind, name, owner, uid, path, allowed, labels, tenant_id, rule_id, first_at, outer_key, recogniser, facts)
+	err = tx.Raw(`INSERT INTO workloads (host_id, key, kind, name, owner, uid, path, allowed, labels, tenant_id,
+			rule_id, first_at, outer_key, recogniser, facts)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)
-		ON CONFLICT (host_id, key) DO UPDATE SET kind = $3, name = $4, owner = $5, uid = $6, path = $7, allowed = $8, labels = $9, tenant_id = $10, rule_id = $11,
+		ON CONFLICT (host_id, key) DO UPDATE SET kind = $3, name = $4, owner = $5, uid = $6, path = $7, allowed = $8,
+		labels = $9, tenant_id = $10, rule_id = $11,
 			first_at = least(workloads.first_at, $12), outer_key = $13, recogniser = $14, facts = $15
 		RETURNING id, first_at`,
 		in.host.ID, w.Key, w.Kind.String(), w.Name, w.Owner, w.UID, w.Path, w.Allowed, labels, rule.TenantID, rule.ID,
@@ -460,7 +466,8 @@ func (in *ingestion) keep(tx *gorm.DB, v known, w account.Workload, at time.Time
 		return v, err
 	}
 	// A new tenant or rule holds from now on; the same one from when it began.
-	err = tx.Raw(`WITH last AS (SELECT * FROM assignments WHERE workload_id = $1 ORDER BY from_at DESC LIMIT 1),
+	err = tx.Raw(`WITH last AS (SELECT * FROM assignments WHERE workload_id = $1
+			ORDER BY from_at DESC LIMIT 1),
 		put AS (INSERT INTO assignments (workload_id, from_at, tenant_id, rule_id, rule)
 			SELECT $1, $2, $3, $4, $5 WHERE NOT EXISTS (SELECT 1 FROM last WHERE tenant_id = $3 AND rule_id = $4)
 			ON CONFLICT (workload_id, from_at) DO UPDATE SET tenant_id = $3, rule_id = $4, rule = $5 RETURNING from_at)
@@ -476,7 +483,9 @@ func (in *ingestion) keep(tx *gorm.DB, v known, w account.Workload, at time.Time
 // tenantAt is the tenant a workload was accounted to at a time; before its first assignment, that one's.
 func tenantAt(tx *gorm.DB, workloadID int64, at time.Time) (tenantID int32, err error) {
 	err = tx.Raw(
-		`SELECT tenant_id FROM assignments WHERE workload_id = $1 ORDER BY from_at <= $2 DESC, CASE WHEN from_at <= $2 THEN $2 - from_at ELSE from_at - $2 END LIMIT 1`,
+		`SELECT tenant_id FROM assignments WHERE workload_id = $1
+			ORDER BY from_at <= $2 DESC,
+			CASE WHEN from_at <= $2 THEN $2 - from_at ELSE from_at - $2 END LIMIT 1`,
 		workloadID, at).Row().Scan(&tenantID)
 	return tenantID, err
 }

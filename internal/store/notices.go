@@ -38,7 +38,8 @@ func (s *Store) Notice(ctx context.Context, host Host, n *wire.Notices, rulesVer
 				t := time.UnixMicro(n.EndedMicros[i]).UTC()
 				ended = &t
 			}
-			err = tx.Exec(`UPDATE workloads SET due_at = CASE WHEN last_at IS NULL AND $2::timestamptz IS NULL THEN $3::timestamptz END,
+			err = tx.Exec(`UPDATE workloads SET due_at = CASE WHEN last_at IS NULL AND $2::timestamptz IS NULL
+					THEN $3::timestamptz END,
 				ended_at = coalesce($2::timestamptz, ended_at) WHERE id = $1`, v.id, ended, due).Error
 			if err != nil {
 				return err

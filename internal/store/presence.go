@@ -74,7 +74,8 @@ func (p *presence) store(tx *gorm.DB, host Host) error {
 		}
 	}
 	if len(came) > 0 {
-		err := tx.Exec(`UPDATE workloads SET alive = true, last_at = $1, due_at = NULL, ended_at = CASE WHEN ended_at >= $2 THEN ended_at END
+		err := tx.Exec(`UPDATE workloads SET alive = true, last_at = $1, due_at = NULL,
+				ended_at = CASE WHEN ended_at >= $2 THEN ended_at END
 			WHERE id = ANY($3)`, p.end, p.begin, came).Error
 		if err != nil {
 			return err
@@ -83,7 +84,8 @@ func (p *presence) store(tx *gorm.DB, host Host) error {
 	if len(went) == 0 {
 		return nil
 	}
-	return tx.Exec(`UPDATE workloads SET alive = false, due_at = NULL, last_at = greatest(CASE WHEN NOT alive THEN last_at END, u.until)
+	return tx.Exec(`UPDATE workloads SET alive = false, due_at = NULL, last_at = greatest(CASE WHEN NOT alive
+			THEN last_at END, u.until)
 		FROM unnest($1::bigint[], $2::timestamptz[]) AS u(id, until) WHERE workloads.id = u.id`, went, until).Error
 }
 

@@ -35,7 +35,8 @@ func (s *Store) Reapply(ctx context.Context, span question.Span, moves []Move, w
 		}
 		for _, table := range []string{"usage_minute", "cpu_minute", "program_minute", "part_minute"} {
 			err := tx.Exec(
-				"UPDATE "+table+" SET tenant_id = tenant FROM "+moved+" WHERE workload_id = m.id AND tenant_id <> tenant AND start >= $3 AND start < $4",
+				"UPDATE "+table+" SET tenant_id = tenant FROM "+moved+" WHERE workload_id = m.id AND tenant_id <> "+
+					"tenant AND start >= $3 AND start < $4",
 				ids, tenants, span.From, span.To).Error
 			if err != nil {
 				return fmt.Errorf("account %s anew: %w", table, err)
@@ -84,9 +85,11 @@ func reassign(tx *gorm.DB, span question.Span, ids []int64, tenants, rules []int
 		return err
 	}
 	return tx.Exec(`INSERT INTO assignments (workload_id, from_at, tenant_id, rule_id, rule)
-		SELECT m.id, greatest($5::timestamptz, least(w.first_at, $6::timestamptz - interval '1 microsecond')), tenant, rule, text FROM unnest($1::bigint[], $2::int[], $3::int[], $4::text[]) AS m(id, tenant, rule, text)
+		SELECT m.id, greatest($5::timestamptz, least(w.first_at, $6::timestamptz - interval '1 microsecond')),
+		tenant, rule, text FROM unnest($1::bigint[], $2::int[], $3::int[], $4::text[]) AS m(id, tenant, rule, text)
 		JOIN workloads w ON w.id = m.id
-		ON CONFLICT (workload_id, from_at) DO UPDATE SET tenant_id = excluded.tenant_id, rule_id = excluded.rule_id, rule = excluded.rule`,
+		ON CONFLICT (workload_id, from_at) DO UPDATE SET tenant_id = excluded.tenant_id, rule_id = excluded.rule_id,
+		rule = excluded.rule`,
 		ids, tenants, rules, texts, span.From, span.To).Error
 }
 

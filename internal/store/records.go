@@ -229,7 +229,8 @@ func addTenant(tx *gorm.DB, t *Tenant) error {
 		return ErrExists
 	}
 	// The colour used least, lowest first, so that the first tenants get different ones.
-	const free = `SELECT c FROM generate_series(1, 8) c LEFT JOIN tenants ON colour = c GROUP BY c ORDER BY count(tenants.id), c LIMIT 1`
+	const free = `SELECT c FROM generate_series(1, 8) c LEFT JOIN tenants ON colour = c
+		GROUP BY c ORDER BY count(tenants.id), c LIMIT 1`
 	if err := tx.Raw(free).Row().Scan(&t.Colour); err != nil {
 		return err
 	}
@@ -342,8 +343,10 @@ func (s *Store) ReplaceRules(ctx context.Context, tenants []string, rules []NewR
 			return err
 		}
 		for i, r := range rules {
-			res := tx.Exec(`UPDATE rules SET position = $1 WHERE id = (SELECT r.id FROM rules r JOIN tenants t ON t.id = r.tenant_id
-				WHERE t.name = $2 AND r.expression = $3 AND r.position < 0 ORDER BY r.position DESC LIMIT 1)`, i+1, r.Tenant, r.Expression)
+			res := tx.Exec(`UPDATE rules SET position = $1 WHERE id = (SELECT r.id FROM rules r
+					JOIN tenants t ON t.id = r.tenant_id
+				WHERE t.name = $2 AND r.expression = $3 AND r.position < 0 ORDER BY r.position DESC LIMIT 1)`, i+1,
+				r.Tenant, r.Expression)
 			if res.Error != nil {
 				return res.Error
 			}
@@ -366,7 +369,8 @@ type NewRule struct{ Tenant, Expression string }
 
 // renumber closes the gaps that removed rules leave.
 func renumber(tx *gorm.DB) error {
-	return tx.Exec(`UPDATE rules SET position = n FROM (SELECT id, row_number() OVER (ORDER BY position) AS n FROM rules) AS ordered
+	return tx.Exec(`UPDATE rules SET position = n FROM (SELECT id, row_number() OVER (ORDER BY position) AS n
+			FROM rules) AS ordered
 		WHERE ordered.id = rules.id`).Error
 }
 
@@ -440,8 +444,10 @@ func (s *Store) Assign(ctx context.Context, moves []Move, from time.Time) error 
 			tenants, rules, texts).Error; err != nil {
 			return fmt.Errorf("assign %d workloads: %w", len(moves), err)
 		}
-		return tx.Exec(`INSERT INTO assignments (workload_id, from_at, tenant_id, rule_id, rule) SELECT id, $5, tenant, rule, text FROM `+moved+`
-			ON CONFLICT (workload_id, from_at) DO UPDATE SET tenant_id = excluded.tenant_id, rule_id = excluded.rule_id, rule = excluded.rule`,
+		return tx.Exec(`INSERT INTO assignments (workload_id, from_at, tenant_id, rule_id, rule) SELECT id, $5,
+				tenant, rule, text FROM `+moved+`
+			ON CONFLICT (workload_id, from_at) DO UPDATE SET tenant_id = excluded.tenant_id,
+			rule_id = excluded.rule_id, rule = excluded.rule`,
 			ids, tenants, rules, texts, from).Error
 	})
 	s.mu.Lock()

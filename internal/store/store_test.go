@@ -380,9 +380,12 @@ func benchTable(b *testing.B) *pgx.Conn {
 	conn, err := pgx.Connect(ctx, testdb.New(b))
 	require.NoError(b, err)
 	b.Cleanup(func() { conn.Close(ctx) })
-	_, err = conn.Exec(ctx, `CREATE TABLE bare (host_id integer, workload_id bigint, tenant_id integer, start timestamptz, elapsed_ms bigint,
+	_, err = conn.Exec(ctx, `CREATE TABLE bare (
+		host_id integer, workload_id bigint, tenant_id integer, start timestamptz,
+		elapsed_ms bigint,
 		cpu bigint, cpu_peak bigint, cpu_source smallint, memory bigint, memory_peak bigint, memory_source smallint,
-		disk bigint, disk_peak bigint, disk_source smallint, network bigint, network_peak bigint, network_source smallint);
+		disk bigint, disk_peak bigint, disk_source smallint,
+		network bigint, network_peak bigint, network_source smallint);
 		CREATE INDEX ON bare (host_id, start); CREATE INDEX ON bare USING brin (start)`)
 	require.NoError(b, err)
 	return conn

@@ -115,8 +115,8 @@ func TestDecode_AnOlderBatchIsBroughtIntoTheFormOfThisVersion(t *testing.T) {
 	assert.True(t, proto.Equal(b, got))
 }
 
-// TestDecode_WhatANewerCollectorTellsIsNoMistake has a fifth resource, a measure and a field that are not known here; and
-// then a version that is not known at all.
+// TestDecode_WhatANewerCollectorTellsIsNoMistake has a fifth resource, a measure and a field that are not known here;
+// and then a version that is not known at all.
 func TestDecode_WhatANewerCollectorTellsIsNoMistake(t *testing.T) {
 	b := batch(t)
 	iv := b.Intervals[0]

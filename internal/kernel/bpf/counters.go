@@ -91,7 +91,8 @@ func explain(err error) error {
 	// it cannot try, so it cannot tell
 	case errors.Is(err, os.ErrPermission), os.Geteuid() != 0 && errors.Is(err, ebpf.ErrNotSupported):
 		return fmt.Errorf(
-			"this process may not: run it as root, or with CAP_BPF and the other capabilities for tracing of capabilities(7), for the network CAP_NET_ADMIN too")
+			"this process may not: run it as root, or with CAP_BPF and the other capabilities for tracing of " +
+				"capabilities(7), for the network CAP_NET_ADMIN too")
 	case errors.Is(err, ebpf.ErrNotSupported), errors.Is(err, os.ErrNotExist):
 		return fmt.Errorf("this kernel cannot (%w)", err)
 	case errors.As(err, &rejected):

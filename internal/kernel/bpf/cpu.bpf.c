@@ -17,10 +17,11 @@ struct {
 	__type(value, struct spent);
 } by_group SEC(".maps");
 
-/* What is counted on one CPU. Most switches are between tasks of one cgroup: what they spend is gathered here, and put to by_group
- * when another's turn comes, or at a reading; finding its place there is a fifth of what a switch costs.
- * The idle task is there from since: not all of it is idle, for interrupts come, and it has its own way in and out. A switch that is
- * missed makes that too short: it is left out from there. Only where the next one is missed too is it too long, by what ran between. */
+/* What is counted on one CPU. Most switches are between tasks of one cgroup: what they spend is gathered here, and
+ * put to by_group when another's turn comes, or at a reading; finding its place there is a fifth of what a switch
+ * costs. The idle task is there from since: not all of it is idle, for interrupts come, and it has its own way in
+ * and out. A switch that is missed makes that too short: it is left out from there. Only where the next one is
+ * missed too is it too long, by what ran between. */
 struct here {
 	struct groups groups;
 	struct spent spent;

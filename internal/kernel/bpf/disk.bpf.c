@@ -1,6 +1,7 @@
 //go:build ignore
 
-/* Block I/O by the cgroup it is issued for, device and direction, with how long the device took and a histogram of it. */
+/* Block I/O by the cgroup it is issued for, device and direction, with how long the device took and a histogram of
+ * it. */
 #include "types.h"
 
 char LICENSE[] SEC("license") = "GPL";

@@ -1,8 +1,9 @@
 //go:build ignore
 
-/* Bytes and packets by cgroup, interface and direction, at IP level. Programs see what is sent before it is cut into packets of
- * the interface's size, and what came after packets were joined: what is seen as one is counted as the packets it is on the wire,
- * each with headers of its own. Without that a stream in packets of 1500 bytes would miss 3.6 % of its bytes. */
+/* Bytes and packets by cgroup, interface and direction, at IP level. Programs see what is sent before it is cut
+ * into packets of the interface's size, and what came after packets were joined: what is seen as one is counted as
+ * the packets it is on the wire, each with headers of its own. Without that a stream in packets of 1500 bytes
+ * would miss 3.6 % of its bytes. */
 #include "types.h"
 
 char LICENSE[] SEC("license") = "GPL";
@@ -22,8 +23,8 @@ struct {
 /* What is cut off, and cut into: bytes of the headers that each packet has, and of those that none has any more. */
 struct cut { __u32 each, gone; };
 
-/* Where a packet that starts with its IP header is cut (RFC 791, RFC 8200, RFC 9293, RFC 768). IPv6 has no length for what is
- * longer than 64 kB: until it is cut it has a hop-by-hop header of 8 bytes that says so (RFC 2675). */
+/* Where a packet that starts with its IP header is cut (RFC 791, RFC 8200, RFC 9293, RFC 768). IPv6 has no length
+ * for what is longer than 64 kB: until it is cut it has a hop-by-hop header of 8 bytes that says so (RFC 2675). */
 static __always_inline struct cut headers(struct __sk_buff *skb)
 {
 	struct cut none = {}, c = {};

@@ -6,7 +6,10 @@
 char LICENSE[] SEC("license") = "GPL";
 
 struct bpf_iter_meta { struct seq_file *seq; } __attribute__((preserve_access_index));
-struct bpf_iter__task { struct bpf_iter_meta *meta; struct task_struct *task; } __attribute__((preserve_access_index));
+struct bpf_iter__task {
+	struct bpf_iter_meta *meta;
+	struct task_struct *task;
+} __attribute__((preserve_access_index));
 
 struct task {
 	struct groups groups;

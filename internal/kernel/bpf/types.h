@@ -1,4 +1,5 @@
-/* The few kernel types the programs read, by name: the loader finds where each member is in the running kernel (CO-RE). */
+/* The few kernel types the programs read, by name: the loader finds where each member is in the running kernel
+ * (CO-RE). */
 #ifndef VINESCALE_TYPES_H
 #define VINESCALE_TYPES_H
 
@@ -75,10 +76,11 @@ static __always_inline struct groups groups_of(struct task_struct *t)
 	struct groups g = { .v2 = t->cgroups->dfl_cgrp->kn->id };
 	g.cpuacct = g.v2;
 	if (bpf_core_enum_value_exists(enum cgroup_subsys_id, cpuacct_cgrp_id)) {
-		/* By the verifier's knowledge of the types, which needs the place as a constant: four reads through helpers took a third of
-		 * all that a switch costs. */
+		/* By the verifier's knowledge of the types, which needs the place as a constant: four reads through
+		 * helpers took a third of all that a switch costs. */
 		__u64 at = bpf_core_enum_value(enum cgroup_subsys_id, cpuacct_cgrp_id);
-		struct cgroup_subsys_state *css = *(struct cgroup_subsys_state **)((void *)t->cgroups->subsys + at * sizeof(void *));
+		struct cgroup_subsys_state *css =
+			*(struct cgroup_subsys_state **)((void *)t->cgroups->subsys + at * sizeof(void *));
 		if (css)
 			g.cpuacct = css->cgroup->kn->id;
 	}

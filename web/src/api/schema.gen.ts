@@ -725,7 +725,7 @@ export interface components {
             workloads: components["schemas"]["WorkloadLine"][];
         };
         AboutWorkload: {
-            /** @description The workload around it, such as a container's pod; left out for none. */
+            /** @description Such as a container's pod; left out for none. */
             around?: components["schemas"]["WorkloadRef"];
             /**
              * Format: date-time
@@ -744,9 +744,9 @@ export interface components {
             facts: {
                 [key: string]: string;
             };
-            /** @description Its processes at the newest interval's end: one entry a family, most CPU time first. */
+            /** @description Its processes now, most CPU time first. */
             families: components["schemas"]["Family"][];
-            /** @description What was counted beside the amounts; what is not here was not counted for it. */
+            /** @description What was counted beside the amounts. */
             figures: components["schemas"]["Figure"][];
             /** Format: date-time */
             first_at: string;
@@ -758,7 +758,7 @@ export interface components {
             id: number;
             /** @description Workloads inside it: their use is not in its own. */
             inside: components["schemas"]["WorkloadRef"][];
-            /** @description Tells it from others on its host, and from earlier ones of its name. */
+            /** @description Tells it from others of its name. */
             key: string;
             kind: string;
             labels: {
@@ -774,10 +774,10 @@ export interface components {
             /** Format: double */
             may_use_cpus: number;
             name: string;
-            /** @description Why an outside system could not be asked about it. */
+            /** @description Why another system could not be asked. */
             names_unavailable?: string;
             owner: string;
-            /** @description CPU time of its virtual CPUs or steps, where they are told apart. */
+            /** @description CPU time of its virtual CPUs or steps. */
             parts: components["schemas"]["Part"][];
             /** @description The cgroup it was recognised by; empty for none. */
             path: string;
@@ -785,7 +785,7 @@ export interface components {
             processes: number;
             /**
              * Format: date-time
-             * @description When these processes were read; null where the collector tells of none.
+             * @description When they were read; null for none.
              */
             processes_at: string | null;
             /**
@@ -801,23 +801,23 @@ export interface components {
             rule: string;
             /**
              * Format: double
-             * @description Runnable threads in the mean for each CPU it may use; null without figures.
+             * @description For each CPU it may use; null without figures.
              */
             runnable_per_cpu: number | null;
             /**
              * Format: double
-             * @description Threads running or waiting for a CPU, sampled at readings.
+             * @description Threads running or waiting for a CPU.
              */
             runnable_threads_mean: number;
             /** Format: int64 */
             runnable_threads_peak: number;
-            /** @description What ran on the same CPUs over the span, most CPU time there first. */
+            /** @description What ran on the same CPUs, most first. */
             shares_cpus_with: components["schemas"]["Mate"][];
-            /** @description What else used the host's disks over the span, most bytes first. */
+            /** @description What else used the disks, most first. */
             shares_disks_with: components["schemas"]["Mate"][];
-            /** @description Why the space its files take is not known; empty where it is among the figures. */
+            /** @description Why its files' space is not known. */
             space_unavailable: string;
-            /** @description running, ended, silent (its host does not report), or first reading: usage in N s. */
+            /** @description running, ended, silent, or first reading: usage in N s. */
             state: string;
             tenant: string;
             /** Format: int64 */
@@ -909,14 +909,14 @@ export interface components {
             numa_node: number;
             /**
              * Format: double
-             * @description Of the tasks' time, what no workload is charged with here: the kernel's threads. Null where not counted.
+             * @description Of that, nobody's: the kernel's. Null where not counted.
              */
             other_seconds: number | null;
             /** Format: int64 */
             package: number;
             /**
              * Format: double
-             * @description Negative where the kernel counts time twice, such as steal while waking.
+             * @description Negative where the kernel counts time twice.
              */
             residual_seconds: number;
             /** @description Who ran there, most first. */
@@ -931,12 +931,12 @@ export interface components {
             system_seconds: number;
             /**
              * Format: double
-             * @description How long tasks ran, by the scheduler's clock; null where not counted.
+             * @description How long tasks ran; null where not counted.
              */
             tasks_seconds: number | null;
             /**
              * Format: double
-             * @description Of user and system time, whose it was is not known: the kernel's threads, and what could not be put down to a CPU. Null where tasks' time is counted.
+             * @description User and system time of nobody known; null where tasks' is.
              */
             untold_seconds: number | null;
             /** Format: double */
@@ -960,7 +960,7 @@ export interface components {
             host: string;
             /** @description At the end of the newest interval; left out where not told. */
             load?: components["schemas"]["Load"];
-            /** @description For what tasks of the host waited; empty where its kernel does not tell. */
+            /** @description For what tasks of the host waited; empty where not told. */
             pressure: components["schemas"]["Pressure"][];
             /** Format: date-time */
             to: string;
@@ -1001,11 +1001,11 @@ export interface components {
             workloads: number;
         };
         DeviceLine: {
-            /** @description All that was moved on the device it is a part of, or made of, was moved on it: their users are the same. */
+            /** @description All that its device moved was moved on it: same users. */
             all_of_its_device: boolean;
             /**
              * Format: double
-             * @description Part of the time with at least one operation in flight, 0 to 1. A device that does several at once is not full at 1.
+             * @description Part of the time with an operation in flight. At 1 it need not be full.
              */
             busy: number;
             controller: string;
@@ -1023,7 +1023,7 @@ export interface components {
             in_flight: number;
             /** Format: int64 */
             inodes: number | null;
-            /** @description drive, partition, volume, loop or memory; empty where the host has not told. */
+            /** @description drive, partition, volume, loop or memory; empty where not told. */
             kind: string;
             /**
              * Format: double
@@ -1032,26 +1032,26 @@ export interface components {
             latency_ms_mean: number | null;
             /**
              * Format: double
-             * @description From being issued to done: 99 % took at most this, to a quarter; null where operations are not counted one by one.
+             * @description 99 % took at most this, to a quarter; null where not counted.
              */
             latency_ms_p99: number | null;
             latency_p99_unavailable?: string;
             /**
              * Format: double
-             * @description Operations that were joined to another before the device saw them.
+             * @description Operations that were joined to another before.
              */
             merged_per_second: number;
             model: string;
             /** @description Where its filesystem is mounted; empty for none. */
             mount: string;
-            /** @description mounted; not mounted; not mountable (divided); in use by a volume; swap. */
+            /** @description mounted; not mounted; not mountable (divided); in use by …; swap. */
             mount_state: string;
             name: string;
             /** @description The devices it is a part of or made of. */
             on: string[];
             /**
              * Format: double
-             * @description That no workload is charged with: the kernel's own, or not to be told apart.
+             * @description Of no workload: the kernel's, or not told apart.
              */
             other_bytes_per_second: number;
             /**
@@ -1086,7 +1086,7 @@ export interface components {
         DeviceUser: {
             /**
              * Format: double
-             * @description Operations of it in the device, in the mean; null where they are not counted one by one.
+             * @description Operations in the device, in the mean; null where not counted.
              */
             device_time: number | null;
             /** Format: int64 */
@@ -1094,7 +1094,7 @@ export interface components {
             kind: string;
             /**
              * Format: double
-             * @description Of its operations, from being issued to done; null where they are not counted one by one.
+             * @description From being issued to done; null where not counted.
              */
             latency_ms_mean: number | null;
             name: string;
@@ -1116,18 +1116,18 @@ export interface components {
             written_bytes_per_second: number;
         };
         Disks: {
-            /** @description What the drives behind each controller did together, most bytes first. */
+            /** @description What the drives behind each did together. */
             controllers: components["schemas"]["ControllerLine"][];
             /** @description Drives, the busiest first, each followed by what is on it. */
             devices: components["schemas"]["DeviceLine"][];
             /** Format: date-time */
             from: string;
             host: string;
-            /** @description Hosts of which nothing was recorded in the span: of their devices nothing is known. */
+            /** @description Hosts of whose devices nothing is known. */
             hosts_not_recorded: string[];
             /** Format: date-time */
             to: string;
-            /** @description A device was at its end: busy most of the time, or its operations waited long. */
+            /** @description A device was busy most of the time, or its operations waited long. */
             trouble: boolean;
             /** @description In a sentence: the busiest device and who had most of it. */
             verdict: string;
@@ -1289,7 +1289,7 @@ export interface components {
             /** @description The host's numbers of the GPUs allotted; empty for none. */
             gpus: string;
             /**
-             * @description What limits it; host where nothing does.
+             * @description What limits it.
              * @enum {string}
              */
             may_use_by: "limit" | "cpuset" | "asked" | "host";
@@ -1325,7 +1325,7 @@ export interface components {
              * @description End of its newest interval; null before the first.
              */
             last_at: string | null;
-            /** @description Of its newest interval, to be held against its CPUs; left out where it tells none, or has been silent. */
+            /** @description Of its newest interval, to be held against its CPUs. */
             load?: components["schemas"]["Load"];
             /** Format: int64 */
             memory_bytes: number;
@@ -1333,11 +1333,11 @@ export interface components {
             /** @description That rules and questions may name. */
             pools: string[];
             /**
-             * @description silent: nothing for three minutes; awaited: nothing ever.
+             * @description silent: nothing for three minutes.
              * @enum {string}
              */
             state: "reporting" | "silent" | "awaited";
-            /** @description Where its collector has been heard of and its first figures are due: when. */
+            /** @description When its first figures are due. */
             warming?: string;
         };
         HostDetail: {
@@ -1348,7 +1348,7 @@ export interface components {
              * @description Logical CPUs; 0 before the first interval.
              */
             cpus: number;
-            /** @description Per-CPU times, pressure, load and swap of the newest interval, by the wire schema; null when there is none. */
+            /** @description Of the newest interval, by the wire schema; null for none. */
             detail: unknown;
             /** Format: date-time */
             enrolled_at: string;
@@ -1357,7 +1357,7 @@ export interface components {
              * @description End of its newest interval; null before the first.
              */
             last_at: string | null;
-            /** @description Of its newest interval, to be held against its CPUs; left out where it tells none, or has been silent. */
+            /** @description Of its newest interval, to be held against its CPUs. */
             load?: components["schemas"]["Load"];
             /** Format: int64 */
             memory_bytes: number;
@@ -1365,11 +1365,11 @@ export interface components {
             /** @description That rules and questions may name. */
             pools: string[];
             /**
-             * @description silent: nothing for three minutes; awaited: nothing ever.
+             * @description silent: nothing for three minutes.
              * @enum {string}
              */
             state: "reporting" | "silent" | "awaited";
-            /** @description Where its collector has been heard of and its first figures are due: when. */
+            /** @description When its first figures are due. */
             warming?: string;
         };
         Identity: {
@@ -1380,13 +1380,13 @@ export interface components {
         Import: {
             /** @description False where the file is what there is already. */
             changed: boolean;
-            /** @description Workloads of the span that change tenant from now on, by CPU time, most first. */
+            /** @description Usage or workloads that change tenant, most CPU time first. */
             moves: components["schemas"]["TrialMove"][];
             rules_added: components["schemas"]["RuleText"][];
             rules_removed: components["schemas"]["RuleText"][];
             rules_reordered: boolean;
             tenants_added: string[];
-            /** @description Not in the file, and kept: with no rule left, usage goes to others or to unassigned. */
+            /** @description Not in the file, and kept: they lose their rules. */
             tenants_kept: string[];
             tenants_removed: string[];
         };
@@ -1395,7 +1395,7 @@ export interface components {
             capacity: number | null;
             /**
              * Format: date-time
-             * @description Begin of the first interval with figures; null when there is none.
+             * @description Begin of the first interval; null for none.
              */
             covered_from: string | null;
             /**
@@ -1410,7 +1410,7 @@ export interface components {
             cpus: number;
             /**
              * Format: double
-             * @description Time covered by readings; less than to - from where readings are missing.
+             * @description Covered by readings.
              */
             elapsed_seconds: number;
             /** Format: date-time */
@@ -1423,7 +1423,7 @@ export interface components {
             kernel: number | null;
             /**
              * Format: int64
-             * @description Shares that the limit left out of the list; they are in LeftOutAmount.
+             * @description Shares that the limit left out.
              */
             left_out: number;
             /** Format: double */
@@ -1438,7 +1438,7 @@ export interface components {
             };
             /**
              * Format: double
-             * @description Used and charged to nobody. Negative where shares are counted more finely than the host's total.
+             * @description Used and charged to nobody; signed.
              */
             residual: number | null;
             /** @description Or another measure, which has shares but no host-wide lines. */
@@ -1451,14 +1451,14 @@ export interface components {
             steal: number | null;
             /** Format: date-time */
             to: string;
-            /** @description Unit of amounts: cpu_seconds, or bytes. Memory's amount is its time-weighted mean. */
+            /** @description Of amounts; a level's is its time-weighted mean. */
             unit: string;
             /**
              * Format: double
              * @description In use by the host's own count.
              */
             used: number | null;
-            /** @description Workloads seen for the first time: they have no usage yet. */
+            /** @description Workloads that have no usage yet. */
             warming?: components["schemas"]["Warming"][];
         };
         LinkLine: {
@@ -1472,11 +1472,11 @@ export interface components {
             leads_off: boolean;
             /**
              * Format: double
-             * @description In each direction; null where the driver does not tell.
+             * @description In each direction; null where not told.
              */
             line_rate_bytes_per_second: number | null;
             name: string;
-            /** @description The workload that alone is at its other end: the machine of a tap, or whose network namespace has the other half of a veth pair. Left out where there is none, or several share it. */
+            /** @description The workload that alone is at its other end. */
             other_end?: components["schemas"]["UserRef"];
             /** @description The interface of this host at its other end. */
             peer?: string;
@@ -1509,7 +1509,7 @@ export interface components {
             kind: string;
             /**
              * Format: double
-             * @description Over loopback, which leaves no host; null where it is not told apart.
+             * @description Over loopback; null where not told apart.
              */
             local_bytes_per_second: number | null;
             name: string;
@@ -1530,7 +1530,7 @@ export interface components {
             /** Format: date-time */
             from: string;
             host: string;
-            /** @description Hosts of which nothing was recorded in the span: of their network nothing is known. */
+            /** @description Hosts of whose network nothing is known. */
             hosts_not_recorded: string[];
             /** @description Those that lead off the host first, the busiest first. */
             interfaces: components["schemas"]["LinkLine"][];
@@ -1538,13 +1538,13 @@ export interface components {
             ip?: components["schemas"]["LinkTotals"];
             /** @description Workloads whose network cannot be told apart. */
             not_counted: components["schemas"]["MissingLink"][];
-            /** @description Wire less IP: frame headers, what passes through, and traffic of no workload. Negative where workloads talk to each other without leaving the host, and where an interface counts what it sends before it is cut into frames. */
+            /** @description Wire less IP: frame headers, and what is of nobody. */
             residual?: components["schemas"]["LinkTotals"];
             /** Format: date-time */
             to: string;
-            /** @description Left out, like the two below, where nothing was recorded. Over the interfaces that lead off the host: with frames, and what passes through. */
+            /** @description Of interfaces that lead off the host, with frames. */
             wire?: components["schemas"]["LinkTotals"];
-            /** @description Most bytes first: at IP level where cgroups are counted, with frames where only a workload's own interfaces are. */
+            /** @description Most bytes first: at IP level where cgroups are counted. */
             workloads: components["schemas"]["LinkUser"][];
         };
         Load: {
@@ -1633,7 +1633,7 @@ export interface components {
             capacity_bytes: number | null;
             /**
              * Format: double
-             * @description To workloads, in the mean. Null, like the other lines, where nothing was recorded.
+             * @description To workloads; null where nothing was recorded.
              */
             charged_bytes: number | null;
             /** Format: double */
@@ -1662,7 +1662,7 @@ export interface components {
             workloads: components["schemas"]["MemoryUser"][];
         };
         MemoryUser: {
-            /** @description It holds much and has done next to nothing for a while; left out where it is awake, holds little, or its CPU time is not known. */
+            /** @description It holds much and has done next to nothing for a while. */
             asleep?: components["schemas"]["Sleep"];
             /**
              * Format: double
@@ -1682,7 +1682,7 @@ export interface components {
             name: string;
             owner: string;
             source: string;
-            /** @description Where its swapped pages are, most first: as counted where there is one swap, else added up over its processes' page tables. */
+            /** @description Where its swapped pages are, most first. */
             swap_on: components["schemas"]["SwapOn"][];
             tenant: string;
         };
@@ -1770,7 +1770,7 @@ export interface components {
         Pressure: {
             /**
              * Format: double
-             * @description Part of the time in which all that could have run waited, 0 to 1; null for the CPU, of which a host as a whole has none.
+             * @description Part of the time in which all waited that could run; null for the CPU.
              */
             full: number | null;
             /** @description cpu, memory or io. */
@@ -1850,7 +1850,7 @@ export interface components {
         Reapplication: {
             /** Format: date-time */
             from: string;
-            /** @description Usage that changes tenant, by CPU time, most first: one line a workload and tenant it is taken from. */
+            /** @description Usage or workloads that change tenant, most CPU time first. */
             moves: components["schemas"]["TrialMove"][];
             /** @description True where nothing was changed. */
             preview: boolean;
@@ -1991,11 +1991,11 @@ export interface components {
             token: string;
         };
         Sleep: {
-            /** @description It was asleep in all that was looked at: a day, or the span where that is longer. */
+            /** @description It was asleep in all that was looked at. */
             longer: boolean;
             /**
              * Format: double
-             * @description Since then, as far as it is recorded: what a host did in the dark is not known.
+             * @description Since then, as far as it is recorded.
              */
             minutes: number;
             /**
@@ -2067,7 +2067,7 @@ export interface components {
         TimelinePoint: {
             /**
              * Format: double
-             * @description Used of capacity, 0 to 1; null where either is not known for all its hosts.
+             * @description Used of capacity, 0 to 1; null where not known for all hosts.
              */
             busy_share: number | null;
             /**
@@ -2090,7 +2090,7 @@ export interface components {
             moves: components["schemas"]["TrialMove"][];
             /**
              * Format: int64
-             * @description Workloads of the span that the expression matches, moved or not.
+             * @description Workloads that the expression matches.
              */
             workloads_matched: number;
             /**
@@ -2145,17 +2145,17 @@ export interface components {
             processes: number;
             /**
              * Format: double
-             * @description Runnable threads in the mean for each CPU it may use; null without figures.
+             * @description For each CPU it may use; null without figures.
              */
             runnable_per_cpu: number | null;
             /**
              * Format: double
-             * @description Threads running or waiting for a CPU, sampled at readings.
+             * @description Threads running or waiting for a CPU.
              */
             runnable_threads_mean: number;
             /** Format: int64 */
             runnable_threads_peak: number;
-            /** @description running, ended, silent (its host does not report), or first reading: usage in N s. */
+            /** @description running, ended, silent, or first reading: usage in N s. */
             state: string;
             tenant: string;
             /** Format: int64 */
@@ -2210,7 +2210,7 @@ export interface operations {
                 from?: string;
                 /** @description RFC 3339; now when left out. */
                 to?: string;
-                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
             };
             header?: never;
@@ -2280,7 +2280,7 @@ export interface operations {
                 from?: string;
                 /** @description RFC 3339; now when left out. */
                 to?: string;
-                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
                 /** @description One host; all when left out. */
                 host?: string;
@@ -2318,7 +2318,7 @@ export interface operations {
                 from?: string;
                 /** @description RFC 3339; now when left out. */
                 to?: string;
-                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
                 /** @description One host; all when left out. */
                 host?: string;
@@ -2492,7 +2492,7 @@ export interface operations {
                 from?: string;
                 /** @description RFC 3339; now when left out. */
                 to?: string;
-                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
             };
             header?: never;
@@ -2530,7 +2530,7 @@ export interface operations {
                 from?: string;
                 /** @description RFC 3339; now when left out. */
                 to?: string;
-                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
             };
             header?: never;
@@ -2568,7 +2568,7 @@ export interface operations {
                 from?: string;
                 /** @description RFC 3339; now when left out. */
                 to?: string;
-                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
             };
             header?: never;
@@ -2641,7 +2641,7 @@ export interface operations {
                 from?: string;
                 /** @description RFC 3339; now when left out. */
                 to?: string;
-                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
                 /** @description One host; all when left out. */
                 host?: string;
@@ -2715,17 +2715,17 @@ export interface operations {
                 from?: string;
                 /** @description RFC 3339; now when left out. */
                 to?: string;
-                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
                 /** @description One host; all when left out. */
                 host?: string;
-                /** @description amount (most first), name, kind, owner, tenant, host, peak, source or parts; -name turns it. */
+                /** @description amount, name, kind, owner, tenant, host, peak, source or parts; -name turns it. */
                 sort?: string;
                 /** @description How many to list; all when 0. */
                 first?: number;
                 /** @description Cursor of the page, as the page before it told; the first page when left out. */
                 after?: string;
-                /** @description A measure of the register; one without a ledger has shares alone. */
+                /** @description A measure; one without a ledger has shares alone. */
                 of?: "cpu" | "memory" | "disk" | "network" | "cpu_user_us" | "cpu_system_us" | "cpu_wait_us" | "cpu_throttled_us" | "cpu_limit_periods" | "cpu_throttled_periods" | "cpu_pressure_some_us" | "cpu_pressure_full_us" | "memory_pressure_some_us" | "memory_pressure_full_us" | "disk_pressure_some_us" | "disk_pressure_full_us" | "memory_anon_bytes" | "memory_file_bytes" | "memory_shared_bytes" | "memory_kernel_bytes" | "memory_swap_bytes" | "memory_working_set_bytes" | "memory_proportional_bytes" | "memory_high_bytes" | "memory_reclaimed_bytes" | "memory_oom_kills" | "memory_major_faults" | "disk_read_bytes" | "disk_written_bytes" | "disk_reads" | "disk_writes" | "disk_time_us" | "disk_written_back_bytes" | "network_received_bytes" | "network_sent_bytes" | "network_received_packets" | "network_sent_packets" | "network_local_received_bytes" | "network_local_sent_bytes" | "space_used_bytes" | "space_files" | "space_limit_bytes";
                 /** @description A dimension, such as tenant or user, or label:KEY. */
                 by?: string;
@@ -2856,7 +2856,7 @@ export interface operations {
                 from?: string;
                 /** @description RFC 3339; now when left out. */
                 to?: string;
-                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
                 /** @description One host; all when left out. */
                 host?: string;
@@ -2957,13 +2957,13 @@ export interface operations {
                 from?: string;
                 /** @description RFC 3339; now when left out. */
                 to?: string;
-                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
                 /** @description One host; all when left out. */
                 host?: string;
                 /** @description Only workloads that this CEL expression matches. */
                 where?: string;
-                /** @description amount (most first), name, kind, owner, tenant, host, peak, source or parts; -name turns it. */
+                /** @description amount, name, kind, owner, tenant, host, peak, source or parts; -name turns it. */
                 sort?: string;
                 /** @description How many to list; all when 0. */
                 first?: number;
@@ -3162,7 +3162,7 @@ export interface operations {
                 from?: string;
                 /** @description RFC 3339; now when left out. */
                 to?: string;
-                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
                 /** @description Only tell what would move. */
                 preview?: boolean;
@@ -3200,7 +3200,7 @@ export interface operations {
                 from?: string;
                 /** @description RFC 3339; now when left out. */
                 to?: string;
-                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
             };
             header?: never;
@@ -3236,7 +3236,7 @@ export interface operations {
                 from?: string;
                 /** @description RFC 3339; now when left out. */
                 to?: string;
-                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
             };
             header?: never;
@@ -3304,7 +3304,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description The ETag of the list that was seen: a list that changed since is left alone. */
+                /** @description The ETag of the list that was seen. */
                 "If-Match"?: string;
             };
             path: {
@@ -3436,7 +3436,7 @@ export interface operations {
                 from?: string;
                 /** @description RFC 3339; now when left out. */
                 to?: string;
-                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
                 /** @description Only tell what would change. */
                 preview?: boolean;
@@ -3573,7 +3573,7 @@ export interface operations {
                 from?: string;
                 /** @description RFC 3339; now when left out. */
                 to?: string;
-                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
                 /** @description One host; all when left out. */
                 host?: string;
@@ -3614,7 +3614,7 @@ export interface operations {
                 from?: string;
                 /** @description RFC 3339; now when left out. */
                 to?: string;
-                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
                 /** @description One host; all when left out. */
                 host?: string;
@@ -3744,13 +3744,13 @@ export interface operations {
                 from?: string;
                 /** @description RFC 3339; now when left out. */
                 to?: string;
-                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
                 /** @description One host; all when left out. */
                 host?: string;
                 /** @description Only workloads that this CEL expression matches. */
                 where?: string;
-                /** @description amount (most first), name, kind, owner, tenant, host, peak, source or parts; -name turns it. */
+                /** @description amount, name, kind, owner, tenant, host, peak, source or parts; -name turns it. */
                 sort?: string;
                 /** @description How many to list; all when 0. */
                 first?: number;
@@ -3791,7 +3791,7 @@ export interface operations {
                 from?: string;
                 /** @description RFC 3339; now when left out. */
                 to?: string;
-                /** @description A length such as 90m, 1h or 7d, used without from; 1h when left out. */
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
             };
             header?: never;
