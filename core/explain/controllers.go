@@ -83,5 +83,6 @@ func (c *ControllerLine) addUser(u DeviceUser) {
 
 // byBytes puts first who moved most.
 func byBytes(a, b DeviceUser) int {
-	return cmp.Or(cmp.Compare(b.ReadRate+b.WriteRate, a.ReadRate+a.WriteRate), cmp.Compare(a.Name, b.Name))
+	return cmp.Or(cmp.Compare(b.ReadRate+b.WriteRate, a.ReadRate+a.WriteRate), cmp.Compare(a.Name, b.Name),
+		cmp.Compare(a.ID, b.ID), cmp.Compare(a.Tenant, b.Tenant))
 }

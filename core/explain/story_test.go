@@ -1,0 +1,587 @@
+package explain_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/cockroachdb/datadriven"
+	"github.com/stretchr/testify/require"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/core/cpuset"
+	"vinescale/core/explain"
+	"vinescale/core/question"
+)
+
+// TestStories runs the stories in testdata/stories: what hosts are made of and what was counted in; the explanation
+// out.
+//
+// "host" describes a host and "minute" gives what was counted on it: both in lines of key=value words. The other
+// commands ask; an answer is told field by field under the names of the interface. A plain field that is empty or zero
+// is not told, nor one that is null: a zero that is known stands there as 0.
+//
+// A workload is written NAME/TENANT; one that the asker may not see is called "hidden".
+func TestStories(t *testing.T) {
+	datadriven.Walk(t, "testdata/stories", func(t *testing.T, path string) {
+		s := &story{t: t, gathering: explain.NewGathering()}
+		datadriven.RunTest(t, path, func(t *testing.T, d *datadriven.TestData) string {
+			s.t = t
+			return s.run(d)
+		})
+	})
+}
+
+type story struct {
+	t         *testing.T
+	gathering *explain.Gathering
+	hosts     []explain.Host
+	workloads []string // by number, less one
+	tenants   []string
+}
+
+var epoch = time.Date(2026, 10, 11, 3, 0, 0, 0, time.UTC)
+
+func (s *story) over(host string) explain.Over {
+	return explain.Over{From: epoch, To: epoch.Add(time.Hour), Host: host}
+}
+
+// number finds a name in a list, or adds it; the first is 1.
+func number(list *[]string, name string) int {
+	i := slices.Index(*list, name)
+	if i < 0 {
+		*list = append(*list, name)
+		i = len(*list) - 1
+	}
+	return i + 1
+}
+
+func (s *story) user(text string) explain.User {
+	workload, tenant, _ := strings.Cut(text, "/")
+	u := explain.User{Workload: int64(number(&s.workloads, workload))}
+	if tenant != "" {
+		u.Tenant = int32(number(&s.tenants, tenant))
+	}
+	return u
+}
+
+func (s *story) names(u explain.User) explain.UserRef {
+	tenant := explain.Unassigned
+	if u.Tenant > 0 {
+		tenant = s.tenants[u.Tenant-1]
+	}
+	return explain.UserRef{WorkloadRef: explain.WorkloadRef{ID: u.Workload, Name: s.workloads[u.Workload-1]},
+		Tenant: tenant}
+}
+
+func (s *story) host(name string) *explain.Host {
+	for i := range s.hosts {
+		if s.hosts[i].Name == name {
+			return &s.hosts[i]
+		}
+	}
+	s.t.Fatalf("there is no host %q in this story", name)
+	return nil
+}
+
+func (s *story) run(d *datadriven.TestData) string {
+	name := ""
+	if len(d.CmdArgs) > 0 && d.CmdArgs[0].Key == "on" {
+		name = d.CmdArgs[0].Vals[0]
+	}
+	lines := s.lines(d)
+	switch d.Cmd {
+	case "host":
+		s.addHost(d, lines)
+		return ""
+	case "minute":
+		s.addMinute(s.host(name), d, lines)
+		return ""
+	case "disks":
+		moved := map[int32][]explain.HostUse{}
+		for _, v := range lines {
+			id := s.host(v.text("on")).ID
+			moved[id] = append(moved[id], explain.HostUse{User: s.user(v.text("of")), Units: float64(v.number("units")),
+				Source: amount.Summed})
+		}
+		return told(explain.ExplainDisks(s.over(""), s.gathering, s.hosts, moved, s.names))
+	case "interfaces":
+		return told(explain.ExplainLinks(s.over(""), s.gathering, s.hosts, s.names))
+	case "cpus":
+		return told(explain.ExplainCPUs(s.over(name), s.gathering, s.host(name), s.ran(lines), s.names))
+	case "memory":
+		return s.memory(s.host(name), lines)
+	case "pin":
+		set, err := cpuset.Parse(argument(d, "cpus"))
+		require.NoError(s.t, err)
+		pin := explain.Pin{Host: name, CPUs: set, Holder: argument(d, "of"),
+			Tenant: int32(number(&s.tenants, argument(d, "of")))}
+		var present []explain.Present
+		for _, v := range lines {
+			if v.kind == "present" {
+				present = append(present, explain.Present{User: s.user(v.text("of")), Allowed: v.text("allowed")})
+			}
+		}
+		return told(explain.ExplainPin(s.over(name), &pin, !d.HasArg("silent"), present, s.ran(lines), s.names))
+	case "mates":
+		id := int64(number(&s.workloads, argument(d, "of")))
+		var uses []explain.HostUse
+		for _, v := range lines {
+			if v.kind == "use" {
+				uses = append(uses, explain.HostUse{User: s.user(v.text("of")), Units: float64(v.number("bytes")),
+					Source: amount.Counted})
+			}
+		}
+		if uses != nil {
+			return told(explain.DiskMates(id, uses, s.names))
+		}
+		return told(explain.CPUMates(id, s.ran(lines), s.names))
+	case "families":
+		return s.families(d, lines)
+	case "held":
+		return s.held(d, lines)
+	case "users":
+		users := ""
+		for _, u := range s.gathering.Users() {
+			ref := s.names(u)
+			users += ref.Whose() + "\n"
+		}
+		return users
+	case "figures":
+		u := s.user(argument(d, "of"))
+		return told(s.gathering.Figures(u.Workload, s.gathering.ElapsedMillis(s.hosts[0].ID)))
+	case "balance":
+		return s.balance(d, lines)
+	}
+	d.Fatalf(s.t, "unknown command %q", d.Cmd)
+	return ""
+}
+
+func (s *story) addHost(d *datadriven.TestData, lines []values) {
+	h := explain.Host{ID: int32(len(s.hosts) + 1), Name: argument(d, "name")}
+	inv := &account.Inventory{}
+	for _, v := range lines {
+		switch v.kind {
+		case "device":
+			x := account.Device{Name: v.name, Number: v.device("number"), Kind: v.text("kind"),
+				Controller: v.text("behind"), Label: v.text("label"), SizeBytes: v.number("size")}
+			if v.has("on") {
+				x.Parents = strings.Split(v.text("on"), ",")
+			}
+			inv.Devices = append(inv.Devices, x)
+		case "filesystem":
+			inv.Filesystems = append(inv.Filesystems, account.Filesystem{Device: v.name, Mount: v.text("at"),
+				Type: v.text("type"), SizeBytes: v.number("size"), UsedBytes: v.number("used"),
+				Inodes: v.number("inodes"), UsedInodes: v.number("used_inodes"), Unavailable: v.text("unavailable")})
+		case "swap":
+			inv.Swaps = append(inv.Swaps, account.Swap{Name: v.name, SizeBytes: v.number("size"),
+				UsedBytes: v.number("used")})
+		case "cpu":
+			inv.CPUs = append(inv.CPUs, account.CPUPlace{CPU: v.whole(v.name), Core: int(v.number("core")),
+				Package: int(v.number("package")), Node: int(v.number("node")), KHz: int(v.number("khz")),
+				MostKHz: int(v.number("most"))})
+		default:
+			d.Fatalf(s.t, "unknown line %q", v.kind)
+		}
+	}
+	if len(lines) > 0 {
+		h.Inventory = inv
+	}
+	s.hosts = append(s.hosts, h)
+}
+
+func (s *story) addMinute(h *explain.Host, d *datadriven.TestData, lines []values) {
+	at, err := time.ParseDuration(argument(d, "at"))
+	require.NoError(s.t, err)
+	long, err := time.ParseDuration(argument(d, "long"))
+	require.NoError(s.t, err)
+	m := &explain.Minute{Host: h.ID, Start: epoch.Add(at), ElapsedMillis: long.Milliseconds()}
+	row := func(v values) uint32 {
+		u := explain.User{}
+		if v.text("of") != "hidden" {
+			u = s.user(v.text("of"))
+		}
+		m.Workloads, m.Tenants = append(m.Workloads, u.Workload), append(m.Tenants, u.Tenant)
+		return uint32(len(m.Workloads) - 1)
+	}
+	for _, v := range lines {
+		switch v.kind {
+		case "figure":
+			measure, err := amount.Parse(v.name)
+			require.NoError(s.t, err)
+			m.Columns = append(m.Columns, explain.Column{Measure: measure, Rows: []uint32{row(v)},
+				Units: []int64{v.number("units")}, Sources: []uint32{uint32(v.source())}})
+		case "moved":
+			m.Devices = append(m.Devices, explain.DeviceRow{Row: row(v), DeviceUse: account.DeviceUse{
+				Device: v.device("on"), Read: v.number("read"), Written: v.number("written"), ReadOps: v.number("reads"),
+				WriteOps: v.number("writes"), Micros: v.micros("took"), Source: v.source()}})
+		case "swapped":
+			m.Swapped = append(m.Swapped, explain.SwapRow{Row: row(v),
+				SwapUse: account.SwapUse{Swap: v.text("on"), Units: v.number("units")}})
+		case "disk":
+			major, minor := v.pair("number")
+			m.Detail.Disks = append(m.Detail.Disks, account.Disk{Name: v.name, Major: major, Minor: minor,
+				ReadBytes: v.number("read"), WrittenBytes: v.number("written"), ReadOps: v.number("reads"),
+				WriteOps: v.number("writes"), ReadMerged: v.number("merged_reads"),
+				WriteMerged: v.number("merged_writes"), ReadMillis: v.micros("read_took") / 1000,
+				WriteMillis: v.micros("write_took") / 1000, BusyMillis: v.micros("busy") / 1000,
+				QueueMillis: v.micros("queued") / 1000, InFlight: v.number("in_flight")})
+		case "latency":
+			major, minor := v.pair("on")
+			m.Detail.Latencies = append(m.Detail.Latencies, account.Latency{Major: major, Minor: minor,
+				LowMicros: v.micros("from"), HighMicros: v.micros("to"), Count: v.number("count"),
+				Written: v.has("written")})
+		case "interface":
+			m.Detail.Interfaces = append(m.Detail.Interfaces, account.Interface{Name: v.name, Inner: v.has("inner"),
+				Kind: v.text("kind"), Received: v.number("in"), Sent: v.number("out"),
+				ReceivedPackets: v.number("packets_in"), SentPackets: v.number("packets_out"),
+				ReceivedDropped: v.number("dropped_in"), SentDropped: v.number("dropped_out"),
+				ReceivedErrors: v.number("errors_in"), SentErrors: v.number("errors_out"),
+				SpeedBitPerSecond: v.number("speed"), Peer: v.text("peer")})
+			end := int32(-1)
+			if v.has("of") {
+				end = int32(row(v))
+			}
+			m.Ends = append(m.Ends, end)
+		case "cpu":
+			m.Detail.CPUs = append(m.Detail.CPUs, account.CPUTimes{CPU: v.whole(v.name), User: v.micros("user"),
+				Nice: v.micros("nice"), System: v.micros("system"), Idle: v.micros("idle"), IOWait: v.micros("iowait"),
+				IRQ: v.micros("irq"), SoftIRQ: v.micros("softirq"), Steal: v.micros("steal")})
+			if v.has("ran") {
+				m.Detail.RanMicros = append(m.Detail.RanMicros, v.micros("ran"))
+			}
+		case "pressure":
+			m.Detail.Pressure = append(m.Detail.Pressure, account.Pressure{Resource: v.name, Some: v.micros("some"),
+				Full: v.micros("full")})
+		case "load":
+			m.Detail.Load = []float64{v.float("1m"), v.float("5m"), v.float("15m")}
+		case "kernel":
+			m.Detail.MemoryOwn, m.Detail.MemoryCache, m.Detail.MemoryHuge = v.number("own"), v.number("cache"),
+				v.number("huge")
+		default:
+			d.Fatalf(s.t, "unknown line %q", v.kind)
+		}
+	}
+	s.gathering.Add(m)
+}
+
+// ran reads the lines that say who ran on which CPU.
+func (s *story) ran(lines []values) []explain.CPUUse {
+	var ran []explain.CPUUse
+	for _, v := range lines {
+		if v.kind == "ran" {
+			ran = append(ran, explain.CPUUse{User: s.user(v.text("of")), CPU: int(v.number("cpu")),
+				Micros: float64(v.micros("for")), Source: v.source()})
+		}
+	}
+	return ran
+}
+
+func (v values) line() question.Line {
+	if v.has("unavailable") {
+		return question.Line{Reason: v.text("unavailable")}
+	}
+	return question.Line{Units: float64(v.number("units"))}
+}
+
+func (v values) sum() question.Sum {
+	sum := question.Sum{Units: float64(v.number("units")), Peak: v.float("peak"), Source: v.source(),
+		Missing: int(v.number("missing")), Untold: int(v.number("untold"))}
+	if v.has("unavailable") {
+		sum.Source = amount.Unavailable
+	}
+	return sum
+}
+
+// hostLines reads the lines of a ledger.
+func hostLines(lines []values) (l question.Lines) {
+	for _, x := range l.Each() {
+		for _, v := range lines {
+			if v.kind == "line" && v.name == x.Name {
+				*x.Line = v.line()
+			}
+		}
+	}
+	return l
+}
+
+func (s *story) memory(h *explain.Host, lines []values) string {
+	ledger := hostLines(lines)
+	var uses []explain.MemoryUse
+	for _, v := range lines {
+		if v.kind != "use" {
+			continue
+		}
+		u := explain.MemoryUse{User: s.user(v.text("of")), Memory: v.sum(),
+			CPU: question.Sum{Units: float64(v.micros("cpu")), Source: amount.Counted}}
+		if v.has("rested") {
+			rested := time.Duration(v.micros("rested")) * time.Microsecond
+			u.Rest = &explain.Rest{Since: epoch.Add(time.Hour - rested), Slept: rested, Longer: v.has("longer")}
+		}
+		uses = append(uses, u)
+	}
+	return told(explain.ExplainMemory(s.over(h.Name), s.gathering, h, &ledger, uses, s.names))
+}
+
+func (s *story) families(d *datadriven.TestData, lines []values) string {
+	var running []explain.Running
+	for _, v := range lines {
+		disk := int64(-1)
+		if v.has("disk") {
+			disk = v.number("disk")
+		}
+		running = append(running, explain.Running{PID: int32(v.number("pid")), Parent: int32(v.number("parent")),
+			Program: v.name, Threads: int32(v.number("threads")), Runnable: int32(v.number("runnable")),
+			LastCPU: int32(v.number("cpu")), CPUMicros: v.micros("ran"), MemoryBytes: v.number("memory"),
+			DiskBytes: disk, UID: v.number("uid")})
+	}
+	over, err := time.ParseDuration(argument(d, "over"))
+	require.NoError(s.t, err)
+	return told(explain.Families(running, over))
+}
+
+func (s *story) held(d *datadriven.TestData, lines []values) string {
+	w := &account.Workload{Facts: map[string]string{}, Allowed: argument(d, "allowed")}
+	if d.HasArg("kind") {
+		kind, err := amount.ParseKind(argument(d, "kind"))
+		require.NoError(s.t, err)
+		w.Kind = kind
+	}
+	for _, v := range lines {
+		w.Facts[v.kind] = v.name
+	}
+	cpus, err := strconv.Atoi(argument(d, "cpus"))
+	require.NoError(s.t, err)
+	held := explain.HeldBy(w, cpus)
+	text := told(held)
+	if d.HasArg("runnable") {
+		mean, err := strconv.ParseFloat(argument(d, "runnable"), 64)
+		require.NoError(s.t, err)
+		if c := held.Crowding(mean); c != nil {
+			text += fmt.Sprintf("crowding=%g\n", *c)
+		} else {
+			text += "no crowding\n"
+		}
+	}
+	return text
+}
+
+func (s *story) balance(d *datadriven.TestData, lines []values) string {
+	stretch := question.Stretch{Hosts: 1, Of: make([]question.Lines, amount.NumResources)}
+	if argument(d, "long") != "" {
+		long, err := time.ParseDuration(argument(d, "long"))
+		require.NoError(s.t, err)
+		stretch.ElapsedMillis = long.Milliseconds()
+	}
+	rows := map[int32]*question.Row{}
+	quotas := map[string]map[amount.Resource]float64{}
+	var tenants []explain.Tenant
+	for _, v := range lines {
+		r, err := amount.ParseResource(v.text("resource"))
+		require.NoError(s.t, err)
+		switch v.kind {
+		case "line":
+			for _, l := range stretch.Of[r].Each() {
+				if l.Name == v.name {
+					*l.Line = v.line()
+				}
+			}
+		case "tenant":
+			if quotas[v.name] == nil {
+				quotas[v.name] = map[amount.Resource]float64{}
+				tenants = append(tenants, explain.Tenant{ID: int32(number(&s.tenants, v.name)), Name: v.name,
+					Colour: 1, Quotas: quotas[v.name]})
+			}
+			if v.has("quota") {
+				quotas[v.name][r] = v.float("quota")
+			}
+		case "use":
+			id := int32(0)
+			if v.name != explain.Unassigned {
+				id = int32(number(&s.tenants, v.name))
+			}
+			if rows[id] == nil {
+				rows[id] = &question.Row{Tenant: id, Workloads: int(v.number("workloads")),
+					Sums: make([]question.Sum, amount.NumResources)}
+				for i := range rows[id].Sums {
+					rows[id].Sums[i].Source = amount.Counted
+				}
+			}
+			rows[id].Sums[r] = v.sum()
+		}
+	}
+	var list []question.Row
+	for _, row := range rows {
+		list = append(list, *row)
+	}
+	return told(explain.ExplainBalance(s.over(""), &stretch, list, 3, tenants))
+}
+
+func argument(d *datadriven.TestData, name string) string {
+	for _, a := range d.CmdArgs {
+		if a.Key == name && len(a.Vals) > 0 {
+			return strings.Join(a.Vals, ",")
+		}
+	}
+	return ""
+}
+
+// values are the words of a line: its kind, perhaps a name, and key=value words; _ stands for a space.
+type values struct {
+	t     *testing.T
+	kind  string
+	name  string
+	words []string
+}
+
+func (s *story) lines(d *datadriven.TestData) []values {
+	var list []values
+	for line := range strings.Lines(d.Input) {
+		words := strings.Fields(line)
+		if len(words) == 0 {
+			continue
+		}
+		v := values{t: s.t, kind: words[0]}
+		if len(words) > 1 && !strings.Contains(words[1], "=") {
+			v.name = words[1]
+		}
+		v.words = words[1:]
+		list = append(list, v)
+	}
+	return list
+}
+
+func (v values) find(key string) (string, bool) {
+	for _, w := range v.words {
+		if k, value, _ := strings.Cut(w, "="); k == key {
+			return strings.ReplaceAll(value, "_", " "), true
+		}
+	}
+	return "", false
+}
+
+func (v values) has(key string) bool     { _, ok := v.find(key); return ok }
+func (v values) text(key string) string  { text, _ := v.find(key); return text }
+func (v values) number(key string) int64 { return int64(v.float(key)) }
+func (v values) micros(key string) int64 { return v.duration(key).Microseconds() }
+func (v values) whole(text string) int {
+	n, err := strconv.Atoi(text)
+	require.NoError(v.t, err)
+	return n
+}
+func (v values) device(key string) int32 {
+	major, minor := v.pair(key)
+	return int32(major<<20 | minor)
+}
+func (v values) float(key string) float64 {
+	if !v.has(key) {
+		return 0
+	}
+	n, err := strconv.ParseFloat(v.text(key), 64)
+	require.NoError(v.t, err)
+	return n
+}
+
+func (v values) duration(key string) time.Duration {
+	if !v.has(key) {
+		return 0
+	}
+	d, err := time.ParseDuration(v.text(key))
+	require.NoError(v.t, err)
+	return d
+}
+
+func (v values) pair(key string) (major, minor uint32) {
+	_, err := fmt.Sscanf(v.text(key), "%d:%d", &major, &minor)
+	require.NoError(v.t, err)
+	return major, minor
+}
+
+func (v values) source() amount.Source {
+	for _, s := range []amount.Source{amount.Counted, amount.Summed, amount.Split} {
+		if v.text("source") == s.String() {
+			return s
+		}
+	}
+	return amount.Counted
+}
+
+// told writes an answer under the names of the interface: what is empty, zero or null is left out.
+func told(answer any) string {
+	var b strings.Builder
+	tell(&b, "", reflect.ValueOf(answer))
+	if b.Len() == 0 {
+		return "nothing\n"
+	}
+	return b.String()
+}
+
+func tell(b *strings.Builder, indent string, v reflect.Value) {
+	for v.Kind() == reflect.Pointer {
+		v = v.Elem()
+	}
+	if v.Kind() == reflect.Slice {
+		for i := range v.Len() {
+			tell(b, indent, v.Index(i))
+		}
+		return
+	}
+	var words, below []string
+	flat(v, func(name string, f reflect.Value) {
+		switch {
+		case name == "from" || name == "to" || f.IsZero():
+		case f.Kind() == reflect.Pointer && f.Elem().Kind() == reflect.Struct,
+			f.Kind() == reflect.Slice && f.Type().Elem().Kind() == reflect.Struct:
+			var under strings.Builder
+			tell(&under, indent+"    ", f)
+			if under.Len() > 0 {
+				below = append(below, indent+"  "+name+"\n"+under.String())
+			}
+		case f.Kind() == reflect.Slice && f.Len() == 0:
+		default:
+			words = append(words, name+"="+text(f))
+		}
+	})
+	b.WriteString(indent + strings.Join(words, " ") + "\n" + strings.Join(below, ""))
+}
+
+// flat calls each for every field of a struct, those of embedded ones as its own.
+func flat(v reflect.Value, each func(name string, f reflect.Value)) {
+	for i := range v.NumField() {
+		field := v.Type().Field(i)
+		name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
+		switch {
+		case field.Anonymous:
+			flat(v.Field(i), each)
+		case field.IsExported():
+			each(name, v.Field(i))
+		}
+	}
+}
+
+func text(f reflect.Value) string {
+	if f.Kind() == reflect.Pointer {
+		f = f.Elem()
+	}
+	if f.Kind() == reflect.Float64 {
+		return strconv.FormatFloat(math.Round(f.Float()*1e6)/1e6, 'f', -1, 64)
+	}
+	if f.Kind() == reflect.String {
+		return f.String()
+	}
+	if at, ok := f.Interface().(time.Time); ok {
+		return at.Format("15:04:05")
+	}
+	plain, err := json.Marshal(f.Interface())
+	if err != nil {
+		return err.Error()
+	}
+	return string(plain)
+}
