@@ -1,0 +1,381 @@
+package account_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+)
+
+// These tests give every field a figure of its own and put the figures on the edges, so that a field that is mixed up
+// with another, a unit that is wrong and an edge that is moved are each noticed.
+
+func none(*account.Reading) {}
+
+func TestDetail_EveryCounterGrowsByItself(t *testing.T) {
+	at := func(n int64) func(r *account.Reading) {
+		return func(r *account.Reading) {
+			r.CPUs = []account.CPUTimes{{CPU: 0, User: n, Nice: 2 * n, System: 3 * n, Idle: 4 * n, IOWait: 5 * n,
+				IRQ: 6 * n, SoftIRQ: 7 * n, Steal: 8 * n}, {CPU: 1, Idle: 9 * n}}
+			r.RanMicros = []int64{11 * n, 13 * n}
+			r.Memory.SwapTotal, r.Memory.SwapFree, r.Memory.Available = 1000, 700-n, 17*n
+			r.Load = []float64{float64(n), 2, 3}
+			r.Pressure = []account.Pressure{{Resource: "cpu", Some: 19 * n},
+				{Resource: "io", Some: 23 * n, Full: 29 * n}}
+			r.Latencies = []account.Latency{{Major: 8, LowMicros: 1, HighMicros: 2, Count: 31 * n},
+				{Major: 8, LowMicros: 1, HighMicros: 2, Count: 37 * n, Written: true},
+				{Major: 8, LowMicros: 2, HighMicros: 4}}
+			r.Disks[0] = account.Disk{Name: "sda", Major: 8, ReadBytes: 41 * n, WrittenBytes: 43 * n, ReadOps: 47 * n,
+				WriteOps: 53 * n, ReadMerged: 59 * n, WriteMerged: 61 * n, ReadMillis: 67 * n, WriteMillis: 71 * n,
+				BusyMillis: 73 * n, QueueMillis: 79 * n, InFlight: n, RateBytesPerSecond: 83}
+			r.Interfaces = []account.Interface{{Name: "uplink0", Received: 89 * n, Sent: 97 * n,
+				ReceivedPackets: 101 * n,
+				SentPackets:     103 * n, ReceivedDropped: 107 * n, SentDropped: 109 * n, ReceivedErrors: 113 * n,
+				SentErrors: 127 * n, SpeedBitPerSecond: 800}}
+		}
+	}
+	iv := between(t, host(10*time.Second, at(10)), host(15*time.Second, at(11)), host(25*time.Second, at(14)))
+	want := func(n, end int64) account.Detail {
+		r := &account.Reading{Disks: make([]account.Disk, 1)}
+		at(n)(r)
+		d := account.Detail{CPUs: r.CPUs, RanMicros: r.RanMicros, SwapTotal: 1000, SwapUsed: 300 + end,
+			MemoryAvailable: 17 * end, Load: []float64{float64(end), 2, 3}, Pressure: r.Pressure, Disks: r.Disks,
+			Interfaces: r.Interfaces, Latencies: r.Latencies[:2]}
+		d.Disks[0].InFlight = end
+		return d
+	}
+	for i, c := range []struct {
+		iv   *account.Interval
+		want account.Detail
+	}{{iv[0], want(1, 11)}, {iv[1], want(3, 14)}, {iv[0].Add(iv[1]), want(4, 14)}} {
+		got := c.iv.Detail
+		got.Disks = got.Disks[:1]
+		c.want.MemoryOwn, c.want.MemoryCache, c.want.MemoryHuge = got.MemoryOwn, got.MemoryCache, got.MemoryHuge
+		assert.Equal(t, c.want, got, "interval %d", i)
+	}
+	sum := iv[0].Add(iv[1])
+	assert.Equal(t, []int64{2, 15_000}, []int64{int64(sum.Ticks), sum.ElapsedMillis})
+	// Where one interval does not tell what ran, the sum does not tell either: it never is that of a part.
+	silent := *iv[1]
+	silent.Detail.RanMicros = nil
+	assert.Nil(t, iv[0].Add(&silent).Detail.RanMicros)
+	assert.Nil(t, silent.Add(iv[0]).Detail.RanMicros)
+	fewer := *iv[1]
+	fewer.Detail.CPUs = fewer.Detail.CPUs[:1]
+	assert.Nil(t, iv[0].Add(&fewer).Detail.RanMicros, "nor where a CPU went")
+}
+
+func TestCPU_IdleIsIdleWithStorageOutstandingToo(t *testing.T) {
+	iv := between(t, host(10*time.Second, func(r *account.Reading) { r.CPUs = []account.CPUTimes{{CPU: 0}} }),
+		host(20*time.Second, func(r *account.Reading) {
+			r.CPUs = []account.CPUTimes{{CPU: 0, User: 1_000_000, Idle: 5_000_000, IOWait: 2_000_000, IRQ: 300_000,
+				SoftIRQ: 500_000, Steal: 200_000}}
+			r.Processes = []account.Process{{PID: 1, Start: 1100, Workload: 1, Threads: 1, CPUMicros: 700_000},
+				{PID: 2, Start: 1100, Kernel: true, CPUMicros: 100_000}}
+		}))[0]
+	l := iv.Ledgers[amount.CPU]
+	assert.Equal(t, []int64{10_000_000, 7_000_000, 3_000_000, 900_000, 200_000, 700_000, 1_200_000},
+		[]int64{l.Capacity.Units, l.Idle.Units, l.Used.Units, l.Kernel.Units, l.Steal.Units, l.Shares,
+			l.Residual.Units})
+}
+
+// Idle with storage outstanding is time that was counted, too, where tasks' time is held against it.
+func TestSteal_IsHeldAgainstAllIdleTime(t *testing.T) {
+	iv := between(t, host(10*time.Second, func(r *account.Reading) { r.RanMicros = []int64{0, 0} }),
+		host(15*time.Second, func(r *account.Reading) {
+			r.CPUs[0] = account.CPUTimes{CPU: 0, User: 3_000_000, Idle: 10_500_000, IOWait: 500_000, IRQ: 100_000,
+				SoftIRQ: 200_000, Steal: 2_000_000}
+			r.CPUs[1] = account.CPUTimes{CPU: 1, Idle: 10_000_000} // it was not online
+			r.RanMicros = []int64{3_000_000, 0}
+			r.Processes = []account.Process{{PID: 1, Start: 1100, Workload: 1, Threads: 1, CPUMicros: 3_000_000}}
+		}))[0]
+	l := iv.Ledgers[amount.CPU]
+	// 0.5 + 0.5 idle, 3 run, 0.3 in interrupts and 2 taken are 1.3 s more than the five seconds there were.
+	assert.Equal(t, []int64{700_000, 300_000}, []int64{l.Steal.Units, l.Kernel.Units})
+	assert.Equal(t, int64(5_000_000), l.Residual.Units, "of the CPU that was away nothing is known")
+}
+
+func TestPeaks_AreRatesOfTheHighestTick(t *testing.T) {
+	at := func(cpu, disk, memory int64, runnable int32) func(r *account.Reading) {
+		return func(r *account.Reading) {
+			r.SplitsDisk = false
+			r.Processes = []account.Process{{PID: 1, Start: 1, Workload: 2, Threads: 3, Runnable: runnable,
+				CPUMicros: cpu,
+				AnonBytes: memory, DiskBytes: disk, LastCPU: -1, WaitMicros: -1}}
+		}
+	}
+	iv := between(t, host(10*time.Second, at(0, 0, 9, 9)), host(14*time.Second, at(6_000_000, 400, 700, 5)),
+		host(24*time.Second, at(7_000_000, 2400, 500, 2)))
+	u := of(t, iv[0], 2)
+	assert.Equal(t, [amount.NumResources]int64{1_500_000, 700, 100, 0}, u.Peak)
+	assert.Equal(t, []int64{20_000, 5}, []int64{u.RunnableMillis, int64(u.RunnablePeak)})
+	sum := of(t, iv[0].Add(iv[1]), 2)
+	assert.Equal(t, [amount.NumResources]int64{1_500_000, 700, 200, 0}, sum.Peak)
+	assert.Equal(t, []int64{40_000, 5}, []int64{sum.RunnableMillis, int64(sum.RunnablePeak)})
+	assert.Equal(t, int64(700*4000+500*10_000), sum.Units[amount.Memory])
+}
+
+func TestAdd_AFigureThatIsMissingOnceIsWhatIsKnown(t *testing.T) {
+	a := &account.Interval{Usages: []account.Usage{{Workload: 1, Units: [4]int64{1, 2, 3, 4}, Source: [4]amount.Source{
+		amount.Unavailable, amount.Counted, amount.Split, amount.Unavailable}, Threads: 4, Procs: 3}}}
+	b := &account.Interval{Usages: []account.Usage{{Workload: 1, Units: [4]int64{10, 20, 30, 40},
+		Source: [4]amount.Source{
+			amount.Summed, amount.Unavailable, amount.Counted, amount.Unavailable}, Threads: 2, Procs: 1}}}
+	u := of(t, a.Add(b), 1)
+	assert.Equal(t, [4]amount.Source{amount.Summed, amount.Counted, amount.Split, amount.Unavailable}, u.Source)
+	assert.Equal(t, [4]int64{11, 22, 33, 44}, u.Units)
+	assert.Equal(t, []int32{2, 1}, []int32{u.Threads, u.Procs})
+}
+
+// The files and kernel memory of an inner group are charged once, though the outer group counts them as well.
+func TestMemory_OfNestedGroupsIsChargedOnce(t *testing.T) {
+	at := func(r *account.Reading) {
+		r.Memory = account.HostMemory{Total: 10_000, Free: 4_000, Cached: 3_000, Slab: 500, KernelStack: 30,
+			PageTable: 20}
+		r.Groups = []account.Group{
+			{ID: 1, Workload: 0, Outer: -1, Has: account.HasMemory, MemoryBytes: 3_000, FileBytes: 1_000,
+				KernelBytes: 200},
+			{ID: 2, Workload: 1, Outer: 0, Has: account.HasMemory, MemoryBytes: 1_200, FileBytes: 400, KernelBytes: 70},
+			{ID: 3, Workload: 2, Outer: 1, Has: account.HasCPU, CPUMicros: 5, FileBytes: 0},
+		}
+	}
+	iv := between(t, host(10*time.Second, at), host(20*time.Second, at))[0]
+	assert.Equal(t, []int64{1_800, 1_200}, []int64{of(t, iv, 0).Units[amount.Memory] / 10_000,
+		of(t, iv, 1).Units[amount.Memory] / 10_000})
+	d := iv.Detail
+	assert.Equal(t, []int64{350, 2_000}, []int64{d.MemoryOwn / 10_000, d.MemoryCache / 10_000})
+	l := iv.Ledgers[amount.Memory]
+	assert.Equal(t, []int64{6_000, 2_350, 3_000, 650}, []int64{l.Used.Units / 10_000, l.Kernel.Units / 10_000,
+		l.Shares / 10_000, l.Residual.Units / 10_000})
+}
+
+func TestPerCPU_OfAnInnerGroupIsTakenOffTheOuter(t *testing.T) {
+	at := func(outer, inner []int64, cpu int64) func(r *account.Reading) {
+		return func(r *account.Reading) {
+			r.Groups = []account.Group{{ID: 1, Workload: 0, Outer: -1, Has: account.HasCPU | account.HasPerCPU,
+				CPUMicros: cpu, PerCPU: outer}}
+			if inner != nil {
+				r.Groups = append(r.Groups, account.Group{ID: 2, Workload: 1, Outer: 0, Born: true,
+					Has: account.HasCPU | account.HasPerCPU, CPUMicros: 30, PerCPU: inner})
+			}
+			r.Processes = []account.Process{{PID: 4, Start: 1, Workload: 0, Threads: 1, CPUMicros: cpu, LastCPU: 1,
+				WaitMicros: -1}}
+		}
+	}
+	// A CPU was plugged in meanwhile: the counters before have one fewer.
+	iv := between(t, host(10*time.Second, at([]int64{100, 50}, nil, 150)),
+		host(20*time.Second, at([]int64{160, 50, 40}, []int64{20, 0, 10}, 250)))[0]
+	assert.Equal(t, []account.CPUUse{{CPU: 0, Micros: 40}, {CPU: 2, Micros: 30}}, of(t, iv, 0).CPUs)
+	assert.Equal(t, []account.CPUUse{{CPU: 0, Micros: 20}, {CPU: 2, Micros: 10}}, of(t, iv, 1).CPUs)
+	assert.Equal(t, amount.Counted, of(t, iv, 0).CPUSource)
+}
+
+// Of a workload that no group counts CPU by CPU, each process is put down to the CPU it last ran on; one of several
+// threads is not, for they are told apart by themselves.
+func TestLastCPU_OfEachProcessByItself(t *testing.T) {
+	process := func(pid, cpu, threads int32, micros int64) account.Process {
+		return account.Process{PID: pid, Start: 1, Workload: 0, Threads: threads, LastCPU: cpu, CPUMicros: micros,
+			WaitMicros: -1}
+	}
+	iv := between(t, host(10*time.Second, func(r *account.Reading) {
+		for pid := range int32(6) {
+			r.Processes = append(r.Processes, process(pid, 0, 1, 0))
+		}
+		r.Threads = []account.Thread{{PID: 4, TID: 40, Workload: 0, Start: 1, LastCPU: 3, Part: account.NoProgram}}
+	}), host(20*time.Second, func(r *account.Reading) {
+		r.Processes = []account.Process{process(0, 1, 1, 7), process(1, 0, 1, 5), process(2, 1, 0, 3),
+			process(3, 0, 1, 0), process(4, 0, 2, 100), process(5, -1, 1, 50)}
+		r.Threads = []account.Thread{
+			{PID: 4, TID: 40, Workload: 0, Start: 1, LastCPU: 3, Part: 8, CPUMicros: 60},
+			{PID: 4, TID: 40, Workload: 0, Start: 1, LastCPU: 0, Part: account.NoProgram, CPUMicros: 9},
+			{PID: 4, TID: 41, Workload: 0, Start: 999, LastCPU: 2, Part: 7, CPUMicros: 11},
+			{PID: 4, TID: 42, Workload: 0, Start: 997, LastCPU: 2, Part: 7, CPUMicros: 13},
+			{PID: 4, TID: 43, Workload: account.Unrecognised, Start: 1000, LastCPU: 2, Part: 7, CPUMicros: 17},
+			{PID: 4, TID: 44, Workload: 0, Start: 1000, LastCPU: -1, Part: 7, CPUMicros: 19},
+		}
+	}))[0]
+	u := of(t, iv, 0)
+	assert.Equal(t, []account.CPUUse{{CPU: 0, Micros: 14}, {CPU: 1, Micros: 10}, {CPU: 2, Micros: 11}}, u.CPUs)
+	assert.Equal(t, amount.Summed, u.CPUSource)
+	assert.Equal(t, []account.PartUse{{Part: 7, Micros: 30}}, u.Parts,
+		"a thread that was there before, under another part or not seen, has no usage yet")
+}
+
+func TestPrograms_OfOneFamilyAndNameAreOne(t *testing.T) {
+	process := func(pid, family, program int32, micros int64) account.Process {
+		return account.Process{PID: pid, Start: 1100, Workload: 0, Family: family, Program: program, Threads: 1,
+			CPUMicros: micros, LastCPU: -1, WaitMicros: -1}
+	}
+	iv := between(t, host(10*time.Second, none), host(20*time.Second, func(r *account.Reading) {
+		r.Processes = []account.Process{process(1, 5, 2, 1), process(2, 3, 2, 2), process(3, 5, 1, 4),
+			process(4, 5, 2, 8),
+			process(5, 3, 1, 16)}
+		r.Groups = []account.Group{{ID: 9, Workload: 0, Outer: -1, Born: true, Has: account.HasCPU, CPUMicros: 131}}
+	}))[0]
+	type program struct{ family, program, procs, micros int64 }
+	var got []program
+	for _, p := range of(t, iv, 0).Programs {
+		got = append(got, program{int64(p.Family), int64(p.Program), int64(p.Procs), p.Units[amount.CPU]})
+	}
+	rest := int64(account.NoProgram)
+	assert.Equal(t, []program{{rest, rest, 0, 100}, {3, 1, 1, 16}, {3, 2, 1, 2}, {5, 1, 1, 4}, {5, 2, 2, 9}}, got)
+}
+
+// A process was there before the last reading and is read for the first time: what it used meanwhile is not known. The
+// clock of starts ticks in hundredths of a second, and may be two ticks behind.
+func TestProcess_ThatWasThereBeforeHasNoUseYet(t *testing.T) {
+	for start, want := range map[int64]int64{997: 0, 998: 70, 1000: 70} {
+		iv := between(t, host(10*time.Second, none), host(20*time.Second, func(r *account.Reading) {
+			r.Processes = []account.Process{{PID: 1, Start: start, Workload: 0, Threads: 1, CPUMicros: 70,
+				WaitMicros: -1}}
+		}))[0]
+		assert.Equal(t, want, of(t, iv, 0).Units[amount.CPU], "started at tick %d", start)
+	}
+}
+
+func TestRunning_TellsWhatEachProcessUsed(t *testing.T) {
+	var tracker account.Tracker
+	process := func(pid int32, start int64, w account.WorkloadID, micros, disk int64) account.Process {
+		return account.Process{PID: pid, Start: start, Workload: w, Threads: 1, CPUMicros: micros, DiskBytes: disk}
+	}
+	running := func() map[int32][2]int64 {
+		used := map[int32][2]int64{}
+		list, _ := tracker.Running()
+		for _, u := range list {
+			used[u.PID] = [2]int64{u.Micros, u.Bytes}
+		}
+		return used
+	}
+	_, err := tracker.Step(host(10*time.Second, func(r *account.Reading) {
+		r.Processes = []account.Process{process(1, 1, 0, 100, 10), process(3, 1, 0, 1, 10), process(4, 1, 0, 100, -1),
+			process(5, 1, 0, 5, 0), process(9, 1, 0, 5, 0)}
+	}))
+	require.ErrorIs(t, err, account.ErrFirstReading)
+	require.Empty(t, running())
+	_, err = tracker.Step(host(13*time.Second, func(r *account.Reading) {
+		ended := process(8, 1100, 0, 70, 0)
+		ended.Ended = true
+		r.Processes = []account.Process{process(1, 1, 0, 130, 25), process(2, 998, 0, 7, 3), process(3, 1100, 0, 9, 30),
+			process(4, 1, 0, 140, 40), process(5, 1, 0, 6, -1), process(6, 997, 0, 8, 8),
+			process(7, 1, account.Unrecognised, 9, 9), ended, process(9, 1, 0, 5, 0)}
+	}))
+	require.NoError(t, err)
+	assert.Equal(t, map[int32][2]int64{1: {30, 15}, 2: {7, -1}, 3: {9, -1}, 4: {40, -1}, 5: {1, -1}, 6: {0, -1},
+		9: {0, 0}}, running())
+	_, over := tracker.Running()
+	assert.Equal(t, 3*time.Second, over)
+}
+
+func TestDevices_TheTimeTheyTookIsInMicroseconds(t *testing.T) {
+	at := func(n int64) func(r *account.Reading) {
+		return func(r *account.Reading) {
+			r.Groups = []account.Group{{ID: 1, Workload: 0, Outer: -1, Has: account.HasDisk, DiskBytes: 12 * n,
+				Devices: []account.DeviceIO{
+					{Major: 8, Read: 5 * n, Written: 7 * n, ReadOps: n, WriteOps: 2 * n, ReadNanos: 3000 * n,
+						WriteNanos: 9000 * n},
+					{Major: 8, Minor: 1, Read: 4 * n, WriteOps: n},
+					{Major: 8, Minor: 2, Read: 4 * n},
+				}}}
+			r.Disks = append(r.Disks, account.Disk{Name: "sdb", Major: 8, Minor: 16})
+		}
+	}
+	iv := between(t, host(10*time.Second, at(0)), host(20*time.Second, at(3)))[0]
+	u := of(t, iv, 0)
+	assert.Equal(t, []account.DeviceUse{
+		{Device: 8 << 20, Read: 15, Written: 21, ReadOps: 3, WriteOps: 6, Micros: 36},
+		{Device: 8<<20 | 1, Read: 12, WriteOps: 3}, {Device: 8<<20 | 2, Read: 12},
+	}, u.Devices)
+	for m, want := range map[amount.Measure]int64{amount.DiskRead: 15, amount.DiskWritten: 21, amount.DiskReads: 3,
+		amount.DiskWrites: 6, amount.DiskTime: 36} {
+		got, there := u.Figures.Get(m)
+		assert.True(t, there, "%s", m)
+		assert.Equal(t, want, got, "%s: a partition's are its drive's, and what is no disk here is not counted", m)
+	}
+}
+
+// A workload without groups reads through the drive and a loop on it; it dirties what the kernel writes later.
+func TestDevices_ReadsOfWhoHasNoGroupAreDividedByWhatTheyRead(t *testing.T) {
+	process := func(pid int32, w account.WorkloadID, disk, read int64) account.Process {
+		return account.Process{PID: pid, Start: 1, Workload: w, Threads: 1, DiskBytes: disk, ReadBytes: read,
+			WaitMicros: -1}
+	}
+	iv := between(t, host(10*time.Second, func(r *account.Reading) {
+		r.Processes = []account.Process{process(1, 0, 0, 0), process(2, 1, 0, 0), process(3, 2, 0, 0)}
+		r.NoGroup = []account.DeviceIO{{Major: 7}, {Major: 8}}
+	}), host(20*time.Second, func(r *account.Reading) {
+		r.Processes = []account.Process{process(1, 0, 900, 600), process(2, 1, 300, 300), process(3, 2, 0, 0)}
+		r.NoGroup = []account.DeviceIO{{Major: 7, Read: 90}, {Major: 8, Read: 450, Written: 100, ReadOps: 7}}
+	}))[0]
+	a, b := of(t, iv, 0), of(t, iv, 1)
+	assert.Equal(t, []account.DeviceUse{{Device: 7 << 20, Read: 60, Source: amount.Split},
+		{Device: 8 << 20, Read: 300, Written: 100, Source: amount.Split}}, a.Devices)
+	assert.Equal(t, []account.DeviceUse{{Device: 7 << 20, Read: 30, Source: amount.Split},
+		{Device: 8 << 20, Read: 150, Source: amount.Split}}, b.Devices)
+	assert.Equal(t, []int64{400, 150, 0}, []int64{a.Units[amount.Disk], b.Units[amount.Disk],
+		of(t, iv, 2).Units[amount.Disk]})
+	assert.Equal(t, amount.Summed, of(t, iv, 2).Source[amount.Disk], "it moved nothing, which is known")
+}
+
+func TestFigures_OfProcessesAreSummedWhereNoGroupCounts(t *testing.T) {
+	at := func(n int64, p *account.Process) func(r *account.Reading) {
+		return func(r *account.Reading) {
+			x := *p
+			x.PID, x.Start, x.Threads, x.LastCPU = 1, 1, 1, -1
+			x.UserMicros, x.SystemMicros, x.CPUMicros = 5*n, 3*n, 8*n
+			if x.WaitMicros >= 0 {
+				x.WaitMicros = 2 * n
+			}
+			r.Processes = []account.Process{x}
+		}
+	}
+	figures := func(first, second *account.Process) map[amount.Measure]int64 {
+		iv := between(t, host(10*time.Second, at(10, first)), host(20*time.Second, at(17, second)))[0]
+		f := of(t, iv, 0).Figures
+		got := map[amount.Measure]int64{}
+		for m := range f.Set.All() {
+			got[m] = f.Units[m]
+		}
+		return got
+	}
+	told := &account.Process{AnonBytes: 400, SwapBytes: 30, PSSBytes: 70}
+	silent := &account.Process{AnonBytes: 400, SwapBytes: -1, PSSBytes: -1, WaitMicros: -1}
+	nought := &account.Process{AnonBytes: 400}
+	assert.Equal(t, map[amount.Measure]int64{amount.CPUUser: 35, amount.CPUSystem: 21, amount.CPUWait: 14,
+		amount.MemoryAnon: 4_000_000, amount.MemorySwap: 300_000, amount.MemoryProportional: 700_000},
+		figures(told, told))
+	assert.Equal(t, map[amount.Measure]int64{amount.CPUUser: 35, amount.CPUSystem: 21, amount.MemoryAnon: 4_000_000},
+		figures(silent, silent))
+	assert.Equal(t, map[amount.Measure]int64{amount.CPUUser: 35, amount.CPUSystem: 21, amount.CPUWait: 14,
+		amount.MemoryAnon: 4_000_000, amount.MemorySwap: 0, amount.MemoryProportional: 0}, figures(nought, nought),
+		"nothing is a figure too")
+	assert.NotContains(t, figures(silent, told), amount.CPUWait, "a wait that was not told before has not grown")
+}
+
+func TestLedgers_SayWhyAHostHasNone(t *testing.T) {
+	at := func(disks []account.Disk, interfaces []account.Interface) *account.Interval {
+		set := func(r *account.Reading) { r.Disks, r.Interfaces = disks, interfaces }
+		return between(t, host(10*time.Second, set), host(20*time.Second, set))[0]
+	}
+	iv := at([]account.Disk{{Name: "sda1", Inner: true}}, []account.Interface{{Name: "lo", Inner: true}})
+	disk, network := iv.Ledgers[amount.Disk], iv.Ledgers[amount.Network]
+	assert.Equal(t, "this host has no disk", disk.Capacity.Reason)
+	assert.Equal(t, "this host has no disk", disk.Residual.Reason)
+	assert.True(t, disk.Kernel.OK())
+	assert.Equal(t, "no interface leads off this host", network.Capacity.Reason)
+	assert.Equal(t, "no interface leads off this host", network.Used.Reason)
+
+	iv = at([]account.Disk{{Name: "sda"}, {Name: "sdb", RateBytesPerSecond: 10}, {Name: "sdc"}},
+		[]account.Interface{{Name: "uplink0"}, {Name: "uplink1", SpeedBitPerSecond: 80}, {Name: "uplink2"}})
+	assert.Contains(t, iv.Ledgers[amount.Disk].Capacity.Reason, "for sda, sdc")
+	assert.Contains(t, iv.Ledgers[amount.Network].Idle.Reason, "of uplink0, uplink2 does")
+	assert.True(t, iv.Ledgers[amount.Disk].Used.OK())
+
+	iv = at([]account.Disk{{Name: "sda", RateBytesPerSecond: 300}, {Name: "sdb", RateBytesPerSecond: 10}},
+		[]account.Interface{{Name: "uplink1", SpeedBitPerSecond: 80}, {Name: "uplink2", SpeedBitPerSecond: 160}})
+	assert.Equal(t, int64(3_100), iv.Ledgers[amount.Disk].Capacity.Units, "bytes in ten seconds")
+	assert.Equal(t, int64(600), iv.Ledgers[amount.Network].Capacity.Units, "both directions at once")
+}
