@@ -42,3 +42,32 @@ func TestSet_ListAndSetAreTheSame(t *testing.T) {
 		require.Equal(t, both, a.Overlaps(b))
 	})
 }
+
+func TestSet_HoldsEveryNumberThatThereCanBeAndNoOther(t *testing.T) {
+	top, err := cpuset.Parse("8191")
+	require.NoError(t, err)
+	assert.True(t, top.Has(cpuset.MaxCPU))
+	assert.Equal(t, 1, top.Len())
+	_, err = cpuset.Parse("8192")
+	require.ErrorContains(t, err, "CPU 8192 is above the highest possible number 8191")
+
+	s := cpuset.Of(-1, 0, 63, 64, cpuset.MaxCPU, cpuset.MaxCPU+1)
+	assert.Equal(t, "0,63-64,8191", s.String())
+	assert.Equal(t, []bool{false, true, false, true, true, false, true, false}, []bool{s.Has(-1), s.Has(0), s.Has(1),
+		s.Has(63), s.Has(64), s.Has(65), s.Has(8191), s.Has(8192)})
+	assert.Equal(t, 4, s.Len())
+	assert.False(t, cpuset.Set{}.Has(0))
+	assert.Empty(t, cpuset.Set{}.String())
+}
+
+// TestSet_IsNotChangedByWhatIsMadeOfIt: With and Union make new sets.
+func TestSet_IsNotChangedByWhatIsMadeOfIt(t *testing.T) {
+	a, b := cpuset.Of(1), cpuset.Of(2, 70)
+	assert.Equal(t, "1,3", a.With(3).String())
+	assert.Equal(t, "1-2,70", a.Union(b).String())
+	assert.Equal(t, "1-2,70", b.Union(a).String())
+	assert.Equal(t, []string{"1", "2,70"}, []string{a.String(), b.String()})
+	assert.False(t, a.Overlaps(b))
+	assert.False(t, b.Overlaps(a))
+	assert.True(t, b.Overlaps(cpuset.Of(70)))
+}

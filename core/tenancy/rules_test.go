@@ -124,3 +124,72 @@ func TestSuggest_PutsAlikeTogetherAndItsRuleMatchesAllOfThem(t *testing.T) {
 	assert.Equal(t, len(unassigned), members, "each in one cluster")
 	assert.Equal(t, "job 2", clusters[0].Members[0].Workload.Name)
 }
+
+func TestBook_WithPutsARuleWhereItIsAsked(t *testing.T) {
+	rule := func(id int32) tenancy.Rule { return tenancy.Rule{ID: id} }
+	book := tenancy.Book{rule(1), rule(2), rule(3)}
+	for position, want := range map[int][]int32{0: {1, 2, 3, 9}, 1: {9, 1, 2, 3}, 3: {1, 2, 9, 3}, 4: {1, 2, 3, 9},
+		-1: {1, 2, 3, 9}} {
+		var ids []int32
+		for _, r := range book.With(position, rule(9)) {
+			ids = append(ids, r.ID)
+		}
+		assert.Equal(t, want, ids, "at %d", position)
+	}
+	assert.Len(t, book, 3)
+}
+
+func TestCompile_TakesWhatIsJustLongEnough(t *testing.T) {
+	long := "kind == 'job'" + strings.Repeat(" ", tenancy.MaxExpression-len("kind == 'job'"))
+	_, err := tenancy.Compile(0, 0, long)
+	require.NoError(t, err)
+	_, err = tenancy.Compile(0, 0, long+" ")
+	require.ErrorContains(t, err, "the rule is 4097 bytes long; at most 4096 are taken")
+}
+
+func TestCompile_ShowsTheLineThatIsWrong(t *testing.T) {
+	for expression, line := range map[string]string{
+		"ownr == 'x'":                     "ownr == 'x'",
+		"kind == 'job' &&\nownr == 'x'":   "ownr == 'x'",
+		"kind == 'job' &&\n ownr == 'x' ": " ownr == 'x' ",
+	} {
+		_, err := tenancy.Compile(0, 0, expression)
+		require.ErrorContains(t, err, "\n  "+line+"\n  "+strings.Repeat(" ", strings.Index(line, "ownr"))+"^ ")
+	}
+}
+
+// TestRule_ThatCostsTooMuchMatchesNothing: no rule holds up the intake.
+func TestRule_ThatCostsTooMuchMatchesNothing(t *testing.T) {
+	pools := make([]string, 200)
+	rule, err := tenancy.Compile(1, 1, "pools.all(a, pools.all(b, pools.all(c, a == b && b == c)))")
+	require.NoError(t, err)
+	assert.True(t, rule.Matches(tenancy.Subject{Pools: pools[:3]}))
+	assert.False(t, rule.Matches(tenancy.Subject{Pools: pools}))
+}
+
+func TestSuggest_OrdersByUseThenByName(t *testing.T) {
+	of := func(host, name, owner string, used float64, labels map[string]string) tenancy.Weighed {
+		return tenancy.Weighed{Used: used, Subject: tenancy.Subject{Host: host, Workload: account.Workload{
+			Kind: amount.Loose, Name: name, Owner: owner, Labels: labels}}}
+	}
+	clusters := tenancy.Suggest([]tenancy.Weighed{
+		of("b", "same", "m.abt", 1, nil), of("a", "same", "m.abt", 1, nil), of("a", "apart", "m.abt", 1, nil),
+		of("a", "most", "m.abt", 2, nil), of("a", "x", "l.roth", 5, nil),
+		of("a", "labelled", "l.roth", 6, map[string]string{"coop/team": "press", "a.tenant": "cellar", "z": "y",
+			"b.project": "must"}),
+	})
+	var got []string
+	for _, c := range clusters {
+		got = append(got, c.Expression)
+		for _, m := range c.Members {
+			got = append(got, "  "+m.Host+" "+m.Workload.Name)
+		}
+	}
+	kind := amount.Loose.String()
+	assert.Equal(t, []string{
+		"'a.tenant' in labels && labels['a.tenant'] == 'cellar'", "  a labelled",
+		"kind == '" + kind + "' && owner == 'l.roth'", "  a x",
+		"kind == '" + kind + "' && owner == 'm.abt'", "  a most", "  a apart", "  a same", "  b same",
+	}, got)
+	assert.Equal(t, kind+" work of m.abt", clusters[2].About)
+}
