@@ -84,8 +84,9 @@ func (t *tally) device(io DeviceIO, sign int64) {
 	d.WriteNanos += sign * io.WriteNanos
 }
 
-// devices divides what was issued for no workload's group: reads by what the processes of workloads without groups
-// read, writes by who dirtied what is not yet written. What nobody explains is the kernel's own: journals, directories.
+// devices divides the I/O that was issued for no workload's group. Reads are divided in proportion to what the processes
+// of workloads without groups read; writes in proportion to the pages that each workload dirtied and that are not yet
+// written. What then is left is the kernel's own: journals and directories.
 func (s *scratch) devices(dirt *dirty) {
 	if !s.now.SplitsDisk {
 		return
@@ -167,8 +168,8 @@ func (s *scratch) devices(dirt *dirty) {
 	}
 }
 
-// issued is what a workload's own group wrote, at the level at which its processes did: a loop's bytes are a drive's
-// once more.
+// issued is how many bytes a workload's own group wrote to storage. The bytes of a loop or volume are written once more to
+// the drive below it, so the two are not added: the larger of them is what the processes wrote.
 func (s *scratch) issued(t *tally) int64 {
 	var whole, inner int64
 	for _, d := range t.devices {
@@ -210,8 +211,8 @@ func (s *scratch) sumFigures(t *tally, p, before *Process) {
 	}
 }
 
-// standings adds what workloads hold beside what their groups and processes tell. What is held by none that is here is
-// nobody's.
+// standings adds the levels that are read of workloads by themselves, such as the space that their files take, and what
+// each has on each swap. Those of a workload that has neither a group nor a process in this reading are left out.
 func (s *scratch) standings() {
 	for _, x := range s.now.Levels {
 		if t := s.tally(x.Workload); t.live {
@@ -227,7 +228,8 @@ func (s *scratch) standings() {
 	}
 }
 
-// finish puts into a usage what is beside its amounts.
+// finish copies the figures without a ledger into a usage: its measures, its swaps and its devices. An outer group is read
+// a moment before its inner ones, so a difference between them can come out just below zero; it is then set to zero.
 func (s *scratch) finish(u *Usage, t *tally) {
 	u.Figures = t.figures
 	for m := range u.Figures.Units {

@@ -107,28 +107,36 @@ func NoLedger(why string) Ledger {
 
 const noSteal = "only CPU time can be taken by a hypervisor"
 
-// What is carried from an interval to the next, in microseconds: time that seems to be missing, since all is read in
-// steps of 10 ms; and time that was counted beyond what there was, which on a CPU that is taken away may be told long
-// before, or after, it is missing elsewhere.
+// How much is carried from an interval to the next at most, in microseconds. Time that seems to be missing is a matter
+// of rounding to 10 ms, so little of it is carried. Time beyond what there was can be much more: on a CPU that the
+// hypervisor takes away, steal may be told long before, or after, the same time is missing in another counter.
 const (
 	mostMissing = 20_000
 	mostBeyond  = 1_000_000
 )
 
-// corrections are what the kernel's own counters of CPU time are wrong by, in microseconds.
+// corrections are by how much the kernel's own counters of CPU time are wrong in one interval, in microseconds.
 type corrections struct {
-	// counted twice, and to be taken off them. Less than nothing gives back what was taken off before
+	// Time that the counters of steal and of interrupts hold although another counter holds it as well; it is subtracted
+	// from them. A negative value returns time that an earlier interval subtracted by mistake.
 	steal, interrupts int64
-	between           int64 // spent by the kernel when no task was there, and told by no counter
+	// Time that no counter holds, and that the kernel spent while no task was running. It is added to the kernel's line.
+	between int64
 }
 
-// correct holds the kernel's counters of each CPU to its time, where the time that tasks ran there is counted: idle,
-// interrupts, steal and tasks must add up to it. What rounding made of one interval is made up for in the next.
+// correct compares, for each CPU, the kernel's counters with the time that passed. It can do so only where the time that
+// tasks ran on each CPU is counted: idle, interrupts, steal and tasks must then add up to the length of the interval.
 //
-// More than there was is counted twice; where steal that was told early is missing in the next interval, what was taken
-// off for it is given back. Less than there was is the kernel's as far as the idle task was there longer than idle:
-// interrupts that come then are sampled by ticks, seldom seen, and its way in and out is no idle time. That is counted
-// by itself, so that time of tasks which nobody was charged with stays in the residual.
+// If they add up to more, some time was counted twice, and the excess is subtracted from steal first, then from
+// interrupts. Steal may also be told one interval early. Then the next interval seems to lack as much, and what was
+// subtracted is returned there.
+//
+// If they add up to less, the kernel may have spent the rest while no task was running: interrupts that arrive then are
+// sampled by the tick and seldom seen, and entering and leaving idle is not idle time. How much of that there can be is
+// known, for it is the time that the idle task was running and the CPU was not idle. Only so much is given to the
+// kernel. The time of tasks that nobody was charged with is therefore never hidden in it; it stays in the residual.
+//
+// All counters are rounded to ticks of 10 ms, so a small rest of each interval is carried into the next.
 func (s *scratch) correct(iv *Interval) (sum corrections) {
 	if len(iv.Detail.RanMicros) != len(iv.Detail.CPUs) {
 		return sum

@@ -100,22 +100,26 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 		notes = append(notes, fmt.Sprintf("%d workloads were just seen: %s.\n", n,
 			sheet.FirstReading(time.Duration(l.Warming[0].DueInSeconds*float64(time.Second)))))
 	}
-	line("kernel", blank, l.Kernel, "", l.Notes["kernel"])
-	if l.Steal != nil && *l.Steal > 0 {
-		line("steal", blank, l.Steal, "", "")
-	}
-	line("idle", blank, l.Idle, "", l.Notes["idle"])
-	line("residual", blank, l.Residual, "", l.Notes["residual"])
-	t.rule()
-	line("capacity", blank, l.Capacity, "", l.Notes["capacity"])
-	if l.Capacity == nil && l.Used != nil {
-		line("in use", blank, l.Used, "", "")
+	last := fmt.Sprintf("A bar's full width, %d characters, is %s.", barWidth, scale)
+	if l.Notes["capacity"] != sheet.NoLedger {
+		line("kernel", blank, l.Kernel, "", l.Notes["kernel"])
+		if l.Steal != nil && *l.Steal > 0 {
+			line("steal", blank, l.Steal, "", "")
+		}
+		line("idle", blank, l.Idle, "", l.Notes["idle"])
+		line("residual", blank, l.Residual, "", l.Notes["residual"])
+		t.rule()
+		line("capacity", blank, l.Capacity, "", l.Notes["capacity"])
+		if l.Capacity == nil && l.Used != nil {
+			line("in use", blank, l.Used, "", "")
+		}
+	} else { // none of these lines can be told
+		last = strings.ToUpper(sheet.NoLedger[:1]) + sheet.NoLedger[1:] + "."
 	}
 	if err := t.flush(); err != nil {
 		return err
 	}
-	_, err := fmt.Fprintf(w, "\n%sA bar's full width, %d characters, is %s.\n", strings.Join(notes, ""), barWidth,
-		scale)
+	_, err := fmt.Fprintf(w, "\n%s%s\n", strings.Join(notes, ""), last)
 	return err
 }
 

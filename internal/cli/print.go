@@ -61,7 +61,11 @@ func (c column[T]) show(r T) string {
 	case nil:
 		return "–"
 	case float64:
-		return strings.TrimSuffix(strconv.FormatFloat(v, 'f', 3, 64), ".000")
+		text := strings.TrimSuffix(strconv.FormatFloat(v, 'f', 3, 64), ".000")
+		if text == "-0" { // it rounds to nothing
+			return "0"
+		}
+		return text
 	default:
 		return plain(v)
 	}

@@ -82,7 +82,7 @@ func (f *figures) device(major, minor uint32) *account.DeviceIO {
 	return &f.devices[len(f.devices)-1]
 }
 
-// counting says in which hierarchy the kernel's counts of a feature are known by; nil where they are not to be had.
+// counting returns the cgroup hierarchy whose ids key the counters of a feature, or nil when the feature is not loaded.
 func (r *Reader) counting(f bpf.Feature) *hierarchy {
 	if !r.counters.Has(f) {
 		return nil
@@ -90,7 +90,8 @@ func (r *Reader) counting(f bpf.Feature) *hierarchy {
 	return r.hierarchyOf(f)
 }
 
-// hierarchyOf is the hierarchy by whose cgroups a feature counts; nil where it is not mounted.
+// hierarchyOf returns the cgroup hierarchy whose ids would key the counters of a feature, loaded or not; nil where that
+// hierarchy is not mounted. With version 2 there is one for all; with version 1 each feature needs a certain controller.
 func (r *Reader) hierarchyOf(f bpf.Feature) *hierarchy {
 	name := map[bpf.Feature]string{bpf.CPU: "cpuacct", bpf.Network: "unified", bpf.Disk: "blkio"}[f]
 	for _, h := range r.cgroups {
@@ -101,7 +102,7 @@ func (r *Reader) hierarchyOf(f bpf.Feature) *hierarchy {
 	return nil
 }
 
-// gatherCounted reads what the kernel counted by cgroup, and adds it up over the cgroups of each workload.
+// gatherCounted reads the counters that eBPF keeps by cgroup id, and adds those of all cgroups inside a workload to it.
 func (r *Reader) gatherCounted(dst *account.Reading) {
 	dst.SplitsDisk = false
 	if !r.counts() && r.sockets == nil {

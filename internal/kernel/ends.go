@@ -7,8 +7,8 @@ import (
 	"vinescale/internal/kernel/bpf"
 )
 
-// ends keeps what is told of tasks that ended until it has its place: with their process while it lives, by itself once
-// the whole process has ended.
+// ends holds the records of tasks that ended until they can be counted. The use of an ended thread is added to its
+// process while that lives. Once the whole process has ended, it becomes an entry of its own in the reading.
 type ends struct {
 	waiting []end // in the order they ended
 	over    []over
@@ -31,9 +31,12 @@ type over struct {
 	sums taskSums
 }
 
-// drain takes the records of tasks that ended since the last call, from whatever tells of them. One whose task is still
-// among those just listed is kept for the next time: it ended between the two, and the list has its figures up to then.
-// Whole says that a process's figures have what its ended threads used.
+// drain reads the exit records that arrived since the last call, from eBPF or taskstats, whichever is in use.
+//
+// A task may end after the processes were listed and before drain is called. Its figures are then in the list already,
+// so its record is kept for the next reading. Find tells, for the tasks in its map, when those in the list began.
+// Whole is true where the figures of a listed process include what its ended threads used (as in /proc/PID/stat); their
+// records are then not added again.
 func (e *ends) drain(r *Reader, whole bool, find func(listed map[int32]int64)) {
 	switch {
 	case r.counters.Has(bpf.CPU):
@@ -70,12 +73,14 @@ func (e *ends) drain(r *Reader, whole bool, find func(listed map[int32]int64)) {
 	e.sort(r, find)
 }
 
-// sameStart compares when a task began, in ticks: an exit record tells it only by how long the task lived.
+// sameStart tells whether two times at which a task began mean the same task, both in clock ticks. They may differ by a
+// few ticks, because an exit record does not hold the time itself: it is worked out from how long the task lived.
 func sameStart(a, b int64) bool { return max(a-b, b-a) <= 5 }
 
 const notListed = -1 << 40
 
-// sort says of each record whether it is of a thread, of a process that is over, or of one that is still listed.
+// sort decides what becomes of each record: that of a task which is still listed waits, that of a thread is added to
+// its process, and that of a process's first thread means that the process is over.
 func (e *ends) sort(r *Reader, find func(listed map[int32]int64)) {
 	e.over = e.over[:0]
 	if len(e.waiting) == 0 {

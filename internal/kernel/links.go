@@ -76,8 +76,11 @@ func (r *Reader) askEnds(dst *account.Reading) {
 	}
 }
 
-// pairs asks the kernel for the interfaces of this network namespace, and for the numbers it gives here to those that
-// processes are in: listing the interfaces gives one to each that has the other half of a pair.
+// pairs asks the kernel, by rtnetlink, which network namespace is at the other end of each interface.
+//
+// The kernel calls a namespace by a number that holds only within the namespace that asks. Listing the interfaces makes
+// it give such a number to every namespace that has the other half of a pair. Then pairs asks for the number of each
+// namespace that processes are in, which are known by inode, and so finds which inode each number stands for.
 func (r *Reader) pairs() (ends account.LinkEnds, err error) {
 	if r.selfNet != r.hostNet {
 		return ends, nil // it would tell of the interfaces of where the collector is

@@ -94,9 +94,12 @@ func (r *Reader) endReading(dst *account.Reading) {
 	}
 }
 
-// known finds what is remembered of a process, and looks at it where it may have changed: always while it is new or
-// runs another program, else now and then, or where what it shows of whose it is has changed. Shown is the zero
-// identity where that is not to be had.
+// known returns what is remembered of a process, after looking at it again where that is due.
+//
+// A look reads several files, so that it is too dear for every process at every reading. A process is looked at in its
+// first two readings, when it runs another program, and when shown differs from last time: the cgroup, user, network
+// and CPUs of a process as eBPF tells them. Where eBPF tells nothing, shown is the zero identity, and each process is
+// looked at once in every Options.RecheckEvery readings instead.
 func (r *Reader) known(dst *account.Reading, pid int32, s *stat, shown identity) *process {
 	p := r.procs[pid]
 	decided := false

@@ -72,15 +72,16 @@ type placed struct {
 	start, micros int64
 }
 
-// places tells whether no group counts on which CPUs a process runs: it is in none, or recognised inside another's, or
-// its cgroup does not count that. Of which workload one is that is in no group may not be settled yet.
+// places tells whether the reader itself must say on which CPUs a process ran, because no cgroup counter says it. That is
+// so when the process belongs to no workload's cgroup (its workload may not be known yet), when it was recognised inside
+// the cgroup of another workload, and with cgroup version 2 where eBPF does not count CPU time.
 func (r *Reader) places(p *process) bool {
 	return p.workload == account.Unrecognised || r.v2 && !r.counters.Has(bpf.CPU) || p.inside != account.Unrecognised ||
 		r.isLoose(p.workload)
 }
 
-// placeThreads puts the threads of a process into the reading as they were at their last sample: those of one that used
-// nothing since stand as they stood.
+// placeThreads adds the threads of a process to the reading, with the figures of their last sample. The threads of a
+// process that used no CPU time since then were not sampled again: their figures are still right.
 func (r *Reader) placeThreads(dst *account.Reading, pid int32, p *process) {
 	if r.placedLeft -= len(p.placed); r.placedLeft < 0 {
 		return

@@ -29,9 +29,9 @@ func TestReapply_WhileIntervalsComeInEveryIntervalIsCountedOnceForSomebody(t *te
 	var both sync.WaitGroup
 	both.Go(func() {
 		for n := 1; n < 30; n++ {
-			_,
-				err := s.Ingest(ctx, h, minute(h.Name, noon.Add(time.Duration(n)*time.Minute), uint64(n+1),
-				map[string]float64{"must": 10, "barrel": 20}), v,
+			b := minute(h.Name, noon.Add(time.Duration(n)*time.Minute), uint64(n+1),
+				map[string]float64{"must": 10, "barrel": 20})
+			_, err := s.Ingest(ctx, h, b, v,
 				func(_ string, w account.Workload) tenancy.Rule { return tenancy.Rule{} })
 			assert.NoError(t, err)
 		}
