@@ -93,9 +93,11 @@ func (s *Store) Ingest(ctx context.Context, host Host, b *wire.Batch, rulesVersi
 	return in.taken, nil
 }
 
-// enter waits until a transaction may write of a host. Intake is shared with that of other hosts, not with a
-// re-attribution of history: that sees whole intervals only. One host's is written by one at a time, so that two do not
-// wait for each other's rows.
+// enter waits until a transaction may write the figures of a host, by two locks that PostgreSQL holds until its end.
+//
+// The first is shared by all intake, and is taken alone by a change of whose past usage is, so that such a change never
+// sees half an interval. The second is the host's: two batches of one host would wait for each other's rows, and might
+// each hold what the other needs.
 func enter(tx *gorm.DB, host Host) error {
 	if err := tx.Exec("SELECT pg_advisory_xact_lock_shared($1)", lockBooks).Error; err != nil {
 		return err
