@@ -7,26 +7,6 @@ import (
 	"vinescale/core/amount"
 )
 
-// eachKeyed visits the lines "key value" of a file, such as cpu.stat. False for a value that is no number.
-func eachKeyed(b []byte, visit func(key []byte, value int64)) bool {
-	ok := true
-	for len(b) > 0 {
-		var l, key []byte
-		l, b = line(b)
-		key, l = field(l)
-		if len(key) == 0 {
-			continue
-		}
-		n, _, good := nextNumber(l)
-		if !good {
-			ok = false
-			continue
-		}
-		visit(key, n)
-	}
-	return ok
-}
-
 // readV2 reads the counters of the kernel's "Control Group v2" documentation.
 func (r *Reader) readV2(h *hierarchy, g *group, a *account.Group, slow bool) {
 	f := &a.Figures

@@ -60,9 +60,15 @@ func (e *ends) drain(r *Reader, whole bool, find func(listed map[int32]int64)) {
 	case r.exits.missing() == "":
 		ended, lost := r.exits.take()
 		r.lostEnds = lost
-		for _, x := range ended {
-			if x.pid != x.tgid {
+		for _, told := range ended {
+			if told.pid != told.tgid {
 				continue // what the kernel sums up of ended threads is as good
+			}
+			x := end{
+				pid: told.pid, tgid: told.tgid, parent: told.parent, start: told.start, uid: told.uid, cpu: -1,
+				comm: told.comm,
+				sums: taskSums{run: told.run, user: told.user, system: told.system, waited: told.waited,
+					read: told.read, written: told.written, cancelled: told.cancelled},
 			}
 			if p := r.procs[x.pid]; p != nil && sameStart(p.start, x.start) {
 				x.start = p.start

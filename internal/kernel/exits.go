@@ -23,8 +23,19 @@ type exits struct {
 	stop   atomic.Bool
 
 	mu    sync.Mutex
-	ended []end
+	ended []exit
 	lost  uint64
+}
+
+// exit is a task that ended.
+type exit struct {
+	pid, tgid, parent        int32
+	uid                      uint32
+	start                    int64 // clock ticks since boot
+	comm                     [16]byte
+	run, user, system        int64 // nanoseconds on a CPU
+	waited                   int64 // nanoseconds for a CPU
+	read, written, cancelled int64 // bytes from and to storage; cancelled is what was deleted before it was written
 }
 
 // mostEnds bounds the records kept between two readings.
@@ -159,7 +170,7 @@ func (e *exits) read() {
 
 // parseTaskstats reads a struct taskstats (include/uapi/linux/taskstats.h), whose fields keep their places for good. A
 // task began its elapsed time before now, the boot clock in nanoseconds.
-func parseTaskstats(b []byte, now int64) (x end, ok bool) {
+func parseTaskstats(b []byte, now int64) (x exit, ok bool) {
 	const (
 		delayAt, runAt, commAt, uidAt, pidAt, parentAt = 24, 72, 80, 120, 128, 132
 		elapsedAt, userAt, systemAt                    = 144, 152, 160
@@ -171,25 +182,23 @@ func parseTaskstats(b []byte, now int64) (x end, ok bool) {
 	u32 := func(at int) int32 { return int32(binary.NativeEndian.Uint32(b[at:])) }
 	u64 := func(at int) int64 { return int64(min(binary.NativeEndian.Uint64(b[at:]), 1<<62)) }
 	x.pid, x.parent, x.uid = u32(pidAt), u32(parentAt), uint32(u32(uidAt))
-	x.tgid, x.cpu = x.pid, -1
+	x.tgid = x.pid
 	if len(b) >= tgidAt+4 {
 		x.tgid = u32(tgidAt)
 	}
 	x.start = max(now-min(u64(elapsedAt), 1<<50)*1000, 0) / nanosPerTick
-	x.sums = taskSums{
-		run: u64(runAt), user: min(u64(userAt), 1<<50) * 1000, system: min(u64(systemAt), 1<<50) * 1000,
-		waited: u64(delayAt),
-		read:   min(u64(readAt), 1<<60), written: min(u64(writtenAt), 1<<60), cancelled: min(u64(cancelledAt), 1<<60),
-	}
-	if x.sums.run == 0 {
-		x.sums.run = x.sums.user + x.sums.system // kernels that count delays only
+	x.run, x.waited = u64(runAt), u64(delayAt)
+	x.user, x.system = min(u64(userAt), 1<<50)*1000, min(u64(systemAt), 1<<50)*1000
+	x.read, x.written, x.cancelled = min(u64(readAt), 1<<60), min(u64(writtenAt), 1<<60), min(u64(cancelledAt), 1<<60)
+	if x.run == 0 {
+		x.run = x.user + x.system // kernels that count delays only
 	}
 	copy(x.comm[:], b[commAt:commAt+len(x.comm)])
 	return x, x.pid > 0
 }
 
 // take returns the records since the last call, and how many could not be kept in all.
-func (e *exits) take() (ended []end, lost uint64) {
+func (e *exits) take() (ended []exit, lost uint64) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	ended, e.ended = e.ended, nil

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"path"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -23,8 +22,6 @@ import (
 const (
 	walkAgain     = time.Hour
 	walkAtOnce    = 1_000
-	walkAtMost    = 100_000
-	walkDeepest   = 200
 	mostImages    = 1_000 // descriptors of a virtual machine that are looked at
 	holderPerSlow = 200   // new holders that are looked at in one reading
 	rootLooks     = 3     // for where a container's root comes from
@@ -193,53 +190,6 @@ func (r *Reader) askHolders() {
 	}
 }
 
-// ownFiles finds where the files of a process's own root begin, on the host: the upper directory of its overlay (the
-// kernel's "Overlay Filesystem"), or a directory that is its root. "" where it has the host's root, the whole of a
-// filesystem, or one that another machine serves: whoever asks for its files may wait for that forever.
-func ownFiles(mountinfo []byte, host []mount) string {
-	root := mount{}
-	for _, m := range parseMounts(mountinfo) {
-		if m.at == "/" {
-			root = m // the last one covers those before it
-		}
-	}
-	if root.kind == "overlay" {
-		for option := range strings.SplitSeq(root.options, ",") {
-			if upper, ok := strings.CutPrefix(option, "upperdir="); ok && path.IsAbs(upper) {
-				return path.Clean(unescapeOctal(upper))
-			}
-		}
-		return ""
-	}
-	if root.root == "" || root.root == "/" || served(root.kind) {
-		return ""
-	}
-	best := mount{}
-	for _, m := range host {
-		if m.device == root.device && within(root.root, m.root) && len(m.root) >= len(best.root) {
-			best = m
-		}
-	}
-	if !path.IsAbs(best.at) { // none, or garbage
-		return ""
-	}
-	// the host's root may be a part of a filesystem too
-	if dir := path.Join(best.at, strings.TrimPrefix(root.root, best.root)); dir != "/" {
-		return dir
-	}
-	return ""
-}
-
-// served tells kinds of filesystems whose files come from a server, or from a program.
-func served(kind string) bool {
-	for _, s := range []string{"nfs", "cifs", "smb", "ceph", "fuse", "9p", "afs", "gluster", "virtiofs"} {
-		if strings.HasPrefix(kind, s) {
-			return true
-		}
-	}
-	return false
-}
-
 // onHost is a path as the host's first process sees it. Where its root may not be entered, but it has the same mounts
 // as this process, the path is the same: mounts of another namespace have other numbers (proc_pid_mountinfo(5)).
 func (r *Reader) onHost(path string) string {
@@ -258,11 +208,6 @@ func (r *Reader) hasHostsMounts() bool {
 	first = bytes.Clone(first)
 	own, err := r.proc.read(r.proc.at("self/mountinfo"))
 	return err == nil && bytes.Equal(first, own)
-}
-
-// within tells whether a path is a directory or below it.
-func within(p, dir string) bool {
-	return dir == "/" || p == dir || strings.HasPrefix(p, strings.TrimSuffix(dir, "/")+"/")
 }
 
 // projectQuota asks the filesystem what the project of a directory has (quotactl_fd(2), Linux 5.14; the project's
@@ -333,30 +278,4 @@ func (r *Reader) images(pid int32) (account.Files, bool) {
 		}
 	})
 	return q, err == nil && len(seen) > 0
-}
-
-// writable reads in what is told of a descriptor (proc_pid_fdinfo(5)) whether it was opened for writing.
-func writable(fdinfo []byte) bool {
-	for len(fdinfo) > 0 {
-		var l []byte
-		l, fdinfo = line(fdinfo)
-		if flags, ok := bytes.CutPrefix(l, []byte("flags:")); ok {
-			n, err := strconv.ParseInt(string(bytes.TrimSpace(flags)), 8, 64)
-			return err == nil && n&unix.O_ACCMODE != unix.O_RDONLY
-		}
-	}
-	return false
-}
-
-// mountOf reads there too by which mount the descriptor was opened; 0 where that is not told.
-func mountOf(fdinfo []byte) int64 {
-	for len(fdinfo) > 0 {
-		var l []byte
-		l, fdinfo = line(fdinfo)
-		if id, ok := bytes.CutPrefix(l, []byte("mnt_id:")); ok {
-			n, _ := number(bytes.TrimSpace(id))
-			return n
-		}
-	}
-	return 0
 }

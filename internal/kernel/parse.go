@@ -6,8 +6,11 @@ import (
 	"vinescale/core/account"
 )
 
-// tickMicros is one clock tick of the files in /proc: USER_HZ is 100 on every architecture Linux still supports.
-const tickMicros = 10_000
+// One clock tick of the files in /proc: USER_HZ is 100 on every architecture that Linux still supports.
+const (
+	tickMicros   = 10_000
+	nanosPerTick = 10_000_000
+)
 
 // stat is what is taken of /proc/PID/stat.
 type stat struct {

@@ -14,9 +14,6 @@ import (
 // below.
 const maxFile = 4 << 20
 
-// errGarbage says that a kernel file did not hold what its documentation promises.
-var errGarbage = errors.New("not in the documented form")
-
 // tree is a directory whose files are read with raw system calls relative to an open descriptor. os.ReadFile costs
 // 27-39 µs for the four files of a process, mostly allocation and poller bookkeeping; this costs 15-27 µs and none.
 type tree struct {
@@ -177,4 +174,40 @@ func (t *tree) list(path []byte, buf []byte, visit func(entry)) error {
 func gone(err error) bool {
 	return errors.Is(err, os.ErrNotExist) || errors.Is(err, unix.ESRCH) || errors.Is(err, unix.ENODEV) ||
 		errors.Is(err, unix.ENOTDIR)
+}
+
+// isCgroups tells the kernel's cgroup filesystems from files laid out like one.
+func (t *tree) isCgroups() bool {
+	var fs unix.Statfs_t
+	if err := unix.Fstatfs(t.fd, &fs); err != nil {
+		return false
+	}
+	return fs.Type == unix.CGROUP_SUPER_MAGIC || fs.Type == unix.CGROUP2_SUPER_MAGIC
+}
+
+// readAgain returns what a file that is kept open holds now, valid until the next call.
+func (t *tree) readAgain(fd int) ([]byte, error) {
+	n := 0
+	for {
+		if n == len(t.buf) {
+			if n >= maxFile {
+				return nil, fmt.Errorf("longer than %d bytes: %w", maxFile, errGarbage)
+			}
+			t.buf = append(t.buf, make([]byte, len(t.buf))...)
+		}
+		m, _, e := unix.Syscall6(unix.SYS_PREAD64, uintptr(fd), uintptr(unsafe.Pointer(&t.buf[n])),
+			uintptr(len(t.buf)-n), uintptr(n), 0, 0)
+		switch {
+		case e == syscall.EINTR:
+		case e != 0:
+			return nil, e
+		case m == 0:
+			return t.buf[:n], nil
+		default:
+			// A cgroup's file comes whole unless it is long: a short read of one is its end, which saves asking again.
+			if n += int(m); n < len(t.buf) && n < 4<<10 {
+				return t.buf[:n], nil
+			}
+		}
+	}
 }

@@ -165,7 +165,7 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 	if r.sys, err = openTree(o.Roots.Sys); err != nil {
 		return nil, fmt.Errorf("%w: name the root of the device tree with --sys-root", err)
 	}
-	r.seesFrames = r.proc.seesFrames()
+	r.seesFrames = seesFrames(r.proc)
 	if b, err := r.sys.read(r.sys.at("devices/system/cpu/possible")); err == nil {
 		set, _ := cpuset.Parse(string(trimNewline(b)))
 		r.possible = set.CPUs()

@@ -1,5 +1,7 @@
 package kernel
 
+import "errors"
+
 // Small scanners over file contents. None allocates, none panics on any input; each is fuzzed.
 
 // line cuts the first line off b.
@@ -69,3 +71,26 @@ func trimNewline(b []byte) []byte {
 	}
 	return b
 }
+
+// eachKeyed visits the lines "key value" of a file, such as cpu.stat. False for a value that is no number.
+func eachKeyed(b []byte, visit func(key []byte, value int64)) bool {
+	ok := true
+	for len(b) > 0 {
+		var l, key []byte
+		l, b = line(b)
+		key, l = field(l)
+		if len(key) == 0 {
+			continue
+		}
+		n, _, good := nextNumber(l)
+		if !good {
+			ok = false
+			continue
+		}
+		visit(key, n)
+	}
+	return ok
+}
+
+// errGarbage says that a kernel file did not hold what its documentation promises.
+var errGarbage = errors.New("not in the documented form")

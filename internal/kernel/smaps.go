@@ -68,3 +68,13 @@ func kib(b []byte) int64 {
 	}
 	return -1
 }
+
+// unwrittenMappings are those of a file that cannot be written and have no page of their own.
+func unwrittenMappings(smaps []byte, file string) (found []mapping) {
+	eachMapping(smaps, func(m mapping) {
+		if m.file == file && !m.writable && m.anonymousKiB == 0 && m.swappedKiB == 0 {
+			found = append(found, m)
+		}
+	})
+	return found
+}

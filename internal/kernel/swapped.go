@@ -116,8 +116,8 @@ func (r *Reader) lookSwapped(pid int32) (parts []account.Swapped) {
 }
 
 // seesFrames tells whether this process may see where pages are (CAP_SYS_ADMIN): to others the kernel shows zeros.
-func (t *tree) seesFrames() bool {
-	b, err := t.read(t.at("self/status"))
+func seesFrames(proc *tree) bool {
+	b, err := proc.read(proc.at("self/status"))
 	if err != nil {
 		return false
 	}

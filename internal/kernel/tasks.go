@@ -33,8 +33,6 @@ type identity struct {
 	known          bool
 }
 
-const nanosPerTick = 10_000_000 // USER_HZ is 100
-
 func liveSums(t *bpf.Task) taskSums {
 	return taskSums{
 		run: int64(t.Run), user: int64(t.User), system: int64(t.System), waited: int64(t.Waited),

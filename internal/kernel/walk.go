@@ -8,6 +8,12 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// A walk is given up beyond so many entries, and so many directories in one another.
+const (
+	walkAtMost  = 100_000
+	walkDeepest = 200
+)
+
 var errTooBig = errors.New("more entries, or deeper, than is walked")
 
 // walk adds up the space of a directory and all below it on one filesystem, some entries at a time. It follows no
