@@ -78,7 +78,7 @@ check: $(CONSOLE) ## static checks: format, width, documents, modules, vet, lint
 		{ echo "docs/openapi.json is not of these handlers: run make generate"; exit 1; }
 
 MUTATED := ./core/account ./core/amount ./core/cpuset ./core/explain ./core/question ./core/tenancy ./internal/wire \
-           ./internal/kernel
+           ./internal/kernel/text ./internal/kernel/netlink ./internal/kernel/space
 
 mutate: ## change the code in small ways, and count what the tests notice: MUTATED="./core/cpuset" for some packages
 	@test -x bin/gremlins || GOBIN=$(CURDIR)/bin go install github.com/go-gremlins/gremlins/cmd/gremlins@latest

@@ -21,13 +21,13 @@ func (r *Reader) Abilities() []account.Ability {
 		}
 		return ""
 	}
-	groupFile := map[bool]string{true: "cpu.stat", false: "cpuacct.usage_percpu"}[r.v2]
+	groupFile := map[bool]string{true: "cpu.stat", false: "cpuacct.usage_percpu"}[r.cgroups.v2]
 	put("CPU time of a cgroup", counted, "the kernel's own counter, "+groupFile, "")
 	cpu := r.counters.Has(bpf.CPU)
 	switch {
-	case cpu || !r.v2:
+	case cpu || !r.cgroups.v2:
 		how := "the scheduler's clock at each switch (eBPF)"
-		if !r.v2 {
+		if !r.cgroups.v2 {
 			how = groupFile
 		}
 		put("CPU time of a cgroup, by CPU", counted, how, "")
@@ -47,7 +47,7 @@ func (r *Reader) Abilities() []account.Ability {
 		put("waiting for a CPU", counted, "the scheduler's run-queue delay (eBPF)", "")
 	} else {
 		put("CPU time of processes outside cgroups", summed, "/proc/PID/stat, in steps of 10 ms", not(bpf.CPU))
-		if why := r.exits.missing(); why == "" {
+		if why := r.tasks.exits.Missing(); why == "" {
 			put("work that ended between readings", summed, "taskstats exit records, in steps of a clock tick",
 				not(bpf.CPU))
 		} else {
@@ -65,11 +65,11 @@ func (r *Reader) Abilities() []account.Ability {
 		put("processes", counted, "/proc, three files each", not(bpf.Tasks))
 	}
 	put("memory of a cgroup", counted, map[bool]string{true: "memory.current, memory.stat",
-		false: "memory.usage_in_bytes, memory.stat"}[r.v2], "")
+		false: "memory.usage_in_bytes, memory.stat"}[r.cgroups.v2], "")
 	put("memory of processes outside cgroups", summed,
 		"resident anonymous pages; shared pages by the number of sharers, once in five minutes", "")
 	switch {
-	case r.v2:
+	case r.cgroups.v2:
 		put("disk of a cgroup", counted, "io.stat, by device", "")
 	case r.counters.Has(bpf.Disk):
 		put("disk of a cgroup", counted, "each request as it is issued, by device (eBPF)", "")
@@ -83,15 +83,15 @@ func (r *Reader) Abilities() []account.Ability {
 			"the kernel writes pages of several workloads together")
 	} else {
 		put("latency of devices", counted, "the mean alone, from /proc/diskstats", not(bpf.Disk))
-		put("what the kernel writes back later", map[bool]string{true: counted, false: summed}[r.v2],
-			map[bool]string{true: "io.stat charges who dirtied it", false: "counted when dirtied"}[r.v2], not(bpf.Disk))
+		put("what the kernel writes back later", map[bool]string{true: counted, false: summed}[r.cgroups.v2],
+			map[bool]string{true: "io.stat charges who dirtied it", false: "counted when dirtied"}[r.cgroups.v2], not(bpf.Disk))
 	}
 	switch {
 	case r.counters.Has(bpf.Network):
 		put("network of a cgroup", counted, "every packet of its sockets, IP level, as cut for the wire (eBPF)", "")
 	default:
 		put("network of a workload with a network of its own", counted, "the interfaces of its namespace", "")
-		if why := r.sockets.missing(); why == "" {
+		if why := r.net.sockets.Missing(); why == "" {
 			put("network of a cgroup that shares the host's", summed,
 				"TCP payload of its open sockets (sock_diag): no UDP, and not what closed between readings",
 				not(bpf.Network))
@@ -99,7 +99,7 @@ func (r *Reader) Abilities() []account.Ability {
 			put("network of a cgroup that shares the host's", unavailable, "", not(bpf.Network)+"; "+why)
 		}
 	}
-	if r.options.Ask && r.selfNet == r.hostNet || r.options.Ends != nil {
+	if r.options.Ask && r.net.selfNet == r.net.hostNet || r.options.Ends != nil {
 		put("who is at the other end of an interface", counted,
 			"veth pairs by the namespace of the other half, taps by the machine that holds them open", "")
 	} else {
@@ -114,18 +114,18 @@ func (r *Reader) Abilities() []account.Ability {
 	put("space of a virtual machine's files", summed, "the files and devices it has open for writing", "")
 	put("space of other workloads' files", unavailable, "", "filesystems count by user and project, not by cgroup")
 	switch {
-	case len(r.swaps) < 2:
-	case r.seesFrames && r.options.Ask:
+	case len(r.host.swaps) < 2:
+	case r.host.seesFrames && r.options.Ask:
 		put("on which swap pages are", summed, "page tables of processes, each once in five minutes", "")
 	default:
 		put("on which swap pages are", unavailable, "", "page tables may be read by root, or with CAP_SYS_ADMIN")
 	}
-	if _, err := os.Stat(r.proc.root + "/pressure/cpu"); err == nil {
+	if _, err := os.Stat(r.proc.Root + "/pressure/cpu"); err == nil {
 		put("pressure", counted, "PSI of the host and of each cgroup in a version 2 tree", "")
 	} else {
 		put("pressure", unavailable, "", "this kernel has no pressure stall information")
 	}
-	if _, err := r.proc.read(r.proc.at("1/io")); err != nil && !r.counters.Has(bpf.Tasks) {
+	if _, err := r.proc.Read(r.proc.At("1/io")); err != nil && !r.counters.Has(bpf.Tasks) {
 		put("other users' processes", unavailable, "",
 			fmt.Sprintf("their I/O may not be read (%v): run it as root, or with CAP_SYS_PTRACE", err))
 	}

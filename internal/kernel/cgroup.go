@@ -9,11 +9,13 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/internal/kernel/bpf"
+	"vinescale/internal/kernel/text"
+	"vinescale/internal/kernel/tree"
 )
 
 // hierarchy is one cgroup tree: the only one of version 2, or one controller's of version 1.
 type hierarchy struct {
-	*tree
+	*tree.Tree
 	name  string // "" for version 2, else the controller: cpuacct, memory, blkio or unified
 	salt  uint64
 	known map[uint64]*group // by inode, which is the number the kernel knows a cgroup by
@@ -46,12 +48,12 @@ type group struct {
 }
 
 func openHierarchy(root, name string, n uint64) (*hierarchy, error) {
-	t, err := openTree(root)
+	t, err := tree.Open(root)
 	if err != nil {
 		return nil, err
 	}
-	h := &hierarchy{tree: t, name: name, salt: (n + 1) << 60, known: map[uint64]*group{}, queue: make([]byte, 0, 4096)}
-	h.keeps = t.isCgroups()
+	h := &hierarchy{Tree: t, name: name, salt: (n + 1) << 60, known: map[uint64]*group{}, queue: make([]byte, 0, 4096)}
+	h.keeps = t.IsCgroups()
 	return h, nil
 }
 
@@ -59,7 +61,7 @@ func (h *hierarchy) close() {
 	for _, g := range h.known {
 		g.close()
 	}
-	h.tree.close()
+	h.Tree.Close()
 }
 
 // readGroups reads the counters of each directory at which a workload begins. A hierarchy is walked only where it may
@@ -70,8 +72,8 @@ func (r *Reader) readGroups(dst *account.Reading) {
 	r.slowAt = now
 	dst.Groups = dst.Groups[:0]
 	dst.NoGroup = dst.NoGroup[:0]
-	changed := r.watch.changed() || r.count%(60*r.options.RecheckEvery) == 1 // else once an hour, to be sure
-	for _, h := range r.cgroups {
+	changed := r.cgroups.watch.changed() || r.count%(60*r.options.RecheckEvery) == 1 // else once an hour, to be sure
+	for _, h := range r.cgroups.all {
 		if changed || h.stale {
 			h.walkAll(r)
 		}
@@ -81,8 +83,8 @@ func (r *Reader) readGroups(dst *account.Reading) {
 	}
 	r.forgetCounted()
 	r.gatherCounted(dst)
-	for _, h := range r.cgroups {
-		if h.name == "unified" && !r.counters.Has(bpf.Network) && r.sockets.missing() != "" && !r.pressures {
+	for _, h := range r.cgroups.all {
+		if h.name == "unified" && !r.counters.Has(bpf.Network) && r.net.sockets.Missing() != "" && !r.cgroups.pressures {
 			continue
 		}
 		for _, g := range h.order {
@@ -117,18 +119,18 @@ func (h *hierarchy) walk(r *Reader, path []byte, depth int, here, outer *group) 
 		h.bufs = append(h.bufs, make([]byte, 8<<10))
 	}
 	if here == nil || !here.watched {
-		r.watch.add(h.watched(path))
+		r.cgroups.watch.add(h.watched(path))
 		if here != nil {
 			here.watched = true
 		}
 	}
-	dir := append(h.at(), '.')
+	dir := append(h.At(), '.')
 	dir = append(dir, path...)
-	err := h.list(dir, h.bufs[depth], func(e entry) {
-		if !e.isDir {
+	err := h.List(dir, h.bufs[depth], func(e tree.Entry) {
+		if !e.IsDir {
 			return
 		}
-		child := append(append(path, '/'), e.name...)
+		child := append(append(path, '/'), e.Name...)
 		g := r.meet(h, child, e)
 		g.outer = outer
 		h.order = append(h.order, g)
@@ -138,23 +140,23 @@ func (h *hierarchy) walk(r *Reader, path []byte, depth int, here, outer *group) 
 			h.walk(r, child, depth+1, g, outer)
 		}
 	})
-	if err != nil && !gone(err) {
-		r.note(filepath.Join(h.root, string(path)), err)
+	if err != nil && !tree.Gone(err) {
+		r.note(filepath.Join(h.Root, string(path)), err)
 		h.stale = true
 	}
 }
 
 // meet remembers a directory and which workload begins at it.
-func (r *Reader) meet(h *hierarchy, path []byte, e entry) *group {
-	g := h.known[e.inode]
-	if g == nil || g.name != string(e.name) || g.path != string(path) {
+func (r *Reader) meet(h *hierarchy, path []byte, e tree.Entry) *group {
+	g := h.known[e.Inode]
+	if g == nil || g.name != string(e.Name) || g.path != string(path) {
 		if g != nil {
 			g.close()
 		}
-		g = &group{name: string(e.name), path: string(path), inode: e.inode, workload: r.registry.Begins(string(path))}
-		h.known[e.inode] = g
-		r.turns++
-		g.turn = r.turns
+		g = &group{name: string(e.Name), path: string(path), inode: e.Inode, workload: r.registry.Begins(string(path))}
+		h.known[e.Inode] = g
+		r.cgroups.turns++
+		g.turn = r.cgroups.turns
 		if h.gen > 1 {
 			g.met = r.count
 		}
@@ -181,8 +183,8 @@ func (h *hierarchy) recognise(r *Reader) (found bool) {
 // forget drops what was concluded of processes' cgroups while a directory was not recognised.
 func (r *Reader) forget(g *group) {
 	if g.workload != account.Unrecognised {
-		clear(r.paths)
-		r.pathsAge = r.count
+		clear(r.cgroups.paths)
+		r.cgroups.pathsAge = r.count
 	}
 }
 
@@ -208,7 +210,7 @@ func (r *Reader) visit(h *hierarchy, dst *account.Reading, g *group) {
 		g.slow.Clear()
 	}
 	switch {
-	case r.v2:
+	case r.cgroups.v2:
 		r.readV2(h, g, a, slow)
 	case h.name == "cpuacct":
 		r.readV1CPU(h, g, a, slow)
@@ -226,14 +228,14 @@ func (r *Reader) visit(h *hierarchy, dst *account.Reading, g *group) {
 
 // counter reads a file of one cgroup; nil when it is gone or not there, which only leaves the figure out.
 func (r *Reader) counter(h *hierarchy, dir, file string) []byte {
-	p := append(h.at(), '.')
+	p := append(h.At(), '.')
 	p = append(p, dir...)
 	p = append(p, '/')
 	p = append(p, file...)
-	b, err := h.read(p)
+	b, err := h.Read(p)
 	if err != nil {
-		if !gone(err) {
-			r.note(filepath.Join(h.root, dir, file), err)
+		if !tree.Gone(err) {
+			r.note(filepath.Join(h.Root, dir, file), err)
 		}
 		return nil
 	}
@@ -246,29 +248,29 @@ func (r *Reader) often(h *hierarchy, g *group, slot int, file string) []byte {
 		return r.counter(h, g.path, file)
 	}
 	if fd := g.files[slot]; fd > 0 {
-		b, err := h.readAgain(int(fd - 1))
+		b, err := h.ReadAgain(int(fd - 1))
 		if err == nil {
 			return b
 		}
 		g.drop(slot)
 	}
-	if r.keptOpen >= r.options.KeepOpen {
+	if r.cgroups.keptOpen >= r.options.KeepOpen {
 		return r.counter(h, g.path, file)
 	}
-	p := append(h.at(), '.')
+	p := append(h.At(), '.')
 	p = append(p, g.path...)
 	p = append(p, '/')
 	p = append(p, file...)
-	fd, e := h.open(p, unix.O_RDONLY)
+	fd, e := h.Open(p, unix.O_RDONLY)
 	if e != 0 {
-		if !gone(e) {
-			r.note(filepath.Join(h.root, g.path, file), e)
+		if !tree.Gone(e) {
+			r.note(filepath.Join(h.Root, g.path, file), e)
 		}
 		return nil
 	}
-	r.keptOpen++
+	r.cgroups.keptOpen++
 	g.files[slot] = int32(fd) + 1
-	b, err := h.readAgain(fd)
+	b, err := h.ReadAgain(fd)
 	if err != nil {
 		return nil
 	}
@@ -276,7 +278,7 @@ func (r *Reader) often(h *hierarchy, g *group, slot int, file string) []byte {
 }
 
 func (r *Reader) garbage(h *hierarchy, g *group, file string) {
-	r.note(filepath.Join(h.root, g.path, file), nil)
+	r.note(filepath.Join(h.Root, g.path, file), nil)
 }
 
 // readHeld records what a cgroup's workload may use at most: cpu.max and memory.max of version 2 (the kernel's "Control
@@ -284,19 +286,19 @@ func (r *Reader) garbage(h *hierarchy, g *group, file string) {
 func (r *Reader) readHeld(h *hierarchy, dir []byte, w account.WorkloadID) {
 	path := string(dir)
 	switch {
-	case r.v2:
+	case r.cgroups.v2:
 		if b := r.counter(h, path, "cpu.max"); b != nil {
-			quota, rest := field(trimNewline(b))
+			quota, rest := text.Field(text.TrimNewline(b))
 			r.limitCPU(w, quota, rest)
 		}
 		r.limitMemory(h, path, "memory.max", w)
-	case h.name == "cpuacct" && r.limits != nil:
+	case h.name == "cpuacct" && r.cgroups.limits != nil:
 		read := func(file string) []byte {
-			b, err := r.limits.read(append(append(append(r.limits.at(), '.'), dir...), file...))
+			b, err := r.cgroups.limits.Read(append(append(append(r.cgroups.limits.At(), '.'), dir...), file...))
 			if err != nil {
 				return nil
 			}
-			return bytes.Clone(trimNewline(b))
+			return bytes.Clone(text.TrimNewline(b))
 		}
 		r.limitCPU(w, read("/cpu.cfs_quota_us"), read("/cpu.cfs_period_us"))
 	case h.name == "memory":
@@ -305,11 +307,11 @@ func (r *Reader) readHeld(h *hierarchy, dir []byte, w account.WorkloadID) {
 }
 
 func (r *Reader) limitCPU(w account.WorkloadID, quota, period []byte) {
-	q, ok1 := number(quota)
-	p, _, ok2 := nextNumber(period)
+	q, ok1 := text.Number(quota)
+	p, _, ok2 := text.NextNumber(period)
 	value := ""
 	if ok1 && ok2 && p > 0 {
-		if cores := float64(q) / float64(p); cores < float64(r.cpus) {
+		if cores := float64(q) / float64(p); cores < float64(r.host.cpus) {
 			value = strconv.FormatFloat(cores, 'g', 6, 64)
 		}
 	}
@@ -319,7 +321,7 @@ func (r *Reader) limitCPU(w account.WorkloadID, quota, period []byte) {
 func (r *Reader) limitMemory(h *hierarchy, dir string, file string, w account.WorkloadID) {
 	value := ""
 	if b := r.counter(h, dir, file); b != nil {
-		if n, ok := number(trimNewline(b)); ok && n < r.memory {
+		if n, ok := text.Number(text.TrimNewline(b)); ok && n < r.host.memory {
 			value = strconv.FormatInt(n, 10)
 		}
 	}
@@ -332,7 +334,7 @@ func (r *Reader) owns(content []byte) account.WorkloadID {
 	found, at := account.Unrecognised, 0
 	for len(content) > 0 {
 		var l []byte
-		l, content = line(content)
+		l, content = text.Line(content)
 		_, rest, _ := bytes.Cut(l, []byte{':'})
 		_, path, ok := bytes.Cut(rest, []byte{':'})
 		if !ok {

@@ -5,13 +5,14 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/internal/kernel/text"
 )
 
 // readV2 reads the counters of the kernel's "Control Group v2" documentation.
 func (r *Reader) readV2(h *hierarchy, g *group, a *account.Group, slow bool) {
 	f := &a.Figures
 	if b := r.often(h, g, keptCPU, "cpu.stat"); b != nil {
-		ok := eachKeyed(b, func(key []byte, n int64) {
+		ok := text.EachKeyed(b, func(key []byte, n int64) {
 			switch string(key) {
 			case "usage_usec":
 				a.CPUMicros, a.Has = n, a.Has|account.HasCPU
@@ -32,7 +33,7 @@ func (r *Reader) readV2(h *hierarchy, g *group, a *account.Group, slow bool) {
 		}
 	}
 	if b := r.often(h, g, keptMemory, "memory.current"); b != nil {
-		if n, ok := number(trimNewline(b)); ok {
+		if n, ok := text.Number(text.TrimNewline(b)); ok {
 			a.MemoryBytes, a.Has = n, a.Has|account.HasMemory
 		} else {
 			r.garbage(h, g, "memory.current")
@@ -40,7 +41,7 @@ func (r *Reader) readV2(h *hierarchy, g *group, a *account.Group, slow bool) {
 	}
 	if b := r.often(h, g, keptIO, "io.stat"); b != nil {
 		var ok bool
-		if a.Devices, ok = ioStat(b, a.Devices); ok {
+		if a.Devices, ok = text.IOStat(b, a.Devices); ok {
 			a.Has |= account.HasDisk
 			a.DiskBytes = r.wholeBytes(a.Devices)
 		} else {
@@ -60,7 +61,7 @@ func (r *Reader) readV2Slowly(h *hierarchy, g *group, a *account.Group) {
 	if b := r.counter(h, g.path, "memory.stat"); b != nil {
 		f := &g.slow
 		var inactive int64
-		eachKeyed(b, func(key []byte, n int64) {
+		text.EachKeyed(b, func(key []byte, n int64) {
 			switch string(key) {
 			case "anon":
 				f.Put(amount.MemoryAnon, n, amount.Counted)
@@ -85,7 +86,7 @@ func (r *Reader) readV2Slowly(h *hierarchy, g *group, a *account.Group) {
 	r.putNumber(h, g, "memory.swap.current", amount.MemorySwap)
 	r.putNumber(h, g, "memory.peak", amount.MemoryHigh)
 	if b := r.counter(h, g.path, "memory.events"); b != nil {
-		if n, ok := keyed(b, "oom_kill"); ok {
+		if n, ok := text.Keyed(b, "oom_kill"); ok {
 			g.slow.Put(amount.MemoryOOMKills, n, amount.Counted)
 		}
 	}
@@ -95,7 +96,7 @@ func (r *Reader) readV2Slowly(h *hierarchy, g *group, a *account.Group) {
 // putNumber reads a file that holds one number into the figures that are read now and then.
 func (r *Reader) putNumber(h *hierarchy, g *group, file string, m amount.Measure) {
 	if b := r.counter(h, g.path, file); b != nil {
-		if n, ok := number(trimNewline(b)); ok {
+		if n, ok := text.Number(text.TrimNewline(b)); ok {
 			g.slow.Put(m, n, amount.Counted)
 		} else {
 			r.garbage(h, g, file)
@@ -117,7 +118,7 @@ func (r *Reader) readPressures(h *hierarchy, g *group) {
 		if b == nil {
 			continue // kernels without pressure information have no such file
 		}
-		some, full, ok := parsePressure(b)
+		some, full, ok := text.ParsePressure(b)
 		if !ok {
 			r.garbage(h, g, p.file)
 			continue
@@ -134,16 +135,16 @@ func (r *Reader) readV1CPU(h *hierarchy, g *group, a *account.Group, slow bool) 
 	if b := r.often(h, g, keptCPU, "cpuacct.usage_percpu"); b != nil {
 		var sum int64
 		read := 0
-		for b = trimNewline(b); len(b) > 0; {
-			n, rest, ok := nextNumber(b)
+		for b = text.TrimNewline(b); len(b) > 0; {
+			n, rest, ok := text.NextNumber(b)
 			if !ok {
 				r.garbage(h, g, "cpuacct.usage_percpu")
 				a.PerCPU = a.PerCPU[:0]
 				break
 			}
 			sum += n
-			if read < len(r.possible) {
-				for len(a.PerCPU) < r.possible[read] {
+			if read < len(r.host.possible) {
+				for len(a.PerCPU) < r.host.possible[read] {
 					a.PerCPU = append(a.PerCPU, 0) // a number that no CPU has
 				}
 			}
@@ -160,7 +161,7 @@ func (r *Reader) readV1CPU(h *hierarchy, g *group, a *account.Group, slow bool) 
 		if b == nil {
 			return
 		}
-		n, ok := number(trimNewline(b))
+		n, ok := text.Number(text.TrimNewline(b))
 		if !ok {
 			r.garbage(h, g, "cpuacct.usage")
 			return
@@ -171,19 +172,19 @@ func (r *Reader) readV1CPU(h *hierarchy, g *group, a *account.Group, slow bool) 
 		return
 	}
 	if b := r.counter(h, g.path, "cpuacct.stat"); b != nil {
-		user, ok1 := keyed(b, "user")
-		system, ok2 := keyed(b, "system")
+		user, ok1 := text.Keyed(b, "user")
+		system, ok2 := text.Keyed(b, "system")
 		if ok1 && ok2 && user < 1<<48 && system < 1<<48 {
-			g.slow.Put(amount.CPUUser, user*tickMicros, amount.Split)
-			g.slow.Put(amount.CPUSystem, system*tickMicros, amount.Split)
+			g.slow.Put(amount.CPUUser, user*text.TickMicros, amount.Split)
+			g.slow.Put(amount.CPUSystem, system*text.TickMicros, amount.Split)
 		}
 	}
-	if r.limits == nil {
+	if r.cgroups.limits == nil {
 		return
 	}
-	path := append(append(append(r.limits.at(), '.'), g.path...), "/cpu.stat"...)
-	if b, err := r.limits.read(path); err == nil {
-		eachKeyed(b, func(key []byte, n int64) {
+	path := append(append(append(r.cgroups.limits.At(), '.'), g.path...), "/cpu.stat"...)
+	if b, err := r.cgroups.limits.Read(path); err == nil {
+		text.EachKeyed(b, func(key []byte, n int64) {
 			switch string(key) {
 			case "nr_periods":
 				g.slow.Put(amount.CPUPeriods, n, amount.Counted)
@@ -202,7 +203,7 @@ func (r *Reader) readV1Memory(h *hierarchy, g *group, a *account.Group, slow boo
 	if b == nil {
 		return
 	}
-	n, ok := number(trimNewline(b))
+	n, ok := text.Number(text.TrimNewline(b))
 	if !ok {
 		r.garbage(h, g, "memory.usage_in_bytes")
 		return
@@ -212,7 +213,7 @@ func (r *Reader) readV1Memory(h *hierarchy, g *group, a *account.Group, slow boo
 		f := &g.slow
 		if b := r.counter(h, g.path, "memory.stat"); b != nil {
 			var inactive int64
-			eachKeyed(b, func(key []byte, n int64) {
+			text.EachKeyed(b, func(key []byte, n int64) {
 				switch string(key) {
 				case "total_rss":
 					f.Put(amount.MemoryAnon, n, amount.Counted)
@@ -233,7 +234,7 @@ func (r *Reader) readV1Memory(h *hierarchy, g *group, a *account.Group, slow boo
 		r.putNumber(h, g, "memory.kmem.usage_in_bytes", amount.MemoryKernel)
 		r.putNumber(h, g, "memory.max_usage_in_bytes", amount.MemoryHigh)
 		if b := r.counter(h, g.path, "memory.oom_control"); b != nil {
-			if n, ok := keyed(b, "oom_kill"); ok {
+			if n, ok := text.Keyed(b, "oom_kill"); ok {
 				g.slow.Put(amount.MemoryOOMKills, n, amount.Counted)
 			}
 		}

@@ -91,11 +91,12 @@ func (r *Reader) counting(f bpf.Feature) *hierarchy {
 }
 
 // hierarchyOf returns the cgroup hierarchy whose ids would key the counters of a feature, loaded or not; nil where that
-// hierarchy is not mounted. With version 2 there is one for all; with version 1 each feature needs a certain controller.
+// hierarchy is not mounted. With version 2 there is one for all; with version 1 each feature needs a certain
+// controller.
 func (r *Reader) hierarchyOf(f bpf.Feature) *hierarchy {
 	name := map[bpf.Feature]string{bpf.CPU: "cpuacct", bpf.Network: "unified", bpf.Disk: "blkio"}[f]
-	for _, h := range r.cgroups {
-		if r.v2 || h.name == name {
+	for _, h := range r.cgroups.all {
+		if r.cgroups.v2 || h.name == name {
 			return h
 		}
 	}
@@ -105,10 +106,10 @@ func (r *Reader) hierarchyOf(f bpf.Feature) *hierarchy {
 // gatherCounted reads the counters that eBPF keeps by cgroup id, and adds those of all cgroups inside a workload to it.
 func (r *Reader) gatherCounted(dst *account.Reading) {
 	dst.SplitsDisk = false
-	if !r.counts() && r.sockets == nil {
+	if !r.counts() && r.net.sockets == nil {
 		return
 	}
-	for _, h := range r.cgroups {
+	for _, h := range r.cgroups.all {
 		for _, g := range h.order {
 			if g.counted != nil {
 				g.counted.own.reset()
@@ -117,7 +118,7 @@ func (r *Reader) gatherCounted(dst *account.Reading) {
 	}
 	if h := r.counting(bpf.CPU); h != nil {
 		if err := r.counters.CPU(func(pair bpf.GroupPair, by []bpf.Spent) {
-			if own := h.own(h.idOf(pair, r.v2)); own != nil {
+			if own := h.own(h.idOf(pair, r.cgroups.v2)); own != nil {
 				own.spend(by)
 			}
 		}); err != nil {
@@ -140,27 +141,27 @@ func (r *Reader) gatherCounted(dst *account.Reading) {
 			r.note("network by cgroup", err)
 		}
 	}
-	if h := r.hierarchyOf(bpf.Network); h != nil && r.sockets.missing() == "" {
+	if h := r.hierarchyOf(bpf.Network); h != nil && r.net.sockets.Missing() == "" {
 		r.gatherSockets(h)
 	}
 	if h := r.counting(bpf.Disk); h != nil {
 		r.gatherDisk(dst, h)
 	}
-	for _, h := range r.cgroups {
+	for _, h := range r.cgroups.all {
 		h.addUp()
 	}
 }
 
 // gatherSockets adds up the bytes of open sockets by cgroup.
 func (r *Reader) gatherSockets(h *hierarchy) {
-	if err := r.sockets.read(); err != nil {
+	if err := r.net.sockets.Read(); err != nil {
 		r.note("sockets", err)
 		return
 	}
 	for _, x := range []struct {
 		groups map[uint64]*[2]int64
 		at     int
-	}{{r.sockets.groups, netReceived}, {r.sockets.local, netLocalReceived}} {
+	}{{r.net.sockets.Groups, netReceived}, {r.net.sockets.Local, netLocalReceived}} {
 		for id, moved := range x.groups {
 			if own := h.own(id); own != nil {
 				own.net[x.at] += moved[0]
@@ -175,7 +176,7 @@ func (r *Reader) gatherSockets(h *hierarchy) {
 func (r *Reader) gatherDisk(dst *account.Reading, h *hierarchy) {
 	var rest figures
 	rest.devices = dst.NoGroup
-	rest.add(&r.noGroup)
+	rest.add(&r.cgroups.noGroup)
 	err := r.counters.Transfers(func(t bpf.Transfer, d bpf.Done) {
 		f := &rest
 		if own := h.own(t.Group); own != nil {
@@ -243,7 +244,7 @@ func (g *group) orOuter() *group {
 
 // leaveCounted keeps what was counted for a cgroup that is no more with those around it.
 func (r *Reader) leaveCounted(g *group) {
-	r.someLeft = true
+	r.cgroups.someLeft = true
 	if g.counted == nil {
 		return
 	}
@@ -254,26 +255,26 @@ func (r *Reader) leaveCounted(g *group) {
 		o.counted.base.add(&g.counted.own)
 	}
 	if g.outer != nil {
-		r.departed[g.inode] = true
+		r.cgroups.departed[g.inode] = true
 	}
 }
 
 // forgetCounted frees the places of cgroups that are no more. What they had was added to those around them, or is
 // nobody's.
 func (r *Reader) forgetCounted() {
-	if !r.counts() || !r.someLeft && r.count%r.options.RecheckEvery != 0 {
+	if !r.counts() || !r.cgroups.someLeft && r.count%r.options.RecheckEvery != 0 {
 		return
 	}
-	r.someLeft = false
+	r.cgroups.someLeft = false
 	const root = 1
 	if h := r.counting(bpf.CPU); h != nil {
 		var gone []bpf.GroupPair
 		beside := r.hierarchyOf(bpf.Network) // beside version 1, places are by the version 2 cgroup too
 		_ = r.counters.CPU(func(p bpf.GroupPair, by []bpf.Spent) {
-			switch id := h.idOf(p, r.v2); {
+			switch id := h.idOf(p, r.cgroups.v2); {
 			case id > root && h.known[id] == nil:
 				gone = append(gone, p)
-			case !r.v2 && beside != nil && p.V2 > root && beside.known[p.V2] == nil:
+			case !r.cgroups.v2 && beside != nil && p.V2 > root && beside.known[p.V2] == nil:
 				gone = append(gone, p)
 				if g := h.known[id]; g != nil && g.counted != nil {
 					g.counted.base.spend(by) // what ran in it was this one's
@@ -298,13 +299,13 @@ func (r *Reader) forgetCounted() {
 				return
 			}
 			gone = append(gone, t)
-			if !r.departed[t.Group] {
-				addTransfer(&r.noGroup, t, d)
+			if !r.cgroups.departed[t.Group] {
+				addTransfer(&r.cgroups.noGroup, t, d)
 			}
 		})
 		r.counters.ForgetTransfers(gone)
 	}
-	clear(r.departed)
+	clear(r.cgroups.departed)
 }
 
 // addTransfer adds what was moved on a device, and on the partition of it that was addressed.
@@ -341,7 +342,7 @@ func (r *Reader) addCounted(h *hierarchy, g *group, a *account.Group) {
 	}
 	f := &a.Figures
 	if h == r.counting(bpf.CPU) {
-		if r.v2 {
+		if r.cgroups.v2 {
 			for _, nanos := range w.perCPU {
 				a.PerCPU = append(a.PerCPU, nanos/1000)
 			}
@@ -358,7 +359,7 @@ func (r *Reader) addCounted(h *hierarchy, g *group, a *account.Group) {
 			amount.NetworkLocalReceived, amount.NetworkLocalSent} {
 			f.Put(m, w.net[i], amount.Counted)
 		}
-	} else if r.sockets.missing() == "" && h == r.hierarchyOf(bpf.Network) {
+	} else if r.net.sockets.Missing() == "" && h == r.hierarchyOf(bpf.Network) {
 		a.NetworkBytes, a.Has, a.Added = w.net[netReceived]+w.net[netSent], a.Has|account.HasNetwork,
 			a.Added|account.HasNetwork
 		f.Put(amount.NetworkReceived, w.net[netReceived], amount.Summed)
@@ -397,7 +398,7 @@ func (r *Reader) readRan(dst *account.Reading) {
 		r.note("time on each CPU", err)
 		return
 	}
-	r.lostEnds = totals.LostEnds
+	r.tasks.lostEnds = totals.LostEnds
 	for _, c := range dst.CPUs {
 		if c.CPU >= min(len(totals.Ran), len(totals.IdleTask)) {
 			dst.RanMicros, dst.IdleTaskMicros = dst.RanMicros[:0], dst.IdleTaskMicros[:0]

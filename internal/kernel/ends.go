@@ -5,6 +5,7 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/internal/kernel/bpf"
+	"vinescale/internal/kernel/text"
 )
 
 // ends holds the records of tasks that ended until they can be counted. The use of an ended thread is added to its
@@ -45,7 +46,7 @@ func (e *ends) drain(r *Reader, whole bool, find func(listed map[int32]int64)) {
 				return
 			}
 			x := end{
-				pid: t.Pid, tgid: t.Tgid, parent: t.Parent, start: int64(t.Start / nanosPerTick), v2: t.Groups.V2,
+				pid: t.Pid, tgid: t.Tgid, parent: t.Parent, start: int64(t.Start / text.NanosPerTick), v2: t.Groups.V2,
 				cpuacct: t.Groups.Cpuacct, uid: t.Uid, cpu: int32(t.Cpu),
 				sums: taskSums{
 					run: int64(t.Run), user: int64(t.User), system: int64(t.System), waited: int64(t.Waited),
@@ -57,20 +58,20 @@ func (e *ends) drain(r *Reader, whole bool, find func(listed map[int32]int64)) {
 		}); err != nil {
 			r.note("ended tasks", err)
 		}
-	case r.exits.missing() == "":
-		ended, lost := r.exits.take()
-		r.lostEnds = lost
+	case r.tasks.exits.Missing() == "":
+		ended, lost := r.tasks.exits.Take()
+		r.tasks.lostEnds = lost
 		for _, told := range ended {
-			if told.pid != told.tgid {
+			if told.PID != told.TGID {
 				continue // what the kernel sums up of ended threads is as good
 			}
 			x := end{
-				pid: told.pid, tgid: told.tgid, parent: told.parent, start: told.start, uid: told.uid, cpu: -1,
-				comm: told.comm,
-				sums: taskSums{run: told.run, user: told.user, system: told.system, waited: told.waited,
-					read: told.read, written: told.written, cancelled: told.cancelled},
+				pid: told.PID, tgid: told.TGID, parent: told.Parent, start: told.Start, uid: told.UID, cpu: -1,
+				comm: told.Comm,
+				sums: taskSums{run: told.Run, user: told.User, system: told.System, waited: told.Waited,
+					read: told.Read, written: told.Written, cancelled: told.Cancelled},
 			}
-			if p := r.procs[x.pid]; p != nil && sameStart(p.start, x.start) {
+			if p := r.tasks.procs[x.pid]; p != nil && sameStart(p.start, x.start) {
 				x.start = p.start
 			}
 			e.waiting = append(e.waiting, x)
@@ -105,7 +106,7 @@ func (e *ends) sort(r *Reader, find func(listed map[int32]int64)) {
 		case sameStart(listed[x.pid], x.start):
 			kept = append(kept, x)
 		case x.pid != x.tgid:
-			if p := r.procs[x.tgid]; p != nil && p.seen == r.count-1 {
+			if p := r.tasks.procs[x.tgid]; p != nil && p.seen == r.count-1 {
 				p.gone.add(&x.sums)
 			} else {
 				if threads == nil {
@@ -127,7 +128,7 @@ func (e *ends) sort(r *Reader, find func(listed map[int32]int64)) {
 			o.sums.add(t)
 			delete(threads, o.tgid)
 		}
-		if p := r.procs[o.tgid]; p != nil && p.start == o.start {
+		if p := r.tasks.procs[o.tgid]; p != nil && p.start == o.start {
 			o.sums.add(&p.gone)
 		}
 	}
@@ -135,22 +136,22 @@ func (e *ends) sort(r *Reader, find func(listed map[int32]int64)) {
 
 // addEnded adds the processes that ended since the last reading.
 func (r *Reader) addEnded(dst *account.Reading) {
-	if r.lostEnds > r.lostBefore {
+	if r.tasks.lostEnds > r.tasks.lostBefore {
 		r.note("ended tasks",
 			fmt.Errorf(
 				"%d records found no room, so that much work of ended processes outside cgroups is in the residual",
-				r.lostEnds-r.lostBefore))
-		r.lostBefore = r.lostEnds
+				r.tasks.lostEnds-r.tasks.lostBefore))
+		r.tasks.lostBefore = r.tasks.lostEnds
 	}
-	for i := range r.ends.over {
-		o := &r.ends.over[i]
+	for i := range r.tasks.ends.over {
+		o := &r.tasks.ends.over[i]
 		a := account.Process{
 			PID: o.pid, Start: o.start, Ended: true, Parent: o.parent, UID: int64(o.uid),
 			Workload: account.Unrecognised, Within: account.Unrecognised,
 			LastCPU: o.cpu, SwapBytes: -1, PSSBytes: -1,
 		}
 		putSums(&a, &o.sums)
-		if p := r.procs[o.pid]; p != nil && p.start == o.start {
+		if p := r.tasks.procs[o.pid]; p != nil && p.start == o.start {
 			a.Workload, a.Program, a.Family, a.UID = p.workload, p.program, p.family, p.uid
 			a.Kernel = p.kernel && !p.helper
 			a.Within, a.Inside = p.inside, p.inside != account.Unrecognised
@@ -163,7 +164,7 @@ func (r *Reader) addEnded(dst *account.Reading) {
 		}
 		dst.Processes = append(dst.Processes, a)
 	}
-	r.ends.over = r.ends.over[:0]
+	r.tasks.ends.over = r.tasks.ends.over[:0]
 }
 
 // place finds whose a process was that lived between two readings: by its cgroup, else with its parent, else its
@@ -179,7 +180,7 @@ func (r *Reader) place(a *account.Process, o *over) {
 	a.Program = r.registry.Program(comm)
 	a.Family = a.Program
 	a.Workload = r.workloadOf(o.v2, o.cpuacct)
-	parent := r.procs[o.parent]
+	parent := r.tasks.procs[o.parent]
 	sameOwner := parent != nil && !parent.kernel && parent.uid == a.UID && o.parent > 1
 	switch {
 	case parent != nil && parent.kernel && o.parent == 2:
@@ -198,7 +199,7 @@ func (r *Reader) place(a *account.Process, o *over) {
 // workloadOf is the innermost workload of a cgroup by its numbers; Unrecognised for none.
 func (r *Reader) workloadOf(v2, cpuacct uint64) account.WorkloadID {
 	found, depth := account.Unrecognised, 0
-	for _, h := range r.cgroups {
+	for _, h := range r.cgroups.all {
 		id := v2
 		if h.name == "cpuacct" {
 			id = cpuacct

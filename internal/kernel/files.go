@@ -13,6 +13,9 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/internal/kernel/space"
+	"vinescale/internal/kernel/text"
+	"vinescale/internal/kernel/tree"
 )
 
 // The space that a workload's files take is known of a container with a writable layer or a root directory of its own,
@@ -48,12 +51,12 @@ type holder struct {
 func (r *Reader) readFiles(dst *account.Reading) {
 	dst.Levels = dst.Levels[:0]
 	if r.slow {
-		r.sameMounts = r.hasHostsMounts()
+		r.storage.sameMounts = r.hasHostsMounts()
 		r.findHolders(dst)
 		r.askHolders()
 	}
 	r.walkOn(dst.Mono)
-	for w, h := range r.holders {
+	for w, h := range r.storage.holders {
 		if !h.known {
 			continue
 		}
@@ -75,22 +78,22 @@ func (r *Reader) readFiles(dst *account.Reading) {
 // walkOn looks at some entries more of the layers that are to be walked, one layer after the other.
 func (r *Reader) walkOn(now time.Duration) {
 	for left := walkAtOnce; left > 0; {
-		if r.walk == nil {
-			for _, h := range r.holders {
+		if r.storage.walk == nil {
+			for _, h := range r.storage.holders {
 				if h.dir != "" && !h.quota && !h.machine && now >= h.due {
-					r.walk, r.walked = openWalk(r.onHost(h.dir)), h
+					r.storage.walk, r.storage.walked = space.OpenWalk(r.onHost(h.dir)), h
 					break
 				}
 			}
 		}
-		if r.walk == nil {
+		if r.storage.walk == nil {
 			return
 		}
 		var done bool
-		if left, done = r.walk.step(left); done {
-			h := r.walked
-			h.due, h.known = now+walkAgain, r.walk.err == nil
-			h.space = account.Files{Bytes: r.walk.bytes, Count: r.walk.files}
+		if left, done = r.storage.walk.Step(left); done {
+			h := r.storage.walked
+			h.due, h.known = now+walkAgain, r.storage.walk.Err == nil
+			h.space = account.Files{Bytes: r.storage.walk.Bytes, Count: r.storage.walk.Files}
 			r.stopWalk()
 		}
 		left-- // a directory that cannot be opened costs something too
@@ -99,32 +102,32 @@ func (r *Reader) walkOn(now time.Duration) {
 
 // stopWalk lets go of the walk that is under way.
 func (r *Reader) stopWalk() {
-	r.walk.close()
-	r.walk, r.walked = nil, nil
+	r.storage.walk.Close()
+	r.storage.walk, r.storage.walked = nil, nil
 }
 
 // findHolders takes up containers and machines that are new, and lets go of those whose process has gone.
 func (r *Reader) findHolders(dst *account.Reading) {
 	fresh := holderPerSlow
-	var mounts []mount
+	var mounts []text.Mount
 	for i := range dst.Processes {
 		p := &dst.Processes[i]
-		if p.Ended || p.Kernel || p.Workload == account.Unrecognised || r.holdsNone[p.Workload] {
+		if p.Ended || p.Kernel || p.Workload == account.Unrecognised || r.storage.holdsNone[p.Workload] {
 			continue
 		}
-		h := r.holders[p.Workload]
+		h := r.storage.holders[p.Workload]
 		switch {
 		case h == nil:
 			kind := r.registry.Workload(p.Workload).Kind
 			if kind != amount.Container && kind != amount.VM {
-				r.holdsNone[p.Workload] = true
+				r.storage.holdsNone[p.Workload] = true
 				continue
 			}
 			if fresh--; fresh < 0 {
 				return // the others at the next slow reading: nobody is let go meanwhile
 			}
 			h = &holder{pid: p.PID, start: p.Start, machine: kind == amount.VM}
-			r.holders[p.Workload] = h
+			r.storage.holders[p.Workload] = h
 		case h.seen == r.count || h.pid != p.PID || h.start != p.Start:
 			continue // it is known by another of its processes
 		}
@@ -136,41 +139,41 @@ func (r *Reader) findHolders(dst *account.Reading) {
 		if mounts == nil {
 			mounts = r.hostMounts()
 		}
-		if b, err := r.proc.read(r.proc.atPID(p.PID, "mountinfo")); err == nil {
-			h.dir = ownFiles(b, mounts)
+		if b, err := r.proc.Read(r.proc.AtPID(p.PID, "mountinfo")); err == nil {
+			h.dir = space.OwnFiles(b, mounts)
 		}
 	}
-	for w, h := range r.holders {
+	for w, h := range r.storage.holders {
 		if h.seen < r.count {
-			if r.walked == h {
+			if r.storage.walked == h {
 				r.stopWalk()
 			}
-			delete(r.holders, w)
+			delete(r.storage.holders, w)
 			r.forgetTaps(w) // another may be given their names
 		}
 	}
 }
 
 // hostMounts are the mounts that the host's first process sees.
-func (r *Reader) hostMounts() []mount {
-	b, err := r.proc.read(r.proc.at("1/mountinfo"))
+func (r *Reader) hostMounts() []text.Mount {
+	b, err := r.proc.Read(r.proc.At("1/mountinfo"))
 	if err != nil {
-		return []mount{}
+		return []text.Mount{}
 	}
-	return parseMounts(b)
+	return text.ParseMounts(b)
 }
 
 // askHolders reads the quotas of layers and the sizes of images. Of a directory that two share neither is told.
 func (r *Reader) askHolders() {
 	dirs := map[string]int{}
-	for _, h := range r.holders {
+	for _, h := range r.storage.holders {
 		dirs[h.dir]++
 	}
 	ask := r.options.Quota
 	if ask == nil {
 		ask = r.projectQuota
 	}
-	for w, h := range r.holders {
+	for w, h := range r.storage.holders {
 		switch {
 		case h.machine:
 			r.lookTaps(h.pid, w) // it may have been given another
@@ -193,20 +196,20 @@ func (r *Reader) askHolders() {
 // onHost is a path as the host's first process sees it. Where its root may not be entered, but it has the same mounts
 // as this process, the path is the same: mounts of another namespace have other numbers (proc_pid_mountinfo(5)).
 func (r *Reader) onHost(path string) string {
-	if r.sameMounts && r.options.Ask {
+	if r.storage.sameMounts && r.options.Ask {
 		return path
 	}
-	return filepath.Join(r.proc.root, "1/root", path)
+	return filepath.Join(r.proc.Root, "1/root", path)
 }
 
 // hasHostsMounts tells whether this process sees the mounts of the host's first process, all of them.
 func (r *Reader) hasHostsMounts() bool {
-	first, err := r.proc.read(r.proc.at("1/mountinfo"))
+	first, err := r.proc.Read(r.proc.At("1/mountinfo"))
 	if err != nil || len(first) == 0 {
 		return false
 	}
 	first = bytes.Clone(first)
-	own, err := r.proc.read(r.proc.at("self/mountinfo"))
+	own, err := r.proc.Read(r.proc.At("self/mountinfo"))
 	return err == nil && bytes.Equal(first, own)
 }
 
@@ -219,11 +222,11 @@ func (r *Reader) projectQuota(dir string) (account.Files, error) {
 		return account.Files{}, err
 	}
 	defer unix.Close(fd)
-	project, err := projectOf(fd)
+	project, err := space.ProjectOf(fd)
 	if err != nil || project == 0 {
 		return account.Files{}, errNoQuota
 	}
-	return quotaOf(fd, project)
+	return space.QuotaOf(fd, project)
 }
 
 // images adds up the space of files and block devices that a virtual machine has open for writing: a file by what is
@@ -233,25 +236,25 @@ func (r *Reader) images(pid int32) (account.Files, bool) {
 	seen := map[[2]uint64]bool{}
 	looked := 0
 	kinds := map[int64]string{} // of filesystems, by mount
-	if b, err := r.proc.read(r.proc.atPID(pid, "mountinfo")); err == nil {
-		for _, m := range parseMounts(b) {
-			kinds[m.id] = m.kind
+	if b, err := r.proc.Read(r.proc.AtPID(pid, "mountinfo")); err == nil {
+		for _, m := range text.ParseMounts(b) {
+			kinds[m.ID] = m.Kind
 		}
 	}
-	err := r.proc.list(r.proc.atPID(pid, "fd"), r.listing, func(e entry) {
+	err := r.proc.List(r.proc.AtPID(pid, "fd"), r.tasks.listing, func(e tree.Entry) {
 		// the first three are where it writes its messages
-		if fd, ok := number(e.name); !ok || fd < 3 || looked >= mostImages {
+		if fd, ok := text.Number(e.Name); !ok || fd < 3 || looked >= mostImages {
 			return
 		}
 		looked++
-		fd := string(e.name)
-		b, err := r.proc.read(r.proc.atPID(pid, "fdinfo/"+fd))
+		fd := string(e.Name)
+		b, err := r.proc.Read(r.proc.AtPID(pid, "fdinfo/"+fd))
 		// in memory, such as the file that holds its number
-		if err != nil || !writable(b) || strings.HasSuffix(kinds[mountOf(b)], "tmpfs") {
+		if err != nil || !text.Writable(b) || strings.HasSuffix(kinds[text.MountOf(b)], "tmpfs") {
 			return
 		}
 		var st unix.Statx_t // as it is known here: a server of its file is not asked
-		if unix.Statx(r.proc.fd, strconv.Itoa(int(pid))+"/fd/"+fd, unix.AT_STATX_DONT_SYNC, unix.STATX_BASIC_STATS,
+		if unix.Statx(r.proc.FD, strconv.Itoa(int(pid))+"/fd/"+fd, unix.AT_STATX_DONT_SYNC, unix.STATX_BASIC_STATS,
 			&st) != nil {
 			return
 		}
@@ -272,7 +275,7 @@ func (r *Reader) images(pid int32) (account.Files, bool) {
 			q.Bytes += int64(st.Blocks) * 512
 			return
 		}
-		if n, ok := number([]byte(r.line(fmt.Sprintf("dev/block/%d:%d/size", st.Rdev_major, st.Rdev_minor)))); ok &&
+		if n, ok := text.Number([]byte(r.line(fmt.Sprintf("dev/block/%d:%d/size", st.Rdev_major, st.Rdev_minor)))); ok &&
 			n < 1<<50 {
 			q.Bytes += n * 512
 		}

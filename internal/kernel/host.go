@@ -5,47 +5,48 @@ import (
 	"time"
 
 	"vinescale/core/account"
+	"vinescale/internal/kernel/text"
 )
 
 // readHost reads the host's own totals, and the clocks beside the CPU counters.
 func (r *Reader) readHost(dst *account.Reading) error {
 	if r.count%r.options.RecheckEvery == 1 {
-		clear(r.disks)
-		clear(r.ifaces)
+		clear(r.storage.disks)
+		clear(r.net.ifaces)
 	}
 	dst.Wall, dst.Mono = r.options.Clock()
-	b, err := r.proc.read(r.proc.at("stat"))
+	b, err := r.proc.Read(r.proc.At("stat"))
 	if err != nil {
-		return fmt.Errorf("read %s/stat: %w", r.proc.root, err)
+		return fmt.Errorf("read %s/stat: %w", r.proc.Root, err)
 	}
 	var ok bool
-	if dst.CPUs, ok = parseCPUs(b, dst.CPUs[:0]); !ok {
-		return fmt.Errorf("read %s/stat: %w", r.proc.root, errGarbage)
+	if dst.CPUs, ok = text.ParseCPUs(b, dst.CPUs[:0]); !ok {
+		return fmt.Errorf("read %s/stat: %w", r.proc.Root, text.ErrGarbage)
 	}
 	r.readRan(dst)
-	if b, err = r.proc.read(r.proc.at("uptime")); err != nil {
-		return fmt.Errorf("read %s/uptime: %w", r.proc.root, err)
+	if b, err = r.proc.Read(r.proc.At("uptime")); err != nil {
+		return fmt.Errorf("read %s/uptime: %w", r.proc.Root, err)
 	}
-	r.cpuNumbers = r.cpuNumbers[:0]
+	r.host.cpuNumbers = r.host.cpuNumbers[:0]
 	for i := range dst.CPUs {
-		r.cpuNumbers = append(r.cpuNumbers, dst.CPUs[i].CPU)
+		r.host.cpuNumbers = append(r.host.cpuNumbers, dst.CPUs[i].CPU)
 	}
-	seconds, _ := field(b)
-	up, ok := hundredths(seconds)
+	seconds, _ := text.Field(b)
+	up, ok := text.Hundredths(seconds)
 	if !ok {
-		return fmt.Errorf("read %s/uptime: %w", r.proc.root, errGarbage)
+		return fmt.Errorf("read %s/uptime: %w", r.proc.Root, text.ErrGarbage)
 	}
 	dst.Uptime = time.Duration(up*100+0.5) * 10 * time.Millisecond
-	if b, err = r.proc.read(r.proc.at("meminfo")); err != nil {
-		return fmt.Errorf("read %s/meminfo: %w", r.proc.root, err)
+	if b, err = r.proc.Read(r.proc.At("meminfo")); err != nil {
+		return fmt.Errorf("read %s/meminfo: %w", r.proc.Root, err)
 	}
-	if dst.Memory, ok = parseMeminfo(b); !ok {
-		return fmt.Errorf("read %s/meminfo: %w", r.proc.root, errGarbage)
+	if dst.Memory, ok = text.ParseMeminfo(b); !ok {
+		return fmt.Errorf("read %s/meminfo: %w", r.proc.Root, text.ErrGarbage)
 	}
-	r.cpus, r.memory = len(dst.CPUs), dst.Memory.Total
+	r.host.cpus, r.host.memory = len(dst.CPUs), dst.Memory.Total
 	dst.Load = dst.Load[:0]
-	if b, err = r.proc.read(r.proc.at("loadavg")); err == nil {
-		if load, ok := parseLoad(b); ok {
+	if b, err = r.proc.Read(r.proc.At("loadavg")); err == nil {
+		if load, ok := text.ParseLoad(b); ok {
 			dst.Load = append(dst.Load, load[:]...)
 		}
 	}
@@ -58,11 +59,11 @@ func (r *Reader) readHost(dst *account.Reading) error {
 func (r *Reader) readPressure(dst *account.Reading) {
 	dst.Pressure = dst.Pressure[:0]
 	for _, name := range []string{"cpu", "memory", "io"} {
-		b, err := r.proc.read(r.proc.at("pressure", name))
+		b, err := r.proc.Read(r.proc.At("pressure", name))
 		if err != nil {
 			continue // kernels without pressure information have no such file
 		}
-		if some, full, ok := parsePressure(b); ok {
+		if some, full, ok := text.ParsePressure(b); ok {
 			dst.Pressure = append(dst.Pressure, account.Pressure{Resource: name, Some: some, Full: full})
 		}
 	}

@@ -12,6 +12,7 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/cpuset"
+	"vinescale/internal/kernel/text"
 )
 
 // Survey reads what the host is made of. What cannot be read is left out; it takes some milliseconds.
@@ -20,8 +21,8 @@ func (r *Reader) Survey() *account.Inventory {
 	r.surveyCPUs(inv)
 	r.surveyDevices(inv)
 	r.surveyFilesystems(inv)
-	if b, err := r.proc.read(r.proc.at("swaps")); err == nil {
-		inv.Swaps = parseSwaps(b)
+	if b, err := r.proc.Read(r.proc.At("swaps")); err == nil {
+		inv.Swaps = text.ParseSwaps(b)
 	}
 	return inv
 }
@@ -29,25 +30,25 @@ func (r *Reader) Survey() *account.Inventory {
 // surveyCPUs reads the kernel's "CPU topology" and "CPU Performance Scaling" files.
 func (r *Reader) surveyCPUs(inv *account.Inventory) {
 	nodes := map[int]int{}
-	entries, _ := os.ReadDir(filepath.Join(r.sys.root, "devices/system/node"))
+	entries, _ := os.ReadDir(filepath.Join(r.sys.Root, "devices/system/node"))
 	for _, e := range entries {
 		n, ok := strings.CutPrefix(e.Name(), "node")
 		node, err := strconv.Atoi(n)
 		if !ok || err != nil {
 			continue
 		}
-		if b, err := r.sys.read(r.sys.at("devices/system/node", e.Name(), "cpulist")); err == nil {
-			set, _ := cpuset.Parse(string(trimNewline(b)))
+		if b, err := r.sys.Read(r.sys.At("devices/system/node", e.Name(), "cpulist")); err == nil {
+			set, _ := cpuset.Parse(string(text.TrimNewline(b)))
 			for _, c := range set.CPUs() {
 				nodes[c] = node
 			}
 		}
 	}
-	for _, cpu := range r.cpuNumbers {
+	for _, cpu := range r.host.cpuNumbers {
 		dir := "devices/system/cpu/cpu" + strconv.Itoa(cpu)
 		read := func(file string, missing int) int {
-			if b, err := r.sys.read(r.sys.at(dir, file)); err == nil {
-				if n, ok := number(trimNewline(b)); ok && n < 1<<31 {
+			if b, err := r.sys.Read(r.sys.At(dir, file)); err == nil {
+				if n, ok := text.Number(text.TrimNewline(b)); ok && n < 1<<31 {
 					return int(n)
 				}
 			}
@@ -66,24 +67,24 @@ func (r *Reader) surveyCPUs(inv *account.Inventory) {
 
 // surveyDevices reads the kernel's "Linux block device driver" tree in sysfs (sysfs-block).
 func (r *Reader) surveyDevices(inv *account.Inventory) {
-	entries, _ := os.ReadDir(filepath.Join(r.sys.root, "block"))
+	entries, _ := os.ReadDir(filepath.Join(r.sys.Root, "block"))
 	for _, e := range entries {
 		d, ok := r.device("block/"+e.Name(), e.Name())
 		if !ok {
 			continue
 		}
 		switch {
-		case r.sys.exists(r.sys.at("block", d.Name, "device")):
+		case r.sys.Exists(r.sys.At("block", d.Name, "device")):
 			d.Kind = "drive"
 			d.Model = r.line("block/" + d.Name + "/device/model")
-			if target, err := r.sys.readlink(r.sys.at("block", d.Name)); err == nil {
+			if target, err := r.sys.Readlink(r.sys.At("block", d.Name)); err == nil {
 				d.Controller = controllerOf(string(target))
 			}
-		case r.sys.exists(r.sys.at("block", d.Name, "loop")):
+		case r.sys.Exists(r.sys.At("block", d.Name, "loop")):
 			d.Kind, d.Label = "loop", r.line("block/"+d.Name+"/loop/backing_file")
-		case r.sys.exists(r.sys.at("block", d.Name, "dm")):
+		case r.sys.Exists(r.sys.At("block", d.Name, "dm")):
 			d.Kind, d.Label = "volume", r.line("block/"+d.Name+"/dm/name")
-		case r.sys.exists(r.sys.at("block", d.Name, "md")):
+		case r.sys.Exists(r.sys.At("block", d.Name, "md")):
 			d.Kind = "volume"
 		default:
 			d.Kind = "memory"
@@ -91,14 +92,14 @@ func (r *Reader) surveyDevices(inv *account.Inventory) {
 		if d.SizeBytes == 0 && d.Kind != "drive" {
 			continue // a loop or volume that is not set up
 		}
-		slaves, _ := os.ReadDir(filepath.Join(r.sys.root, "block", d.Name, "slaves"))
+		slaves, _ := os.ReadDir(filepath.Join(r.sys.Root, "block", d.Name, "slaves"))
 		for _, s := range slaves {
 			d.Parents = append(d.Parents, s.Name())
 		}
 		inv.Devices = append(inv.Devices, d)
-		parts, _ := os.ReadDir(filepath.Join(r.sys.root, "block", d.Name))
+		parts, _ := os.ReadDir(filepath.Join(r.sys.Root, "block", d.Name))
 		for _, p := range parts {
-			if !r.sys.exists(r.sys.at("block", d.Name, p.Name(), "partition")) {
+			if !r.sys.Exists(r.sys.At("block", d.Name, p.Name(), "partition")) {
 				continue
 			}
 			if part, ok := r.device("block/"+d.Name+"/"+p.Name(), p.Name()); ok {
@@ -110,7 +111,7 @@ func (r *Reader) surveyDevices(inv *account.Inventory) {
 }
 
 func (r *Reader) line(path string) string {
-	b, err := r.sys.read(r.sys.at(path))
+	b, err := r.sys.Read(r.sys.At(path))
 	if err != nil {
 		return ""
 	}
@@ -119,13 +120,13 @@ func (r *Reader) line(path string) string {
 
 func (r *Reader) device(path, name string) (account.Device, bool) {
 	d := account.Device{Name: name, Parents: []string{}}
-	major, minor, ok := deviceNumber([]byte(r.line(path + "/dev")))
+	major, minor, ok := text.DeviceNumber([]byte(r.line(path + "/dev")))
 	if !ok {
 		return d, false
 	}
 	d.Number = int32(major<<20 | minor)
 	d.Rotates = r.line(path+"/queue/rotational") == "1"
-	if n, ok := number([]byte(r.line(path + "/size"))); ok && n < 1<<50 {
+	if n, ok := text.Number([]byte(r.line(path + "/size"))); ok && n < 1<<50 {
 		d.SizeBytes = n * 512
 	}
 	return d, true
@@ -152,9 +153,9 @@ func controllerOf(place string) string {
 
 // surveyFilesystems reads what is mounted from block devices, once each.
 func (r *Reader) surveyFilesystems(inv *account.Inventory) {
-	b, err := r.proc.read(r.proc.at("1/mountinfo"))
+	b, err := r.proc.Read(r.proc.At("1/mountinfo"))
 	if err != nil {
-		if b, err = r.proc.read(r.proc.at("self/mountinfo")); err != nil {
+		if b, err = r.proc.Read(r.proc.At("self/mountinfo")); err != nil {
 			return
 		}
 	}
@@ -163,14 +164,14 @@ func (r *Reader) surveyFilesystems(inv *account.Inventory) {
 		names[d.Number] = d.Name
 	}
 	seen := map[int32]bool{}
-	for _, m := range parseMounts(b) {
-		name, known := names[m.device]
-		if !known || seen[m.device] || m.root != "/" {
+	for _, m := range text.ParseMounts(b) {
+		name, known := names[m.Device]
+		if !known || seen[m.Device] || m.Root != "/" {
 			continue
 		}
-		seen[m.device] = true
-		f := account.Filesystem{Mount: m.at, Type: m.kind, Device: name}
-		space, err := r.space(m.at)
+		seen[m.Device] = true
+		f := account.Filesystem{Mount: m.At, Type: m.Kind, Device: name}
+		space, err := r.space(m.At)
 		if err != nil {
 			f.Unavailable = err.Error()
 		}

@@ -25,7 +25,7 @@ func mostKept() int {
 func (r *Reader) leave(g *group) {
 	for i := range g.files {
 		if g.files[i] > 0 {
-			r.keptOpen--
+			r.cgroups.keptOpen--
 		}
 	}
 	g.close()

@@ -2,6 +2,7 @@ package kernel
 
 import (
 	"vinescale/core/account"
+	"vinescale/internal/kernel/netlink"
 )
 
 // joinLinks finds who is at the other end of interfaces: the machine of a tap; of a veth pair the workload whose
@@ -13,17 +14,17 @@ func (r *Reader) joinLinks(dst *account.Reading) {
 	for i := range dst.Interfaces {
 		n := &dst.Interfaces[i]
 		n.Workload, n.Peer = account.Unrecognised, ""
-		if w, ok := r.taps[n.Name]; ok {
+		if w, ok := r.net.taps[n.Name]; ok {
 			n.Workload = w
 		}
 		if n.Kind == "veth" || n.Kind == unknownKind {
-			veths, due = true, due || !r.askedEnds[n.Name]
+			veths, due = true, due || !r.net.askedEnds[n.Name]
 		}
 	}
 	if !veths || r.options.Ends == nil && !r.options.Ask {
 		return
 	}
-	for _, ns := range r.spaces {
+	for _, ns := range r.net.spaces {
 		due = due || !ns.asked
 	}
 	if due {
@@ -31,14 +32,14 @@ func (r *Reader) joinLinks(dst *account.Reading) {
 	}
 	for i := range dst.Interfaces {
 		n := &dst.Interfaces[i]
-		if kind := r.linkEnds.Kinds[n.Name]; n.Kind == unknownKind && kind != "" {
+		if kind := r.net.linkEnds.Kinds[n.Name]; n.Kind == unknownKind && kind != "" {
 			n.Kind = kind
 		}
 		if n.Kind != "veth" {
 			continue
 		}
-		n.Peer = r.linkEnds.Peers[n.Name]
-		if ns := r.spaces[r.linkEnds.Spaces[n.Name]]; ns != nil && ns.seen == r.count {
+		n.Peer = r.net.linkEnds.Peers[n.Name]
+		if ns := r.net.spaces[r.net.linkEnds.Spaces[n.Name]]; ns != nil && ns.seen == r.count {
 			n.Workload = dst.Namespaces[ns.index].Workload
 		}
 	}
@@ -54,23 +55,23 @@ func (r *Reader) askEnds(dst *account.Reading) {
 	if err != nil {
 		r.note("the other ends of interfaces", err)
 	}
-	r.linkEnds, r.askedEnds = ends, map[string]bool{}
+	r.net.linkEnds, r.net.askedEnds = ends, map[string]bool{}
 	for i := range dst.Interfaces {
-		r.askedEnds[dst.Interfaces[i].Name] = true
+		r.net.askedEnds[dst.Interfaces[i].Name] = true
 	}
-	for _, ns := range r.spaces {
+	for _, ns := range r.net.spaces {
 		ns.asked = true
 	}
 }
 
 // pairs asks the kernel for the other ends, which it tells of the namespace that this process is in only.
 func (r *Reader) pairs() (account.LinkEnds, error) {
-	if r.selfNet != r.hostNet {
+	if r.net.selfNet != r.net.hostNet {
 		return account.LinkEnds{}, nil
 	}
-	processes := make(map[uint64]int32, len(r.spaces))
-	for id, ns := range r.spaces {
+	processes := make(map[uint64]int32, len(r.net.spaces))
+	for id, ns := range r.net.spaces {
 		processes[id] = ns.pid
 	}
-	return linkPairs(processes)
+	return netlink.Pairs(processes)
 }

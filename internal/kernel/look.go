@@ -6,6 +6,7 @@ import (
 	"vinescale/core/account"
 	"vinescale/core/amount"
 	"vinescale/internal/identify"
+	"vinescale/internal/kernel/text"
 )
 
 // look reads what seldom changes: whose a process is, what it runs, in which network, on which CPUs. Anew is set where
@@ -17,22 +18,22 @@ func (r *Reader) look(pid int32, p *process, anew bool) bool {
 		return false
 	}
 	was := p.uid
-	if b, err := r.proc.read(r.proc.atPID(pid, "status")); err == nil {
-		if uid, allowed, ok := parseStatus(b); ok {
+	if b, err := r.proc.Read(r.proc.AtPID(pid, "status")); err == nil {
+		if uid, allowed, ok := text.ParseStatus(b); ok {
 			p.uid = uid
 			if p.allowed != string(allowed) {
 				p.allowed = r.intern(allowed)
 			}
 		}
 	}
-	if r.hostNet != 0 {
+	if r.net.hostNet != 0 {
 		p.netns = r.netns(pid)
 	}
-	b, err := r.proc.read(r.proc.atPID(pid, "cgroup"))
+	b, err := r.proc.Read(r.proc.AtPID(pid, "cgroup"))
 	if err != nil {
 		b = nil
 	}
-	if !anew && p.cgroups == string(b) && p.uid == was && r.pathsAge <= p.looked {
+	if !anew && p.cgroups == string(b) && p.uid == was && r.cgroups.pathsAge <= p.looked {
 		return false
 	}
 	p.looked = r.count
@@ -42,13 +43,13 @@ func (r *Reader) look(pid int32, p *process, anew bool) bool {
 	if anew {
 		p.program = r.program(pid, p)
 	}
-	w, known := r.paths[p.cgroups]
+	w, known := r.cgroups.paths[p.cgroups]
 	switch {
 	case err != nil && p.sight.known: // it has ended since it was listed: what it showed there is what is known
 		w = r.workloadOf(p.sight.v2, p.sight.cpuacct)
 	case !known:
 		w = r.owns([]byte(p.cgroups)) // reading other files has overwritten b
-		r.paths[p.cgroups] = w
+		r.cgroups.paths[p.cgroups] = w
 	}
 	facts := identify.Process{
 		PID: pid, Parent: p.parent, Start: p.start, UID: p.uid, Comm: p.comm, Cgroups: p.cgroups,
@@ -92,7 +93,7 @@ func (r *Reader) lookKernel(p *process) {
 	if !ok {
 		return
 	}
-	if master := r.procs[pid]; master != nil && !master.kernel && master.workload != account.Unrecognised {
+	if master := r.tasks.procs[pid]; master != nil && !master.kernel && master.workload != account.Unrecognised {
 		p.workload, p.helper = master.workload, true
 		p.program = r.registry.Program([]byte("vhost"))
 		p.family, p.inside, p.part = master.family, master.inside, p.program
@@ -101,11 +102,11 @@ func (r *Reader) lookKernel(p *process) {
 
 // loginFile reads a number that the audit system keeps of a process; NoUser where there is none, or it may not be read.
 func (r *Reader) loginFile(pid int32, name string) int64 {
-	b, err := r.proc.read(r.proc.atPID(pid, name))
+	b, err := r.proc.Read(r.proc.AtPID(pid, name))
 	if err != nil {
 		return identify.NoUser
 	}
-	n, ok := number(trimNewline(b))
+	n, ok := text.Number(text.TrimNewline(b))
 	if !ok || n == 1<<32-1 {
 		return identify.NoUser
 	}
@@ -114,7 +115,7 @@ func (r *Reader) loginFile(pid int32, name string) int64 {
 
 // processFile returns a copy of a file that a process can fill as it likes; nil when it may not be read.
 func (r *Reader) processFile(pid int32, name string) []byte {
-	b, err := r.proc.read(r.proc.atPID(pid, name))
+	b, err := r.proc.Read(r.proc.AtPID(pid, name))
 	if err != nil {
 		return nil
 	}
@@ -123,7 +124,7 @@ func (r *Reader) processFile(pid int32, name string) []byte {
 
 // program names what a process runs: its executable's base name, or its own name where the link may not be read.
 func (r *Reader) program(pid int32, p *process) int32 {
-	target, err := r.proc.readlink(r.proc.atPID(pid, "exe"))
+	target, err := r.proc.Readlink(r.proc.AtPID(pid, "exe"))
 	if err != nil || len(target) == 0 {
 		return r.registry.Program([]byte(p.comm))
 	}

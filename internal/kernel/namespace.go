@@ -4,6 +4,7 @@ import (
 	"bytes"
 
 	"vinescale/core/account"
+	"vinescale/internal/kernel/text"
 )
 
 // namespace is what is remembered of one network namespace.
@@ -17,12 +18,12 @@ type namespace struct {
 
 // netns is the identity of a process's network namespace, 0 when it may not be known.
 func (r *Reader) netns(pid int32) uint64 {
-	target, err := r.proc.readlink(r.proc.atPID(pid, "ns/net"))
+	target, err := r.proc.Readlink(r.proc.AtPID(pid, "ns/net"))
 	if err != nil {
 		return 0
 	}
 	digits := bytes.TrimSuffix(bytes.TrimPrefix(target, []byte("net:[")), []byte("]"))
-	n, ok := number(digits)
+	n, ok := text.Number(digits)
 	if !ok {
 		return 0
 	}
@@ -34,14 +35,14 @@ func (r *Reader) readNamespaces(dst *account.Reading) {
 	dst.Namespaces = dst.Namespaces[:0]
 	for i := range dst.Interfaces {
 		n := &dst.Interfaces[i]
-		if machine, ok := r.taps[n.Name]; ok { // what goes out to a tap the machine receives
+		if machine, ok := r.net.taps[n.Name]; ok { // what goes out to a tap the machine receives
 			dst.Namespaces = append(dst.Namespaces, account.Namespace{
 				ID: tapID(n.Name), Workload: machine, Received: n.Sent, Sent: n.Received, Local: -1,
-				Born: r.count > 1 && r.ifaces[n.Name].first == r.count,
+				Born: r.count > 1 && r.net.ifaces[n.Name].first == r.count,
 			})
 		}
 	}
-	if r.hostNet == 0 {
+	if r.net.hostNet == 0 {
 		return
 	}
 	for i := range dst.Processes {
@@ -49,23 +50,23 @@ func (r *Reader) readNamespaces(dst *account.Reading) {
 		if p.Ended {
 			continue
 		}
-		ns := r.procs[p.PID].netns
-		if ns == 0 || ns == r.hostNet || p.Kernel {
+		ns := r.tasks.procs[p.PID].netns
+		if ns == 0 || ns == r.net.hostNet || p.Kernel {
 			continue
 		}
-		known := r.spaces[ns]
+		known := r.net.spaces[ns]
 		if known != nil && known.seen == r.count {
 			if a := &dst.Namespaces[known.index]; a.Workload != p.Workload {
 				a.Workload = account.Unrecognised
 			}
 			continue
 		}
-		b, err := r.proc.read(r.proc.atPID(p.PID, "net/dev"))
+		b, err := r.proc.Read(r.proc.AtPID(p.PID, "net/dev"))
 		if err != nil {
 			continue
 		}
 		a := account.Namespace{ID: ns, Workload: p.Workload}
-		if !ifaceLines(b, func(name []byte, n *account.Interface) {
+		if !text.InterfaceLines(b, func(name []byte, n *account.Interface) {
 			if string(name) == "lo" {
 				a.Local = n.Sent
 				return
@@ -77,7 +78,7 @@ func (r *Reader) readNamespaces(dst *account.Reading) {
 		}
 		if known == nil {
 			known = &namespace{born: r.count > 1 && p.StartUptime() >= r.uptime}
-			r.spaces[ns] = known
+			r.net.spaces[ns] = known
 		} else {
 			known.born = false
 		}
@@ -85,9 +86,9 @@ func (r *Reader) readNamespaces(dst *account.Reading) {
 		a.Born = known.born
 		dst.Namespaces = append(dst.Namespaces, a)
 	}
-	for id, n := range r.spaces {
+	for id, n := range r.net.spaces {
 		if n.seen < r.count {
-			delete(r.spaces, id)
+			delete(r.net.spaces, id)
 		}
 	}
 }
@@ -97,16 +98,16 @@ func (r *Reader) readNamespaces(dst *account.Reading) {
 // each namespace. One may come or go between the two looks.
 func (r *Reader) inHostsNetwork() bool {
 	for range 3 {
-		first, err := r.proc.read(r.proc.at("1/net/netlink"))
+		first, err := r.proc.Read(r.proc.At("1/net/netlink"))
 		if err != nil {
 			return false
 		}
 		first = bytes.Clone(first)
-		own, err := r.proc.read(r.proc.at("self/net/netlink"))
+		own, err := r.proc.Read(r.proc.At("self/net/netlink"))
 		if err != nil {
 			return false
 		}
-		if _, sockets := line(first); len(sockets) > 0 && bytes.Equal(first, own) {
+		if _, sockets := text.Line(first); len(sockets) > 0 && bytes.Equal(first, own) {
 			return true
 		}
 	}

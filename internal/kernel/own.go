@@ -4,6 +4,8 @@ import (
 	"os"
 
 	"golang.org/x/sys/unix"
+
+	"vinescale/internal/kernel/text"
 )
 
 // ReleaseOwnFile gives back the memory in which pages of this program's own file stand: most were needed at its start
@@ -19,11 +21,11 @@ func ReleaseOwnFile() (int64, error) {
 		return 0, err
 	}
 	var total int64
-	for _, m := range unwrittenMappings(raw, own) {
-		if _, _, errno := unix.Syscall(unix.SYS_MADVISE, m.start, m.size, unix.MADV_DONTNEED); errno != 0 {
+	for _, m := range text.UnwrittenMappings(raw, own) {
+		if _, _, errno := unix.Syscall(unix.SYS_MADVISE, m.Start, m.Size, unix.MADV_DONTNEED); errno != 0 {
 			return total, errno
 		}
-		total += int64(m.size)
+		total += int64(m.Size)
 	}
 	return total, nil
 }

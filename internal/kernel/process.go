@@ -7,6 +7,8 @@ import (
 	"vinescale/core/account"
 	"vinescale/core/cpuset"
 	"vinescale/internal/kernel/bpf"
+	"vinescale/internal/kernel/text"
+	"vinescale/internal/kernel/tree"
 )
 
 // process is what is remembered of one process, so that a steady one costs only its changing files.
@@ -49,7 +51,7 @@ type process struct {
 // readProcesses lists /proc and reads each process's counters.
 func (r *Reader) readProcesses(dst *account.Reading) error {
 	dst.Threads = dst.Threads[:0]
-	r.threadsLeft, r.placedLeft = threadsPerReading, placedPerReading
+	r.tasks.threadsLeft, r.tasks.placedLeft = threadsPerReading, placedPerReading
 	if r.counters.Has(bpf.Tasks) {
 		if err := r.readTasks(dst); err != nil {
 			return err
@@ -57,23 +59,23 @@ func (r *Reader) readProcesses(dst *account.Reading) error {
 		r.endReading(dst)
 		return nil
 	}
-	r.pids = r.pids[:0]
-	err := r.proc.list(append(r.proc.at(), '.'), r.listing, func(e entry) {
-		if n, ok := number(e.name); ok && n < 1<<31 {
-			r.pids = append(r.pids, int32(n))
+	r.tasks.pids = r.tasks.pids[:0]
+	err := r.proc.List(append(r.proc.At(), '.'), r.tasks.listing, func(e tree.Entry) {
+		if n, ok := text.Number(e.Name); ok && n < 1<<31 {
+			r.tasks.pids = append(r.tasks.pids, int32(n))
 		}
 	})
 	if err != nil {
-		return fmt.Errorf("list %s: %w", r.proc.root, err)
+		return fmt.Errorf("list %s: %w", r.proc.Root, err)
 	}
-	slices.Sort(r.pids)
-	dst.Processes = slices.Grow(dst.Processes[:0], len(r.pids))
-	for _, pid := range r.pids {
+	slices.Sort(r.tasks.pids)
+	dst.Processes = slices.Grow(dst.Processes[:0], len(r.tasks.pids))
+	for _, pid := range r.tasks.pids {
 		r.readProcess(dst, pid)
 	}
-	r.ends.drain(r, true, func(listed map[int32]int64) {
+	r.tasks.ends.drain(r, true, func(listed map[int32]int64) {
 		for pid := range listed {
-			if p := r.procs[pid]; p != nil && p.seen == r.count {
+			if p := r.tasks.procs[pid]; p != nil && p.seen == r.count {
 				listed[pid] = p.start
 			}
 		}
@@ -87,9 +89,9 @@ func (r *Reader) endReading(dst *account.Reading) {
 	r.settle(dst)
 	r.readProportional(dst)
 	r.addEnded(dst)
-	for pid, p := range r.procs {
+	for pid, p := range r.tasks.procs {
 		if p.seen < r.count {
-			delete(r.procs, pid)
+			delete(r.tasks.procs, pid)
 		}
 	}
 }
@@ -100,34 +102,34 @@ func (r *Reader) endReading(dst *account.Reading) {
 // first two readings, when it runs another program, and when shown differs from last time: the cgroup, user, network
 // and CPUs of a process as eBPF tells them. Where eBPF tells nothing, shown is the zero identity, and each process is
 // looked at once in every Options.RecheckEvery readings instead.
-func (r *Reader) known(dst *account.Reading, pid int32, s *stat, shown identity) *process {
-	p := r.procs[pid]
+func (r *Reader) known(dst *account.Reading, pid int32, s *text.Stat, shown identity) *process {
+	p := r.tasks.procs[pid]
 	decided := false
-	changed := p != nil && p.start == s.start && shown.known && p.sight.known && p.sight != shown
+	changed := p != nil && p.start == s.Start && shown.known && p.sight.known && p.sight != shown
 	if changed {
 		p.sight = shown
 	}
 	switch {
-	case p == nil || p.start != s.start:
+	case p == nil || p.start != s.Start:
 		p = &process{
-			start: s.start, since: r.count, comm: string(s.comm), kernel: s.kernel, parent: s.parent, part: -1,
+			start: s.Start, since: r.count, comm: string(s.Comm), kernel: s.Kernel, parent: s.Parent, part: -1,
 			workload: account.Unrecognised, inside: account.Unrecognised, own: account.Unrecognised, sight: shown,
 			uid: int64(shown.uid),
 		}
-		r.procs[pid] = p
+		r.tasks.procs[pid] = p
 		decided = r.look(pid, p, true)
-	case p.comm != string(s.comm):
-		p.comm = string(s.comm)
+	case p.comm != string(s.Comm):
+		p.comm = string(s.Comm)
 		decided = r.look(pid, p, true) // it runs another program now
 	case r.count-p.since < 2:
 		decided = r.look(pid, p, true) // a new process is often moved to its cgroup just after it began
-	case changed, (r.count+int64(pid))%r.options.RecheckEvery == 0 && (!r.seesChanges() || r.pathsAge > p.looked):
+	case changed, (r.count+int64(pid))%r.options.RecheckEvery == 0 && (!r.seesChanges() || r.cgroups.pathsAge > p.looked):
 		decided = r.look(pid, p, false)
 	}
 	if decided {
-		r.unsettled = append(r.unsettled, int32(len(dst.Processes)))
+		r.tasks.unsettled = append(r.tasks.unsettled, int32(len(dst.Processes)))
 	}
-	p.seen, p.parent = r.count, s.parent
+	p.seen, p.parent = r.count, s.Parent
 	return p
 }
 
@@ -135,36 +137,36 @@ func (r *Reader) known(dst *account.Reading, pid int32, s *stat, shown identity)
 func (r *Reader) seesChanges() bool { return r.counters.Has(bpf.Tasks) }
 
 func (r *Reader) readProcess(dst *account.Reading, pid int32) {
-	b, err := r.proc.read(r.proc.atPID(pid, "stat"))
+	b, err := r.proc.Read(r.proc.AtPID(pid, "stat"))
 	if err != nil {
-		if !gone(err) {
-			r.note(fmt.Sprintf("%s/%d/stat", r.proc.root, pid), err)
+		if !tree.Gone(err) {
+			r.note(fmt.Sprintf("%s/%d/stat", r.proc.Root, pid), err)
 		}
 		return
 	}
-	s, ok := parseStat(b)
+	s, ok := text.ParseStat(b)
 	if !ok {
 		if len(b) > 0 {
-			r.note(fmt.Sprintf("%s/%d/stat", r.proc.root, pid), nil)
+			r.note(fmt.Sprintf("%s/%d/stat", r.proc.Root, pid), nil)
 		}
 		return
 	}
 	p := r.known(dst, pid, &s, identity{})
 	a := account.Process{
-		PID: pid, Start: s.start, Workload: p.workload, Program: p.program, Family: p.family, Parent: s.parent,
+		PID: pid, Start: s.Start, Workload: p.workload, Program: p.program, Family: p.family, Parent: s.Parent,
 		UID:     p.uid,
-		LastCPU: s.cpu, Threads: s.threads, Kernel: p.kernel &&
-			!p.helper, CPUMicros: s.user + s.system, UserMicros: s.user, SystemMicros: s.system,
+		LastCPU: s.CPU, Threads: s.Threads, Kernel: p.kernel &&
+			!p.helper, CPUMicros: s.User + s.System, UserMicros: s.User, SystemMicros: s.System,
 		WaitMicros: -1, SwapBytes: -1, PSSBytes: -1, DiskBytes: -1,
 	}
 	a.Within, a.Inside = p.inside, p.inside != account.Unrecognised
 	if p.part >= 0 && p.workload != account.Unrecognised {
-		dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: pid, Start: s.start, Workload: p.workload,
+		dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: pid, Start: s.Start, Workload: p.workload,
 			Part: p.part, LastCPU: -1, CPUMicros: a.CPUMicros})
 	}
 	if !p.kernel {
-		if b, err := r.proc.read(r.proc.atPID(pid, "statm")); err == nil {
-			pages, _ := parseStatm(b)
+		if b, err := r.proc.Read(r.proc.AtPID(pid, "statm")); err == nil {
+			pages, _ := text.ParseStatm(b)
 			a.AnonBytes = pages * r.options.PageSize
 		}
 		r.sample(dst, pid, p, &s)
@@ -172,8 +174,8 @@ func (r *Reader) readProcess(dst *account.Reading, pid int32) {
 		r.placeThreads(dst, pid, p)
 	}
 	p.micros = a.CPUMicros
-	if b, err := r.proc.read(r.proc.atPID(pid, "io")); err == nil {
-		if read, written, ok := parseIO(b); ok {
+	if b, err := r.proc.Read(r.proc.AtPID(pid, "io")); err == nil {
+		if read, written, ok := text.ParseIO(b); ok {
 			a.DiskBytes, a.ReadBytes = read+written, read
 		}
 	}
@@ -184,7 +186,7 @@ func (r *Reader) readProcess(dst *account.Reading, pid int32) {
 func (r *Reader) refreshAllowed() {
 	sets := map[account.WorkloadID]cpuset.Set{}
 	parsed := map[string]cpuset.Set{}
-	for _, p := range r.procs {
+	for _, p := range r.tasks.procs {
 		if p.workload == account.Unrecognised || p.allowed == "" {
 			continue
 		}

@@ -1,6 +1,9 @@
 package kernel
 
-import "vinescale/core/account"
+import (
+	"vinescale/core/account"
+	"vinescale/internal/kernel/text"
+)
 
 // A process's proportional memory is read every pssEvery readings (at the usual pace, every five minutes), and of at
 // most pssAtOnce processes in one: the kernel walks all its pages for it, which takes a tenth of a millisecond to many.
@@ -17,12 +20,12 @@ func (r *Reader) readProportional(dst *account.Reading) {
 		if a.Kernel || a.Ended || a.Workload == account.Unrecognised || !r.isLoose(a.Workload) {
 			continue
 		}
-		p := r.procs[a.PID]
+		p := r.tasks.procs[a.PID]
 		if left > 0 && (p.pssAt == 0 || r.count-p.pssAt >= pssEvery) {
 			left--
 			p.pssAt, p.pss = r.count, -1
-			if b, err := r.proc.read(r.proc.atPID(a.PID, "smaps_rollup")); err == nil {
-				if kib, ok := keyed(b, "Pss"); ok && kib < 1<<50 {
+			if b, err := r.proc.Read(r.proc.AtPID(a.PID, "smaps_rollup")); err == nil {
+				if kib, ok := text.Keyed(b, "Pss"); ok && kib < 1<<50 {
 					p.pss = kib << 10
 				}
 			}

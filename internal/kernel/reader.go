@@ -14,6 +14,10 @@ import (
 	"vinescale/core/cpuset"
 	"vinescale/internal/identify"
 	"vinescale/internal/kernel/bpf"
+	"vinescale/internal/kernel/netlink"
+	"vinescale/internal/kernel/space"
+	"vinescale/internal/kernel/text"
+	"vinescale/internal/kernel/tree"
 )
 
 // Roots are the trees a Reader reads. The zero value of a field is the host's own.
@@ -58,65 +62,94 @@ type Options struct {
 type Reader struct {
 	registry *identify.Registry
 	options  Options
-	proc     *tree
-	sys      *tree
-	v2       bool
-	cgroups  []*hierarchy
+	proc     *tree.Tree
+	sys      *tree.Tree
+	counters Counters
 
-	boot        string
-	count       int64 // readings taken
-	uptime      time.Duration
+	count   int64         // readings taken
+	uptime  time.Duration // at the last reading
+	slow    bool          // this reading reads what is read at the slow pace
+	slowAt  time.Time
+	trouble map[string]error
+	names   map[string]string // of devices and interfaces, kept once
+
+	host    host
+	cgroups cgroups
+	tasks   tasks
+	net     network
+	storage storage
+}
+
+// host is what is known of the host as a whole.
+type host struct {
+	boot       string
+	cpus       int
+	memory     int64 // bytes
+	cpuNumbers []int
+	possible   []int // CPUs that could ever be there; nil where they are not told
+	swaps      []account.Swap
+	seesFrames bool // this process may see where pages are
+}
+
+// cgroups is what is known of the cgroup trees.
+type cgroups struct {
+	all       []*hierarchy
+	v2        bool
+	limits    *tree.Tree // of version 1: the hierarchy that limits CPU time
+	pressures bool       // the version 2 tree beside version 1 tells stalls by cgroup
+	watch     watch
+	keptOpen  int
+	turns     int64
+
+	paths    map[string]account.WorkloadID // content of /proc/PID/cgroup -> workload, Unrecognised too
+	pathsAge int64                         // reading at which what was concluded of cgroups last changed
+
+	departed map[uint64]bool // cgroups that went, and whose counts are kept around them
+	someLeft bool            // since places were last freed
+	noGroup  figures         // of departed cgroups that were in no workload
+}
+
+// tasks is what is known of processes and threads, and of those that ended.
+type tasks struct {
 	procs       map[int32]*process
 	pids        []int32
 	listing     []byte
-	paths       map[string]account.WorkloadID // content of /proc/PID/cgroup -> workload, Unrecognised too
-	spaces      map[uint64]*namespace
-	hostNet     uint64
-	selfNet     uint64 // network namespace of this process
-	linkEnds    account.LinkEnds
-	askedEnds   map[string]bool // interfaces whose other end was asked for
-	disks       map[string]diskKind
-	unused      map[string]int64 // parts, volumes and loops that were never used, and the reading that saw them last
-	ifaces      map[string]*iface
-	trouble     map[string]error
-	names       map[string]string
 	unsettled   []int32 // indexes in the reading's processes whose family is to be found
 	loose       []bool  // by WorkloadID
 	tids        []int32
 	taskListing []byte
 	threadsLeft int
 	placedLeft  int
-	cpus        int
-	memory      int64
-	pathsAge    int64 // reading at which what was concluded of cgroups last changed
-	limits      *tree // of version 1: the hierarchy that limits CPU time
-	diskNumbers [][2]uint32
-	cpuNumbers  []int
-	possible    []int // CPUs that could ever be there; nil where they are not told
 
-	counters   Counters
-	watch      watch
-	keptOpen   int
-	turns      int64
-	slow       bool // this reading reads what is read at the slow pace
-	slowAt     time.Time
-	pressures  bool            // the version 2 tree beside version 1 tells stalls by cgroup
-	departed   map[uint64]bool // cgroups that went, and whose counts are kept around them
-	someLeft   bool            // since places were last freed
-	noGroup    figures         // of departed cgroups that were in no workload
-	lostEnds   uint64          // records of ended tasks that found no room
-	lostBefore uint64          // of which so many were told of
 	ends       ends
-	taps       map[string]account.WorkloadID // virtual machines by the tap at their other end
+	exits      *netlink.Exits // where tasks' ends are told by taskstats
+	lostEnds   uint64         // records of ended tasks that found no room
+	lostBefore uint64         // of which so many were told of
+}
+
+// network is what is known of network namespaces and interfaces.
+type network struct {
+	spaces    map[uint64]*namespace
+	hostNet   uint64
+	selfNet   uint64 // network namespace of this process
+	ifaces    map[string]*iface
+	linkEnds  account.LinkEnds
+	askedEnds map[string]bool               // interfaces whose other end was asked for
+	taps      map[string]account.WorkloadID // virtual machines by the tap at their other end
+	sockets   *netlink.Sockets              // where sockets are asked for their bytes
+}
+
+// storage is what is known of block devices, and of the files of workloads.
+type storage struct {
+	disks       map[string]diskKind
+	unused      map[string]int64 // parts, volumes and loops that were never used, and the reading that saw them last
+	diskNumbers [][2]uint32
+
 	holders    map[account.WorkloadID]*holder
 	holdsNone  map[account.WorkloadID]bool // workloads that are no holders
-	swaps      []account.Swap
-	seesFrames bool
-	sameMounts bool  // this process sees the host's mounts as its first one does
-	walk       *walk // under way, of the holder walked
+	sameMounts bool                        // this process sees the host's mounts as its first one does
+	walk       *space.Walk                 // under way, of the holder walked
 	walked     *holder
-	exits      *exits   // where tasks' ends are told by taskstats
-	sockets    *sockets // where sockets are asked for their bytes
 }
 
 // Open opens the trees. The error says which cannot be read and what to do.
@@ -149,42 +182,43 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 		o.Counters = (*bpf.Counters)(nil) // of which everything is missing
 	}
 	r := &Reader{
-		registry: registry, options: o, counters: o.Counters, departed: map[uint64]bool{},
-		taps:  map[string]account.WorkloadID{},
-		procs: map[int32]*process{}, listing: make([]byte, 64<<10), taskListing: make([]byte, 16<<10),
-		paths: map[string]account.WorkloadID{}, spaces: map[uint64]*namespace{},
-		holders: map[account.WorkloadID]*holder{}, holdsNone: map[account.WorkloadID]bool{},
-		disks: map[string]diskKind{}, unused: map[string]int64{}, ifaces: map[string]*iface{},
-		trouble: map[string]error{}, names: map[string]string{},
+		registry: registry, options: o, counters: o.Counters, trouble: map[string]error{}, names: map[string]string{},
+		cgroups: cgroups{paths: map[string]account.WorkloadID{}, departed: map[uint64]bool{}},
+		tasks: tasks{procs: map[int32]*process{}, listing: make([]byte, 64<<10),
+			taskListing: make([]byte, 16<<10)},
+		net: network{spaces: map[uint64]*namespace{}, ifaces: map[string]*iface{},
+			taps: map[string]account.WorkloadID{}},
+		storage: storage{disks: map[string]diskKind{}, unused: map[string]int64{},
+			holders: map[account.WorkloadID]*holder{}, holdsNone: map[account.WorkloadID]bool{}},
 	}
-	r.watch.open()
+	r.cgroups.watch.open()
 	var err error
-	if r.proc, err = openTree(o.Roots.Proc); err != nil {
+	if r.proc, err = tree.Open(o.Roots.Proc); err != nil {
 		return nil, fmt.Errorf("%w: is the kernel's process tree mounted there? Name its root with --proc-root", err)
 	}
-	if r.sys, err = openTree(o.Roots.Sys); err != nil {
+	if r.sys, err = tree.Open(o.Roots.Sys); err != nil {
 		return nil, fmt.Errorf("%w: name the root of the device tree with --sys-root", err)
 	}
-	r.seesFrames = seesFrames(r.proc)
-	if b, err := r.sys.read(r.sys.at("devices/system/cpu/possible")); err == nil {
-		set, _ := cpuset.Parse(string(trimNewline(b)))
-		r.possible = set.CPUs()
+	r.host.seesFrames = seesFrames(r.proc)
+	if b, err := r.sys.Read(r.sys.At("devices/system/cpu/possible")); err == nil {
+		set, _ := cpuset.Parse(string(text.TrimNewline(b)))
+		r.host.possible = set.CPUs()
 	}
-	boot, err := r.proc.read(r.proc.at("sys/kernel/random/boot_id"))
+	boot, err := r.proc.Read(r.proc.At("sys/kernel/random/boot_id"))
 	if err != nil {
 		return nil, fmt.Errorf("read %s/sys/kernel/random/boot_id: %w", o.Roots.Proc, err)
 	}
-	r.boot = string(trimNewline(boot))
-	r.hostNet = r.netns(1)
-	r.selfNet = r.netns(int32(os.Getpid()))
-	if r.hostNet == 0 && o.Ask && r.inHostsNetwork() {
-		r.hostNet = r.selfNet
+	r.host.boot = string(text.TrimNewline(boot))
+	r.net.hostNet = r.netns(1)
+	r.net.selfNet = r.netns(int32(os.Getpid()))
+	if r.net.hostNet == 0 && o.Ask && r.inHostsNetwork() {
+		r.net.hostNet = r.net.selfNet
 	}
 	if o.Ask && !r.counters.Has(bpf.CPU) {
-		r.exits = openExits()
+		r.tasks.exits = netlink.ListenExits()
 	}
 	if o.Ask && !r.counters.Has(bpf.Network) {
-		r.sockets = openSockets()
+		r.net.sockets = netlink.OpenSockets()
 	}
 	return r, r.openHierarchies(o.Roots.Cgroup)
 }
@@ -202,25 +236,25 @@ func CgroupV2(root string) string {
 // Close releases the open directories, and what counts in the kernel.
 func (r *Reader) Close() {
 	r.counters.Close()
-	r.watch.close()
+	r.cgroups.watch.close()
 	r.stopWalk()
-	r.exits.close()
-	r.proc.close()
-	r.sys.close()
-	for _, h := range r.cgroups {
+	r.tasks.exits.Close()
+	r.proc.Close()
+	r.sys.Close()
+	for _, h := range r.cgroups.all {
 		h.close()
 	}
-	if r.limits != nil {
-		r.limits.close()
+	if r.cgroups.limits != nil {
+		r.cgroups.limits.Close()
 	}
 }
 
 // Mode names the cgroup layout: "v2", "v1" or "hybrid" (v1 with a v2 tree beside it).
 func (r *Reader) Mode() string {
-	if r.v2 {
+	if r.cgroups.v2 {
 		return "v2"
 	}
-	for _, h := range r.cgroups {
+	for _, h := range r.cgroups.all {
 		if h.name == "unified" {
 			return "hybrid"
 		}
@@ -241,9 +275,9 @@ func (r *Reader) Trouble() map[string]error {
 
 func (r *Reader) note(file string, err error) {
 	if err == nil {
-		err = errGarbage
+		err = text.ErrGarbage
 	}
-	if !gone(err) && len(r.trouble) < 50 {
+	if !tree.Gone(err) && len(r.trouble) < 50 {
 		r.trouble[file] = err
 	}
 }
@@ -253,7 +287,7 @@ func (r *Reader) note(file string, err error) {
 func (r *Reader) Read(dst *account.Reading) error {
 	r.count++
 	r.registry.NextReading()
-	dst.Boot = r.boot
+	dst.Boot = r.host.boot
 	dst.Unavailable = [amount.NumResources]string{}
 	if err := r.readHost(dst); err != nil {
 		return err
@@ -275,9 +309,9 @@ func (r *Reader) Read(dst *account.Reading) error {
 
 // openHierarchies finds the cgroup trees: one of version 2, or one directory per controller of version 1.
 func (r *Reader) openHierarchies(root string) error {
-	if h, err := openHierarchy(root, "", 0); err == nil && h.exists(h.at("cgroup.controllers")) {
-		r.v2 = true
-		r.cgroups = []*hierarchy{h}
+	if h, err := openHierarchy(root, "", 0); err == nil && h.Exists(h.At("cgroup.controllers")) {
+		r.cgroups.v2 = true
+		r.cgroups.all = []*hierarchy{h}
 		return nil
 	} else if err == nil {
 		h.close()
@@ -288,17 +322,17 @@ func (r *Reader) openHierarchies(root string) error {
 		}
 		for _, name := range names {
 			if h, err := openHierarchy(filepath.Join(root, name), names[0], uint64(i)); err == nil {
-				r.cgroups = append(r.cgroups, h)
+				r.cgroups.all = append(r.cgroups.all, h)
 				break
 			} else if !errors.Is(err, unix.ENOENT) {
 				r.note(filepath.Join(root, name), err)
 			}
 		}
 	}
-	r.pressures = r.proc.exists(r.proc.at("pressure/cpu"))
+	r.cgroups.pressures = r.proc.Exists(r.proc.At("pressure/cpu"))
 	for _, name := range []string{"cpu", "cpu,cpuacct", "cpuacct,cpu"} {
-		if t, err := openTree(filepath.Join(root, name)); err == nil {
-			r.limits = t
+		if t, err := tree.Open(filepath.Join(root, name)); err == nil {
+			r.cgroups.limits = t
 			break
 		}
 	}

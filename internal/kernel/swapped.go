@@ -11,6 +11,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"vinescale/core/account"
+	"vinescale/internal/kernel/text"
+	"vinescale/internal/kernel/tree"
 )
 
 // Where there is more than one swap, on which of them a process's pages are is read from its page tables: of one
@@ -31,12 +33,12 @@ type swappedOn struct {
 func (r *Reader) readSwapped(dst *account.Reading) {
 	dst.Swapped = dst.Swapped[:0]
 	if r.slow {
-		r.swaps = nil
-		if b, err := r.proc.read(r.proc.at("swaps")); err == nil {
-			r.swaps = parseSwaps(b)
+		r.host.swaps = nil
+		if b, err := r.proc.Read(r.proc.At("swaps")); err == nil {
+			r.host.swaps = text.ParseSwaps(b)
 		}
 	}
-	if len(r.swaps) < 2 || !r.options.Ask || !r.seesFrames {
+	if len(r.host.swaps) < 2 || !r.options.Ask || !r.host.seesFrames {
 		return
 	}
 	begun := time.Now()
@@ -45,7 +47,7 @@ func (r *Reader) readSwapped(dst *account.Reading) {
 		if a.Kernel || a.Ended || a.Workload == account.Unrecognised || a.SwapBytes == 0 {
 			continue
 		}
-		p := r.procs[a.PID]
+		p := r.tasks.procs[a.PID]
 		if (p.swapped == nil || r.count-p.swapped.at >= swappedEvery) && time.Since(begun) < swappedWithin {
 			p.swapped = &swappedOn{r.count, r.lookSwapped(a.PID)}
 		}
@@ -66,28 +68,28 @@ func (r *Reader) readSwapped(dst *account.Reading) {
 // The kernel numbers swaps in the order of /proc/swaps, but goes on with the old numbers where one was switched off: a
 // number past the last listed, or more on a swap than it holds, tells of that, and nothing is said.
 func (r *Reader) lookSwapped(pid int32) (parts []account.Swapped) {
-	smaps, err := r.proc.read(r.proc.atPID(pid, "smaps"))
+	smaps, err := r.proc.Read(r.proc.AtPID(pid, "smaps"))
 	if err != nil {
 		return nil
 	}
-	var areas []mapping
-	eachMapping(smaps, func(m mapping) {
-		if m.swappedKiB > 0 {
+	var areas []text.Mapping
+	text.EachMapping(smaps, func(m text.Mapping) {
+		if m.SwappedKiB > 0 {
 			areas = append(areas, m)
 		}
 	})
 	if len(areas) == 0 {
 		return nil
 	}
-	table, err := os.Open(filepath.Join(r.proc.root, strconv.Itoa(int(pid)), "pagemap"))
+	table, err := os.Open(filepath.Join(r.proc.Root, strconv.Itoa(int(pid)), "pagemap"))
 	if err != nil {
 		return nil
 	}
 	defer table.Close()
-	counts := make([]int64, len(r.swaps))
+	counts := make([]int64, len(r.host.swaps))
 	buf := make([]byte, 8<<10)
 	for _, a := range areas {
-		at, end := int64(a.start/uintptr(r.options.PageSize))*8, int64((a.start+a.size)/uintptr(r.options.PageSize))*8
+		at, end := int64(a.Start/uintptr(r.options.PageSize))*8, int64((a.Start+a.Size)/uintptr(r.options.PageSize))*8
 		for at < end {
 			n, err := table.ReadAt(buf[:min(int64(len(buf)), end-at)], at)
 			for e := buf[:n&^7]; len(e) > 0; e = e[8:] {
@@ -105,25 +107,25 @@ func (r *Reader) lookSwapped(pid int32) (parts []account.Swapped) {
 		}
 	}
 	for k, bytes := range counts {
-		if bytes > r.swaps[k].SizeBytes {
+		if bytes > r.host.swaps[k].SizeBytes {
 			return nil
 		}
 		if bytes > 0 {
-			parts = append(parts, account.Swapped{Swap: r.swaps[k].Name, Bytes: bytes})
+			parts = append(parts, account.Swapped{Swap: r.host.swaps[k].Name, Bytes: bytes})
 		}
 	}
 	return parts
 }
 
 // seesFrames tells whether this process may see where pages are (CAP_SYS_ADMIN): to others the kernel shows zeros.
-func seesFrames(proc *tree) bool {
-	b, err := proc.read(proc.at("self/status"))
+func seesFrames(proc *tree.Tree) bool {
+	b, err := proc.Read(proc.At("self/status"))
 	if err != nil {
 		return false
 	}
 	for len(b) > 0 {
 		var l []byte
-		l, b = line(b)
+		l, b = text.Line(b)
 		if set, ok := bytes.CutPrefix(l, []byte("CapEff:")); ok {
 			n, err := strconv.ParseUint(string(bytes.TrimSpace(set)), 16, 64)
 			return err == nil && n&(1<<unix.CAP_SYS_ADMIN) != 0

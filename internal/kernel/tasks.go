@@ -6,6 +6,7 @@ import (
 	"vinescale/core/account"
 	"vinescale/internal/identify"
 	"vinescale/internal/kernel/bpf"
+	"vinescale/internal/kernel/text"
 )
 
 // taskSums is what threads used: nanoseconds and bytes.
@@ -53,10 +54,10 @@ func (r *Reader) readTasks(dst *account.Reading) error {
 	if err != nil {
 		return fmt.Errorf("list the kernel's tasks: %w", err)
 	}
-	r.ends.drain(r, false, func(listed map[int32]int64) {
+	r.tasks.ends.drain(r, false, func(listed map[int32]int64) {
 		for i := range tasks {
 			if _, asked := listed[tasks[i].Pid]; asked {
-				listed[tasks[i].Pid] = int64(tasks[i].Start / nanosPerTick)
+				listed[tasks[i].Pid] = int64(tasks[i].Start / text.NanosPerTick)
 			}
 		}
 	})
@@ -76,9 +77,9 @@ func (r *Reader) readTasks(dst *account.Reading) error {
 
 // addLeader adds a process with what its first thread, and its ended ones, used.
 func (r *Reader) addLeader(dst *account.Reading, t *bpf.Task) {
-	s := stat{
-		comm: bpf.Comm(&t.Comm), parent: t.Parent, kernel: t.Flags&pfKThread != 0, start: int64(t.Start / nanosPerTick),
-		threads: int32(t.Threads), cpu: int32(t.Cpu),
+	s := text.Stat{
+		Comm: bpf.Comm(&t.Comm), Parent: t.Parent, Kernel: t.Flags&text.KernelThread != 0, Start: int64(t.Start / text.NanosPerTick),
+		Threads: int32(t.Threads), CPU: int32(t.Cpu),
 	}
 	now := identity{v2: t.Groups.V2, cpuacct: t.Groups.Cpuacct, uid: t.Uid, net: t.Net, cpus: t.CpusAllowed,
 		known: true}
@@ -92,9 +93,9 @@ func (r *Reader) addLeader(dst *account.Reading, t *bpf.Task) {
 	p.sums = liveSums(t)
 	p.sums.add(&p.gone)
 	a := account.Process{
-		PID: t.Pid, Start: s.start, Workload: p.workload, Program: p.program, Family: p.family, Parent: s.parent,
+		PID: t.Pid, Start: s.Start, Workload: p.workload, Program: p.program, Family: p.family, Parent: s.Parent,
 		UID:     p.uid,
-		LastCPU: s.cpu, Threads: s.threads, Kernel: p.kernel && !p.helper, SwapBytes: -1, PSSBytes: -1,
+		LastCPU: s.CPU, Threads: s.Threads, Kernel: p.kernel && !p.helper, SwapBytes: -1, PSSBytes: -1,
 		Within: p.inside, Inside: p.inside != account.Unrecognised,
 	}
 	putSums(&a, &p.sums)
@@ -104,20 +105,20 @@ func (r *Reader) addLeader(dst *account.Reading, t *bpf.Task) {
 	p.partAt = -1
 	if p.part >= 0 && p.workload != account.Unrecognised {
 		p.partAt = int32(len(dst.Threads))
-		dst.Threads = append(dst.Threads, account.Thread{PID: t.Pid, TID: t.Pid, Start: s.start, Workload: p.workload,
+		dst.Threads = append(dst.Threads, account.Thread{PID: t.Pid, TID: t.Pid, Start: s.Start, Workload: p.workload,
 			Part: p.part, LastCPU: -1, CPUMicros: a.CPUMicros})
 	} else if p.machine {
 		r.addMachineThread(dst, p, t)
 	}
-	if p.places = !p.machine && !p.kernel && s.threads > 1 && r.places(p) && int(s.threads) <= r.placedLeft; p.places {
-		r.placedLeft -= int(s.threads)
+	if p.places = !p.machine && !p.kernel && s.Threads > 1 && r.places(p) && int(s.Threads) <= r.tasks.placedLeft; p.places {
+		r.tasks.placedLeft -= int(s.Threads)
 		r.addPlaced(dst, p, t)
 	}
 	if !p.kernel {
 		if t.AnonPages >= 0 {
 			a.AnonBytes, a.SwapBytes = t.AnonPages*r.options.PageSize, max(t.SwapPages, 0)*r.options.PageSize
-		} else if b, err := r.proc.read(r.proc.atPID(t.Pid, "statm")); err == nil {
-			pages, _ := parseStatm(b)
+		} else if b, err := r.proc.Read(r.proc.AtPID(t.Pid, "statm")); err == nil {
+			pages, _ := text.ParseStatm(b)
 			a.AnonBytes = pages * r.options.PageSize
 		}
 	}
@@ -126,7 +127,7 @@ func (r *Reader) addLeader(dst *account.Reading, t *bpf.Task) {
 
 // addThread joins another thread to its process.
 func (r *Reader) addThread(dst *account.Reading, t *bpf.Task) {
-	p := r.procs[t.Tgid]
+	p := r.tasks.procs[t.Tgid]
 	if p == nil || p.seen != r.count {
 		return
 	}
@@ -150,7 +151,7 @@ func (r *Reader) addThread(dst *account.Reading, t *bpf.Task) {
 // addPlaced adds a thread whose time is to be put down to the CPU it last ran on.
 func (r *Reader) addPlaced(dst *account.Reading, p *process, t *bpf.Task) {
 	dst.Threads = append(dst.Threads, account.Thread{
-		PID: t.Tgid, TID: t.Pid, Start: int64(t.Start / nanosPerTick), Workload: p.workload, Part: account.NoProgram,
+		PID: t.Tgid, TID: t.Pid, Start: int64(t.Start / text.NanosPerTick), Workload: p.workload, Part: account.NoProgram,
 		LastCPU: int32(t.Cpu), CPUMicros: int64(t.Run) / 1000,
 	})
 }
@@ -161,7 +162,7 @@ func (r *Reader) addMachineThread(dst *account.Reading, p *process, t *bpf.Task)
 	}
 	part := r.registry.Program([]byte(identify.MachinePart(string(bpf.Comm(&t.Comm)))))
 	dst.Threads = append(dst.Threads, account.Thread{
-		PID: t.Tgid, TID: t.Pid, Start: int64(t.Start / nanosPerTick), Workload: p.workload, Part: part,
+		PID: t.Tgid, TID: t.Pid, Start: int64(t.Start / text.NanosPerTick), Workload: p.workload, Part: part,
 		LastCPU: int32(t.Cpu), CPUMicros: int64(t.Run) / 1000,
 	})
 }

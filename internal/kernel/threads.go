@@ -6,6 +6,8 @@ import (
 	"vinescale/core/account"
 	"vinescale/internal/identify"
 	"vinescale/internal/kernel/bpf"
+	"vinescale/internal/kernel/text"
+	"vinescale/internal/kernel/tree"
 )
 
 // threadsPerReading bounds how many threads are looked at in one reading: each costs an open, read and close, so a host
@@ -18,50 +20,50 @@ const placedPerReading = 16384
 
 // sample counts a process's threads that run or wait for a CPU, and reads the CPU time of each where they are told
 // apart. Only a process that used CPU time since its last reading is looked into: what sleeps has nothing runnable.
-func (r *Reader) sample(dst *account.Reading, pid int32, p *process, s *stat) {
+func (r *Reader) sample(dst *account.Reading, pid int32, p *process, s *text.Stat) {
 	first := p.since == r.count
-	if s.threads == 1 && !p.machine {
-		p.runnable, p.placed = runs(s.state), nil
+	if s.Threads == 1 && !p.machine {
+		p.runnable, p.placed = runs(s.State), nil
 		return
 	}
-	if !p.machine && !first && s.user+s.system == p.micros {
+	if !p.machine && !first && s.User+s.System == p.micros {
 		p.runnable = 0
 		return
 	}
-	if int(s.threads) > r.threadsLeft && !p.machine {
+	if int(s.Threads) > r.tasks.threadsLeft && !p.machine {
 		return
 	}
-	r.threadsLeft -= int(s.threads)
+	r.tasks.threadsLeft -= int(s.Threads)
 	p.runnable = 0
-	r.tids = r.tids[:0]
-	if err := r.proc.list(r.proc.atPID(pid, "task"), r.taskListing, func(e entry) {
-		if n, ok := number(e.name); ok && n < 1<<31 {
-			r.tids = append(r.tids, int32(n))
+	r.tasks.tids = r.tasks.tids[:0]
+	if err := r.proc.List(r.proc.AtPID(pid, "task"), r.tasks.taskListing, func(e tree.Entry) {
+		if n, ok := text.Number(e.Name); ok && n < 1<<31 {
+			r.tasks.tids = append(r.tasks.tids, int32(n))
 		}
 	}); err != nil {
 		return
 	}
-	slices.Sort(r.tids)
+	slices.Sort(r.tasks.tids)
 	places := r.places(p)
 	p.placed = p.placed[:0]
-	for _, tid := range r.tids {
-		path := appendInt(r.proc.atPID(pid, "task/"), int64(tid))
-		b, err := r.proc.read(append(path, "/stat"...))
+	for _, tid := range r.tasks.tids {
+		path := tree.AppendInt(r.proc.AtPID(pid, "task/"), int64(tid))
+		b, err := r.proc.Read(append(path, "/stat"...))
 		if err != nil {
 			continue
 		}
-		t, ok := parseStat(b)
+		t, ok := text.ParseStat(b)
 		if !ok {
 			continue
 		}
-		p.runnable += runs(t.state)
+		p.runnable += runs(t.State)
 		switch {
 		case p.machine && p.workload != account.Unrecognised:
-			part := r.registry.Program([]byte(identify.MachinePart(string(t.comm))))
-			dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: tid, Start: t.start, Workload: p.workload,
-				Part: part, LastCPU: t.cpu, CPUMicros: t.user + t.system})
+			part := r.registry.Program([]byte(identify.MachinePart(string(t.Comm))))
+			dst.Threads = append(dst.Threads, account.Thread{PID: pid, TID: tid, Start: t.Start, Workload: p.workload,
+				Part: part, LastCPU: t.CPU, CPUMicros: t.User + t.System})
 		case places:
-			p.placed = append(p.placed, placed{tid, t.cpu, t.start, t.user + t.system})
+			p.placed = append(p.placed, placed{tid, t.CPU, t.Start, t.User + t.System})
 		}
 	}
 }
@@ -76,14 +78,14 @@ type placed struct {
 // so when the process belongs to no workload's cgroup (its workload may not be known yet), when it was recognised inside
 // the cgroup of another workload, and with cgroup version 2 where eBPF does not count CPU time.
 func (r *Reader) places(p *process) bool {
-	return p.workload == account.Unrecognised || r.v2 && !r.counters.Has(bpf.CPU) || p.inside != account.Unrecognised ||
+	return p.workload == account.Unrecognised || r.cgroups.v2 && !r.counters.Has(bpf.CPU) || p.inside != account.Unrecognised ||
 		r.isLoose(p.workload)
 }
 
 // placeThreads adds the threads of a process to the reading, with the figures of their last sample. The threads of a
 // process that used no CPU time since then were not sampled again: their figures are still right.
 func (r *Reader) placeThreads(dst *account.Reading, pid int32, p *process) {
-	if r.placedLeft -= len(p.placed); r.placedLeft < 0 {
+	if r.tasks.placedLeft -= len(p.placed); r.tasks.placedLeft < 0 {
 		return
 	}
 	for _, t := range p.placed {

@@ -5,6 +5,8 @@ import (
 	"unsafe"
 
 	"golang.org/x/sys/unix"
+
+	"vinescale/internal/kernel/tree"
 )
 
 // watch tells whether directories of the cgroup trees were made, removed or renamed (inotify(7)), so that trees that
@@ -34,7 +36,7 @@ func (w *watch) add(path string) {
 		return
 	}
 	_, err := unix.InotifyAddWatch(w.fd-1, path, unix.IN_CREATE|unix.IN_DELETE|unix.IN_MOVE|unix.IN_ONLYDIR)
-	if err != nil && !gone(err) {
+	if err != nil && !tree.Gone(err) {
 		w.full = true // what cannot be watched must be walked
 	}
 }
@@ -73,5 +75,5 @@ func tellsChange(b []byte) bool {
 
 // watched is the full path of a directory of a hierarchy.
 func (h *hierarchy) watched(path []byte) string {
-	return strings.TrimSuffix(h.root, "/") + string(path)
+	return strings.TrimSuffix(h.Root, "/") + string(path)
 }

@@ -1,4 +1,4 @@
-package kernel
+package netlink
 
 import (
 	"encoding/binary"
@@ -8,15 +8,15 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// sockets asks the kernel for the bytes of open TCP sockets with the cgroup each was made in (sock_diag(7)), where
+// Sockets asks the kernel for the bytes of open TCP sockets with the cgroup each was made in (sock_diag(7)), where
 // packets are not counted by cgroup. It has payload only, no UDP, and not what moved between a reading and a socket's
 // end.
-type sockets struct {
+type Sockets struct {
 	err    error
 	seen   map[socketID]socketBytes
 	count  int64
-	groups map[uint64]*[2]int64 // received and sent since counting began, by cgroup
-	local  map[uint64]*[2]int64
+	Groups map[uint64]*[2]int64 // received and sent since counting began, by cgroup
+	Local  map[uint64]*[2]int64
 	buf    []byte
 }
 
@@ -38,7 +38,8 @@ type tcpSocket struct {
 	local          bool  // both ends are on this host
 }
 
-func (s *sockets) missing() string {
+// Missing is why there are none; "" when there are.
+func (s *Sockets) Missing() string {
 	switch {
 	case s == nil:
 		return "not asked for"
@@ -48,16 +49,17 @@ func (s *sockets) missing() string {
 	return ""
 }
 
-func openSockets() *sockets {
-	s := &sockets{seen: map[socketID]socketBytes{}, groups: map[uint64]*[2]int64{}, local: map[uint64]*[2]int64{},
+// OpenSockets asks once whether the kernel tells of which cgroup sockets are. Where it does not, Missing says why.
+func OpenSockets() *Sockets {
+	s := &Sockets{seen: map[socketID]socketBytes{}, Groups: map[uint64]*[2]int64{}, Local: map[uint64]*[2]int64{},
 		buf: make([]byte, 256<<10)}
 	told := false
 	s.err = s.dump(unix.AF_INET, func(x tcpSocket) { told = told || x.group != 0 })
 	return s
 }
 
-// read adds what each socket moved since the last call to its cgroup.
-func (s *sockets) read() error {
+// Read adds what each socket moved since the last call to its cgroup.
+func (s *Sockets) Read() error {
 	s.count++
 	take := func(x tcpSocket) {
 		was, known := s.seen[x.id]
@@ -65,9 +67,9 @@ func (s *sockets) read() error {
 		if !known && s.count == 1 {
 			return // it was there before counting began
 		}
-		into := s.groups
+		into := s.Groups
 		if x.local {
-			into = s.local
+			into = s.Local
 		}
 		sum := into[x.group]
 		if sum == nil {
@@ -91,7 +93,7 @@ func (s *sockets) read() error {
 }
 
 // dump visits the TCP sockets of one address family.
-func (s *sockets) dump(family uint8, visit func(tcpSocket)) error {
+func (s *Sockets) dump(family uint8, visit func(tcpSocket)) error {
 	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, unix.NETLINK_SOCK_DIAG)
 	if err != nil {
 		return fmt.Errorf("open a socket to ask for sockets: %w", err)
@@ -103,7 +105,7 @@ func (s *sockets) dump(family uint8, visit func(tcpSocket)) error {
 	const listening = 10
 	binary.NativeEndian.PutUint32(body[4:], ^uint32(1<<listening))
 	const byFamily = 20 // SOCK_DIAG_BY_FAMILY
-	err = netlinkAsk(fd, s.buf, netlinkRequest(byFamily, unix.NLM_F_REQUEST|unix.NLM_F_DUMP, body),
+	err = ask(fd, s.buf, newRequest(byFamily, unix.NLM_F_REQUEST|unix.NLM_F_DUMP, body),
 		func(payload []byte) {
 			if x, ok := parseSocket(payload); ok {
 				visit(x)
@@ -132,7 +134,7 @@ func parseSocket(b []byte) (x tcpSocket, ok bool) {
 	x.id = socketID{binary.NativeEndian.Uint64(b[cookieAt:]), binary.NativeEndian.Uint32(b[inodeAt:])}
 	const info, cgroup = 2, 21 // INET_DIAG_INFO, INET_DIAG_CGROUP_ID
 	const ackedAt, receivedAt = 120, 128
-	ok = netlinkAttributes(b[size:], func(kind uint16, value []byte) {
+	ok = eachAttribute(b[size:], func(kind uint16, value []byte) {
 		switch {
 		case kind == cgroup && len(value) >= 8:
 			x.group = binary.NativeEndian.Uint64(value)

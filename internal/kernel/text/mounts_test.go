@@ -1,4 +1,4 @@
-package kernel
+package text
 
 import (
 	"testing"
@@ -13,13 +13,13 @@ func TestMounts_AreReadWithTheirNames(t *testing.T) {
 	const file = "26 1 8:1 / / rw,relatime - ext4 /dev/sda1 rw\n" +
 		"27 26 8:2 / /srv/must\\040press rw shared:1 master:2 - xfs /dev/sda2 rw\n" +
 		"28 26 8:1 /srv/sub /mnt rw - ext4 /dev/sda1 rw\n" + "garbage\n"
-	mounts := parseMounts([]byte(file))
+	mounts := ParseMounts([]byte(file))
 	require.Len(t, mounts, 3)
-	assert.Equal(t, mount{id: 27, device: 8<<20 | 2, root: "/", at: "/srv/must press", kind: "xfs", options: "rw"},
+	assert.Equal(t, Mount{ID: 27, Device: 8<<20 | 2, Root: "/", At: "/srv/must press", Kind: "xfs", Options: "rw"},
 		mounts[1])
-	assert.Equal(t, "/srv/sub", mounts[2].root, "a part of one in another place")
+	assert.Equal(t, "/srv/sub", mounts[2].Root, "a part of one in another place")
 	assert.Equal(t, []account.Swap{{Name: "/dev/sda3", Kind: "partition", SizeBytes: 1024 << 10, UsedBytes: 16 << 10}},
-		parseSwaps([]byte("Filename Type Size Used Priority\n/dev/sda3 partition 1024 16 -2\nodd\n")))
+		ParseSwaps([]byte("Filename Type Size Used Priority\n/dev/sda3 partition 1024 16 -2\nodd\n")))
 }
 
 func TestOwnMappings_AreGivenBackOnlyWhereNothingWasWritten(t *testing.T) {
@@ -31,14 +31,14 @@ func TestOwnMappings_AreGivenBackOnlyWhereNothingWasWritten(t *testing.T) {
 		"00404000-00406000 r--p 00000000 fe:00 9 /usr/lib/other.so\nAnonymous: 0 kB\nSwap: 0 kB\n" +
 		"00406000-00409000 r--p 00004000 fe:00 7 /usr/bin/book keeper\nAnonymous: 0 kB\nSwap: 0 kB\n"
 	var found [][2]uintptr
-	for _, m := range unwrittenMappings([]byte(smaps), "/usr/bin/book keeper") {
-		found = append(found, [2]uintptr{m.start, m.size})
+	for _, m := range UnwrittenMappings([]byte(smaps), "/usr/bin/book keeper") {
+		found = append(found, [2]uintptr{m.Start, m.Size})
 	}
 	assert.Equal(t, [][2]uintptr{{0x400000, 0x2000}, {0x406000, 0x3000}}, found)
 }
 
-// FuzzFiles holds the parsers of the files that are read seldom to their promise on any bytes: no panic, no endless loop,
-// nothing negative.
+// FuzzFiles holds the parsers of the files that are read seldom to their promise on any bytes: no panic, no endless
+// loop, nothing negative.
 func FuzzFiles(f *testing.F) {
 	f.Add([]byte("400000-402000 r-xp 0 fe:00 7 /usr/bin/press\nAnonymous: 4 kB\nSwap: 8 kB\nffffffffffffffff-0 rw-p\n"))
 	f.Add([]byte("pos:\t0\nflags:\t0100002\nmnt_id:\t2\niff:\ttap3\n"))
@@ -46,23 +46,23 @@ func FuzzFiles(f *testing.F) {
 	f.Add([]byte("Filename Type\n/dev/sda3 partition 1024 16 -2\n"))
 	f.Add([]byte("8:0"))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		for _, m := range parseMounts(b) {
-			if m.device < 0 {
+		for _, m := range ParseMounts(b) {
+			if m.Device < 0 {
 				t.Fatalf("negative: %+v", m)
 			}
 		}
-		for _, s := range parseSwaps(b) {
+		for _, s := range ParseSwaps(b) {
 			if min(s.SizeBytes, s.UsedBytes) < 0 {
 				t.Fatalf("negative: %+v", s)
 			}
 		}
-		eachMapping(b, func(m mapping) {
-			if m.size == 0 {
+		EachMapping(b, func(m Mapping) {
+			if m.Size == 0 {
 				t.Fatal("an area of nothing")
 			}
 		})
-		writable(b)
-		mountOf(b)
-		deviceNumber(b)
+		Writable(b)
+		MountOf(b)
+		DeviceNumber(b)
 	})
 }

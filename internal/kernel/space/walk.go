@@ -1,4 +1,4 @@
-package kernel
+package space
 
 import (
 	"errors"
@@ -6,6 +6,8 @@ import (
 	"os"
 
 	"golang.org/x/sys/unix"
+
+	"vinescale/internal/kernel/tree"
 )
 
 // A walk is given up beyond so many entries, and so many directories in one another.
@@ -16,16 +18,16 @@ const (
 
 var errTooBig = errors.New("more entries, or deeper, than is walked")
 
-// walk adds up the space of a directory and all below it on one filesystem, some entries at a time. It follows no
+// Walk adds up the space of a directory and all below it on one filesystem, some entries at a time. It follows no
 // symbolic link and goes from directory to directory by open descriptors: whoever owns the files may rename them
 // meanwhile.
-type walk struct {
+type Walk struct {
 	stack  []*level
 	device uint64
 	linked map[uint64]bool // files of several names, counted once
-	bytes  int64
-	files  int64
-	err    error
+	Bytes  int64
+	Files  int64
+	Err    error
 }
 
 // level is a directory of which some entries are still to be looked at.
@@ -34,18 +36,18 @@ type level struct {
 	pending []string
 }
 
-// openWalk begins a walk. An error is told at its first step.
-func openWalk(dir string) *walk {
-	w := &walk{linked: map[uint64]bool{}}
+// OpenWalk begins a walk. An error is told at its first step.
+func OpenWalk(dir string) *Walk {
+	w := &Walk{linked: map[uint64]bool{}}
 	fd, err := unix.Open(dir, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
 	if err != nil {
-		w.err = err
+		w.Err = err
 		return w
 	}
 	var st unix.Stat_t
 	if err := unix.Fstat(fd, &st); err != nil {
 		unix.Close(fd)
-		w.err = err
+		w.Err = err
 		return w
 	}
 	w.device = st.Dev
@@ -54,28 +56,28 @@ func openWalk(dir string) *walk {
 	return w
 }
 
-func (w *walk) add(st *unix.Stat_t) {
+func (w *Walk) add(st *unix.Stat_t) {
 	if st.Nlink > 1 && st.Mode&unix.S_IFMT != unix.S_IFDIR {
 		if w.linked[st.Ino] {
 			return
 		}
 		w.linked[st.Ino] = true
 	}
-	w.bytes += st.Blocks * 512 // whatever the filesystem's block is (stat(2))
-	w.files++
+	w.Bytes += st.Blocks * 512 // whatever the filesystem's block is (stat(2))
+	w.Files++
 }
 
-// step looks at some entries more. It returns how many of those allowed are left, and whether the walk is over.
-func (w *walk) step(allowed int) (left int, done bool) {
-	for ; allowed > 0 && w.err == nil && len(w.stack) > 0; allowed-- {
+// Step looks at some entries more. It returns how many of those allowed are left, and whether the walk is over.
+func (w *Walk) Step(allowed int) (left int, done bool) {
+	for ; allowed > 0 && w.Err == nil && len(w.stack) > 0; allowed-- {
 		top := w.stack[len(w.stack)-1]
 		if len(top.pending) == 0 {
 			names, err := top.dir.Readdirnames(256)
 			if len(names) == 0 {
 				top.dir.Close()
 				w.stack = w.stack[:len(w.stack)-1]
-				if err != nil && !errors.Is(err, io.EOF) && !gone(err) {
-					w.err = err
+				if err != nil && !errors.Is(err, io.EOF) && !tree.Gone(err) {
+					w.Err = err
 				}
 				continue
 			}
@@ -85,17 +87,17 @@ func (w *walk) step(allowed int) (left int, done bool) {
 		top.pending = top.pending[1:]
 		w.enter(int(top.dir.Fd()), name)
 	}
-	if w.err != nil {
-		w.close()
+	if w.Err != nil {
+		w.Close()
 	}
 	return allowed, len(w.stack) == 0
 }
 
-func (w *walk) enter(dir int, name string) {
+func (w *Walk) enter(dir int, name string) {
 	var st unix.Stat_t
 	if err := unix.Fstatat(dir, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
-		if !gone(err) {
-			w.err = err
+		if !tree.Gone(err) {
+			w.Err = err
 		}
 		return
 	}
@@ -103,27 +105,27 @@ func (w *walk) enter(dir int, name string) {
 		return // another filesystem is mounted there
 	}
 	w.add(&st)
-	if w.files > walkAtMost {
-		w.err = errTooBig
+	if w.Files > walkAtMost {
+		w.Err = errTooBig
 	}
-	if st.Mode&unix.S_IFMT != unix.S_IFDIR || w.err != nil {
+	if st.Mode&unix.S_IFMT != unix.S_IFDIR || w.Err != nil {
 		return
 	}
 	if len(w.stack) >= walkDeepest {
-		w.err = errTooBig
+		w.Err = errTooBig
 		return
 	}
 	fd, err := unix.Openat(dir, name, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
 	switch {
 	case err == nil:
 		w.stack = append(w.stack, &level{dir: os.NewFile(uintptr(fd), name)})
-	case !gone(err) && err != unix.ENOTDIR && err != unix.ELOOP:
-		w.err = err
+	case !tree.Gone(err) && err != unix.ENOTDIR && err != unix.ELOOP:
+		w.Err = err
 	}
 }
 
-// close lets a walk go before its end. A nil one is none.
-func (w *walk) close() {
+// Close lets a walk go before its end. A nil one is none.
+func (w *Walk) Close() {
 	if w == nil {
 		return
 	}

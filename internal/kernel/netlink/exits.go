@@ -1,4 +1,4 @@
-package kernel
+package netlink
 
 import (
 	"bytes"
@@ -10,39 +10,41 @@ import (
 	"sync/atomic"
 
 	"golang.org/x/sys/unix"
+
+	"vinescale/internal/kernel/text"
 )
 
-// exits listens for the records that the kernel sends of tasks that end (its "Per-task statistics interface"), where
+// Exits listens for the records that the kernel sends of tasks that end (its "Per-task statistics interface"), where
 // they are not told by a program in the kernel. They hold no cgroup.
 //
 // A goroutine reads them at once: the kernel drops what its buffer cannot hold.
-type exits struct {
+type Exits struct {
 	err    error
 	socket int
 	done   sync.WaitGroup
 	stop   atomic.Bool
 
 	mu    sync.Mutex
-	ended []exit
+	ended []Exit
 	lost  uint64
 }
 
-// exit is a task that ended.
-type exit struct {
-	pid, tgid, parent        int32
-	uid                      uint32
-	start                    int64 // clock ticks since boot
-	comm                     [16]byte
-	run, user, system        int64 // nanoseconds on a CPU
-	waited                   int64 // nanoseconds for a CPU
-	read, written, cancelled int64 // bytes from and to storage; cancelled is what was deleted before it was written
+// Exit is a task that ended.
+type Exit struct {
+	PID, TGID, Parent        int32
+	UID                      uint32
+	Start                    int64 // clock ticks since boot
+	Comm                     [16]byte
+	Run, User, System        int64 // nanoseconds on a CPU
+	Waited                   int64 // nanoseconds for a CPU
+	Read, Written, Cancelled int64 // bytes from and to storage; cancelled is what was deleted before it was written
 }
 
 // mostEnds bounds the records kept between two readings.
 const mostEnds = 100_000
 
-// missing is why there are none; "" when there are.
-func (e *exits) missing() string {
+// Missing is why there are none; "" when there are.
+func (e *Exits) Missing() string {
 	switch {
 	case e == nil:
 		return "not asked for"
@@ -52,8 +54,9 @@ func (e *exits) missing() string {
 	return ""
 }
 
-func openExits() *exits {
-	e := &exits{}
+// ListenExits begins to listen. Where that cannot be, Missing of what it returns says why.
+func ListenExits() *Exits {
+	e := &Exits{}
 	if e.err = e.listen(); e.err != nil {
 		return e
 	}
@@ -67,7 +70,7 @@ func openExits() *exits {
 	return e
 }
 
-func (e *exits) listen() (err error) {
+func (e *Exits) listen() (err error) {
 	if e.socket, err = unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, unix.NETLINK_GENERIC); err != nil {
 		return fmt.Errorf("open a netlink socket: %w", err)
 	}
@@ -93,19 +96,19 @@ func (e *exits) listen() (err error) {
 	}
 	cpus := append(bytes.TrimSpace(possible), 0)
 	body := []byte{unix.TASKSTATS_CMD_GET, unix.TASKSTATS_GENL_VERSION, 0, 0}
-	return e.ask(netlinkRequest(family, unix.NLM_F_REQUEST|unix.NLM_F_ACK, body,
-		netlinkAttribute(unix.TASKSTATS_CMD_ATTR_REGISTER_CPUMASK, cpus)), nil)
+	return e.ask(newRequest(family, unix.NLM_F_REQUEST|unix.NLM_F_ACK, body,
+		newAttribute(unix.TASKSTATS_CMD_ATTR_REGISTER_CPUMASK, cpus)), nil)
 }
 
 // family asks for the number of the taskstats family.
-func (e *exits) family() (number uint16, err error) {
+func (e *Exits) family() (number uint16, err error) {
 	body := []byte{unix.CTRL_CMD_GETFAMILY, 1, 0, 0}
-	err = e.ask(netlinkRequest(unix.GENL_ID_CTRL, unix.NLM_F_REQUEST|unix.NLM_F_ACK, body,
-		netlinkAttribute(unix.CTRL_ATTR_FAMILY_NAME, []byte(unix.TASKSTATS_GENL_NAME+"\x00"))), func(payload []byte) {
+	err = e.ask(newRequest(unix.GENL_ID_CTRL, unix.NLM_F_REQUEST|unix.NLM_F_ACK, body,
+		newAttribute(unix.CTRL_ATTR_FAMILY_NAME, []byte(unix.TASKSTATS_GENL_NAME+"\x00"))), func(payload []byte) {
 		if len(payload) < 4 {
 			return
 		}
-		netlinkAttributes(payload[4:], func(kind uint16, value []byte) {
+		eachAttribute(payload[4:], func(kind uint16, value []byte) {
 			if kind == unix.CTRL_ATTR_FAMILY_ID && len(value) >= 2 {
 				number = binary.NativeEndian.Uint16(value)
 			}
@@ -118,14 +121,14 @@ func (e *exits) family() (number uint16, err error) {
 }
 
 // ask sends a request and takes its answers.
-func (e *exits) ask(request []byte, take func([]byte)) error {
-	if err := netlinkAsk(e.socket, make([]byte, 16<<10), request, take); err != nil {
+func (e *Exits) ask(request []byte, take func([]byte)) error {
+	if err := ask(e.socket, make([]byte, 16<<10), request, take); err != nil {
 		return fmt.Errorf("ask for task statistics: %w", err)
 	}
 	return nil
 }
 
-func (e *exits) read() {
+func (e *Exits) read() {
 	buf := make([]byte, 64<<10)
 	for {
 		n, _, err := unix.Recvfrom(e.socket, buf, 0)
@@ -145,15 +148,15 @@ func (e *exits) read() {
 		var now unix.Timespec
 		_ = unix.ClockGettime(unix.CLOCK_BOOTTIME, &now)
 		e.mu.Lock()
-		netlinkMessages(buf[:n], func(_ uint16, payload []byte) {
+		eachMessage(buf[:n], func(_ uint16, payload []byte) {
 			if len(payload) < 4 {
 				return
 			}
-			netlinkAttributes(payload[4:], func(kind uint16, value []byte) {
+			eachAttribute(payload[4:], func(kind uint16, value []byte) {
 				if kind != unix.TASKSTATS_TYPE_AGGR_PID {
 					return
 				}
-				netlinkAttributes(value, func(kind uint16, value []byte) {
+				eachAttribute(value, func(kind uint16, value []byte) {
 					if x, ok := parseTaskstats(value, now.Nano()); kind == unix.TASKSTATS_TYPE_STATS && ok {
 						if len(e.ended) < mostEnds {
 							e.ended = append(e.ended, x)
@@ -170,7 +173,7 @@ func (e *exits) read() {
 
 // parseTaskstats reads a struct taskstats (include/uapi/linux/taskstats.h), whose fields keep their places for good. A
 // task began its elapsed time before now, the boot clock in nanoseconds.
-func parseTaskstats(b []byte, now int64) (x exit, ok bool) {
+func parseTaskstats(b []byte, now int64) (x Exit, ok bool) {
 	const (
 		delayAt, runAt, commAt, uidAt, pidAt, parentAt = 24, 72, 80, 120, 128, 132
 		elapsedAt, userAt, systemAt                    = 144, 152, 160
@@ -181,31 +184,32 @@ func parseTaskstats(b []byte, now int64) (x exit, ok bool) {
 	}
 	u32 := func(at int) int32 { return int32(binary.NativeEndian.Uint32(b[at:])) }
 	u64 := func(at int) int64 { return int64(min(binary.NativeEndian.Uint64(b[at:]), 1<<62)) }
-	x.pid, x.parent, x.uid = u32(pidAt), u32(parentAt), uint32(u32(uidAt))
-	x.tgid = x.pid
+	x.PID, x.Parent, x.UID = u32(pidAt), u32(parentAt), uint32(u32(uidAt))
+	x.TGID = x.PID
 	if len(b) >= tgidAt+4 {
-		x.tgid = u32(tgidAt)
+		x.TGID = u32(tgidAt)
 	}
-	x.start = max(now-min(u64(elapsedAt), 1<<50)*1000, 0) / nanosPerTick
-	x.run, x.waited = u64(runAt), u64(delayAt)
-	x.user, x.system = min(u64(userAt), 1<<50)*1000, min(u64(systemAt), 1<<50)*1000
-	x.read, x.written, x.cancelled = min(u64(readAt), 1<<60), min(u64(writtenAt), 1<<60), min(u64(cancelledAt), 1<<60)
-	if x.run == 0 {
-		x.run = x.user + x.system // kernels that count delays only
+	x.Start = max(now-min(u64(elapsedAt), 1<<50)*1000, 0) / text.NanosPerTick
+	x.Run, x.Waited = u64(runAt), u64(delayAt)
+	x.User, x.System = min(u64(userAt), 1<<50)*1000, min(u64(systemAt), 1<<50)*1000
+	x.Read, x.Written, x.Cancelled = min(u64(readAt), 1<<60), min(u64(writtenAt), 1<<60), min(u64(cancelledAt), 1<<60)
+	if x.Run == 0 {
+		x.Run = x.User + x.System // kernels that count delays only
 	}
-	copy(x.comm[:], b[commAt:commAt+len(x.comm)])
-	return x, x.pid > 0
+	copy(x.Comm[:], b[commAt:commAt+len(x.Comm)])
+	return x, x.PID > 0
 }
 
-// take returns the records since the last call, and how many could not be kept in all.
-func (e *exits) take() (ended []exit, lost uint64) {
+// Take returns the records since the last call, and how many could not be kept in all.
+func (e *Exits) Take() (ended []Exit, lost uint64) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	ended, e.ended = e.ended, nil
 	return ended, e.lost
 }
 
-func (e *exits) close() {
+// Close ends listening. It may be called on nil.
+func (e *Exits) Close() {
 	if e == nil || e.err != nil {
 		return
 	}

@@ -1,4 +1,4 @@
-package kernel
+package netlink
 
 import (
 	"encoding/binary"
@@ -6,13 +6,12 @@ import (
 	"syscall"
 
 	"golang.org/x/sys/unix"
+
+	"vinescale/internal/kernel/text"
 )
 
-// Messages of netlink(7): a header, then attributes of a length and a type, each padded to four bytes, in the byte
-// order of the host.
-
-// netlinkMessages visits the messages in what was received. False where a length does not fit.
-func netlinkMessages(b []byte, visit func(kind uint16, payload []byte)) bool {
+// eachMessage visits the messages in what was received. False where a length does not fit.
+func eachMessage(b []byte, visit func(kind uint16, payload []byte)) bool {
 	for len(b) >= unix.SizeofNlMsghdr {
 		n := int(binary.NativeEndian.Uint32(b))
 		if n < unix.SizeofNlMsghdr || n > len(b) {
@@ -24,8 +23,8 @@ func netlinkMessages(b []byte, visit func(kind uint16, payload []byte)) bool {
 	return true
 }
 
-// netlinkAttributes visits attributes. False where a length does not fit.
-func netlinkAttributes(b []byte, visit func(kind uint16, value []byte)) bool {
+// eachAttribute visits attributes. False where a length does not fit.
+func eachAttribute(b []byte, visit func(kind uint16, value []byte)) bool {
 	for len(b) >= 4 {
 		n := int(binary.NativeEndian.Uint16(b))
 		if n < 4 || n > len(b) {
@@ -37,8 +36,8 @@ func netlinkAttributes(b []byte, visit func(kind uint16, value []byte)) bool {
 	return true
 }
 
-// netlinkRequest builds a message with a body and attributes.
-func netlinkRequest(kind, flags uint16, body []byte, attributes ...[]byte) []byte {
+// newRequest builds a message with a body and attributes.
+func newRequest(kind, flags uint16, body []byte, attributes ...[]byte) []byte {
 	b := make([]byte, unix.SizeofNlMsghdr, 256)
 	b = append(b, body...)
 	for _, a := range attributes {
@@ -50,7 +49,8 @@ func netlinkRequest(kind, flags uint16, body []byte, attributes ...[]byte) []byt
 	return b
 }
 
-func netlinkAttribute(kind uint16, value []byte) []byte {
+// newAttribute builds an attribute.
+func newAttribute(kind uint16, value []byte) []byte {
 	b := make([]byte, 4, 4+len(value)+3)
 	binary.NativeEndian.PutUint16(b, uint16(4+len(value)))
 	binary.NativeEndian.PutUint16(b[2:], kind)
@@ -61,10 +61,10 @@ func netlinkAttribute(kind uint16, value []byte) []byte {
 	return b
 }
 
-// netlinkError is the error in an answer of type NLMSG_ERROR; nil for an acknowledgement.
-func netlinkError(payload []byte) error {
+// errorIn is the error in an answer of type NLMSG_ERROR; nil for an acknowledgement.
+func errorIn(payload []byte) error {
 	if len(payload) < 4 {
-		return errGarbage
+		return text.ErrGarbage
 	}
 	if code := int32(binary.NativeEndian.Uint32(payload)); code != 0 {
 		return fmt.Errorf("the kernel refuses: %w", syscall.Errno(-code))
@@ -72,9 +72,9 @@ func netlinkError(payload []byte) error {
 	return nil
 }
 
-// netlinkAsk sends a request and takes its answers, up to the end of a list or to the acknowledgement: a request for
+// ask sends a request and takes its answers, up to the end of a list or to the acknowledgement: a request for
 // one thing must ask for that (NLM_F_ACK).
-func netlinkAsk(fd int, buf, request []byte, take func([]byte)) error {
+func ask(fd int, buf, request []byte, take func([]byte)) error {
 	if err := unix.Sendto(fd, request, 0, &unix.SockaddrNetlink{Family: unix.AF_NETLINK}); err != nil {
 		return err
 	}
@@ -88,12 +88,12 @@ func netlinkAsk(fd int, buf, request []byte, take func([]byte)) error {
 		}
 		done := n == 0
 		var refused error
-		netlinkMessages(buf[:n], func(kind uint16, payload []byte) {
+		eachMessage(buf[:n], func(kind uint16, payload []byte) {
 			switch {
 			case kind == unix.NLMSG_DONE:
 				done = true
 			case kind == unix.NLMSG_ERROR:
-				refused, done = netlinkError(payload), true
+				refused, done = errorIn(payload), true
 			case take != nil:
 				take(payload)
 			}

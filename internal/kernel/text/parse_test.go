@@ -1,4 +1,4 @@
-package kernel
+package text
 
 import (
 	"os"
@@ -13,15 +13,15 @@ import (
 func TestParseStat_TheNameMayHoldAnything(t *testing.T) {
 	const rest = " S 1 1 1 0 -1 4194560 0 0 0 0 150 50 7 7 20 0 3 0 4711 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 5 0 0 0 0 0\n"
 	for _, name := range []string{"intake", "a b", ") R 9 (", "((", "\x1b[31m", ""} {
-		s, ok := parseStat([]byte("42 (" + name + ")" + rest))
+		s, ok := ParseStat([]byte("42 (" + name + ")" + rest))
 		require.True(t, ok, "%q", name)
-		assert.Equal(t, name, string(s.comm))
-		assert.Equal(t, int64(150*tickMicros), s.user)
-		assert.Equal(t, int64(50*tickMicros), s.system)
-		assert.Equal(t, int64(4711), s.start)
-		assert.Equal(t, int32(5), s.cpu)
-		assert.Equal(t, int32(3), s.threads)
-		assert.False(t, s.kernel)
+		assert.Equal(t, name, string(s.Comm))
+		assert.Equal(t, int64(150*TickMicros), s.User)
+		assert.Equal(t, int64(50*TickMicros), s.System)
+		assert.Equal(t, int64(4711), s.Start)
+		assert.Equal(t, int32(5), s.CPU)
+		assert.Equal(t, int32(3), s.Threads)
+		assert.False(t, s.Kernel)
 	}
 }
 
@@ -31,30 +31,30 @@ func TestParse_TheRealFilesOfThisKernel(t *testing.T) {
 		require.NoError(t, err)
 		return b
 	}
-	s, ok := parseStat(read("/proc/self/stat"))
+	s, ok := ParseStat(read("/proc/self/stat"))
 	require.True(t, ok)
-	assert.Positive(t, s.threads)
-	cpus, ok := parseCPUs(read("/proc/stat"), nil)
+	assert.Positive(t, s.Threads)
+	cpus, ok := ParseCPUs(read("/proc/stat"), nil)
 	require.True(t, ok)
 	assert.NotEmpty(t, cpus)
-	memory, ok := parseMeminfo(read("/proc/meminfo"))
+	memory, ok := ParseMeminfo(read("/proc/meminfo"))
 	require.True(t, ok)
 	assert.Greater(t, memory.Total, memory.Free)
-	_, ok = parseStatm(read("/proc/self/statm"))
+	_, ok = ParseStatm(read("/proc/self/statm"))
 	assert.True(t, ok)
-	uid, allowed, ok := parseStatus(read("/proc/self/status"))
+	uid, allowed, ok := ParseStatus(read("/proc/self/status"))
 	assert.True(t, ok)
 	assert.Equal(t, int64(os.Getuid()), uid)
 	assert.NotEmpty(t, allowed)
-	_, ok = parseLoad(read("/proc/loadavg"))
+	_, ok = ParseLoad(read("/proc/loadavg"))
 	assert.True(t, ok)
-	assert.True(t, ifaceLines(read("/proc/self/net/dev"), func([]byte, *account.Interface) {}))
+	assert.True(t, InterfaceLines(read("/proc/self/net/dev"), func([]byte, *account.Interface) {}))
 }
 
 func TestIOStat_TellsDevicesApart(t *testing.T) {
 	const file = "8:0 rbytes=100 wbytes=20 rios=3 wios=1 dbytes=5 dios=1\n253:0 rbytes=100 wbytes=20 rios=1 " +
 		"wios=1\n8:16 \n"
-	devices, ok := ioStat([]byte(file), nil)
+	devices, ok := IOStat([]byte(file), nil)
 	require.True(t, ok)
 	assert.Equal(t, []account.DeviceIO{
 		{Major: 8, Read: 100, Written: 20, ReadOps: 3, WriteOps: 1},
@@ -66,7 +66,7 @@ func TestMeminfo_HugePagesAreOfAllSizesWhereThatIsTold(t *testing.T) {
 	const usual = "MemTotal: 1000000 kB\nHugePages_Total: 10\nHugePages_Free: 4\nHugepagesize: 2048 kB\n"
 	for text, want := range map[string]int64{"MemTotal: 10 kB\n": 0, usual: 20 << 20,
 		usual + "Hugetlb: 1069056 kB\n": 1069056 << 10} {
-		m, ok := parseMeminfo([]byte(text))
+		m, ok := ParseMeminfo([]byte(text))
 		require.True(t, ok)
 		assert.Equal(t, want, m.HugePages)
 	}
@@ -88,48 +88,48 @@ func FuzzParsers(f *testing.F) {
 		f.Add([]byte(seed))
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {
-		if s, ok := parseStat(b); ok && (s.user < 0 || s.system < 0 || s.start < 0) {
+		if s, ok := ParseStat(b); ok && (s.User < 0 || s.System < 0 || s.Start < 0) {
 			t.Fatalf("negative: %+v", s)
 		}
-		if n, ok := parseStatm(b); ok && n < 0 {
+		if n, ok := ParseStatm(b); ok && n < 0 {
 			t.Fatal(n)
 		}
-		if read, written, ok := parseIO(b); ok && (read < 0 || written < 0 || read+written < 0) {
+		if read, written, ok := ParseIO(b); ok && (read < 0 || written < 0 || read+written < 0) {
 			t.Fatal(read, written)
 		}
-		if cpus, ok := parseCPUs(b, nil); ok {
+		if cpus, ok := ParseCPUs(b, nil); ok {
 			for _, c := range cpus {
 				if min(c.User, c.Idle, c.Steal) < 0 {
 					t.Fatalf("negative: %+v", c)
 				}
 			}
 		}
-		if devices, ok := ioStat(b, nil); ok {
+		if devices, ok := IOStat(b, nil); ok {
 			for _, d := range devices {
 				if min(d.Read, d.Written, d.ReadOps, d.WriteOps) < 0 {
 					t.Fatalf("negative: %+v", d)
 				}
 			}
 		}
-		if m, ok := parseMeminfo(b); ok && min(m.Total, m.Free, m.HugePages, m.SwapFree) < 0 {
+		if m, ok := ParseMeminfo(b); ok && min(m.Total, m.Free, m.HugePages, m.SwapFree) < 0 {
 			t.Fatalf("negative: %+v", m)
 		}
-		parsePressure(b)
-		parseLoad(b)
-		parseStatus(b)
-		ifaceLines(b, func(_ []byte, n *account.Interface) {
+		ParsePressure(b)
+		ParseLoad(b)
+		ParseStatus(b)
+		InterfaceLines(b, func(_ []byte, n *account.Interface) {
 			if min(n.Received, n.Sent, n.ReceivedPackets, n.SentDropped) < 0 {
 				t.Fatalf("negative: %+v", n)
 			}
 		})
-		eachKeyed(b, func(_ []byte, n int64) {
+		EachKeyed(b, func(_ []byte, n int64) {
 			if n < 0 {
 				t.Fatal(n)
 			}
 		})
-		diskLine(b)
+		DiskLine(b)
 		for _, key := range []string{"usage_usec", ""} {
-			if n, ok := keyed(b, key); ok && n < 0 {
+			if n, ok := Keyed(b, key); ok && n < 0 {
 				t.Fatal(n)
 			}
 		}

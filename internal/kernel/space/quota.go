@@ -1,4 +1,4 @@
-package kernel
+package space
 
 import (
 	"unsafe"
@@ -6,6 +6,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"vinescale/core/account"
+	"vinescale/internal/kernel/text"
 )
 
 // fsXattr is struct fsxattr of ioctl_xfs_fsgetxattr(2).
@@ -27,8 +28,8 @@ const (
 	mostBytes  = 1<<63 - 1
 )
 
-// projectOf is the number of the project that a directory is in; 0 for none.
-func projectOf(fd int) (uint32, error) {
+// ProjectOf is the number of the project that a directory is in; 0 for none.
+func ProjectOf(fd int) (uint32, error) {
 	var x fsXattr
 	if _, _, errno := unix.Syscall(unix.SYS_IOCTL, uintptr(fd), fsGetXattr, uintptr(unsafe.Pointer(&x))); errno != 0 {
 		return 0, errno
@@ -36,15 +37,15 @@ func projectOf(fd int) (uint32, error) {
 	return x.project, nil
 }
 
-// quotaOf is what a project has on the filesystem of a descriptor.
-func quotaOf(fd int, project uint32) (account.Files, error) {
+// QuotaOf is what a project has on the filesystem of a descriptor.
+func QuotaOf(fd int, project uint32) (account.Files, error) {
 	var q diskQuota
 	if _, _, errno := unix.Syscall6(unix.SYS_QUOTACTL_FD, uintptr(fd), getProject, uintptr(project),
 		uintptr(unsafe.Pointer(&q)), 0, 0); errno != 0 {
 		return account.Files{}, errno
 	}
 	if q.used > mostBytes || q.files > mostBytes || q.hardKiB > mostBytes>>10 {
-		return account.Files{}, errGarbage
+		return account.Files{}, text.ErrGarbage
 	}
 	return account.Files{Bytes: int64(q.used), Count: int64(q.files), LimitBytes: int64(q.hardKiB << 10)}, nil
 }

@@ -1,4 +1,4 @@
-package kernel
+package text
 
 import (
 	"bytes"
@@ -8,139 +8,139 @@ import (
 
 // One clock tick of the files in /proc: USER_HZ is 100 on every architecture that Linux still supports.
 const (
-	tickMicros   = 10_000
-	nanosPerTick = 10_000_000
+	TickMicros   = 10_000
+	NanosPerTick = 10_000_000
 )
 
-// stat is what is taken of /proc/PID/stat.
-type stat struct {
-	comm    []byte
-	state   byte
-	parent  int32
-	kernel  bool
-	user    int64 // microseconds
-	system  int64
-	start   int64
-	threads int32
-	cpu     int32
+// Stat is what is taken of /proc/PID/stat.
+type Stat struct {
+	Comm    []byte
+	State   byte
+	Parent  int32
+	Kernel  bool
+	User    int64 // microseconds
+	System  int64
+	Start   int64
+	Threads int32
+	CPU     int32
 }
 
-// pfKThread marks a kernel thread in the flags field (include/linux/sched.h).
-const pfKThread = 0x00200000
+// KernelThread marks a kernel thread in the flags field (include/linux/sched.h).
+const KernelThread = 0x00200000
 
-// parseStat reads /proc/PID/stat (proc_pid_stat(5)). The name may hold anything, spaces and brackets too, so fields are
+// ParseStat reads /proc/PID/stat (proc_pid_stat(5)). The name may hold anything, spaces and brackets too, so fields are
 // counted from the last bracket.
-func parseStat(b []byte) (s stat, ok bool) {
+func ParseStat(b []byte) (s Stat, ok bool) {
 	open, end := bytes.IndexByte(b, '('), bytes.LastIndexByte(b, ')')
 	if open < 0 || end < open {
 		return s, false
 	}
-	s.comm = b[open+1 : end]
-	rest := trimNewline(b[end+1:])
+	s.Comm = b[open+1 : end]
+	rest := TrimNewline(b[end+1:])
 	var f []byte
 	for n := 3; n <= 39; n++ {
-		if f, rest = field(rest); len(f) == 0 {
+		if f, rest = Field(rest); len(f) == 0 {
 			return s, false
 		}
 		switch n {
 		case 3:
-			s.state = f[0]
+			s.State = f[0]
 		case 4, 9, 14, 15, 20, 22, 39:
-			v, ok := number(f)
+			v, ok := Number(f)
 			if !ok {
 				return s, false
 			}
 			switch n {
 			case 4:
-				s.parent = int32(v)
+				s.Parent = int32(v)
 			case 9:
-				s.kernel = v&pfKThread != 0
+				s.Kernel = v&KernelThread != 0
 			case 14, 15:
 				if v > 1<<48 {
 					return s, false
 				}
 				if n == 14 {
-					s.user = v * tickMicros
+					s.User = v * TickMicros
 				} else {
-					s.system = v * tickMicros
+					s.System = v * TickMicros
 				}
 			case 20:
-				s.threads = int32(v)
+				s.Threads = int32(v)
 			case 22:
-				s.start = v
+				s.Start = v
 			case 39:
-				s.cpu = int32(v)
+				s.CPU = int32(v)
 			}
 		}
 	}
 	return s, true
 }
 
-// parseStatm reads resident anonymous pages of /proc/PID/statm (proc_pid_statm(5)): resident less shared (file) pages.
+// ParseStatm reads resident anonymous pages of /proc/PID/statm (proc_pid_statm(5)): resident less shared (file) pages.
 // How large a page is depends on the host.
-func parseStatm(b []byte) (anonPages int64, ok bool) {
-	_, b, ok1 := nextNumber(trimNewline(b))
-	resident, b, ok2 := nextNumber(b)
-	shared, _, ok3 := nextNumber(b)
+func ParseStatm(b []byte) (anonPages int64, ok bool) {
+	_, b, ok1 := NextNumber(TrimNewline(b))
+	resident, b, ok2 := NextNumber(b)
+	shared, _, ok3 := NextNumber(b)
 	if !ok1 || !ok2 || !ok3 || resident > 1<<50 {
 		return 0, false
 	}
 	return max(resident-shared, 0), true
 }
 
-// parseIO reads bytes moved to and from storage of /proc/PID/io (proc_pid_io(5)). Writes count when pages are dirtied;
+// ParseIO reads bytes moved to and from storage of /proc/PID/io (proc_pid_io(5)). Writes count when pages are dirtied;
 // what was dirtied and dropped before writeback is taken off.
-func parseIO(b []byte) (read, written int64, ok bool) {
-	read, ok1 := keyed(b, "read_bytes")
-	written, ok2 := keyed(b, "write_bytes")
-	cancelled, ok3 := keyed(b, "cancelled_write_bytes")
+func ParseIO(b []byte) (read, written int64, ok bool) {
+	read, ok1 := Keyed(b, "read_bytes")
+	written, ok2 := Keyed(b, "write_bytes")
+	cancelled, ok3 := Keyed(b, "cancelled_write_bytes")
 	if !ok1 || !ok2 || !ok3 || read > 1<<61 || written > 1<<61 {
 		return 0, 0, false
 	}
 	return read, max(written-cancelled, 0), true
 }
 
-// parseStatus reads the real uid and the CPUs a process may run on of /proc/PID/status (proc_pid_status(5)).
-func parseStatus(b []byte) (uid int64, allowed []byte, ok bool) {
-	uid, ok = keyed(b, "Uid")
+// ParseStatus reads the real uid and the CPUs a process may run on of /proc/PID/status (proc_pid_status(5)).
+func ParseStatus(b []byte) (uid int64, allowed []byte, ok bool) {
+	uid, ok = Keyed(b, "Uid")
 	i := bytes.Index(b, []byte("\nCpus_allowed_list:"))
 	if i < 0 {
 		return uid, nil, ok
 	}
-	l, _ := line(b[i+1+len("Cpus_allowed_list:"):])
-	allowed, _ = field(l)
+	l, _ := Line(b[i+1+len("Cpus_allowed_list:"):])
+	allowed, _ = Field(l)
 	return uid, allowed, ok
 }
 
-// parseCPUs reads the per-CPU lines of /proc/stat (proc_stat(5)) into dst.
-func parseCPUs(b []byte, dst []account.CPUTimes) ([]account.CPUTimes, bool) {
+// ParseCPUs reads the per-CPU lines of /proc/stat (proc_stat(5)) into dst.
+func ParseCPUs(b []byte, dst []account.CPUTimes) ([]account.CPUTimes, bool) {
 	for len(b) > 0 {
 		var l []byte
-		l, b = line(b)
+		l, b = Line(b)
 		if len(l) < 4 || string(l[:3]) != "cpu" || l[3] == ' ' {
 			continue
 		}
-		cpu, l, ok := nextNumber(l[3:])
+		cpu, l, ok := NextNumber(l[3:])
 		if !ok || cpu > 1<<16 {
 			return dst, false
 		}
 		t := account.CPUTimes{CPU: int(cpu)}
 		for _, into := range []*int64{&t.User, &t.Nice, &t.System, &t.Idle, &t.IOWait, &t.IRQ, &t.SoftIRQ, &t.Steal} {
 			var n int64
-			if n, l, ok = nextNumber(l); !ok || n > 1<<48 {
+			if n, l, ok = NextNumber(l); !ok || n > 1<<48 {
 				return dst, false
 			}
-			*into = n * tickMicros
+			*into = n * TickMicros
 		}
 		dst = append(dst, t)
 	}
 	return dst, len(dst) > 0
 }
 
-// parseMeminfo reads /proc/meminfo (proc_meminfo(5)); its figures are in KiB.
-func parseMeminfo(b []byte) (m account.HostMemory, ok bool) {
+// ParseMeminfo reads /proc/meminfo (proc_meminfo(5)); its figures are in KiB.
+func ParseMeminfo(b []byte) (m account.HostMemory, ok bool) {
 	kib := func(key string) int64 {
-		n, _ := keyed(b, key)
+		n, _ := Keyed(b, key)
 		return min(n, 1<<50) << 10
 	}
 	m = account.HostMemory{
@@ -149,25 +149,25 @@ func parseMeminfo(b []byte) (m account.HostMemory, ok bool) {
 		Slab: kib("Slab"), KernelStack: kib("KernelStack"), PageTable: kib("PageTables"),
 		SwapTotal: kib("SwapTotal"), SwapFree: kib("SwapFree"), SwapCached: kib("SwapCached"),
 	}
-	if _, ok := keyed(b, "Hugetlb"); ok {
+	if _, ok := Keyed(b, "Hugetlb"); ok {
 		m.HugePages = kib("Hugetlb") // of all sizes
-	} else if pages, ok := keyed(b, "HugePages_Total"); ok {
+	} else if pages, ok := Keyed(b, "HugePages_Total"); ok {
 		// kernels before 4.15 tell those of the usual size alone
 		m.HugePages = min(pages, 1<<28) * min(kib("Hugepagesize"), 1<<34)
 	}
 	return m, m.Total > 0
 }
 
-// parsePressure reads total stalled microseconds of a pressure file (the kernel's "PSI - Pressure Stall Information").
-func parsePressure(b []byte) (some, full int64, ok bool) {
+// ParsePressure reads total stalled microseconds of a pressure file (the kernel's "PSI - Pressure Stall Information").
+func ParsePressure(b []byte) (some, full int64, ok bool) {
 	for len(b) > 0 {
 		var l []byte
-		l, b = line(b)
+		l, b = Line(b)
 		i := bytes.Index(l, []byte("total="))
 		if i < 0 {
 			continue
 		}
-		n, good := number(trimNewline(l[i+len("total="):]))
+		n, good := Number(TrimNewline(l[i+len("total="):]))
 		switch {
 		case !good:
 			return 0, 0, false
@@ -180,26 +180,26 @@ func parsePressure(b []byte) (some, full int64, ok bool) {
 	return some, full, ok
 }
 
-// parseLoad reads /proc/loadavg.
-func parseLoad(b []byte) (load [3]float64, ok bool) {
+// ParseLoad reads /proc/loadavg.
+func ParseLoad(b []byte) (load [3]float64, ok bool) {
 	for i := range load {
 		var f []byte
-		f, b = field(b)
-		if load[i], ok = hundredths(f); !ok {
+		f, b = Field(b)
+		if load[i], ok = Hundredths(f); !ok {
 			return load, false
 		}
 	}
 	return load, true
 }
 
-// hundredths reads "12.34".
-func hundredths(f []byte) (float64, bool) {
+// Hundredths reads "12.34".
+func Hundredths(f []byte) (float64, bool) {
 	whole, part, found := bytes.Cut(f, []byte{'.'})
-	w, ok := number(whole)
+	w, ok := Number(whole)
 	if !ok || !found {
 		return float64(w), ok
 	}
-	p, ok := number(part)
+	p, ok := Number(part)
 	if !ok || len(part) > 6 {
 		return 0, false
 	}
@@ -210,23 +210,23 @@ func hundredths(f []byte) (float64, bool) {
 	return float64(w) + float64(p)/scale, true
 }
 
-// ifaceLines visits each interface of a /proc/net/dev file (proc_pid_net(5)).
-func ifaceLines(b []byte, visit func(name []byte, n *account.Interface)) bool {
+// InterfaceLines visits each interface of a /proc/net/dev file (proc_pid_net(5)).
+func InterfaceLines(b []byte, visit func(name []byte, n *account.Interface)) bool {
 	found := false
 	for len(b) > 0 {
 		var l []byte
-		l, b = line(b)
+		l, b = Line(b)
 		colon := bytes.LastIndexByte(l, ':')
 		if colon < 0 {
 			continue
 		}
-		name, _ := field(l[:colon])
+		name, _ := Field(l[:colon])
 		rest := l[colon+1:]
 		var n [12]int64
 		ok := true
 		for i := range n {
 			var good bool
-			n[i], rest, good = nextNumber(rest)
+			n[i], rest, good = NextNumber(rest)
 			ok = ok && good
 		}
 		if !ok || len(name) == 0 {
@@ -241,18 +241,18 @@ func ifaceLines(b []byte, visit func(name []byte, n *account.Interface)) bool {
 	return found
 }
 
-// diskLine reads one line of /proc/diskstats (the kernel's "I/O statistics fields"); its sectors are always 512 bytes.
-func diskLine(l []byte) (d account.Disk, name []byte, ok bool) {
+// DiskLine reads one line of /proc/diskstats (the kernel's "I/O statistics fields"); its sectors are always 512 bytes.
+func DiskLine(l []byte) (d account.Disk, name []byte, ok bool) {
 	var n [14]int64
 	rest := l
 	for i := range n {
 		if i == 2 {
-			if name, rest = field(rest); len(name) == 0 {
+			if name, rest = Field(rest); len(name) == 0 {
 				return d, nil, false
 			}
 			continue
 		}
-		if n[i], rest, ok = nextNumber(rest); !ok || n[i] > 1<<53 {
+		if n[i], rest, ok = NextNumber(rest); !ok || n[i] > 1<<53 {
 			return d, nil, false
 		}
 	}
@@ -264,25 +264,25 @@ func diskLine(l []byte) (d account.Disk, name []byte, ok bool) {
 	}, name, true
 }
 
-// ioStat reads a cgroup's io.stat into dst, a device each (the kernel's "Control Group v2", IO).
-func ioStat(b []byte, dst []account.DeviceIO) ([]account.DeviceIO, bool) {
+// IOStat reads a cgroup's io.stat into dst, a device each (the kernel's "Control Group v2", IO).
+func IOStat(b []byte, dst []account.DeviceIO) ([]account.DeviceIO, bool) {
 	for len(b) > 0 {
 		var l, dev []byte
-		l, b = line(b)
-		dev, l = field(l)
+		l, b = Line(b)
+		dev, l = Field(l)
 		if len(dev) == 0 {
 			continue
 		}
 		ma, mi, found := bytes.Cut(dev, []byte{':'})
-		major, ok1 := number(ma)
-		minor, ok2 := number(mi)
+		major, ok1 := Number(ma)
+		minor, ok2 := Number(mi)
 		if !found || !ok1 || !ok2 || major > 1<<12 || minor > 1<<20 {
 			return dst, false
 		}
 		io := account.DeviceIO{Major: uint32(major), Minor: uint32(minor)}
 		for {
 			var f []byte
-			if f, l = field(l); len(f) == 0 {
+			if f, l = Field(l); len(f) == 0 {
 				break
 			}
 			key, value, _ := bytes.Cut(f, []byte{'='})
@@ -299,7 +299,7 @@ func ioStat(b []byte, dst []account.DeviceIO) ([]account.DeviceIO, bool) {
 			default:
 				continue
 			}
-			n, good := number(value)
+			n, good := Number(value)
 			if !good || n > 1<<60 {
 				return dst, false
 			}

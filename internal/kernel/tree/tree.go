@@ -1,4 +1,4 @@
-package kernel
+package tree
 
 import (
 	"errors"
@@ -8,33 +8,37 @@ import (
 	"unsafe"
 
 	"golang.org/x/sys/unix"
+
+	"vinescale/internal/kernel/text"
 )
 
 // maxFile bounds what is read of one kernel file. The longest legitimate one, memory.stat or a long CPU list, is far
 // below.
 const maxFile = 4 << 20
 
-// tree is a directory whose files are read with raw system calls relative to an open descriptor. os.ReadFile costs
+// Tree is a directory whose files are read with raw system calls relative to an open descriptor. os.ReadFile costs
 // 27-39 µs for the four files of a process, mostly allocation and poller bookkeeping; this costs 15-27 µs and none.
-type tree struct {
-	fd   int
-	root string
+type Tree struct {
+	FD   int
+	Root string
 	path []byte // scratch, NUL-terminated
 	buf  []byte
 }
 
-func openTree(root string) (*tree, error) {
+// Open opens a root directory. Close the Tree when it is not needed any more.
+func Open(root string) (*Tree, error) {
 	fd, err := unix.Open(root, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return nil, fmt.Errorf("open %s: %w", root, err)
 	}
-	return &tree{fd: fd, root: root, path: make([]byte, 0, 512), buf: make([]byte, 16<<10)}, nil
+	return &Tree{FD: fd, Root: root, path: make([]byte, 0, 512), buf: make([]byte, 16<<10)}, nil
 }
 
-func (t *tree) close() { unix.Close(t.fd) }
+// Close closes the root.
+func (t *Tree) Close() { unix.Close(t.FD) }
 
-// at begins a path below the root.
-func (t *tree) at(parts ...string) []byte {
+// At begins a path below the root.
+func (t *Tree) At(parts ...string) []byte {
 	t.path = t.path[:0]
 	for i, p := range parts {
 		if i > 0 {
@@ -45,15 +49,16 @@ func (t *tree) at(parts ...string) []byte {
 	return t.path
 }
 
-// atPID begins the path of a process's file.
-func (t *tree) atPID(pid int32, file string) []byte {
-	t.path = appendInt(t.path[:0], int64(pid))
+// AtPID begins the path of a process's file.
+func (t *Tree) AtPID(pid int32, file string) []byte {
+	t.path = AppendInt(t.path[:0], int64(pid))
 	t.path = append(t.path, '/')
 	t.path = append(t.path, file...)
 	return t.path
 }
 
-func appendInt(b []byte, n int64) []byte {
+// AppendInt adds the decimal digits of a number that is not negative.
+func AppendInt(b []byte, n int64) []byte {
 	var digits [20]byte
 	i := len(digits)
 	for {
@@ -65,10 +70,11 @@ func appendInt(b []byte, n int64) []byte {
 	}
 }
 
-func (t *tree) open(path []byte, flags int) (int, syscall.Errno) {
+// Open opens a file; the caller closes the descriptor. The second value is 0 where that went well.
+func (t *Tree) Open(path []byte, flags int) (int, syscall.Errno) {
 	t.path = append(path, 0)
 	for {
-		fd, _, e := unix.Syscall6(unix.SYS_OPENAT, uintptr(t.fd), uintptr(unsafe.Pointer(&t.path[0])),
+		fd, _, e := unix.Syscall6(unix.SYS_OPENAT, uintptr(t.FD), uintptr(unsafe.Pointer(&t.path[0])),
 			uintptr(flags|unix.O_CLOEXEC), 0, 0, 0)
 		if e != unix.EINTR {
 			return int(fd), e
@@ -76,9 +82,9 @@ func (t *tree) open(path []byte, flags int) (int, syscall.Errno) {
 	}
 }
 
-// read returns a file's whole content, valid until the next call. A file that grows while it is read is read on.
-func (t *tree) read(path []byte) ([]byte, error) {
-	fd, e := t.open(path, unix.O_RDONLY)
+// Read returns a file's whole content, valid until the next call. A file that grows while it is read is read on.
+func (t *Tree) Read(path []byte) ([]byte, error) {
+	fd, e := t.Open(path, unix.O_RDONLY)
 	if e != 0 {
 		return nil, e
 	}
@@ -87,7 +93,7 @@ func (t *tree) read(path []byte) ([]byte, error) {
 	for {
 		if n == len(t.buf) {
 			if n >= maxFile {
-				return nil, fmt.Errorf("longer than %d bytes: %w", maxFile, errGarbage)
+				return nil, fmt.Errorf("longer than %d bytes: %w", maxFile, text.ErrGarbage)
 			}
 			t.buf = append(t.buf, make([]byte, len(t.buf))...)
 		}
@@ -104,10 +110,10 @@ func (t *tree) read(path []byte) ([]byte, error) {
 	}
 }
 
-// readlink returns a symbolic link's target, valid until the next call.
-func (t *tree) readlink(path []byte) ([]byte, error) {
+// Readlink returns a symbolic link's target, valid until the next call.
+func (t *Tree) Readlink(path []byte) ([]byte, error) {
 	t.path = append(path, 0)
-	n, _, e := unix.Syscall6(unix.SYS_READLINKAT, uintptr(t.fd), uintptr(unsafe.Pointer(&t.path[0])),
+	n, _, e := unix.Syscall6(unix.SYS_READLINKAT, uintptr(t.FD), uintptr(unsafe.Pointer(&t.path[0])),
 		uintptr(unsafe.Pointer(&t.buf[0])), uintptr(len(t.buf)), 0, 0)
 	if e != 0 {
 		return nil, e
@@ -115,25 +121,26 @@ func (t *tree) readlink(path []byte) ([]byte, error) {
 	return t.buf[:n], nil
 }
 
-func (t *tree) exists(path []byte) bool {
-	fd, e := t.open(path, unix.O_PATH)
+// Exists tells whether a path is there.
+func (t *Tree) Exists(path []byte) bool {
+	fd, e := t.Open(path, unix.O_PATH)
 	if e == 0 {
 		unix.Close(fd)
 	}
 	return e == 0
 }
 
-// entry is one name of a directory. Name is valid during the visit only.
-type entry struct {
-	name  []byte
-	inode uint64
-	isDir bool
+// Entry is one name of a directory. Name is valid during the visit only.
+type Entry struct {
+	Name  []byte
+	Inode uint64
+	IsDir bool
 }
 
-// list visits the entries of a directory (getdents64, by its manual page). buf is the caller's, so that visits can
+// List visits the entries of a directory (getdents64, by its manual page). buf is the caller's, so that visits can
 // nest.
-func (t *tree) list(path []byte, buf []byte, visit func(entry)) error {
-	fd, e := t.open(path, unix.O_RDONLY|unix.O_DIRECTORY)
+func (t *Tree) List(path []byte, buf []byte, visit func(Entry)) error {
+	fd, e := t.Open(path, unix.O_RDONLY|unix.O_DIRECTORY)
 	if e != 0 {
 		return e
 	}
@@ -152,7 +159,7 @@ func (t *tree) list(path []byte, buf []byte, visit func(entry)) error {
 		for rest := buf[:n]; len(rest) >= 20; {
 			size := int(*(*uint16)(unsafe.Pointer(&rest[16])))
 			if size < 20 || size > len(rest) {
-				return errGarbage
+				return text.ErrGarbage
 			}
 			name := rest[19:size]
 			for i, c := range name {
@@ -163,35 +170,35 @@ func (t *tree) list(path []byte, buf []byte, visit func(entry)) error {
 			}
 			kind := rest[18]
 			if string(name) != "." && string(name) != ".." {
-				visit(entry{name: name, inode: *(*uint64)(unsafe.Pointer(&rest[0])), isDir: kind == unix.DT_DIR})
+				visit(Entry{Name: name, Inode: *(*uint64)(unsafe.Pointer(&rest[0])), IsDir: kind == unix.DT_DIR})
 			}
 			rest = rest[size:]
 		}
 	}
 }
 
-// gone tells that a file or process vanished between being listed and being read, which is normal.
-func gone(err error) bool {
+// Gone tells that a file or process vanished between being listed and being read, which is normal.
+func Gone(err error) bool {
 	return errors.Is(err, os.ErrNotExist) || errors.Is(err, unix.ESRCH) || errors.Is(err, unix.ENODEV) ||
 		errors.Is(err, unix.ENOTDIR)
 }
 
-// isCgroups tells the kernel's cgroup filesystems from files laid out like one.
-func (t *tree) isCgroups() bool {
+// IsCgroups tells the kernel's cgroup filesystems from files laid out like one.
+func (t *Tree) IsCgroups() bool {
 	var fs unix.Statfs_t
-	if err := unix.Fstatfs(t.fd, &fs); err != nil {
+	if err := unix.Fstatfs(t.FD, &fs); err != nil {
 		return false
 	}
 	return fs.Type == unix.CGROUP_SUPER_MAGIC || fs.Type == unix.CGROUP2_SUPER_MAGIC
 }
 
-// readAgain returns what a file that is kept open holds now, valid until the next call.
-func (t *tree) readAgain(fd int) ([]byte, error) {
+// ReadAgain returns what a file that is kept open holds now, valid until the next call.
+func (t *Tree) ReadAgain(fd int) ([]byte, error) {
 	n := 0
 	for {
 		if n == len(t.buf) {
 			if n >= maxFile {
-				return nil, fmt.Errorf("longer than %d bytes: %w", maxFile, errGarbage)
+				return nil, fmt.Errorf("longer than %d bytes: %w", maxFile, text.ErrGarbage)
 			}
 			t.buf = append(t.buf, make([]byte, len(t.buf))...)
 		}

@@ -1,4 +1,4 @@
-package kernel
+package netlink
 
 import (
 	"bytes"
@@ -8,6 +8,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"vinescale/core/account"
+	"vinescale/internal/kernel/tree"
 )
 
 // link is what the kernel tells of an interface by rtnetlink(7).
@@ -17,13 +18,13 @@ type link struct {
 	name, kind  string
 }
 
-// linkPairs asks the kernel, by rtnetlink, which network namespace is at the other end of each interface.
+// Pairs asks the kernel, by rtnetlink, which network namespace is at the other end of each interface.
 //
 // The kernel calls a namespace by a number that holds only within the namespace that asks. Listing the interfaces makes
 // it give such a number to every namespace that has the other half of a pair. Then it asks for the number of each
 // namespace that processes are in, and so finds which inode each number stands for. Processes has, by the inode of each
 // network namespace, one process that is in it.
-func linkPairs(processes map[uint64]int32) (ends account.LinkEnds, err error) {
+func Pairs(processes map[uint64]int32) (ends account.LinkEnds, err error) {
 	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, unix.NETLINK_ROUTE)
 	if err != nil {
 		return ends, fmt.Errorf("open a socket to ask for interfaces: %w", err)
@@ -32,7 +33,7 @@ func linkPairs(processes map[uint64]int32) (ends account.LinkEnds, err error) {
 	var links []link
 	names := map[int32]string{}
 	buf := make([]byte, 64<<10)
-	err = netlinkAsk(fd, buf, netlinkRequest(unix.RTM_GETLINK, unix.NLM_F_REQUEST|unix.NLM_F_DUMP,
+	err = ask(fd, buf, newRequest(unix.RTM_GETLINK, unix.NLM_F_REQUEST|unix.NLM_F_DUMP,
 		make([]byte, unix.SizeofIfInfomsg)), func(payload []byte) {
 		if l, ok := parseLink(payload); ok {
 			links = append(links, l)
@@ -44,14 +45,14 @@ func linkPairs(processes map[uint64]int32) (ends account.LinkEnds, err error) {
 	}
 	spaces := map[int32]uint64{}
 	for id, process := range processes {
-		pid := netlinkAttribute(unix.NETNSA_PID, binary.NativeEndian.AppendUint32(nil, uint32(process)))
-		err := netlinkAsk(fd, buf, netlinkRequest(unix.RTM_GETNSID, unix.NLM_F_REQUEST|unix.NLM_F_ACK, make([]byte, 4),
+		pid := newAttribute(unix.NETNSA_PID, binary.NativeEndian.AppendUint32(nil, uint32(process)))
+		err := ask(fd, buf, newRequest(unix.RTM_GETNSID, unix.NLM_F_REQUEST|unix.NLM_F_ACK, make([]byte, 4),
 			pid), func(payload []byte) {
 			if number, ok := namespaceNumber(payload); ok && number >= 0 {
 				spaces[number] = id
 			}
 		})
-		if err != nil && !gone(err) {
+		if err != nil && !tree.Gone(err) {
 			return ends, fmt.Errorf("ask for a namespace's number: %w", err)
 		}
 	}
@@ -77,7 +78,7 @@ func parseLink(b []byte) (l link, ok bool) {
 		return l, false
 	}
 	l.index, l.space = int32(binary.NativeEndian.Uint32(b[4:])), -1
-	whole := netlinkAttributes(b[unix.SizeofIfInfomsg:], func(kind uint16, value []byte) {
+	whole := eachAttribute(b[unix.SizeofIfInfomsg:], func(kind uint16, value []byte) {
 		switch {
 		case kind == unix.IFLA_IFNAME && len(value) > 1:
 			l.name = string(value[:len(value)-1])
@@ -86,7 +87,7 @@ func parseLink(b []byte) (l link, ok bool) {
 		case kind == unix.IFLA_LINK_NETNSID && len(value) == 4:
 			l.space = int32(binary.NativeEndian.Uint32(value))
 		case kind == unix.IFLA_LINKINFO:
-			netlinkAttributes(value, func(kind uint16, value []byte) {
+			eachAttribute(value, func(kind uint16, value []byte) {
 				if kind == unix.IFLA_INFO_KIND && len(value) > 1 {
 					l.kind = string(bytes.TrimRight(value, "\x00"))
 				}
@@ -102,7 +103,7 @@ func namespaceNumber(b []byte) (number int32, ok bool) {
 	if len(b) < 4 {
 		return 0, false
 	}
-	netlinkAttributes(b[4:], func(kind uint16, value []byte) {
+	eachAttribute(b[4:], func(kind uint16, value []byte) {
 		if kind == unix.NETNSA_NSID && len(value) == 4 {
 			number, ok = int32(binary.NativeEndian.Uint32(value)), true
 		}

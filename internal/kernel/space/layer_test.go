@@ -1,4 +1,4 @@
-package kernel
+package space
 
 import (
 	"os"
@@ -8,10 +8,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
+
+	"vinescale/internal/kernel/text"
 )
 
 func TestOwnFiles_AreWhereAContainersRootComesFrom(t *testing.T) {
-	host := parseMounts(
+	host := text.ParseMounts(
 		[]byte(
 			"26 1 8:1 / / rw - ext4 /dev/sda1 rw\n27 26 8:2 / /var/lib rw - xfs /dev/sda2 rw\n28 26 8:2 /pool " +
 				"/srv/pool rw - xfs /dev/sda2 rw\n29 1 0:33 /@ / rw - btrfs /dev/sda4 rw\n"))
@@ -32,7 +34,7 @@ func TestOwnFiles_AreWhereAContainersRootComesFrom(t *testing.T) {
 		"the host's own root":                 {"9 8 8:1 / / rw - ext4 /dev/sda1 rw\n", ""},
 		"one mounted nowhere else":            {"9 8 8:7 /coop/root / rw - xfs /dev/sdb rw\n", ""},
 	} {
-		assert.Equal(t, x.want, ownFiles([]byte(x.mountinfo), host), name)
+		assert.Equal(t, x.want, OwnFiles([]byte(x.mountinfo), host), name)
 	}
 }
 
@@ -55,19 +57,19 @@ func TestWalk_CountsEachFileOnceAndGoesNowhereElse(t *testing.T) {
 		require.NoError(t, unix.Lstat(filepath.Join(dir, name), &st))
 		want += st.Blocks * 512
 	}
-	w := openWalk(dir)
+	w := OpenWalk(dir)
 	steps := 1
-	for _, done := w.step(2); !done; _, done = w.step(2) {
+	for _, done := w.Step(2); !done; _, done = w.Step(2) {
 		steps++
 	}
-	require.NoError(t, w.err)
-	assert.Equal(t, []int64{7, want}, []int64{w.files, w.bytes})
+	require.NoError(t, w.Err)
+	assert.Equal(t, []int64{7, want}, []int64{w.Files, w.Bytes})
 	assert.Greater(t, steps, 3, "a little at a time")
 
-	w = openWalk(filepath.Join(dir, "elsewhere"))
-	_, done := w.step(2)
+	w = OpenWalk(filepath.Join(dir, "elsewhere"))
+	_, done := w.Step(2)
 	assert.True(t, done)
-	assert.Error(t, w.err, "a link is no layer")
+	assert.Error(t, w.Err, "a link is no layer")
 }
 
 // FuzzOwnFiles: whatever a mount table says, what is walked has a whole path.
@@ -75,8 +77,8 @@ func FuzzOwnFiles(f *testing.F) {
 	f.Add([]byte("900 800 0:99 / / rw - overlay overlay rw,lowerdir=/a,upperdir=/b/c\\054d,workdir=/w\n" +
 		"901 900 8:1 /x / rw - ext4 /dev/sda1 rw\n"))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		for _, m := range parseMounts(b) {
-			if dir := ownFiles(b, []mount{m}); dir != "" && dir[0] != '/' {
+		for _, m := range text.ParseMounts(b) {
+			if dir := OwnFiles(b, []text.Mount{m}); dir != "" && dir[0] != '/' {
 				t.Fatal(dir)
 			}
 		}

@@ -1,4 +1,4 @@
-package kernel
+package netlink
 
 import (
 	"encoding/binary"
@@ -28,11 +28,11 @@ func TestTaskstats_TellWhoEndedAndWhatItUsed(t *testing.T) {
 	const now = 100_000_000_000
 	x, ok := parseTaskstats(taskstats(77, 5, 2001, 2_000_000, 1_500_000), now)
 	require.True(t, ok)
-	assert.Equal(t, []int32{77, 77, 5}, []int32{x.pid, x.tgid, x.parent})
-	assert.Equal(t, int64(9_800), x.start, "it began two seconds ago, in ticks since boot")
-	assert.Equal(t, int64(1_500_000), x.run)
-	assert.Equal(t, int64(4096), x.written)
-	assert.Equal(t, "tally", string(x.comm[:5]))
+	assert.Equal(t, []int32{77, 77, 5}, []int32{x.PID, x.TGID, x.Parent})
+	assert.Equal(t, int64(9_800), x.Start, "it began two seconds ago, in ticks since boot")
+	assert.Equal(t, int64(1_500_000), x.Run)
+	assert.Equal(t, int64(4096), x.Written)
+	assert.Equal(t, "tally", string(x.Comm[:5]))
 	_, ok = parseTaskstats(make([]byte, 100), now)
 	assert.False(t, ok)
 }
@@ -46,7 +46,7 @@ func TestSockets_TellWhoseBytesTheyAre(t *testing.T) {
 	socket[0] = unix.AF_INET
 	copy(socket[8:], []byte{10, 0, 0, 1})
 	copy(socket[24:], []byte{10, 0, 0, 2})
-	b := append(append(socket, netlinkAttribute(2, info)...), netlinkAttribute(21, group)...)
+	b := append(append(socket, newAttribute(2, info)...), newAttribute(21, group)...)
 	x, ok := parseSocket(b)
 	require.True(t, ok)
 	assert.Equal(t, tcpSocket{group: 4711, sent: 500, received: 700}, x)
@@ -60,19 +60,19 @@ func TestSockets_TellWhoseBytesTheyAre(t *testing.T) {
 func FuzzAnswers(f *testing.F) {
 	f.Add(taskstats(1, 2, 3, 4, 5))
 	f.Add(append(make([]byte, unix.SizeofIfInfomsg),
-		append(netlinkAttribute(unix.IFLA_IFNAME, []byte("veth3\x00")),
-			netlinkAttribute(unix.IFLA_LINK_NETNSID, make([]byte, 4))...)...))
-	f.Add(netlinkRequest(20, 1, make([]byte, 72), netlinkAttribute(2, make([]byte, 140)),
-		netlinkAttribute(21, make([]byte, 8))))
+		append(newAttribute(unix.IFLA_IFNAME, []byte("veth3\x00")),
+			newAttribute(unix.IFLA_LINK_NETNSID, make([]byte, 4))...)...))
+	f.Add(newRequest(20, 1, make([]byte, 72), newAttribute(2, make([]byte, 140)),
+		newAttribute(21, make([]byte, 8))))
 	f.Add([]byte{3, 0, 0, 0, 1})
 	f.Fuzz(func(t *testing.T, b []byte) {
-		netlinkMessages(b, func(_ uint16, payload []byte) {
-			netlinkAttributes(payload, func(uint16, []byte) {})
-			if err := netlinkError(payload); len(payload) < 4 && err == nil {
+		eachMessage(b, func(_ uint16, payload []byte) {
+			eachAttribute(payload, func(uint16, []byte) {})
+			if err := errorIn(payload); len(payload) < 4 && err == nil {
 				t.Fatal("an answer that is too short is no acknowledgement")
 			}
 		})
-		if x, ok := parseTaskstats(b, 1<<50); ok && min(x.run, x.user, x.system, x.read, x.written, x.start) < 0 {
+		if x, ok := parseTaskstats(b, 1<<50); ok && min(x.Run, x.User, x.System, x.Read, x.Written, x.Start) < 0 {
 			t.Fatalf("negative: %+v", x)
 		}
 		if x, ok := parseSocket(b); ok && min(x.sent, x.received) < 0 {

@@ -1,31 +1,31 @@
-package kernel
+package text
 
 import (
 	"bytes"
 	"strconv"
 )
 
-// mapping is a part of a process's address space.
-type mapping struct {
-	start, size              uintptr // bytes
+// Mapping is a part of a process's address space.
+type Mapping struct {
+	Start, Size              uintptr // bytes
 	writable                 bool
 	file                     string // "" for none
-	anonymousKiB, swappedKiB int64
+	anonymousKiB, SwappedKiB int64
 }
 
-// eachMapping visits the mappings in what /proc/PID/smaps tells (the kernel's "The /proc Filesystem"): a line with
+// EachMapping visits the mappings in what /proc/PID/smaps tells (the kernel's "The /proc Filesystem"): a line with
 // addresses, permissions, offset, device, inode and name, then one for each figure.
-func eachMapping(smaps []byte, visit func(mapping)) {
-	var m mapping
+func EachMapping(smaps []byte, visit func(Mapping)) {
+	var m Mapping
 	for len(smaps) > 0 {
 		var l []byte
-		l, smaps = line(smaps)
+		l, smaps = Line(smaps)
 		name, value, found := bytes.Cut(l, []byte{':'})
 		if from, to, ok := addresses(l); ok {
-			if m.size > 0 {
+			if m.Size > 0 {
 				visit(m)
 			}
-			m = mapping{start: from, size: to - from}
+			m = Mapping{Start: from, Size: to - from}
 			fields := bytes.Fields(l)
 			m.writable = len(fields) > 1 && len(fields[1]) > 1 && fields[1][1] == 'w'
 			if i := bytes.IndexByte(l, '/'); len(fields) > 5 && i >= 0 {
@@ -40,10 +40,10 @@ func eachMapping(smaps []byte, visit func(mapping)) {
 		case "Anonymous":
 			m.anonymousKiB = kib(value)
 		case "Swap":
-			m.swappedKiB = kib(value)
+			m.SwappedKiB = kib(value)
 		}
 	}
-	if m.size > 0 {
+	if m.Size > 0 {
 		visit(m)
 	}
 }
@@ -63,16 +63,16 @@ func addresses(l []byte) (from, to uintptr, ok bool) {
 // kib reads a figure such as "  12 kB"; -1 where it is none.
 func kib(b []byte) int64 {
 	digits, _, _ := bytes.Cut(bytes.TrimSpace(b), []byte{' '})
-	if n, ok := number(digits); ok {
+	if n, ok := Number(digits); ok {
 		return n
 	}
 	return -1
 }
 
-// unwrittenMappings are those of a file that cannot be written and have no page of their own.
-func unwrittenMappings(smaps []byte, file string) (found []mapping) {
-	eachMapping(smaps, func(m mapping) {
-		if m.file == file && !m.writable && m.anonymousKiB == 0 && m.swappedKiB == 0 {
+// UnwrittenMappings are those of a file that cannot be written and have no page of their own.
+func UnwrittenMappings(smaps []byte, file string) (found []Mapping) {
+	EachMapping(smaps, func(m Mapping) {
+		if m.file == file && !m.writable && m.anonymousKiB == 0 && m.SwappedKiB == 0 {
 			found = append(found, m)
 		}
 	})

@@ -1,42 +1,44 @@
-package kernel
+package space
 
 import (
 	"path"
 	"strings"
+
+	"vinescale/internal/kernel/text"
 )
 
-// ownFiles finds where the files of a process's own root begin, on the host: the upper directory of its overlay (the
+// OwnFiles finds where the files of a process's own root begin, on the host: the upper directory of its overlay (the
 // kernel's "Overlay Filesystem"), or a directory that is its root. "" where it has the host's root, the whole of a
 // filesystem, or one that another machine serves: whoever asks for its files may wait for that forever.
-func ownFiles(mountinfo []byte, host []mount) string {
-	root := mount{}
-	for _, m := range parseMounts(mountinfo) {
-		if m.at == "/" {
+func OwnFiles(mountinfo []byte, host []text.Mount) string {
+	root := text.Mount{}
+	for _, m := range text.ParseMounts(mountinfo) {
+		if m.At == "/" {
 			root = m // the last one covers those before it
 		}
 	}
-	if root.kind == "overlay" {
-		for option := range strings.SplitSeq(root.options, ",") {
+	if root.Kind == "overlay" {
+		for option := range strings.SplitSeq(root.Options, ",") {
 			if upper, ok := strings.CutPrefix(option, "upperdir="); ok && path.IsAbs(upper) {
-				return path.Clean(unescapeOctal(upper))
+				return path.Clean(text.UnescapeOctal(upper))
 			}
 		}
 		return ""
 	}
-	if root.root == "" || root.root == "/" || served(root.kind) {
+	if root.Root == "" || root.Root == "/" || served(root.Kind) {
 		return ""
 	}
-	best := mount{}
+	best := text.Mount{}
 	for _, m := range host {
-		if m.device == root.device && within(root.root, m.root) && len(m.root) >= len(best.root) {
+		if m.Device == root.Device && within(root.Root, m.Root) && len(m.Root) >= len(best.Root) {
 			best = m
 		}
 	}
-	if !path.IsAbs(best.at) { // none, or garbage
+	if !path.IsAbs(best.At) { // none, or garbage
 		return ""
 	}
 	// the host's root may be a part of a filesystem too
-	if dir := path.Join(best.at, strings.TrimPrefix(root.root, best.root)); dir != "/" {
+	if dir := path.Join(best.At, strings.TrimPrefix(root.Root, best.Root)); dir != "/" {
 		return dir
 	}
 	return ""
