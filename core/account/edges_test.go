@@ -188,11 +188,11 @@ func TestLastCPU_OfEachProcessByItself(t *testing.T) {
 		r.Threads = []account.Thread{{PID: 4, TID: 40, Workload: 0, Start: 1, LastCPU: 3, Part: account.NoProgram}}
 	}), host(20*time.Second, func(r *account.Reading) {
 		r.Processes = []account.Process{process(0, 1, 1, 7), process(1, 0, 1, 5), process(2, 1, 0, 3),
-			process(3, 0, 1, 0), process(4, 0, 2, 100), process(5, -1, 1, 50)}
+			process(3, 6, 1, 0), process(4, 0, 2, 100), process(5, -1, 1, 50)}
 		r.Threads = []account.Thread{
 			{PID: 4, TID: 40, Workload: 0, Start: 1, LastCPU: 3, Part: 8, CPUMicros: 60},
 			{PID: 4, TID: 40, Workload: 0, Start: 1, LastCPU: 0, Part: account.NoProgram, CPUMicros: 9},
-			{PID: 4, TID: 41, Workload: 0, Start: 999, LastCPU: 2, Part: 7, CPUMicros: 11},
+			{PID: 4, TID: 41, Workload: 0, Start: 998, LastCPU: 2, Part: 7, CPUMicros: 11},
 			{PID: 4, TID: 42, Workload: 0, Start: 997, LastCPU: 2, Part: 7, CPUMicros: 13},
 			{PID: 4, TID: 43, Workload: account.Unrecognised, Start: 1000, LastCPU: 2, Part: 7, CPUMicros: 17},
 			{PID: 4, TID: 44, Workload: 0, Start: 1000, LastCPU: -1, Part: 7, CPUMicros: 19},
@@ -261,11 +261,12 @@ func TestRunning_TellsWhatEachProcessUsed(t *testing.T) {
 		ended.Ended = true
 		r.Processes = []account.Process{process(1, 1, 0, 130, 25), process(2, 998, 0, 7, 3), process(3, 1100, 0, 9, 30),
 			process(4, 1, 0, 140, 40), process(5, 1, 0, 6, -1), process(6, 997, 0, 8, 8),
-			process(7, 1, account.Unrecognised, 9, 9), ended, process(9, 1, 0, 5, 0)}
+			process(7, 1, account.Unrecognised, 9, 9), ended, process(9, 1, 0, 5, 0),
+			process(10, 1100, 0, 2, 0)}
 	}))
 	require.NoError(t, err)
 	assert.Equal(t, map[int32][2]int64{1: {30, 15}, 2: {7, -1}, 3: {9, -1}, 4: {40, -1}, 5: {1, -1}, 6: {0, -1},
-		9: {0, 0}}, running())
+		9: {0, 0}, 10: {2, -1}}, running())
 	_, over := tracker.Running()
 	assert.Equal(t, 3*time.Second, over)
 }
@@ -378,4 +379,128 @@ func TestLedgers_SayWhyAHostHasNone(t *testing.T) {
 		[]account.Interface{{Name: "uplink1", SpeedBitPerSecond: 80}, {Name: "uplink2", SpeedBitPerSecond: 160}})
 	assert.Equal(t, int64(3_100), iv.Ledgers[amount.Disk].Capacity.Units, "bytes in ten seconds")
 	assert.Equal(t, int64(600), iv.Ledgers[amount.Network].Capacity.Units, "both directions at once")
+}
+
+// A namespace's own interfaces tell more than its open sockets, and less than counters of its cgroup.
+func TestNamespaces_AreTakenBeforeOpenSocketsAndAfterCountedOnes(t *testing.T) {
+	at := func(n int64, added account.Has, local int64) func(r *account.Reading) {
+		return func(r *account.Reading) {
+			g := account.Group{ID: 1, Workload: 0, Outer: -1, Has: account.HasNetwork, Added: added,
+				NetworkBytes: 10 * n}
+			source := amount.Counted
+			if added != 0 {
+				source = amount.Summed
+			}
+			for i, m := range []amount.Measure{amount.NetworkReceived, amount.NetworkSent, amount.NetworkLocalReceived,
+				amount.NetworkLocalSent} {
+				g.Figures.Put(m, int64(i+1)*n, source)
+			}
+			r.Groups = []account.Group{g}
+			r.Namespaces = []account.Namespace{{ID: 7, Workload: 0, Received: 50 * n, Sent: 30 * n, Local: local * n},
+				{ID: 8, Workload: account.Unrecognised, Received: 70 * n}, {ID: 9, Workload: 1, Sent: 3 * n, Local: -1}}
+			if local < 0 {
+				r.Namespaces[0].Local = -1
+			}
+		}
+	}
+	for name, x := range map[string]struct {
+		added account.Has
+		local int64
+		want  [5]int64
+	}{
+		"counted by cgroup":                {0, 9, [5]int64{100, 10, 20, 30, 40}},
+		"of open sockets":                  {account.HasNetwork, 9, [5]int64{800, 500, 300, 90, 90}},
+		"of open sockets, loopback unseen": {account.HasNetwork, -1, [5]int64{800, 500, 300, 30, 40}},
+		"of open sockets, loopback unused": {account.HasNetwork, 0, [5]int64{800, 500, 300, 0, 0}},
+	} {
+		iv := between(t, host(10*time.Second, at(1, x.added, x.local)),
+			host(20*time.Second, at(11, x.added, x.local)))[0]
+		u := of(t, iv, 0)
+		got := [5]int64{u.Units[amount.Network]}
+		for i, m := range []amount.Measure{amount.NetworkReceived, amount.NetworkSent, amount.NetworkLocalReceived,
+			amount.NetworkLocalSent} {
+			got[i+1], _ = u.Figures.Get(m)
+		}
+		assert.Equal(t, x.want, got, name)
+		assert.Equal(t, amount.Counted, u.Source[amount.Network], name)
+		assert.Equal(t, int64(30), of(t, iv, 1).Units[amount.Network])
+	}
+}
+
+// What is known to be nothing is a figure; what took no time that is known is none.
+func TestFigures_OfNothing(t *testing.T) {
+	at := func(n int64) func(r *account.Reading) {
+		return func(r *account.Reading) {
+			r.SplitsDisk = false
+			r.Processes = []account.Process{{PID: 1, Start: 1, Workload: 0, Threads: 1, LastCPU: 3, UserMicros: 1},
+				{PID: 2, Start: 1, Workload: 1, Threads: 1, LastCPU: 3, DiskBytes: -1}}
+			r.Groups = []account.Group{{ID: 1, Workload: 2, Outer: -1, Has: account.HasDisk,
+				Devices: []account.DeviceIO{{Major: 8, Read: n}}}}
+		}
+	}
+	iv := between(t, host(10*time.Second, at(1)), host(20*time.Second, at(3)))[0]
+	idle, hidden := of(t, iv, 0), of(t, iv, 1)
+	waited, known := idle.Figures.Get(amount.CPUWait)
+	assert.True(t, known)
+	assert.Zero(t, waited)
+	assert.Equal(t, []amount.Source{amount.Summed, amount.Unavailable}, []amount.Source{idle.Source[amount.Disk],
+		hidden.Source[amount.Disk]})
+	assert.Empty(t, idle.CPUs, "it ran nowhere")
+	f := of(t, iv, 2).Figures
+	_, known = f.Get(amount.DiskTime)
+	assert.False(t, known, "how long its operations took was not counted")
+	read, _ := f.Get(amount.DiskRead)
+	assert.Equal(t, int64(2), read)
+}
+
+// A group that was made since the last reading has counted from nothing. One that was there, and whose figure is new,
+// has no growth of it yet.
+func TestFigures_OfAGroupCountFromItsBirthOnly(t *testing.T) {
+	at := func(of account.WorkloadID, born bool, measures ...amount.Measure) account.Group {
+		g := account.Group{ID: uint64(10 + of), Workload: of, Outer: -1, Born: born, Has: account.HasCPU, CPUMicros: 5}
+		for _, m := range measures {
+			g.Figures.Put(m, 40, amount.Counted)
+		}
+		return g
+	}
+	iv := between(t, host(10*time.Second, func(r *account.Reading) {
+		r.Groups = []account.Group{at(0, true)}
+	}), host(20*time.Second, func(r *account.Reading) {
+		r.Groups = []account.Group{at(0, true, amount.CPUUser), at(1, true, amount.CPUUser),
+			at(2, false, amount.CPUUser)}
+	}))[0]
+	for w, want := range []bool{false, true, false} {
+		for _, u := range iv.Usages {
+			if u.Workload == account.WorkloadID(w) {
+				_, known := u.Figures.Get(amount.CPUUser)
+				assert.Equal(t, want, known, "workload %d", w)
+			}
+		}
+	}
+}
+
+func TestIdleTask_WhatIsLeftIsCarriedOn(t *testing.T) {
+	// In the first interval the idle task was there for 100 ms more than the CPU was idle, and 90 ms are told by
+	// nothing: 10 ms are carried. In the second 20 ms are told by nothing, and the idle task was there as long as it
+	// was idle.
+	reading := func(at time.Duration, ran, idle, idleTask int64) *account.Reading {
+		return host(at, func(r *account.Reading) {
+			r.CPUs = []account.CPUTimes{{CPU: 0, User: ran, Idle: idle}, {CPU: 1, Idle: 7_000_000}}
+			r.RanMicros, r.IdleTaskMicros = []int64{ran, 0}, []int64{40 + idleTask, 900_000_000 + at.Microseconds()}
+		})
+	}
+	iv := between(t, reading(10*time.Second, 0, 0, 0), reading(15*time.Second, 3_000_000, 1_910_000, 2_010_000),
+		reading(20*time.Second, 6_000_000, 3_890_000, 3_990_000))
+	assert.Equal(t, []int64{90_000, 10_000}, []int64{iv[0].Ledgers[amount.CPU].Kernel.Units,
+		iv[1].Ledgers[amount.CPU].Kernel.Units}, "of CPU 1, which was away, nothing is the kernel's")
+}
+
+func TestSteal_OfAnIdleCPUIsHeldAgainstItsIdleTime(t *testing.T) {
+	iv := between(t, host(10*time.Second, func(r *account.Reading) { r.RanMicros = []int64{0, 0} }),
+		host(15*time.Second, func(r *account.Reading) {
+			r.CPUs[0].Idle, r.CPUs[0].Steal = 15_000_000, 1_000_000 // 5 s idle, and 1 s taken of the same
+			r.RanMicros = []int64{0, 0}
+		}))[0]
+	assert.Zero(t, iv.Ledgers[amount.CPU].Steal.Units)
+	assert.Zero(t, iv.Ledgers[amount.CPU].Residual.Units)
 }

@@ -46,6 +46,9 @@ func (s Set) Union(t Set) Set {
 	if len(s.words) < len(t.words) {
 		s, t = t, s
 	}
+	if len(t.words) == 0 {
+		return s
+	}
 	words := make([]uint64, len(s.words))
 	copy(words, s.words)
 	for i, w := range t.words {

@@ -1,6 +1,7 @@
 package cpuset_test
 
 import (
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -32,7 +33,8 @@ func TestSet_ListAndSetAreTheSame(t *testing.T) {
 		a, b := cpuset.Of(as...), cpuset.Of(bs...)
 		back, err := cpuset.Parse(a.String())
 		require.NoError(t, err)
-		require.Equal(t, a.CPUs(), back.CPUs())
+		require.Equal(t, a, back, "sets of the same CPUs are equal however they were made")
+		require.Equal(t, cpuset.Of(append(slices.Clone(as), bs...)...), a.Union(b))
 		require.Len(t, a.CPUs(), a.Len())
 		both := false
 		for c := range 301 {

@@ -102,6 +102,10 @@ func TestSuggest_PutsAlikeTogetherAndItsRuleMatchesAllOfThem(t *testing.T) {
 		of(3, account.Workload{Kind: amount.Service, Name: "journal", Owner: "root",
 			Facts: map[string]string{account.FactUnit: "journal.service"}}),
 		of(2, account.Workload{Kind: amount.Loose, Name: "x of p.kern", Owner: "p.kern"}),
+		of(20, account.Workload{Kind: amount.Container, Name: "must", Owner: "root",
+			Facts: map[string]string{account.FactNamespace: "cellar ~"}}),
+		of(0.5, account.Workload{Kind: amount.Service, Name: "odd", Owner: "root",
+			Facts: map[string]string{account.FactNamespace: "cellar ~", account.FactUnit: "odd.service"}}),
 		of(0, account.Workload{Kind: amount.VM, Name: "plc"}),
 	}
 	clusters := tenancy.Suggest(unassigned)
@@ -120,9 +124,10 @@ func TestSuggest_PutsAlikeTogetherAndItsRuleMatchesAllOfThem(t *testing.T) {
 			assert.Equal(t, mine[w.Workload.Name], rule.Matches(w.Subject), "%s and %s", c.Expression, w.Workload.Name)
 		}
 	}
-	assert.Equal(t, []float64{14, 7, 3, 2, 2, 0}, used, "most used first")
+	assert.Equal(t, []float64{20, 14, 7, 3, 2, 2, 0.5, 0}, used, "most used first")
 	assert.Equal(t, len(unassigned), members, "each in one cluster")
-	assert.Equal(t, "job 2", clusters[0].Members[0].Workload.Name)
+	assert.Equal(t, "kind == 'container' && pod_namespace == 'cellar ~'", clusters[0].Expression)
+	assert.Equal(t, "job 2", clusters[1].Members[0].Workload.Name)
 }
 
 func TestBook_WithPutsARuleWhereItIsAsked(t *testing.T) {
