@@ -1,6 +1,7 @@
 package collect_test
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -63,6 +64,7 @@ type service struct {
 	intervals map[uint64]*wire.Interval
 	calls     int
 	answer    func(b *wire.Batch) int // status; nil for 200
+	detail    string                  // of a refusal; "as told" where there is none
 }
 
 func (s *service) RoundTrip(r *http.Request) (*http.Response, error) {
@@ -88,7 +90,7 @@ func (s *service) RoundTrip(r *http.Request) (*http.Response, error) {
 	}
 	w := httptest.NewRecorder()
 	w.WriteHeader(status)
-	json.NewEncoder(w).Encode(map[string]any{"status": status, "detail": "as told"})
+	json.NewEncoder(w).Encode(map[string]any{"status": status, "detail": cmp.Or(s.detail, "as told")})
 	return w.Result(), nil
 }
 
@@ -196,6 +198,55 @@ func TestRun_SetsAsideOnlyWhatTheServiceWillNeverTake(t *testing.T) {
 		require.NoError(t, err)
 		assert.Empty(t, left)
 	})
+}
+
+// TestRun_ABatchOfAnotherVersionWaits: neither a service that is older than its collector nor a collector that is older
+// than what it finds in its spool loses anything.
+func TestRun_ABatchOfAnotherVersionWaits(t *testing.T) {
+	for name, refusal := range map[string]struct {
+		status int
+		detail string
+	}{
+		"by a service that says so":             {501, "as told"},
+		"by one from before there was a second": {422, "version 2 of the format is not known here"},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			dir := t.TempDir()
+			svc := &service{intervals: map[uint64]*wire.Interval{}, detail: refusal.detail,
+				answer: func(*wire.Batch) int { return refusal.status }}
+			src := newSource()
+			c, spool := newCollector(t, src, svc, dir)
+			run(t, c, spool, 4*time.Minute)
+			kept, err := filepath.Glob(filepath.Join(dir, "*.batch"))
+			require.NoError(t, err)
+			require.Greater(t, len(kept), 3, name)
+
+			// One of them turns out to be of a collector that is newer still.
+			raw, err := os.ReadFile(kept[1])
+			require.NoError(t, err)
+			b, err := wire.Decode(raw, wire.TypeProtobuf, "zstd")
+			require.NoError(t, err)
+			b.Version = wire.Version + 1
+			raw, err = wire.Encode(b)
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(kept[1], raw, 0o600))
+
+			svc.answer = nil
+			c, spool = newCollector(t, src, svc, dir)
+			run(t, c, spool, 2*time.Minute)
+			for i, file := range kept {
+				var sequence uint64
+				fmt.Sscanf(filepath.Base(file), "%d.batch", &sequence)
+				assert.Equal(t, i != 1, svc.intervals[sequence] != nil, "%s: interval %d", name, sequence)
+			}
+			left, err := filepath.Glob(filepath.Join(dir, "*.batch"))
+			require.NoError(t, err)
+			assert.Equal(t, kept[1:2], left, name)
+			refused, err := filepath.Glob(filepath.Join(dir, "refused", "*.batch"))
+			require.NoError(t, err)
+			assert.Empty(t, refused, name)
+		})
+	}
 }
 
 func TestRun_AWrongCredentialLosesNothing(t *testing.T) {

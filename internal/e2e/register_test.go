@@ -50,20 +50,26 @@ func edit(t *testing.T, file, before, text string) {
 	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(raw), before, text+before, 1)), 0o644))
 }
 
-// TestRegister_AResourceAndAMeasureAreOneEntryEach adds one of both to a scratch copy of the program, by an entry of
-// the register and its number and nothing else, and asks for them through the store, the network interface, the
-// commands and the console.
+// TestRegister_AResourceAndAMeasureAreOneEntryEach adds one of both to a scratch copy of the program, and 40 measures more,
+// by an entry of the register and its number and nothing else, and asks for them through the store, the network
+// interface, the commands and the console.
 func TestRegister_AResourceAndAMeasureAreOneEntryEach(t *testing.T) {
 	dir := scratch(t)
 	measures, register := filepath.Join(dir, "core/amount/measure.go"), filepath.Join(dir, "core/amount/register.go")
 	edit(t, measures, "	NumResources int      = iota\n", "	Press // wine pressed\n")
-	edit(t, measures, "	NumMeasures int = iota + NumResources\n", "	PressSpilt\n")
+	numbers, entries := "", "" // of more measures than a machine word has bits
+	for n := range 40 {
+		numbers += fmt.Sprintf("	Press%d\n", n)
+		entries += fmt.Sprintf("	Press%d: {Name: %q, Title: \"Press\", Unit: count, Of: Press, Meaning: \"Grapes.\"},\n", n,
+			fmt.Sprintf("press_sort_%d", n))
+	}
+	edit(t, measures, "	NumMeasures int = iota + NumResources\n", numbers+"	PressSpilt\n")
 	edit(t, register, "\n	CPUUser: {", `
 	Press: {Name: "press", Title: "Press", Unit: moved, Bound: ByCapacity, Of: Press, Meaning: "Must that was pressed.",
 		NeverOf: "nobody counts what it presses"},
 	PressSpilt: {Name: "press_spilt_bytes", Title: "Press, spilt", Unit: moved, Of: Press,
 		Meaning: "Must that was lost."},
-`)
+`+entries)
 	bin := filepath.Join(dir, "vinescale")
 	build := exec.Command("go", "build", "-o", bin, "./cmd/vinescale")
 	build.Dir = dir

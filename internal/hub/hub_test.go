@@ -212,6 +212,39 @@ func TestRules_ChangedByAnotherInstanceAreSeen(t *testing.T) {
 	assert.Equal(t, map[string]float64{"unassigned": 60, "Frost Watch": 60}, other.byTenant())
 }
 
+// TestNotice_IsTakenByTheRulesInForce: news of a workload is accounted by a rule that another instance has just made.
+func TestNotice_IsTakenByTheRulesInForce(t *testing.T) {
+	database := testdb.New(t)
+	open := func() *fixture {
+		s, err := store.Open(ctx, database)
+		require.NoError(t, err)
+		t.Cleanup(func() { s.Close() })
+		return &fixture{Hub: hub.New(s, hub.Options{Now: func() time.Time { return noon.Add(time.Minute) }}), t: t}
+	}
+	one, other := open(), open()
+	_, err := one.Enrol(ctx, "terrace-1")
+	require.NoError(t, err)
+	host, err := other.Host(ctx, "terrace-1")
+	require.NoError(t, err)
+	notice := func(key string) {
+		n := wire.NewNotices("terrace-1", "b", noon, noon.Add(time.Minute))
+		n.Add(account.Workload{Key: key, Kind: amount.Job, Name: key}, time.Time{})
+		require.NoError(t, other.Notice(ctx, host, n))
+	}
+	notice("job:before") // by the rules that the other instance remembers from now on: none
+	one.tenant("Frost Watch", "kind == 'job'")
+	notice("job:after")
+	workloads, _, err := one.Workloads(ctx, hub.Asked{Span: question.Span{From: noon.Add(-time.Hour),
+		To: noon.Add(time.Hour)}}, hub.Page{})
+	require.NoError(t, err)
+	tenants := map[string]string{}
+	for _, w := range workloads {
+		tenants[w.Name] = w.Tenant
+	}
+	assert.Equal(t, map[string]string{"job:before": "Frost Watch", "job:after": "Frost Watch"}, tenants,
+		"a rule takes what is there when it is made, and what comes after it")
+}
+
 func TestIngest_IsTakenFromTheHostOfTheCredentialAndOfATimeThatIsKept(t *testing.T) {
 	f := newFixture(t)
 	other := f.host
