@@ -232,13 +232,13 @@ func quantile(buckets map[[2]int64]int64, part float64) (float64, bool) {
 		return 0, false
 	}
 	bounds := slices.SortedFunc(maps.Keys(buckets), func(a, b [2]int64) int { return cmp.Compare(a[0], b[0]) })
-	seen := int64(0)
-	for _, b := range bounds {
-		if seen += buckets[b]; float64(seen) >= part*float64(total) {
-			return float64(b[1]) / 1000, true
+	seen, reached := int64(0), bounds[0]
+	for _, reached = range bounds {
+		if seen += buckets[reached]; float64(seen) >= part*float64(total) {
+			break
 		}
 	}
-	return float64(bounds[len(bounds)-1][1]) / 1000, true
+	return float64(reached[1]) / 1000, true
 }
 
 func (x *DeviceLine) usedBy(g *Gathering, key deviceKey, d *account.Disk, seconds float64, names Names) {
