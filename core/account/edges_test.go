@@ -504,3 +504,86 @@ func TestSteal_OfAnIdleCPUIsHeldAgainstItsIdleTime(t *testing.T) {
 	assert.Zero(t, iv.Ledgers[amount.CPU].Steal.Units)
 	assert.Zero(t, iv.Ledgers[amount.CPU].Residual.Units)
 }
+
+func TestDevices_AreKnownByOneNumber(t *testing.T) {
+	assert.Equal(t, int32(8<<20|17), (&account.Disk{Major: 8, Minor: 17}).Number())
+	assert.Equal(t, int32(8<<20|17), (&account.Latency{Major: 8, Minor: 17}).Number())
+}
+
+func TestDevices_OfAGroupThatWasNotSeenBeforeHaveNoUseYet(t *testing.T) {
+	group := func(of account.WorkloadID, born bool) account.Group {
+		return account.Group{ID: uint64(of) + 1, Workload: of, Outer: -1, Born: born, Has: account.HasDisk,
+			Devices: []account.DeviceIO{{Major: 8, Read: 900}}}
+	}
+	iv := between(t, host(10*time.Second, none), host(20*time.Second, func(r *account.Reading) {
+		r.Groups = []account.Group{group(0, false), group(1, true)}
+	}))[0]
+	assert.Empty(t, of(t, iv, 0).Devices)
+	assert.Equal(t, []account.DeviceUse{{Device: 8 << 20, Read: 900}}, of(t, iv, 1).Devices)
+}
+
+// What goes to a loop goes to the drive below it once more. It is taken off what is not yet written once.
+func TestWrittenBack_ThroughALoopIsWrittenOnce(t *testing.T) {
+	at := func(dirtied, issued, free int64) func(r *account.Reading) {
+		return func(r *account.Reading) {
+			r.Processes = []account.Process{{PID: 1, Start: 1, Workload: 0, Threads: 1, DiskBytes: dirtied,
+				WaitMicros: -1}}
+			r.Groups = []account.Group{{ID: 1, Workload: 0, Outer: -1, Has: account.HasDisk, DiskBytes: issued,
+				Devices: []account.DeviceIO{{Major: 7, Written: issued}, {Major: 8, Written: issued}}}}
+			r.NoGroup = []account.DeviceIO{{Major: 8, Written: free}}
+			r.Disks[0].WrittenBytes = issued + free
+		}
+	}
+	iv := between(t, host(10*time.Second, at(0, 0, 0)), host(20*time.Second, at(500, 300, 200)))[0]
+	assert.Equal(t, int64(500), of(t, iv, 0).Units[amount.Disk])
+	l := iv.Ledgers[amount.Disk]
+	assert.Equal(t, []int64{500, 0, 0}, []int64{l.Used.Units, l.Kernel.Units, l.Residual.Units})
+}
+
+func TestFigures_PutAllAndClear(t *testing.T) {
+	var a, b account.Figures
+	a.Put(amount.CPUUser, 1, amount.Counted)
+	a.Put(amount.CPUSystem, 2, amount.Counted)
+	b.Put(amount.CPUSystem, 30, amount.Split)
+	a.PutAll(&b)
+	assert.Equal(t, []int64{1, 30}, []int64{a.Units[amount.CPUUser], a.Units[amount.CPUSystem]})
+	assert.Equal(t, amount.Split, a.Source[amount.CPUSystem])
+	a.Clear()
+	assert.Equal(t, account.Figures{}, a)
+}
+
+func TestAdd_JoinsPartsAndKeepsWhyALineIsMissing(t *testing.T) {
+	interval := func(part int32, micros int64, line account.Line) *account.Interval {
+		iv := &account.Interval{Usages: []account.Usage{{Workload: 1, Parts: []account.PartUse{{Part: 1, Micros: 5},
+			{Part: part, Micros: micros}}}}}
+		iv.Ledgers[amount.CPU].Idle = line
+		return iv
+	}
+	known, missing := account.Line{Units: 7}, account.Line{Reason: "it is not told"}
+	sum := interval(2, 10, known).Add(interval(3, 20, known))
+	assert.Equal(t, []account.PartUse{{Part: 1, Micros: 10}, {Part: 2, Micros: 10}, {Part: 3, Micros: 20}},
+		of(t, sum, 1).Parts)
+	assert.Equal(t, account.Line{Units: 14}, sum.Ledgers[amount.CPU].Idle)
+	for _, sum := range []*account.Interval{interval(2, 1, known).Add(interval(2, 1, missing)),
+		interval(2, 1, missing).Add(interval(2, 1, known))} {
+		assert.Equal(t, missing, sum.Ledgers[amount.CPU].Idle)
+	}
+}
+
+func TestLedger_OfWhatCouldNotBeReadSaysWhy(t *testing.T) {
+	iv := between(t, host(10*time.Second, none), host(20*time.Second, func(r *account.Reading) {
+		r.Unavailable[amount.Network] = "the counters of interfaces may not be read"
+	}))[0]
+	l := iv.Ledgers[amount.Network]
+	for _, line := range []account.Line{l.Capacity, l.Used, l.Idle, l.Residual} {
+		assert.Equal(t, "the counters of interfaces may not be read", line.Reason)
+	}
+}
+
+func TestNamespaces_ThatWereNotSeenBeforeHaveNoUseYet(t *testing.T) {
+	iv := between(t, host(10*time.Second, none), host(20*time.Second, func(r *account.Reading) {
+		r.Namespaces = []account.Namespace{{ID: 7, Workload: 0, Received: 900}, {ID: 8, Workload: 1, Received: 40,
+			Born: true}}
+	}))[0]
+	assert.Equal(t, []int64{0, 40}, []int64{of(t, iv, 0).Units[amount.Network], of(t, iv, 1).Units[amount.Network]})
+}
