@@ -84,9 +84,9 @@ func (t *tally) device(io DeviceIO, sign int64) {
 	d.WriteNanos += sign * io.WriteNanos
 }
 
-// devices divides the I/O that was issued for no workload's group. Reads are divided in proportion to what the processes
-// of workloads without groups read; writes in proportion to the pages that each workload dirtied and that are not yet
-// written. What then is left is the kernel's own: journals and directories.
+// devices divides the I/O that was issued for no workload's group. Reads are divided in proportion to what the
+// processes of workloads without groups read; writes in proportion to the pages that each workload dirtied and that are
+// not yet written. What then is left is the kernel's own: journals and directories.
 func (s *scratch) devices(dirt *dirty) {
 	if !s.now.SplitsDisk {
 		return
@@ -168,8 +168,8 @@ func (s *scratch) devices(dirt *dirty) {
 	}
 }
 
-// issued is how many bytes a workload's own group wrote to storage. The bytes of a loop or volume are written once more to
-// the drive below it, so the two are not added: the larger of them is what the processes wrote.
+// issued is how many bytes a workload's own group wrote to storage. The bytes of a loop or volume are written once more
+// to the drive below it, so the two are not added: the larger of them is what the processes wrote.
 func (s *scratch) issued(t *tally) int64 {
 	var whole, inner int64
 	for _, d := range t.devices {
@@ -228,8 +228,9 @@ func (s *scratch) standings() {
 	}
 }
 
-// finish copies the figures without a ledger into a usage: its measures, its swaps and its devices. An outer group is read
-// a moment before its inner ones, so a difference between them can come out just below zero; it is then set to zero.
+// finish copies the figures without a ledger into a usage: its measures, its swaps and its devices. An outer group is
+// read a moment before its inner ones, so a difference between them can come out just below zero; it is then set to
+// zero.
 func (s *scratch) finish(u *Usage, t *tally) {
 	u.Figures = t.figures
 	for m := range u.Figures.Units {

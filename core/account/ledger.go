@@ -117,15 +117,17 @@ const (
 
 // corrections are by how much the kernel's own counters of CPU time are wrong in one interval, in microseconds.
 type corrections struct {
-	// Time that the counters of steal and of interrupts hold although another counter holds it as well; it is subtracted
-	// from them. A negative value returns time that an earlier interval subtracted by mistake.
+	// Time that the counters of steal and of interrupts hold although another counter holds it as well; it is
+	// subtracted from them. A negative value returns time that an earlier interval subtracted by mistake.
 	steal, interrupts int64
-	// Time that no counter holds, and that the kernel spent while no task was running. It is added to the kernel's line.
+	// Time that no counter holds, and that the kernel spent while no task was running. It is added to the kernel's
+	// line.
 	between int64
 }
 
-// correct compares, for each CPU, the kernel's counters with the time that passed. It can do so only where the time that
-// tasks ran on each CPU is counted: idle, interrupts, steal and tasks must then add up to the length of the interval.
+// correct compares, for each CPU, the kernel's counters with the time that passed. It can do so only where the time
+// that tasks ran on each CPU is counted: idle, interrupts, steal and tasks must then add up to the length of the
+// interval.
 //
 // If they add up to more, some time was counted twice, and the excess is subtracted from steal first, then from
 // interrupts. Steal may also be told one interval early. Then the next interval seems to lack as much, and what was

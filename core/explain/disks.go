@@ -273,7 +273,8 @@ func (x *DeviceLine) usedBy(g *Gathering, key deviceKey, d *account.Disk, second
 	x.OtherBytes = max(all-charged, 0) / seconds
 }
 
-// latency is how long each operation took: those in the device at once are as many as come in that time.
+// latency works out how long an operation took in the mean, from how many were in the device at once and how many came
+// in a second (Little's law: the mean number is the rate times the mean time).
 func (u *DeviceUser) latency() {
 	u.Latency = nil
 	if ops := u.Reads + u.Writes; u.TimeMean != nil && ops > 0 {

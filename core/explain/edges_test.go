@@ -21,7 +21,8 @@ func TestReason(t *testing.T) {
 		{amount.CPU, question.Sum{Source: amount.Counted}, ""},
 		{amount.CPU, question.Sum{Source: amount.Unavailable}, explain.NoSum},
 		{amount.CPU, question.Sum{Missing: 2, Untold: 2}, account.NotRead},
-		{amount.CPUUser, question.Sum{Source: amount.Counted, Missing: 2, Untold: 1}, "its host does not count this for it"},
+		{amount.CPUUser, question.Sum{Source: amount.Counted, Missing: 2, Untold: 1},
+			"its host does not count this for it"},
 		{amount.Network, question.Sum{Missing: 1}, amount.Network.Entry().NeverOf},
 	} {
 		require.Equal(t, c.want, explain.Reason(c.of, &c.sum), "%s %+v", c.of, c.sum)

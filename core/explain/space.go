@@ -6,8 +6,8 @@ import "vinescale/core/amount"
 func NoSpace(kind amount.Kind) string {
 	switch kind {
 	case amount.Container:
-		return "it has no writable layer or root directory of its own that its collector sees, or one with more files " +
-			"than are walked: a project quota on it would count them"
+		return "it has no writable layer or root directory of its own that its collector sees, or one with more " +
+			"files than are walked: a project quota on it would count them"
 	case amount.VM:
 		return "it has no file and no device open for writing that its collector sees"
 	}

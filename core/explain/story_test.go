@@ -220,7 +220,8 @@ func (s *story) addMinute(h *explain.Host, d *datadriven.TestData, lines []value
 				Units: []int64{v.number("units")}, Sources: []uint32{uint32(v.source())}})
 		case "moved":
 			m.Devices = append(m.Devices, explain.DeviceRow{Row: row(v), DeviceUse: account.DeviceUse{
-				Device: v.device("on"), Read: v.number("read"), Written: v.number("written"), ReadOps: v.number("reads"),
+				Device: v.device("on"), Read: v.number("read"), Written: v.number("written"),
+				ReadOps:  v.number("reads"),
 				WriteOps: v.number("writes"), Micros: v.micros("took"), Source: v.source()}})
 		case "swapped":
 			m.Swapped = append(m.Swapped, explain.SwapRow{Row: row(v),

@@ -77,7 +77,8 @@ func bookFor(q *Question, m amount.Measure) (Book, error) {
 		return PartMinutes, nil
 	case inside:
 		return ProgramMinutes, nil
-	case len(q.By) == 1 && by(Tenant) && !q.State && q.Scope.Only == nil && q.Step == 0 && q.Scope.Span.isWholeMinutes():
+	case len(q.By) == 1 && by(Tenant) && !q.State && q.Scope.Only == nil && q.Step == 0 &&
+		q.Scope.Span.isWholeMinutes():
 		return TenantMinutes, nil
 	}
 	return WorkloadMinutes, nil

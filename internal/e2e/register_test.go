@@ -50,8 +50,8 @@ func edit(t *testing.T, file, before, text string) {
 	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(raw), before, text+before, 1)), 0o644))
 }
 
-// TestRegister_AResourceAndAMeasureAreOneEntryEach adds one of both to a scratch copy of the program, and 40 measures more,
-// by an entry of the register and its number and nothing else, and asks for them through the store, the network
+// TestRegister_AResourceAndAMeasureAreOneEntryEach adds one of both to a scratch copy of the program, and 40 measures
+// more, by an entry of the register and its number and nothing else, and asks for them through the store, the network
 // interface, the commands and the console.
 func TestRegister_AResourceAndAMeasureAreOneEntryEach(t *testing.T) {
 	dir := scratch(t)
@@ -60,7 +60,8 @@ func TestRegister_AResourceAndAMeasureAreOneEntryEach(t *testing.T) {
 	numbers, entries := "", "" // of more measures than a machine word has bits
 	for n := range 40 {
 		numbers += fmt.Sprintf("	Press%d\n", n)
-		entries += fmt.Sprintf("	Press%d: {Name: %q, Title: \"Press\", Unit: count, Of: Press, Meaning: \"Grapes.\"},\n", n,
+		entries += fmt.Sprintf(
+			"	Press%d: {Name: %q, Title: \"Press\", Unit: count, Of: Press, Meaning: \"Grapes.\"},\n", n,
 			fmt.Sprintf("press_sort_%d", n))
 	}
 	edit(t, measures, "	NumMeasures int = iota + NumResources\n", numbers+"	PressSpilt\n")

@@ -190,7 +190,8 @@ func TestTryRule_TellsWhatWouldMoveAndChangesNothing(t *testing.T) {
 	assert.Equal(t, len(first.Moves), changed, "and adding it does what the trial told")
 }
 
-func TestRules_ChangedByAnotherInstanceAreSeen(t *testing.T) {
+// instances are two of the service on the same books, with a host enrolled.
+func instances(t *testing.T) (one, other *fixture) {
 	database := testdb.New(t)
 	open := func() *fixture {
 		s, err := store.Open(ctx, database)
@@ -198,13 +199,18 @@ func TestRules_ChangedByAnotherInstanceAreSeen(t *testing.T) {
 		t.Cleanup(func() { s.Close() })
 		return &fixture{Hub: hub.New(s, hub.Options{Now: func() time.Time { return noon.Add(time.Minute) }}), t: t}
 	}
-	one, other := open(), open()
+	one, other = open(), open()
 	_, err := one.Enrol(ctx, "terrace-1")
 	require.NoError(t, err)
 	for _, f := range []*fixture{one, other} {
 		f.host, err = f.Host(ctx, "terrace-1")
 		require.NoError(t, err)
 	}
+	return one, other
+}
+
+func TestRules_ChangedByAnotherInstanceAreSeen(t *testing.T) {
+	one, other := instances(t)
 	other.sequence = 100
 	require.NoError(t, other.send(0, job("a", "m.abt"))) // other knows the rules of now: none
 	one.tenant("Frost Watch", "true")
@@ -214,22 +220,11 @@ func TestRules_ChangedByAnotherInstanceAreSeen(t *testing.T) {
 
 // TestNotice_IsTakenByTheRulesInForce: news of a workload is accounted by a rule that another instance has just made.
 func TestNotice_IsTakenByTheRulesInForce(t *testing.T) {
-	database := testdb.New(t)
-	open := func() *fixture {
-		s, err := store.Open(ctx, database)
-		require.NoError(t, err)
-		t.Cleanup(func() { s.Close() })
-		return &fixture{Hub: hub.New(s, hub.Options{Now: func() time.Time { return noon.Add(time.Minute) }}), t: t}
-	}
-	one, other := open(), open()
-	_, err := one.Enrol(ctx, "terrace-1")
-	require.NoError(t, err)
-	host, err := other.Host(ctx, "terrace-1")
-	require.NoError(t, err)
+	one, other := instances(t)
 	notice := func(key string) {
 		n := wire.NewNotices("terrace-1", "b", noon, noon.Add(time.Minute))
 		n.Add(account.Workload{Key: key, Kind: amount.Job, Name: key}, time.Time{})
-		require.NoError(t, other.Notice(ctx, host, n))
+		require.NoError(t, other.Notice(ctx, other.host, n))
 	}
 	notice("job:before") // by the rules that the other instance remembers from now on: none
 	one.tenant("Frost Watch", "kind == 'job'")

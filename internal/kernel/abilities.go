@@ -84,7 +84,8 @@ func (r *Reader) Abilities() []account.Ability {
 	} else {
 		put("latency of devices", counted, "the mean alone, from /proc/diskstats", not(bpf.Disk))
 		put("what the kernel writes back later", map[bool]string{true: counted, false: summed}[r.cgroups.v2],
-			map[bool]string{true: "io.stat charges who dirtied it", false: "counted when dirtied"}[r.cgroups.v2], not(bpf.Disk))
+			map[bool]string{true: "io.stat charges who dirtied it", false: "counted when dirtied"}[r.cgroups.v2],
+			not(bpf.Disk))
 	}
 	switch {
 	case r.counters.Has(bpf.Network):

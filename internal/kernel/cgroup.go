@@ -84,7 +84,8 @@ func (r *Reader) readGroups(dst *account.Reading) {
 	r.forgetCounted()
 	r.gatherCounted(dst)
 	for _, h := range r.cgroups.all {
-		if h.name == "unified" && !r.counters.Has(bpf.Network) && r.net.sockets.Missing() != "" && !r.cgroups.pressures {
+		if h.name == "unified" && !r.counters.Has(bpf.Network) && r.net.sockets.Missing() != "" &&
+			!r.cgroups.pressures {
 			continue
 		}
 		for _, g := range h.order {

@@ -32,7 +32,8 @@ func (r *Reader) settle(dst *account.Reading) {
 
 func (r *Reader) isLoose(w account.WorkloadID) bool {
 	for int(w) >= len(r.tasks.loose) {
-		r.tasks.loose = append(r.tasks.loose, r.registry.Workload(account.WorkloadID(len(r.tasks.loose))).Kind == amount.Loose)
+		r.tasks.loose = append(r.tasks.loose,
+			r.registry.Workload(account.WorkloadID(len(r.tasks.loose))).Kind == amount.Loose)
 	}
 	return r.tasks.loose[w]
 }

@@ -275,7 +275,8 @@ func (r *Reader) images(pid int32) (account.Files, bool) {
 			q.Bytes += int64(st.Blocks) * 512
 			return
 		}
-		if n, ok := text.Number([]byte(r.line(fmt.Sprintf("dev/block/%d:%d/size", st.Rdev_major, st.Rdev_minor)))); ok &&
+		if n, ok := text.Number([]byte(r.line(fmt.Sprintf("dev/block/%d:%d/size", st.Rdev_major,
+			st.Rdev_minor)))); ok &&
 			n < 1<<50 {
 			q.Bytes += n * 512
 		}

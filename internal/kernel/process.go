@@ -123,7 +123,8 @@ func (r *Reader) known(dst *account.Reading, pid int32, s *text.Stat, shown iden
 		decided = r.look(pid, p, true) // it runs another program now
 	case r.count-p.since < 2:
 		decided = r.look(pid, p, true) // a new process is often moved to its cgroup just after it began
-	case changed, (r.count+int64(pid))%r.options.RecheckEvery == 0 && (!r.seesChanges() || r.cgroups.pathsAge > p.looked):
+	case changed, (r.count+int64(pid))%r.options.RecheckEvery == 0 &&
+		(!r.seesChanges() || r.cgroups.pathsAge > p.looked):
 		decided = r.look(pid, p, false)
 	}
 	if decided {

@@ -78,7 +78,8 @@ func (r *Reader) readTasks(dst *account.Reading) error {
 // addLeader adds a process with what its first thread, and its ended ones, used.
 func (r *Reader) addLeader(dst *account.Reading, t *bpf.Task) {
 	s := text.Stat{
-		Comm: bpf.Comm(&t.Comm), Parent: t.Parent, Kernel: t.Flags&text.KernelThread != 0, Start: int64(t.Start / text.NanosPerTick),
+		Comm: bpf.Comm(&t.Comm), Parent: t.Parent, Kernel: t.Flags&text.KernelThread != 0,
+		Start:   int64(t.Start / text.NanosPerTick),
 		Threads: int32(t.Threads), CPU: int32(t.Cpu),
 	}
 	now := identity{v2: t.Groups.V2, cpuacct: t.Groups.Cpuacct, uid: t.Uid, net: t.Net, cpus: t.CpusAllowed,
@@ -110,7 +111,8 @@ func (r *Reader) addLeader(dst *account.Reading, t *bpf.Task) {
 	} else if p.machine {
 		r.addMachineThread(dst, p, t)
 	}
-	if p.places = !p.machine && !p.kernel && s.Threads > 1 && r.places(p) && int(s.Threads) <= r.tasks.placedLeft; p.places {
+	if p.places = !p.machine && !p.kernel && s.Threads > 1 && r.places(p) &&
+		int(s.Threads) <= r.tasks.placedLeft; p.places {
 		r.tasks.placedLeft -= int(s.Threads)
 		r.addPlaced(dst, p, t)
 	}
@@ -151,7 +153,8 @@ func (r *Reader) addThread(dst *account.Reading, t *bpf.Task) {
 // addPlaced adds a thread whose time is to be put down to the CPU it last ran on.
 func (r *Reader) addPlaced(dst *account.Reading, p *process, t *bpf.Task) {
 	dst.Threads = append(dst.Threads, account.Thread{
-		PID: t.Tgid, TID: t.Pid, Start: int64(t.Start / text.NanosPerTick), Workload: p.workload, Part: account.NoProgram,
+		PID: t.Tgid, TID: t.Pid, Start: int64(t.Start / text.NanosPerTick), Workload: p.workload,
+		Part:    account.NoProgram,
 		LastCPU: int32(t.Cpu), CPUMicros: int64(t.Run) / 1000,
 	})
 }

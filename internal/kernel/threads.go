@@ -74,11 +74,12 @@ type placed struct {
 	start, micros int64
 }
 
-// places tells whether the reader itself must say on which CPUs a process ran, because no cgroup counter says it. That is
-// so when the process belongs to no workload's cgroup (its workload may not be known yet), when it was recognised inside
-// the cgroup of another workload, and with cgroup version 2 where eBPF does not count CPU time.
+// places tells whether the reader itself must say on which CPUs a process ran, because no cgroup counter says it. That
+// is so when the process belongs to no workload's cgroup (its workload may not be known yet), when it was recognised
+// inside the cgroup of another workload, and with cgroup version 2 where eBPF does not count CPU time.
 func (r *Reader) places(p *process) bool {
-	return p.workload == account.Unrecognised || r.cgroups.v2 && !r.counters.Has(bpf.CPU) || p.inside != account.Unrecognised ||
+	return p.workload == account.Unrecognised || r.cgroups.v2 && !r.counters.Has(bpf.CPU) ||
+		p.inside != account.Unrecognised ||
 		r.isLoose(p.workload)
 }
 
