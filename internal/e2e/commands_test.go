@@ -339,7 +339,7 @@ func TestRules_ExportAndImportAgainChangesNothingAndReapplyIsAudited(t *testing.
 func TestToken_AReaderReadsAndChangesNothing(t *testing.T) {
 	made := demo.run("token", "add", "winemaker-2")
 	require.Zero(t, made.code, made.stderr)
-	reader := &running{address: demo.address, token: strings.TrimSpace(made.stdout)}
+	reader := &running{cmd: demo.cmd, address: demo.address, token: strings.TrimSpace(made.stdout)}
 	assert.Zero(t, reader.run("share").code)
 	for _, args := range [][]string{{"tenant", "add", "X"}, {"rule", "remove", "1"},
 		{"quota", "set", "Frost Watch", "cpu", "1"}, {"hosts", "enrol", "x"}, {"hosts", "pool", "press-1", "x"},
