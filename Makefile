@@ -81,7 +81,7 @@ MUTATED := ./core/account ./core/amount ./core/cpuset ./core/explain ./core/ques
            ./internal/kernel/text ./internal/kernel/netlink ./internal/kernel/space
 
 mutate: ## change the code in small ways, and count what the tests notice: MUTATED="./core/cpuset" for some packages
-	@test -x bin/gremlins || GOBIN=$(CURDIR)/bin go install github.com/go-gremlins/gremlins/cmd/gremlins@latest
+	@test -x bin/gremlins || GOBIN=$(CURDIR)/bin go install github.com/go-gremlins/gremlins/cmd/gremlins@v0.6.0
 	@for package in $(MUTATED); do echo "== $$package"; \
 		bin/gremlins unleash --workers 2 --timeout-coefficient 20 $$package | \
 			grep -vE '^ +(KILLED|TIMED OUT)' || exit 1; done
