@@ -83,7 +83,7 @@ MUTATED := ./core/account ./core/amount ./core/cpuset ./core/explain ./core/ques
 mutate: ## change the code in small ways, and count what the tests notice: MUTATED="./core/cpuset" for some packages
 	@test -x bin/gremlins || GOBIN=$(CURDIR)/bin go install github.com/go-gremlins/gremlins/cmd/gremlins@v0.6.0
 	@for package in $(MUTATED); do echo "== $$package"; \
-		bin/gremlins unleash --workers 2 --timeout-coefficient 20 $$package | \
+		bin/gremlins unleash --workers 2 --timeout-coefficient 5 $$package | \
 			grep -vE '^ +(KILLED|TIMED OUT)' || exit 1; done
 
 bench: packages build ## measure cost, as ratios to a floor measured in the same run

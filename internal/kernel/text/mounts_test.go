@@ -66,3 +66,19 @@ func FuzzFiles(f *testing.F) {
 		DeviceNumber(b)
 	})
 }
+
+func TestFdinfo_TellsHowAndWhereADescriptorWasOpened(t *testing.T) {
+	for fdinfo, want := range map[string]struct {
+		writable bool
+		mount    int64
+	}{
+		"pos:\t0\nflags:\t0100002\nmnt_id:\t29\nino:\t7\n": {true, 29}, // O_RDWR
+		"pos:\t0\nflags:\t0100001\nmnt_id:\t2\n":           {true, 2},  // O_WRONLY
+		"pos:\t2\nflags:\t0100000\nmnt_id:\t2\n":           {false, 2},
+		"flags:\todd\nmnt_id:\todd\n":                      {false, 0},
+		"":                                                 {false, 0},
+	} {
+		assert.Equal(t, want.writable, Writable([]byte(fdinfo)), "%q", fdinfo)
+		assert.Equal(t, want.mount, MountOf([]byte(fdinfo)), "%q", fdinfo)
+	}
+}
