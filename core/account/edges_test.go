@@ -587,3 +587,29 @@ func TestNamespaces_ThatWereNotSeenBeforeHaveNoUseYet(t *testing.T) {
 	}))[0]
 	assert.Equal(t, []int64{0, 40}, []int64{of(t, iv, 0).Units[amount.Network], of(t, iv, 1).Units[amount.Network]})
 }
+
+func TestNamespaces_ALoopbackThatIsNotUsedIsKnownToBe(t *testing.T) {
+	iv := between(t, host(10*time.Second, none), host(20*time.Second, func(r *account.Reading) {
+		r.Namespaces = []account.Namespace{{ID: 7, Workload: 0, Received: 9, Born: true}}
+	}))[0]
+	f := of(t, iv, 0).Figures
+	local, known := f.Get(amount.NetworkLocalSent)
+	assert.True(t, known)
+	assert.Zero(t, local)
+}
+
+// What was dirtied on a loop's filesystem is written by the kernel to the loop, and then to the drive below it.
+func TestWrittenBack_ToALoopIsDividedToo(t *testing.T) {
+	at := func(dirtied, written int64) func(r *account.Reading) {
+		return func(r *account.Reading) {
+			r.Processes = []account.Process{{PID: 1, Start: 1, Workload: 0, Threads: 1, DiskBytes: dirtied,
+				WaitMicros: -1}}
+			r.NoGroup = []account.DeviceIO{{Major: 7, Written: written}, {Major: 8, Written: written}}
+		}
+	}
+	iv := between(t, host(10*time.Second, at(0, 0)), host(20*time.Second, at(500, 300)))[0]
+	u := of(t, iv, 0)
+	assert.Equal(t, int64(300), u.Units[amount.Disk])
+	assert.Equal(t, []account.DeviceUse{{Device: 7 << 20, Written: 300, Source: amount.Split},
+		{Device: 8 << 20, Written: 300, Source: amount.Split}}, u.Devices)
+}
