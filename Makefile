@@ -3,7 +3,7 @@ SHELL := /bin/sh
 .DEFAULT_GOAL := help
 
 SERVICE_PACKAGES := postgresql
-TEST_PACKAGES    := $(SERVICE_PACKAGES) chromium runc busybox-static dbus xz-utils
+TEST_PACKAGES    := $(SERVICE_PACKAGES) chromium runc busybox-static dbus xz-utils iproute2
 PEER_PACKAGES    := crun containerd podman libvirt-daemon-system libvirt-daemon-system-sysv libvirt-clients \
                     qemu-system-x86 slurmctld slurmd slurm-client munge \
                     openssh-server openssh-client dbus

@@ -103,3 +103,60 @@ func TestParse_BelievesUpToABound(t *testing.T) {
 	_, ok = ParseMeminfo([]byte("MemTotal: 0 kB\n"))
 	assert.False(t, ok)
 }
+
+func TestParse_BelievesDevicesUpToABound(t *testing.T) {
+	for n, want := range map[int64]bool{1 << 53: true, 1<<53 + 1: false} {
+		_, _, ok := DiskLine(fmt.Appendf(nil, "8 0 sda %d 1 1 1 1 1 1 1 1 1 1", n))
+		assert.Equal(t, want, ok)
+	}
+	for line, want := range map[string]bool{
+		"4096:1 rbytes=1": true, "4097:1 rbytes=1": false, "8:1048576 rbytes=1": true, "8:1048577 rbytes=1": false,
+		"8:0 wios=1152921504606846976": true, "8:0 wios=1152921504606846977": false,
+	} {
+		_, ok := IOStat([]byte(line+"\n"), nil)
+		assert.Equal(t, want, ok, line)
+	}
+	for cpu, want := range map[string]bool{"cpu65536": true, "cpu65537": false, "cpux": false} {
+		_, ok := ParseCPUs([]byte(cpu+" 1 1 1 1 1 1 1 1\n"), nil)
+		assert.Equal(t, want, ok, cpu)
+	}
+}
+
+func TestParse_ALineThatEndsEarlyIsNone(t *testing.T) {
+	mounts := ParseMounts(
+		[]byte("26 1 8:1 / /a rw - ext4 /dev/sda1\n27 1 8:1 / /b rw x y -\n28 1 8:1 / /c rw - ext4\n" +
+			"29 1 8:1 / /d rw x y ext4 -"))
+	if assert.Len(t, mounts, 1, "without options of the filesystem, or with nothing behind the dash") {
+		assert.Equal(t, Mount{ID: 26, Device: 8<<20 | 1, Root: "/", At: "/a", Kind: "ext4"}, mounts[0])
+	}
+	for escaped, plain := range map[string]string{`a\054`: "a,", `\054b`: ",b", `vintage\05`: `vintage\05`, `\`: `\`,
+		`a\999`: `a\999`} {
+		assert.Equal(t, plain, UnescapeOctal(escaped))
+	}
+	n, ok := Keyed([]byte("Uid\nUidx 3\nUid:\t7\n"), "Uid")
+	assert.True(t, ok)
+	assert.Equal(t, int64(7), n)
+	n, ok = Keyed([]byte("populated 1\n"), "populated")
+	assert.True(t, ok)
+	assert.Equal(t, int64(1), n)
+	assert.Empty(t, TrimNewline([]byte(" \n")))
+	got := map[string]int64{}
+	assert.True(t, EachKeyed([]byte("usage_usec 7\n\nnr_periods 8\n"),
+		func(key []byte, value int64) { got[string(key)] = value }))
+	assert.Equal(t, map[string]int64{"usage_usec": 7, "nr_periods": 8}, got, "an empty line tells nothing")
+	assert.False(t, EachKeyed([]byte("usage_usec many\n"), func([]byte, int64) {}))
+	visited := 0
+	assert.False(t, InterfaceLines([]byte(":\n"), func([]byte, *account.Interface) { visited++ }))
+	some, _, ok := ParsePressure([]byte("total=5\nsome total=6\n"))
+	assert.True(t, ok)
+	assert.Equal(t, int64(6), some)
+}
+
+func TestMappings_AreReadByTheirHeads(t *testing.T) {
+	var got []Mapping
+	EachMapping([]byte("1000-3000 r- 0 8:1 7 /lib/a\nAnonymous: 4 kB\n3000-3000 rw-p 0 0:0 0\n4000-5000 r\n"+
+		"Swap: none\n5000-6000 -w 0 8:1 7 /b\n"), func(m Mapping) { got = append(got, m) })
+	assert.Equal(t, []Mapping{{Start: 0x1000, Size: 0x2000, file: "/lib/a", anonymousKiB: 4},
+		{Start: 0x4000, Size: 0x1000, SwappedKiB: -1}, {Start: 0x5000, Size: 0x1000, file: "/b", writable: true}}, got,
+		"an empty one is none; what is no number is not known")
+}
