@@ -114,7 +114,7 @@ func (b *Batch) check() error {
 	}
 	for i, iv := range b.Intervals {
 		if err := iv.check(); err != nil {
-			return fmt.Errorf("interval %d: %w", i, err)
+			return fmt.Errorf("intervals[%d].%w", i, err)
 		}
 	}
 	return nil
@@ -130,7 +130,7 @@ type Describer interface {
 func FromInterval(iv *account.Interval, sequence uint64, mode string, d Describer) *Interval {
 	m := &Interval{
 		Boot: iv.Boot, Sequence: sequence, FromUnixMicros: iv.From.UnixMicro(),
-		ToUnixMicros:  max(iv.To.UnixMicro(), iv.From.UnixMicro()),
+		ToUnixMicros:  iv.From.UnixMicro() + iv.ElapsedMillis*1000, // whatever the host's clock was set to meanwhile
 		ElapsedMillis: iv.ElapsedMillis, Ticks: uint32(iv.Ticks), Cpus: uint32(iv.CPUCount), CgroupMode: mode,
 		Workloads: &Workloads{}, Programs: &Programs{}, CpuUse: &CpuUse{}, Parts: &Parts{},
 		Detail: fromDetail(&iv.Detail), Figures: fromFigures(iv),
@@ -154,20 +154,20 @@ func FromInterval(iv *account.Interval, sequence uint64, mode string, d Describe
 			if !ok {
 				k = int32(len(m.Programs.Names))
 				programs[p.Program] = k
-				m.Programs.Names = append(m.Programs.Names, d.ProgramName(p.Program))
+				m.Programs.Names = append(m.Programs.Names, clip(d.ProgramName(p.Program), mostName))
 			}
 			m.addProgram(i, k, p)
 			f, ok := programs[p.Family]
 			if !ok {
 				f = int32(len(m.Programs.Names))
 				programs[p.Family] = f
-				m.Programs.Names = append(m.Programs.Names, d.ProgramName(p.Family))
+				m.Programs.Names = append(m.Programs.Names, clip(d.ProgramName(p.Family), mostName))
 			}
 			m.Programs.Family = append(m.Programs.Family, f)
 		}
 		for _, p := range u.Parts {
 			m.Parts.Workload = append(m.Parts.Workload, uint32(i))
-			m.Parts.Name = append(m.Parts.Name, d.ProgramName(p.Part))
+			m.Parts.Name = append(m.Parts.Name, clip(d.ProgramName(p.Part), mostName))
 			m.Parts.Micros = append(m.Parts.Micros, p.Micros)
 		}
 		for _, c := range u.CPUs {
@@ -206,17 +206,17 @@ func (m *Interval) addWorkload(w account.Workload, u *account.Usage) {
 }
 
 func (t *Workloads) add(w *account.Workload) {
-	t.Key = append(t.Key, w.Key)
+	t.Key = append(t.Key, clip(w.Key, mostName))
 	t.Kind = append(t.Kind, w.Kind.String())
-	t.Name = append(t.Name, w.Name)
-	t.Owner = append(t.Owner, w.Owner)
+	t.Name = append(t.Name, clip(w.Name, mostName))
+	t.Owner = append(t.Owner, clip(w.Owner, mostName))
 	t.Uid = append(t.Uid, w.UID)
-	t.Path = append(t.Path, w.Path)
-	t.Allowed = append(t.Allowed, w.Allowed)
-	t.Labels = append(t.Labels, &Labels{Values: w.Labels})
-	t.Outer = append(t.Outer, w.Outer)
+	t.Path = append(t.Path, clip(w.Path, mostText))
+	t.Allowed = append(t.Allowed, clip(w.Allowed, mostCPUList))
+	t.Labels = append(t.Labels, &Labels{Values: clipAll(w.Labels)})
+	t.Outer = append(t.Outer, clip(w.Outer, mostName))
 	t.Recogniser = append(t.Recogniser, w.Recogniser)
-	t.Facts = append(t.Facts, &Labels{Values: w.Facts})
+	t.Facts = append(t.Facts, &Labels{Values: clipAll(w.Facts)})
 }
 
 // At is the identity of the i-th workload of the table. Its kind was checked when the batch was decoded.
@@ -258,7 +258,7 @@ func (m *Interval) AddProcesses(iv *account.Interval, processes []account.Proces
 		if !ok {
 			k = uint32(len(t.Names))
 			programs[p.Program] = k
-			t.Names = append(t.Names, d.ProgramName(p.Program))
+			t.Names = append(t.Names, clip(d.ProgramName(p.Program), mostName))
 		}
 		t.Workload = append(t.Workload, w)
 		t.Pid = append(t.Pid, p.PID)

@@ -1,6 +1,7 @@
 package wire_test
 
 import (
+	"sync"
 	"testing"
 	"time"
 
@@ -17,7 +18,19 @@ import (
 	"vinescale/core/amount"
 )
 
+// batch is what a collector of the cooperative sends; the caller may change it.
 func batch(t testing.TB) *wire.Batch {
+	sound.Do(func() { sound.batch = makeBatch(t) })
+	require.NotNil(t, sound.batch)
+	return proto.Clone(sound.batch).(*wire.Batch)
+}
+
+var sound struct {
+	sync.Once
+	batch *wire.Batch
+}
+
+func makeBatch(t testing.TB) *wire.Batch {
 	h := stage.Cooperative(time.Date(2026, 10, 11, 9, 0, 0, 0, time.UTC))[0]
 	tree := stage.Tree{Dir: t.TempDir()}
 	require.NoError(t, h.Render(tree))
@@ -53,31 +66,31 @@ func TestDecode_AnUnsoundBatchIsRefusedWithTheReason(t *testing.T) {
 		"names no host":            func(b *wire.Batch) { b.Host = "" },
 		"holds no interval":        func(b *wire.Batch) { b.Intervals = nil },
 		"boot and sequence":        func(b *wire.Batch) { b.Intervals[0].Sequence = 0 },
-		"elapsed_millis is 0":      func(b *wire.Batch) { b.Intervals[0].ElapsedMillis = 0 },
-		"no span of time":          func(b *wire.Batch) { b.Intervals[0].FromUnixMicros = 1 },
+		"elapsed_millis: 0 is not from 1":      func(b *wire.Batch) { b.Intervals[0].ElapsedMillis = 0 },
+		"from_unix_micros: 1 is not":          func(b *wire.Batch) { b.Intervals[0].FromUnixMicros = 1 },
 		"hold at least one":        func(b *wire.Batch) { b.Intervals[0].Ledgers = nil },
 		"a column has":             func(b *wire.Batch) { b.Intervals[0].Workloads.Owner = nil },
-		"ledger 0 names no":        func(b *wire.Batch) { b.Intervals[0].Ledgers[0].Resource = "" },
-		"usages 1 name no":         func(b *wire.Batch) { b.Intervals[0].Usages[1].Resource = "cpu" },
-		"programs, disk":           func(b *wire.Batch) { b.Intervals[0].Programs.Columns[2].Units = []int64{1} },
-		"usages of memory":         func(b *wire.Batch) { b.Intervals[0].Usages[1].Units = nil },
-		"negative, or of no known": func(b *wire.Batch) { b.Intervals[0].Usages[0].Units[0] = -1 },
+		"ledgers.resource[0]":        func(b *wire.Batch) { b.Intervals[0].Ledgers[0].Resource = "" },
+		"usages.resource[1]":         func(b *wire.Batch) { b.Intervals[0].Usages[1].Resource = "cpu" },
+		"programs.disk: a column has":           func(b *wire.Batch) { b.Intervals[0].Programs.Columns[2].Units = []int64{1} },
+		"usages.memory: a column has":         func(b *wire.Batch) { b.Intervals[0].Usages[1].Units = nil },
+		"usages.cpu.units[0]: -1 is not": func(b *wire.Batch) { b.Intervals[0].Usages[0].Units[0] = -1 },
 		"unknown kind":             func(b *wire.Batch) { b.Intervals[0].Workloads.Kind[0] = "pet" },
 		"there twice": func(b *wire.Batch) {
 			b.Intervals[0].Workloads.Key[0] = b.Intervals[0].Workloads.Key[1]
 		},
-		"names a workload or program": func(b *wire.Batch) { b.Intervals[0].Programs.Program[0] = 9999 },
-		"at its other end that is not": func(b *wire.Batch) {
+		"programs.program[0]: names a program": func(b *wire.Batch) { b.Intervals[0].Programs.Program[0] = 9999 },
+		"figures.interfaces[0].workload: names a workload": func(b *wire.Batch) {
 			b.Intervals[0].Figures.Interfaces[0].Workload = proto.Uint32(9999)
 		},
-		"swap_use row 0": func(b *wire.Batch) {
+		"figures.swap_use.workload[0]": func(b *wire.Batch) {
 			b.Intervals[0].Figures.SwapUse = &wire.SwapUse{Workload: []uint32{9999}, Swap: []string{"/dev/sdb2"},
 				Units: []int64{1}}
 		},
-		"swap_use": func(b *wire.Batch) {
+		"figures.swap_use: a column": func(b *wire.Batch) {
 			b.Intervals[0].Figures.SwapUse = &wire.SwapUse{Workload: []uint32{0}}
 		},
-		"names a workload or CPU": func(b *wire.Batch) { b.Intervals[0].CpuUse.Workload[0] = 9999 },
+		"cpu_use.workload[0]": func(b *wire.Batch) { b.Intervals[0].CpuUse.Workload[0] = 9999 },
 	} {
 		b := batch(t)
 		spoil(b)

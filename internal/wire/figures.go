@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
-	"strings"
 
 	"google.golang.org/protobuf/proto"
 
@@ -60,13 +59,13 @@ func fromFigures(iv *account.Interval) *Figures {
 				m.SwapUse = &SwapUse{}
 			}
 			t := m.SwapUse
-			t.Workload, t.Swap, t.Units = append(t.Workload, uint32(i)), append(t.Swap, u.Swap),
+			t.Workload, t.Swap, t.Units = append(t.Workload, uint32(i)), append(t.Swap, clip(u.Swap, mostText)),
 				append(t.Units, u.Units)
 		}
 	}
 	for _, x := range d.Disks {
 		m.Disks = append(m.Disks, &Disk{
-			Name: x.Name, Device: x.Major<<20 | x.Minor, Inner: x.Inner, ReadBytes: x.ReadBytes,
+			Name: clip(x.Name, mostName), Device: x.Major<<20 | x.Minor, Inner: x.Inner, ReadBytes: x.ReadBytes,
 			WrittenBytes: x.WrittenBytes, Reads: x.ReadOps, Writes: x.WriteOps,
 			ReadMerged: x.ReadMerged, WriteMerged: x.WriteMerged, ReadMillis: x.ReadMillis, WriteMillis: x.WriteMillis,
 			BusyMillis:  x.BusyMillis,
@@ -78,12 +77,12 @@ func fromFigures(iv *account.Interval) *Figures {
 			LowMicros: x.LowMicros, HighMicros: x.HighMicros, Count: x.Count})
 	}
 	for _, x := range d.Interfaces {
-		n := &Interface{ // the kernel lets names be of any bytes
-			Name: strings.ToValidUTF8(x.Name, "\ufffd"), Kind: x.Kind, Inner: x.Inner, ReceivedBytes: x.Received,
+		n := &Interface{
+			Name: clip(x.Name, mostName), Kind: x.Kind, Inner: x.Inner, ReceivedBytes: x.Received,
 			SentBytes: x.Sent, ReceivedPackets: x.ReceivedPackets, SentPackets: x.SentPackets,
 			ReceivedDropped: x.ReceivedDropped, SentDropped: x.SentDropped, ReceivedErrors: x.ReceivedErrors,
 			SentErrors: x.SentErrors, BitsPerSecond: x.SpeedBitPerSecond,
-			Peer: strings.ToValidUTF8(x.Peer, "\ufffd"),
+			Peer: clip(x.Peer, mostName),
 		}
 		if i, there := slices.BinarySearchFunc(iv.Usages, x.Workload,
 			func(u account.Usage, w account.WorkloadID) int { return cmp.Compare(u.Workload, w) }); there {
@@ -108,71 +107,6 @@ func (m *Interval) AddInventory(inv *account.Inventory) error {
 func (m *Inventory) Read() (*account.Inventory, error) {
 	inv := &account.Inventory{}
 	return inv, json.Unmarshal([]byte(m.GetJson()), inv)
-}
-
-// check holds the columns to each other and figures to what they can be.
-func (m *Figures) check(workloads int) error {
-	for _, c := range m.GetMeasures() {
-		if len(c.Source) != 1 && len(c.Source) != len(c.Workload) {
-			return fmt.Errorf("figures: %.60q has %d sources for %d rows", c.Name, len(c.Source), len(c.Workload))
-		}
-		if err := sameLength("figures: "+c.Name, len(c.Workload), len(c.Units)); err != nil {
-			return err
-		}
-		for i, w := range c.Workload {
-			if int(w) >= workloads || c.Units[i] < 0 {
-				return fmt.Errorf("figures: row %d of %.60q is negative, or of a workload that is not there", i, c.Name)
-			}
-		}
-		for _, s := range c.Source {
-			if s > uint32(amount.Unavailable) {
-				return fmt.Errorf("figures: %.60q has a source that is not known", c.Name)
-			}
-		}
-	}
-	u := m.GetDeviceUse()
-	if err := sameLength("device_use", len(u.GetWorkload()), len(u.GetDevice()), len(u.GetReadBytes()),
-		len(u.GetWrittenBytes()), len(u.GetReads()),
-		len(u.GetWrites()), len(u.GetMicros()), len(u.GetSource())); err != nil {
-		return err
-	}
-	for i, w := range u.GetWorkload() {
-		if int(w) >= workloads || min(u.ReadBytes[i], u.WrittenBytes[i], u.Reads[i], u.Writes[i], u.Micros[i]) < 0 ||
-			u.Source[i] > uint32(amount.Unavailable) {
-			return fmt.Errorf("device_use row %d is negative, of no known source, or of a workload that is not there",
-				i)
-		}
-	}
-	for _, d := range m.GetDisks() {
-		if min(d.ReadBytes, d.WrittenBytes, d.Reads, d.Writes, d.BusyMillis, d.QueueMillis, d.ReadMillis,
-			d.WriteMillis) < 0 {
-			return fmt.Errorf("disk %.60q has a negative figure", d.Name)
-		}
-	}
-	for _, l := range m.GetLatencies() {
-		if l.Count < 0 || l.LowMicros < 0 || l.HighMicros <= l.LowMicros {
-			return fmt.Errorf("latencies: a bucket from %d to %d with %d operations is none", l.LowMicros, l.HighMicros,
-				l.Count)
-		}
-	}
-	s := m.GetSwapUse()
-	if err := sameLength("swap_use", len(s.GetWorkload()), len(s.GetSwap()), len(s.GetUnits())); err != nil {
-		return err
-	}
-	for i, w := range s.GetWorkload() {
-		if int(w) >= workloads || s.Units[i] < 0 {
-			return fmt.Errorf("swap_use row %d is negative, or of a workload that is not there", i)
-		}
-	}
-	for _, n := range m.GetInterfaces() {
-		if n.Workload != nil && int(*n.Workload) >= workloads {
-			return fmt.Errorf("interface %.60q has a workload at its other end that is not there", n.Name)
-		}
-		if min(n.ReceivedBytes, n.SentBytes) < 0 {
-			return fmt.Errorf("interface %.60q has a negative figure", n.Name)
-		}
-	}
-	return nil
 }
 
 // Unpack puts what a message holds, with the detail beside it, into a minute whose workloads are known. Measures that

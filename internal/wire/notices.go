@@ -7,7 +7,6 @@ import (
 	"google.golang.org/protobuf/proto"
 
 	"vinescale/core/account"
-	"vinescale/core/amount"
 )
 
 // NewNotices begins news of a host's workloads; due is when the interval that will hold their first usage closes.
@@ -35,21 +34,24 @@ func DecodeNotices(body []byte) (*Notices, error) {
 	if err := checkVersion(n.Version); err != nil {
 		return nil, err
 	}
-	t := n.GetWorkloads()
-	count := len(t.GetKey())
-	if err := sameLength("workloads", count, len(t.GetKind()), len(t.GetName()), len(t.GetOwner()), len(t.GetUid()),
-		len(t.GetPath()),
-		len(t.GetAllowed()), len(t.GetLabels()), len(t.GetOuter()), len(t.GetRecogniser()), len(t.GetFacts()),
-		len(n.EndedMicros)); err != nil {
-		return nil, err
+	f := &faults{}
+	f.text("host", n.Host, mostName)
+	f.text("boot", n.Boot, mostName)
+	f.number("at_unix_micros", n.AtUnixMicros, earliestMicros, latestMicros)
+	f.number("due_unix_micros", n.DueUnixMicros, earliestMicros, latestMicros)
+	for i, at := range n.EndedMicros {
+		if at != 0 {
+			f.number(fmt.Sprintf("ended_micros[%d]", i), at, earliestMicros, latestMicros)
+		}
 	}
-	for i, k := range t.GetKey() {
-		if k == "" || len(k) > 1024 {
-			return nil, fmt.Errorf("workload %d: key %.40q is empty or too long", i, k)
-		}
-		if _, err := amount.ParseKind(t.Kind[i]); err != nil {
-			return nil, fmt.Errorf("workload %d: %w", i, err)
-		}
+	t := n.GetWorkloads()
+	t.check(f, "workloads")
+	f.rows("ended_micros", len(t.GetKey()), mostWorkloads, len(n.EndedMicros))
+	if len(t.GetKey()) > 0 {
+		f.rows("workloads", len(t.Key), mostWorkloads, len(t.Outer), len(t.Recogniser), len(t.Facts))
+	}
+	if f.err != nil {
+		return nil, f.err
 	}
 	return n, nil
 }

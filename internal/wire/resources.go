@@ -1,10 +1,6 @@
 package wire
 
-import (
-	"fmt"
-
-	"vinescale/core/amount"
-)
+import "vinescale/core/amount"
 
 // versionOne are the resources of version 1, which named none: their order told which is which.
 var versionOne = []string{"cpu", "memory", "disk", "network"}
@@ -76,48 +72,6 @@ func (p *Programs) UnitsOf(r amount.Resource) []int64 {
 	for _, c := range p.GetColumns() {
 		if c.GetResource() == r.String() {
 			return c.GetUnits()
-		}
-	}
-	return nil
-}
-
-// checkResources holds the columns of every resource to the workloads, those of resources that are not known here too:
-// a newer collector may tell of more, and what is known of its batch is taken.
-func (iv *Interval) checkResources(workloads int) error {
-	if len(iv.Ledgers) == 0 || len(iv.Usages) == 0 {
-		return fmt.Errorf("ledgers and usages must each hold at least one resource")
-	}
-	seen := map[string]bool{}
-	for i, l := range iv.Ledgers {
-		if l.GetResource() == "" || seen[l.Resource] {
-			return fmt.Errorf("ledger %d names no resource, or one that is there twice", i)
-		}
-		seen[l.Resource] = true
-	}
-	clear(seen)
-	for i, u := range iv.Usages {
-		if u.GetResource() == "" || seen[u.Resource] {
-			return fmt.Errorf("usages %d name no resource, or one that is there twice", i)
-		}
-		seen[u.Resource] = true
-		if err := sameLength("usages of "+u.Resource, workloads, len(u.Units), len(u.Peak), len(u.Source)); err != nil {
-			return err
-		}
-		for w := range u.Units {
-			if u.Units[w] < 0 || u.Peak[w] < 0 || u.Source[w] > uint32(amount.Unavailable) {
-				return fmt.Errorf("usages of %s, workload %d: negative, or of no known source", u.Resource, w)
-			}
-		}
-	}
-	clear(seen)
-	rows := len(iv.GetPrograms().GetWorkload())
-	for i, c := range iv.GetPrograms().GetColumns() {
-		if c.GetResource() == "" || seen[c.Resource] {
-			return fmt.Errorf("column %d of programs names no resource, or one that is there twice", i)
-		}
-		seen[c.Resource] = true
-		if err := sameLength("programs, "+c.Resource, rows, len(c.Units)); err != nil {
-			return err
 		}
 	}
 	return nil

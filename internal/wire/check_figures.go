@@ -1,0 +1,137 @@
+package wire
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"strings"
+
+	"vinescale/core/amount"
+)
+
+// mostOf is how much of a measure without a ledger a whole host can have had in the interval. Time that threads wait
+// for, or that operations take, is added over as many of them as there are.
+func (iv *Interval) mostOf(name string) int64 {
+	m, err := amount.Parse(name)
+	switch {
+	case err != nil: // of a newer collector, and not counted here
+		return math.MaxInt64
+	case m.Manner() == amount.Height:
+		return heldBound
+	case m.Manner() == amount.Level: // of files' space too, of which there is more than memory
+		return iv.mostHeld()
+	}
+	return iv.mostMoved()
+}
+
+// checkFigures holds what was counted beside the ledger to what it can be.
+func (iv *Interval) checkFigures(f *faults, workloads int) {
+	m := iv.GetFigures()
+	if m == nil {
+		return
+	}
+	names := make([]string, len(m.Measures))
+	for i, c := range m.Measures {
+		names[i] = c.GetName()
+		table := "figures." + c.GetName()
+		f.rows(table, len(c.GetWorkload()), mostWorkloads, len(c.GetUnits()))
+		if len(c.GetSource()) != 1 && len(c.GetSource()) != len(c.GetWorkload()) {
+			f.at(table, "has %d sources for %d rows", len(c.GetSource()), len(c.GetWorkload()))
+		}
+		index(f, table+".workload", c.GetWorkload(), 0, workloads, "a workload")
+		numbers(f, table+".units", c.GetUnits(), 0, iv.mostOf(c.GetName()))
+		numbers(f, table+".source", c.GetSource(), 0, int64(amount.Unavailable))
+	}
+	f.once("figures.measures.name", names)
+	f.texts("figures.measures.name", names, mostName)
+	iv.checkDeviceUse(f, workloads)
+	iv.checkDevices(f)
+	iv.checkInterfaces(f, workloads)
+	s := m.GetSwapUse()
+	f.rows("figures.swap_use", len(s.GetWorkload()), mostRows, len(s.GetSwap()), len(s.GetUnits()))
+	index(f, "figures.swap_use.workload", s.GetWorkload(), 0, workloads, "a workload")
+	f.texts("figures.swap_use.swap", s.GetSwap(), mostText)
+	numbers(f, "figures.swap_use.units", s.GetUnits(), 0, iv.mostHeld())
+	f.rows("figures.ran_micros", len(m.RanMicros), mostCPUs)
+	numbers(f, "figures.ran_micros", m.RanMicros, 0, mostOften*iv.ElapsedMillis*1000)
+	f.number("figures.memory_own", m.MemoryOwn, 0, iv.mostHeld())
+	f.number("figures.memory_cache", m.MemoryCache, 0, iv.mostHeld())
+	f.number("figures.memory_huge", m.MemoryHuge, 0, iv.mostHeld())
+}
+
+func (iv *Interval) checkDeviceUse(f *faults, workloads int) {
+	u := iv.Figures.GetDeviceUse()
+	f.rows("figures.device_use", len(u.GetWorkload()), mostRows, len(u.GetDevice()), len(u.GetReadBytes()),
+		len(u.GetWrittenBytes()), len(u.GetReads()), len(u.GetWrites()), len(u.GetMicros()), len(u.GetSource()))
+	if u == nil {
+		return
+	}
+	index(f, "figures.device_use.workload", u.Workload, 0, workloads, "a workload")
+	numbers(f, "figures.device_use.device", u.Device, 0, math.MaxUint32)
+	for i, column := range [][]int64{u.ReadBytes, u.WrittenBytes, u.Reads, u.Writes, u.Micros} {
+		name := []string{"read_bytes", "written_bytes", "reads", "writes", "micros"}[i]
+		numbers(f, "figures.device_use."+name, column, 0, iv.mostMoved())
+	}
+	numbers(f, "figures.device_use.source", u.Source, 0, int64(amount.Unavailable))
+}
+
+func (iv *Interval) checkDevices(f *faults) {
+	m := iv.Figures
+	f.rows("figures.disks", len(m.Disks), mostDevices)
+	for i, d := range m.Disks {
+		field := fmt.Sprintf("figures.disks[%d]", i)
+		f.text(field+".name", d.GetName(), mostName)
+		for _, n := range []int64{d.GetReadBytes(), d.GetWrittenBytes(), d.GetReads(), d.GetWrites(), d.GetReadMerged(),
+			d.GetWriteMerged(), d.GetReadMillis(), d.GetWriteMillis(), d.GetBusyMillis(), d.GetQueueMillis(),
+			d.GetInFlight()} {
+			f.number(field, n, 0, iv.mostMoved())
+		}
+		f.number(field+".rate_bytes_per_second", d.GetRateBytesPerSecond(), 0, rateBound)
+	}
+	f.rows("figures.latencies", len(m.Latencies), mostDevices)
+	for i, l := range m.Latencies {
+		field := fmt.Sprintf("figures.latencies[%d]", i)
+		f.number(field+".count", l.GetCount(), 0, iv.mostMoved())
+		f.number(field+".low_micros", l.GetLowMicros(), 0, math.MaxInt64/2)
+		f.number(field+".high_micros", l.GetHighMicros(), l.GetLowMicros()+1, math.MaxInt64/2)
+	}
+}
+
+func (iv *Interval) checkInterfaces(f *faults, workloads int) {
+	list := iv.Figures.Interfaces
+	f.rows("figures.interfaces", len(list), mostDevices)
+	for i, n := range list {
+		field := fmt.Sprintf("figures.interfaces[%d]", i)
+		f.text(field+".name", n.GetName(), mostName)
+		f.text(field+".kind", n.GetKind(), mostName)
+		f.text(field+".peer", n.GetPeer(), mostName)
+		for _, x := range []int64{n.GetReceivedBytes(), n.GetSentBytes(), n.GetReceivedPackets(), n.GetSentPackets(),
+			n.GetReceivedDropped(), n.GetSentDropped(), n.GetReceivedErrors(), n.GetSentErrors()} {
+			f.number(field, x, 0, iv.mostMoved())
+		}
+		f.number(field+".bits_per_second", n.GetBitsPerSecond(), 0, 8*rateBound)
+		if n.GetWorkload() >= uint32(workloads) && n.Workload != nil {
+			f.at(field+".workload", "names a workload that is not in the interval")
+		}
+	}
+}
+
+// checkInventory holds what a host is made of to a shape that can be stored and told again, and keeps that shape alone.
+func checkInventory(f *faults, inv *Inventory) {
+	read, err := inv.Read()
+	if err != nil {
+		f.at("inventory", "%.200s", err)
+		return
+	}
+	raw, err := json.Marshal(read)
+	if err != nil {
+		f.at("inventory", "%.200s", err)
+		return
+	}
+	// The database stores no NUL, however it is written. Two backslashes before it are a backslash and digits.
+	if strings.Contains(strings.ReplaceAll(string(raw), `\\`, ""), `\u0000`) {
+		f.at("inventory", "a name holds a NUL, which cannot be stored")
+		return
+	}
+	inv.Json = string(raw)
+}
