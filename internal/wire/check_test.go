@@ -1,14 +1,18 @@
 package wire_test
 
 import (
+	"bytes"
 	"fmt"
 	"math"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"google.golang.org/protobuf/encoding/protowire"
 	"google.golang.org/protobuf/proto"
 	"google.golang.org/protobuf/reflect/protoreflect"
 
@@ -247,12 +251,12 @@ func TestDecode_TablesAreBounded(t *testing.T) {
 	} {
 		b := fullBatch(t)
 		for i := range b.Intervals[0].Figures.Disks {
-			b.Intervals[0].Figures.Disks[i] = &wire.Disk{}
+			b.Intervals[0].Figures.Disks[i] = &wire.Disk{Name: "of a press"}
 		}
 		spoil(b.Intervals[0])
 		for i, d := range b.Intervals[0].Figures.Disks {
 			if d == nil {
-				b.Intervals[0].Figures.Disks[i] = &wire.Disk{}
+				b.Intervals[0].Figures.Disks[i] = &wire.Disk{Name: "of a press"}
 			}
 		}
 		assert.ErrorContains(t, check(b), "intervals[0]."+field+":", field)
@@ -260,4 +264,48 @@ func TestDecode_TablesAreBounded(t *testing.T) {
 	b := fullBatch(t)
 	b.Intervals[0].Inventory = &wire.Inventory{Json: `{"swaps":[{"name":"\\u0000 is no NUL \ud800"}], "vintage": 2026}`}
 	assert.NoError(t, check(b))
+}
+
+// TestDecode_CostsNoMoreThanWhatWasSent sends little that would become much.
+func TestDecode_CostsNoMoreThanWhatWasSent(t *testing.T) {
+	bomb := func(raw []byte) []byte {
+		encoder, err := zstd.NewWriter(nil)
+		require.NoError(t, err)
+		return encoder.EncodeAll(raw, nil)
+	}
+	allocated := func(do func()) uint64 {
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		do()
+		runtime.ReadMemStats(&after)
+		return after.TotalAlloc - before.TotalAlloc
+	}
+	empty := bytes.Repeat([]byte{3<<3 | 2, 0}, 500_000) // of field 3, an empty interval each
+	nested := protowire.AppendBytes([]byte{3<<3 | 2}, protowire.AppendBytes([]byte{9<<3 | 2},
+		bytes.Repeat([]byte{8<<3 | 2, 0}, 500_000))) // of one interval's workloads, empty labels
+	for name, c := range map[string]struct {
+		body            []byte
+		media, encoding string
+		want            string
+	}{
+		"a bomb":           {bomb(make([]byte, 100<<20)), wire.TypeProtobuf, "zstd", "decompresses to more than"},
+		"empty intervals":  {empty, wire.TypeProtobuf, "", "messages, which is too many for its 1000000 bytes"},
+		"empty labels":     {nested, wire.TypeProtobuf, "", "messages, which is too many"},
+		"packed":           {bomb(empty), wire.TypeProtobuf, "zstd", "decompresses to more than"},
+		"objects":          {bytes.Repeat([]byte("{},"), 500_000), wire.TypeJSON, "", "objects, which is too many"},
+		"no end of braces": {bytes.Repeat([]byte("["), 500_000), wire.TypeJSON, "", "not a batch"},
+	} {
+		_, err := wire.Decode(nil, wire.TypeProtobuf, "zstd") // makes what is kept
+		require.Error(t, err)
+		spent := allocated(func() { _, err = wire.Decode(c.body, c.media, c.encoding) })
+		assert.ErrorContains(t, err, c.want, name)
+		assert.Less(t, spent, uint64(16<<20+70*len(c.body)), name)
+	}
+	_, err := wire.DecodeNotices(bytes.Repeat([]byte{6<<3 | 2, 0}, 500_000))
+	assert.ErrorContains(t, err, "too many")
+	b := fullBatch(t)
+	for range 2000 {
+		b.Intervals = append(b.Intervals, b.Intervals[0])
+	}
+	assert.ErrorContains(t, check(b), "intervals: 2001 are more than 2000")
 }

@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"mime"
@@ -19,9 +20,6 @@ const (
 	TypeProtobuf = "application/x-protobuf"
 	TypeJSON     = "application/json"
 )
-
-// MaxBody bounds a batch after decompression, in bytes: 300 workloads take about 40 kB a minute.
-const MaxBody = 64 << 20
 
 // Encode is a batch as zstd-compressed protobuf.
 func Encode(b *Batch) ([]byte, error) {
@@ -53,13 +51,9 @@ func Decode(body []byte, contentType, contentEncoding string) (*Batch, error) {
 	switch contentEncoding {
 	case "", "identity":
 	case "zstd":
-		d, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(MaxBody), zstd.WithDecoderConcurrency(1))
-		if err != nil {
+		var err error
+		if body, err = decompress(body); err != nil {
 			return nil, err
-		}
-		defer d.Close()
-		if body, err = d.DecodeAll(body, nil); err != nil {
-			return nil, fmt.Errorf("the body is not sound zstd: %w", err)
 		}
 	default:
 		return nil, fmt.Errorf("content encoding %q is not known: send zstd or none", contentEncoding)
@@ -71,8 +65,15 @@ func Decode(body []byte, contentType, contentEncoding string) (*Batch, error) {
 	}
 	switch media {
 	case TypeProtobuf:
+		if err := checkCount(body, b); err != nil {
+			return nil, err
+		}
 		err = proto.Unmarshal(body, b)
 	case TypeJSON:
+		if most := freeMessages + len(body)/bytesPerMessage; bytes.Count(body, []byte{'{'}) > most {
+			return nil, fmt.Errorf("the body holds more than %d objects, which is too many for its %d bytes", most,
+				len(body))
+		}
 		err = protojson.UnmarshalOptions{DiscardUnknown: true}.Unmarshal(body, b) // a newer collector may tell more
 	default:
 		return nil, fmt.Errorf("content type %q is not known: send %s or %s", media, TypeProtobuf, TypeJSON)
@@ -111,6 +112,13 @@ func (b *Batch) check() error {
 	}
 	if len(b.Intervals) == 0 {
 		return fmt.Errorf("the batch holds no interval")
+	}
+	if len(b.Intervals) > mostIntervals {
+		return fmt.Errorf("intervals: %d are more than %d: send fewer at once", len(b.Intervals), mostIntervals)
+	}
+	f := &faults{}
+	if f.text("host", b.Host, mostName); f.err != nil {
+		return f.err
 	}
 	for i, iv := range b.Intervals {
 		if err := iv.check(); err != nil {

@@ -28,6 +28,9 @@ func (n *Notices) Add(w account.Workload, ended time.Time) {
 // DecodeNotices reads notices sent as protobuf and checks that their columns fit together.
 func DecodeNotices(body []byte) (*Notices, error) {
 	n := &Notices{}
+	if err := checkCount(body, n); err != nil {
+		return nil, err
+	}
 	if err := proto.Unmarshal(body, n); err != nil {
 		return nil, fmt.Errorf("the body is no notices: %w", err)
 	}

@@ -31,10 +31,10 @@ func TestNotices_CarryIdentitiesAndAreRefusedWhenTheyDoNotFitTogether(t *testing
 		[]any{w.Name, w.Owner, w.UID, w.Outer, w.Facts[account.FactAccount], w.Kind})
 	assert.Equal(t, []int64{0, at.UnixMicro()}, n.EndedMicros)
 	for want, spoil := range map[string]func(*wire.Notices){
-		"version 9":                func(n *wire.Notices) { n.Version = 9 },
-		"ended_micros: a column":    func(n *wire.Notices) { n.EndedMicros = nil },
-		"workloads: a column":      func(n *wire.Notices) { n.Workloads.Facts = nil },
-		"workloads.key[0]: \"\" is empty":        func(n *wire.Notices) { n.Workloads.Key[0] = "" },
+		"version 9":                       func(n *wire.Notices) { n.Version = 9 },
+		"ended_micros: a column":          func(n *wire.Notices) { n.EndedMicros = nil },
+		"workloads: a column":             func(n *wire.Notices) { n.Workloads.Facts = nil },
+		"workloads.key[0]: \"\" is empty": func(n *wire.Notices) { n.Workloads.Key[0] = "" },
 		"workloads.kind[1]: unknown kind": func(n *wire.Notices) { n.Workloads.Kind[1] = "pet" },
 	} {
 		n := make()
@@ -68,17 +68,17 @@ func TestDecode_TablesThatOlderSendersLackMayBeLeftOutAndOthersMustFit(t *testin
 		}
 	}
 	for want, spoil := range map[string]func(*wire.Interval){
-		"workloads: a column":  func(iv *wire.Interval) { iv.Workloads.Outer = iv.Workloads.Outer[1:] },
-		"workloads.runnable_millis[0]: -1":    func(iv *wire.Interval) { iv.Workloads.RunnableMillis[0] = -1 },
-		"programs: a column":   func(iv *wire.Interval) { iv.Programs.Family = iv.Programs.Family[1:] },
-		"a family that is not": func(iv *wire.Interval) { iv.Programs.Family[0] = 99 },
-		"parts: a column":      func(iv *wire.Interval) { iv.Parts = &wire.Parts{Workload: []uint32{0}} },
+		"workloads: a column":              func(iv *wire.Interval) { iv.Workloads.Outer = iv.Workloads.Outer[1:] },
+		"workloads.runnable_millis[0]: -1": func(iv *wire.Interval) { iv.Workloads.RunnableMillis[0] = -1 },
+		"programs: a column":               func(iv *wire.Interval) { iv.Programs.Family = iv.Programs.Family[1:] },
+		"a family that is not":             func(iv *wire.Interval) { iv.Programs.Family[0] = 99 },
+		"parts: a column":                  func(iv *wire.Interval) { iv.Parts = &wire.Parts{Workload: []uint32{0}} },
 		"parts.workload[0]": func(iv *wire.Interval) {
 			iv.Parts = &wire.Parts{Workload: []uint32{999}, Name: []string{"x"}, Micros: []int64{1}}
 		},
-		"processes: a column":           func(iv *wire.Interval) { iv.Processes.Threads = nil },
+		"processes: a column":                     func(iv *wire.Interval) { iv.Processes.Threads = nil },
 		"processes.workload[0]: names a workload": func(iv *wire.Interval) { iv.Processes.Workload[0] = 999 },
-		"processes.program[0]: names a program":       func(iv *wire.Interval) { iv.Processes.Program[0] = 1 },
+		"processes.program[0]: names a program":   func(iv *wire.Interval) { iv.Processes.Program[0] = 1 },
 	} {
 		b := batch(t)
 		b.Intervals[0].Processes = processes()
