@@ -54,14 +54,15 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 	config.Info.Description = "The account book of shared hosts: who used which part of what, with a ledger that " +
 		"balances."
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = Prefix+"/openapi", "", ""
+	config.Formats = map[string]huma.Format{"application/json": jsonFormat(), "json": jsonFormat()}
 	config.CreateHooks = nil // no $schema fields in answers
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token": {Type: "http", Scheme: "bearer"},
 	}
 	config.Security = []map[string][]string{{"token": {}}}
 	api := humachi.New(r, config)
-	s := &service{hub: h}
-	api.UseMiddleware(s.authenticate(api))
+	s := &service{hub: h, gates: newGates()}
+	api.UseMiddleware(s.authenticate(api), fitTexts(api), s.limit(api))
 	for _, routes := range []func(huma.API, *service){
 		signInRoutes, registerRoutes, hostRoutes, ledgerRoutes, balanceRoutes, timelineRoutes, tenantRoutes, ruleRoutes,
 		quotaRoutes,
@@ -74,18 +75,30 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 	return api
 }
 
-type service struct{ hub *hub.Hub }
+type service struct {
+	hub   *hub.Hub
+	gates gates
+}
 
 type roleKey struct{}
 
-// access metadata of an operation says which roles may call it; none is open to all.
-const access = "access"
+// Metadata of an operation.
+const (
+	access  = "access"  // which roles may call it; none is open to all
+	sends   = "sends"   // it is intake
+	endless = "endless" // its answer has no end
+)
 
 func readers() map[string]any {
 	return map[string]any{access: []string{hub.Administrator, hub.Reader}}
 }
 func administrators() map[string]any { return map[string]any{access: []string{hub.Administrator}} }
-func collectors() map[string]any     { return map[string]any{access: []string{hub.Collector}} }
+func collectors() map[string]any {
+	return map[string]any{access: []string{hub.Collector}, sends: true}
+}
+func watchers() map[string]any {
+	return map[string]any{access: []string{hub.Administrator, hub.Reader}, endless: true}
+}
 
 const cookieName = "vinescale_token"
 
@@ -100,11 +113,13 @@ func (s *service) authenticate(api huma.API) func(huma.Context, func(huma.Contex
 		token, fromCookie := bearer(ctx)
 		t, err := s.hub.SignIn(ctx.Context(), token)
 		if err != nil {
+			dropBody(ctx)
 			writeProblem(api, ctx, err)
 			return
 		}
 		if fromCookie && ctx.Method() != http.MethodGet && ctx.Header("X-Vinescale") == "" {
 			// A form on another site can send the cookie but not this header.
+			dropBody(ctx)
 			writeProblem(api, ctx, &hub.Problem{Class: hub.Denied,
 				Detail: "a change by cookie needs the header X-Vinescale"})
 			return
@@ -116,6 +131,7 @@ func (s *service) authenticate(api huma.API) func(huma.Context, func(huma.Contex
 				return
 			}
 		}
+		dropBody(ctx)
 		writeProblem(api, ctx, &hub.Problem{Class: hub.Denied,
 			Detail: "a token of role " + t.Role + " may not do this: it takes " + strings.Join(allowed, " or ")})
 	}
@@ -139,7 +155,7 @@ func tokenOf(ctx context.Context) store.Token {
 var statuses = map[hub.Class]int{
 	hub.Invalid: http.StatusUnprocessableEntity, hub.NotFound: http.StatusNotFound, hub.Conflict: http.StatusConflict,
 	hub.Denied: http.StatusForbidden, hub.NoToken: http.StatusUnauthorized,
-	hub.NotYet: http.StatusNotImplemented,
+	hub.NotYet: http.StatusNotImplemented, hub.Early: http.StatusTooEarly, hub.Busy: http.StatusServiceUnavailable,
 }
 
 // ProblemType is the RFC 9457 type of a class of problem.
@@ -158,6 +174,11 @@ func asProblem(err error) error {
 	}
 	if errors.Is(err, context.Canceled) {
 		return &huma.ErrorModel{Title: "Cancelled", Status: 499, Detail: "the caller went away"}
+	}
+	if errors.Is(err, context.DeadlineExceeded) {
+		return &huma.ErrorModel{Type: ProblemType(hub.Busy), Title: http.StatusText(http.StatusServiceUnavailable),
+			Status: http.StatusServiceUnavailable,
+			Detail: "the answer took longer than " + answerWithin.String() + ": ask for a shorter span, or later"}
 	}
 	slog.Error("request failed", "error", err)
 	return &huma.ErrorModel{

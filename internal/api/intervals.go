@@ -91,7 +91,7 @@ func noticeRoutes(api huma.API, s *service) {
 func eventRoutes(api huma.API, s *service) {
 	sse.Register(api, huma.Operation{
 		OperationID: "watch", Method: http.MethodGet, Path: Prefix + "/events",
-		Summary: "Server-sent events: figures of a host were committed", Metadata: readers(),
+		Summary: "Server-sent events: figures of a host were committed", Metadata: watchers(),
 	}, map[string]any{"committed": hub.Committed{}}, func(ctx context.Context, _ *struct{}, send sse.Sender) {
 		for m := range s.hub.Watch(ctx) {
 			if send.Data(m) != nil {

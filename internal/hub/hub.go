@@ -27,6 +27,8 @@ const (
 	NoToken  Class = "no-token"  // no token, or one that is not known
 	// sound, but of a version newer than this service: keep it until the service is newer too
 	NotYet Class = "not-yet"
+	Early  Class = "too-early" // of a time that has not come by this service's clock: keep it until then
+	Busy   Class = "busy"      // the service has too much to do: ask again later
 )
 
 // Problem is a mistake the caller can mend. Its text says what, why, and what to do.
@@ -102,6 +104,9 @@ func (h *Hub) Run(ctx context.Context) {
 	}
 }
 
+// clockTolerance is how far a host's clock may be ahead of the service's.
+const clockTolerance = 10 * time.Minute
+
 // Ingest takes in a batch from the collector of a host. A batch that came before is answered as taken.
 func (h *Hub) Ingest(ctx context.Context, host store.Host, b *wire.Batch) (store.Taken, error) {
 	if b.Host != host.Name {
@@ -113,10 +118,11 @@ func (h *Hub) Ingest(ctx context.Context, host store.Host, b *wire.Batch) (store
 	now := h.options.Now()
 	for _, iv := range b.Intervals {
 		from := time.UnixMicro(iv.FromUnixMicros)
-		if from.After(now.Add(24 * time.Hour)) {
-			return store.Taken{}, problem(Invalid,
-				"interval %d begins at %s, more than a day ahead of this service's clock: set the host's clock",
-				iv.Sequence, from.UTC().Format(time.RFC3339))
+		if time.UnixMicro(iv.ToUnixMicros).After(now.Add(clockTolerance)) {
+			return store.Taken{}, problem(Early,
+				"interval %d ends at %s, more than %s ahead of this service's clock: set the host's clock; the "+
+					"interval is taken when its time has come", iv.Sequence,
+				time.UnixMicro(iv.ToUnixMicros).UTC().Format(time.RFC3339), clockTolerance)
 		}
 		if from.Before(now.AddDate(0, 0, -h.options.KeepDays)) {
 			return store.Taken{}, problem(Invalid, "interval %d began at %s, longer ago than the %d days that are kept",
@@ -144,10 +150,10 @@ func (h *Hub) Notice(ctx context.Context, host store.Host, n *wire.Notices) erro
 	now := h.options.Now()
 	for _, micros := range append([]int64{n.AtUnixMicros}, n.EndedMicros...) {
 		if at := time.UnixMicro(micros); micros != 0 &&
-			(at.After(now.Add(24*time.Hour)) || at.Before(now.AddDate(0, 0, -h.options.KeepDays))) ||
+			(at.After(now.Add(clockTolerance)) || at.Before(now.AddDate(0, 0, -h.options.KeepDays))) ||
 			n.AtUnixMicros == 0 {
 			return problem(Invalid,
-				"news of %s is a day ahead of this service's clock, or older than the %d days that are kept: set "+
+				"news of %s is 10 minutes ahead of this service's clock, or older than the %d days that are kept: set "+
 					"the host's clock", at.UTC().Format(time.RFC3339), h.options.KeepDays)
 		}
 	}

@@ -72,10 +72,12 @@ func TestDecode_AnUnsoundBatchIsRefusedWithTheReason(t *testing.T) {
 		"a column has":                    func(b *wire.Batch) { b.Intervals[0].Workloads.Owner = nil },
 		"ledgers.resource[0]":             func(b *wire.Batch) { b.Intervals[0].Ledgers[0].Resource = "" },
 		"usages.resource[1]":              func(b *wire.Batch) { b.Intervals[0].Usages[1].Resource = "cpu" },
-		"programs.disk: a column has":     func(b *wire.Batch) { b.Intervals[0].Programs.Columns[2].Units = []int64{1} },
-		"usages.memory: a column has":     func(b *wire.Batch) { b.Intervals[0].Usages[1].Units = nil },
-		"usages.cpu.units[0]: -1 is not":  func(b *wire.Batch) { b.Intervals[0].Usages[0].Units[0] = -1 },
-		"unknown kind":                    func(b *wire.Batch) { b.Intervals[0].Workloads.Kind[0] = "pet" },
+		"programs.disk: a column has": func(b *wire.Batch) {
+			b.Intervals[0].Programs.Columns[2].Units = []int64{1}
+		},
+		"usages.memory: a column has":    func(b *wire.Batch) { b.Intervals[0].Usages[1].Units = nil },
+		"usages.cpu.units[0]: -1 is not": func(b *wire.Batch) { b.Intervals[0].Usages[0].Units[0] = -1 },
+		"unknown kind":                   func(b *wire.Batch) { b.Intervals[0].Workloads.Kind[0] = "pet" },
 		"there twice": func(b *wire.Batch) {
 			b.Intervals[0].Workloads.Key[0] = b.Intervals[0].Workloads.Key[1]
 		},
