@@ -129,7 +129,8 @@ func TestAPI_WithoutACredentialNoBodyIsWaitedFor(t *testing.T) {
 	all.Wait()
 }
 
-// TestAPI_QuestionsQueueApartFromReadiness holds up every question at a table's lock: the service is ready all the same.
+// TestAPI_QuestionsQueueApartFromReadiness holds up every question at a table's lock: the service is ready all the
+// same.
 func TestAPI_QuestionsQueueApartFromReadiness(t *testing.T) {
 	s := newService(t)
 	ctx := context.Background()
