@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"io"
-	"sync"
 
 	"github.com/klauspost/compress/zstd"
 	"google.golang.org/protobuf/encoding/protowire"
@@ -27,20 +26,24 @@ const (
 	deepestInMessage = 8
 )
 
-// decoders are kept, for each holds buffers worth its making.
-var decoders = sync.Pool{New: func() any {
-	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true),
-		zstd.WithDecoderMaxWindow(8<<20))
-	if err != nil {
-		panic(err) // the options are sound
+// decoders are made once, for each holds buffers worth its making, and shared by all.
+var decoders = func() chan *zstd.Decoder {
+	made := make(chan *zstd.Decoder, 8)
+	for range cap(made) {
+		d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true),
+			zstd.WithDecoderMaxWindow(8<<20))
+		if err != nil {
+			panic(err) // the options are sound
+		}
+		made <- d
 	}
-	return d
-}}
+	return made
+}()
 
 // decompress undoes zstd, up to a multiple of what was sent.
 func decompress(body []byte) ([]byte, error) {
-	d := decoders.Get().(*zstd.Decoder)
-	defer decoders.Put(d)
+	d := <-decoders
+	defer func() { decoders <- d }()
 	if err := d.Reset(bytes.NewReader(body)); err != nil {
 		return nil, fmt.Errorf("the body is not sound zstd: %w", err)
 	}
