@@ -2,7 +2,7 @@
 // who causes it, what memory consists of and who holds it asleep, what went over each network link, where each CPU's
 // time went, who ran on pinned CPUs, and how workloads and tenants stand against what they are entitled to.
 //
-// It is pure: no I/O, no clock, no goroutine. A Gathering adds up Minutes; each answer is made from it and from what
+// It is pure: no I/O, no clock, no goroutine. A Gathering adds up leaves; each answer is made from it and from what
 // the host is made of. Numbers of workloads and tenants get their names from the caller, by Names.
 //
 // It imports core/account, core/amount and core/cpuset only. Start with Gathering; testdata/stories tells its behaviour

@@ -9,6 +9,7 @@ import (
 	"vinescale/core/account"
 	"vinescale/core/amount"
 	"vinescale/core/explain"
+	"vinescale/core/leaf"
 	"vinescale/core/question"
 )
 
@@ -38,29 +39,12 @@ func TestNoSpace(t *testing.T) {
 // TestGathering_CountsByDevice: one host's counting says nothing of another's.
 func TestGathering_CountsByDevice(t *testing.T) {
 	g := explain.NewGathering()
-	g.Add(&explain.Minute{Host: 2, ElapsedMillis: 1, Workloads: []int64{7}, Tenants: []int32{0},
-		Devices: []explain.DeviceRow{{Row: 0, DeviceUse: account.DeviceUse{Device: 1, Read: 1}}}})
+	l := newLeaf(2, 0, time.Millisecond)
+	l.Table(leaf.Who).Append(0, 0, 7, 0)
+	l.Table(leaf.Devices).Append(0, 1, 0, 1, 0, 0, 0, 0, 0)
+	g.Add(viewOf(l))
 	require.True(t, g.CountsByDevice(2))
 	require.False(t, g.CountsByDevice(1))
-}
-
-// TestColumn_MayHaveOneSourceForAll: a column whose figures all have one source tells it once.
-func TestColumn_MayHaveOneSourceForAll(t *testing.T) {
-	one := explain.Column{Rows: []uint32{0, 1, 2}, Sources: []uint32{uint32(amount.Split)}}
-	each := explain.Column{Rows: []uint32{0, 1}, Sources: []uint32{uint32(amount.Counted), uint32(amount.Summed)}}
-	require.Equal(t, []amount.Source{amount.Split, amount.Split, amount.Counted, amount.Summed},
-		[]amount.Source{one.Source(0), one.Source(2), each.Source(0), each.Source(1)})
-}
-
-func TestMinute_TellsWhoARowStandsFor(t *testing.T) {
-	m := explain.Minute{Workloads: []int64{7, 0}, Tenants: []int32{3, 0}}
-	user, seen := m.User(0)
-	require.True(t, seen)
-	require.Equal(t, explain.User{Workload: 7, Tenant: 3}, user)
-	for _, row := range []uint32{1, 2, 3} {
-		_, seen = m.User(row)
-		require.False(t, seen, "row %d is hidden, or not there", row)
-	}
 }
 
 func TestFamilies_ListAtMostSoManyMembersAndCountAll(t *testing.T) {

@@ -2,15 +2,17 @@ package explain
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"time"
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/core/leaf"
 )
 
 // Gathering adds up what was counted of workloads, devices and interfaces over a span. Make it with NewGathering, and
-// give it the minutes of each host in the order of time.
+// give it the leaves of each host, in any order.
 type Gathering struct {
 	elapsed   map[int32]int64 // milliseconds, by host
 	measures  map[User]*workloadFigures
@@ -24,6 +26,7 @@ type Gathering struct {
 	swapped   map[User]map[string]*amount.Wide
 	loads     map[int32]*Load     // of the newest interval
 	stalls    map[linkKey]*stalls // by host and resource
+	newest    map[linkKey]int64   // begin of the newest interval that something was taken over from
 }
 
 type workloadFigures struct {
@@ -67,32 +70,43 @@ func NewGathering() *Gathering {
 		disks: map[deviceKey]account.Disk{}, latencies: map[deviceKey]map[[2]int64]int64{},
 		links: map[linkKey]account.Interface{}, cpus: map[int32]map[int]*cpuStates{},
 		memory: map[int32]*[3]amount.Wide{}, linkEnds: map[linkKey]User{}, swapped: map[User]map[string]*amount.Wide{},
-		loads: map[int32]*Load{}, stalls: map[linkKey]*stalls{},
+		loads: map[int32]*Load{}, stalls: map[linkKey]*stalls{}, newest: map[linkKey]int64{},
 	}
 }
 
-// Add adds a minute.
-func (g *Gathering) Add(m *Minute) {
-	g.elapsed[m.Host] += m.ElapsedMillis
-	for i := range m.Columns {
-		g.addMeasure(m, &m.Columns[i])
-	}
-	g.addDevices(m)
-	g.addLinks(m)
-	g.addSwapped(m)
-	g.addCPUs(m)
-	g.addLoad(m)
-	k := g.memory[m.Host]
+// Add adds what of a leaf may be seen.
+func (g *Gathering) Add(v *leaf.View) {
+	in := v.Tables[leaf.Intervals]
+	elapsed, own, cache, huge := in.Of("elapsed"), in.Schema.Index("memory_own"), in.Schema.Index("memory_cache"),
+		in.Schema.Index("memory_huge")
+	k := g.memory[v.Host]
 	if k == nil {
 		k = &[3]amount.Wide{}
-		g.memory[m.Host] = k
 	}
-	k[0].Add(m.Detail.MemoryOwn)
-	k[1].Add(m.Detail.MemoryCache)
-	k[2].Add(m.Detail.MemoryHuge)
+	for at, within := range v.Within {
+		if !within {
+			continue
+		}
+		g.memory[v.Host] = k
+		g.elapsed[v.Host] += elapsed[at]
+		for i, column := range []int{own, cache, huge} {
+			k[i].Plus(in.Wide(column, at))
+		}
+		g.addLoad(v, int64(at))
+	}
+	v.EachUser(func(u leaf.User) { g.figuresOf(u, v.Host) }) // of some, nothing may be known but that they were there
+	for _, m := range amount.Beside() {
+		g.addMeasure(v, m)
+	}
+	g.addUses(v)
+	g.addDevices(v)
+	g.addLinks(v)
+	g.addSwapped(v)
+	g.addCPUs(v)
+	g.addPressure(v)
 }
 
-// Users lists the workloads that any figure is of, under each tenant they had.
+// Users lists the workloads that were there, under each tenant they had.
 func (g *Gathering) Users() []User {
 	seen := map[User]bool{}
 	for u := range g.measures {
@@ -119,118 +133,189 @@ func (g *Gathering) Users() []User {
 // ElapsedMillis is how long what was recorded of a host covers.
 func (g *Gathering) ElapsedMillis(host int32) int64 { return g.elapsed[host] }
 
-func (g *Gathering) addMeasure(m *Minute, c *Column) {
-	for i, row := range c.Rows {
-		user, seen := m.User(row)
+// figuresOf is where figures of a user are gathered.
+func (g *Gathering) figuresOf(user User, host int32) *workloadFigures {
+	f := g.measures[user]
+	if f == nil {
+		f = &workloadFigures{host: host}
+		g.measures[user] = f
+	}
+	return f
+}
+
+func (g *Gathering) addMeasure(v *leaf.View, m amount.Measure) {
+	t := v.Tables[leaf.OfMeasure(m)]
+	slots, ats, sources, over := t.Of(leaf.Slot), t.Of(leaf.At), t.Of("source"), t.Of("over")
+	for row, slot := range slots {
+		user, seen := v.User(slot, ats[row])
 		if !seen {
 			continue
 		}
-		f := g.measures[user]
-		if f == nil {
-			f = &workloadFigures{host: m.Host}
-			g.measures[user] = f
+		f := g.figuresOf(user, v.Host)
+		source := amount.Source(sources[row])
+		if f.has.Has(m) {
+			source = source.Weaker(f.source[m])
 		}
-		source := c.Source(i)
-		if f.has.Has(c.Measure) {
-			source = source.Weaker(f.source[c.Measure])
-		}
-		f.has.Put(c.Measure)
-		f.source[c.Measure] = source
-		f.over[c.Measure] += m.ElapsedMillis
-		var units amount.Wide
-		units.Add(c.Units[i])
-		if c.Measure.Manner() == amount.Height {
-			f.units[c.Measure].Raise(units)
+		f.has.Put(m)
+		f.source[m] = source
+		f.over[m] += over[row]
+		units := t.Wide(t.Schema.Index("units"), row)
+		if m.Manner() == amount.Height {
+			f.units[m].Raise(units)
 		} else {
-			f.units[c.Measure].Plus(units)
+			f.units[m].Plus(units)
 		}
 	}
 }
 
-func (g *Gathering) addDevices(m *Minute) {
-	for _, d := range m.Devices {
-		user, seen := m.User(d.Row)
+// addUses adds what workloads moved on devices.
+func (g *Gathering) addUses(v *leaf.View) {
+	t := v.Tables[leaf.Devices]
+	ats, devices, sources := t.Of(leaf.At), t.Of("device"), t.Of("source")
+	flows := columns(t, leaf.DeviceFlows)
+	for row, slot := range t.Of(leaf.Slot) {
+		user, seen := v.User(slot, ats[row])
 		if !seen {
 			continue
 		}
-		k := useKey{deviceKey{m.Host, d.Device}, user}
+		k := useKey{deviceKey{v.Host, int32(devices[row])}, user}
 		x := g.uses[k]
 		if x == nil {
 			x = &use{}
 			g.uses[k] = x
 		}
-		x.read, x.written, x.reads, x.writes = x.read+d.Read, x.written+d.Written, x.reads+d.ReadOps,
-			x.writes+d.WriteOps
-		x.micros, x.source = x.micros+d.Micros, x.source.Weaker(d.Source)
+		for i, into := range []*int64{&x.read, &x.written, &x.reads, &x.writes, &x.micros} {
+			*into += flows[i][row]
+		}
+		x.source = x.source.Weaker(amount.Source(sources[row]))
 	}
-	for _, d := range m.Detail.Disks {
-		k := deviceKey{m.Host, d.Number()}
-		if sum, there := g.disks[k]; there {
-			d = sum.Add(d)
+}
+
+// columns are some of a table's columns.
+func columns(t *leaf.Table, names []string) [][]int64 {
+	list := make([][]int64, len(names))
+	for i, n := range names {
+		list[i] = t.Of(n)
+	}
+	return list
+}
+
+// isNewer tells whether a row of a table is newer than what was taken over from another leaf, and notes that it is.
+func (g *Gathering) isNewer(of linkKey, at int64) bool {
+	if was, there := g.newest[of]; there && was > at {
+		return false
+	}
+	g.newest[of] = at
+	return true
+}
+
+func (g *Gathering) addDevices(v *leaf.View) {
+	t := v.Tables[leaf.Disks]
+	flows := columns(t, leaf.DiskFlows)
+	ats, names, inner, inFlight, rates := t.Of(leaf.At), t.Of("name"), t.Of("inner"), t.Of("in_flight"), t.Of("rate")
+	newest := t.Of(leaf.NewestAt)
+	for row, number := range t.Of("device") {
+		if !v.Within[ats[row]] {
+			continue
+		}
+		k := deviceKey{v.Host, int32(number)}
+		d, there := g.disks[k]
+		if g.isNewer(linkKey{v.Host, "disk " + fmt.Sprint(number)}, newest[row]) || !there {
+			d.Name, d.Major, d.Minor = v.Words[names[row]], uint32(number>>20), uint32(number&(1<<20-1))
+			d.Inner, d.InFlight, d.RateBytesPerSecond = inner[row] != 0, inFlight[row], rates[row]
+		}
+		for i, into := range []*int64{&d.ReadBytes, &d.WrittenBytes, &d.ReadOps, &d.WriteOps, &d.ReadMerged,
+			&d.WriteMerged, &d.ReadMillis, &d.WriteMillis, &d.BusyMillis, &d.QueueMillis} {
+			*into += flows[i][row]
 		}
 		g.disks[k] = d
 	}
-	for _, l := range m.Detail.Latencies {
-		k := deviceKey{m.Host, l.Number()}
+	t = v.Tables[leaf.Latencies]
+	ats, low, high, count := t.Of(leaf.At), t.Of("low"), t.Of("high"), t.Of("count")
+	for row, number := range t.Of("device") {
+		if !v.Within[ats[row]] {
+			continue
+		}
+		k := deviceKey{v.Host, int32(number)}
 		if g.latencies[k] == nil {
 			g.latencies[k] = map[[2]int64]int64{}
 		}
-		g.latencies[k][[2]int64{l.LowMicros, l.HighMicros}] += l.Count
+		g.latencies[k][[2]int64{low[row], high[row]}] += count[row]
 	}
 }
 
-func (g *Gathering) addLinks(m *Minute) {
-	for i, n := range m.Detail.Interfaces {
-		k := linkKey{m.Host, n.Name}
-		if sum, there := g.links[k]; there {
-			n = sum.Add(n)
-		}
-		g.links[k], g.linkEnds[k] = n, User{}
-		if m.Ends[i] < 0 {
+func (g *Gathering) addLinks(v *leaf.View) {
+	t := v.Tables[leaf.Links]
+	flows := columns(t, leaf.LinkFlows)
+	ats, kinds, inner, speeds, newest := t.Of(leaf.At), t.Of("kind"), t.Of("inner"), t.Of("bits_per_second"),
+		t.Of(leaf.NewestAt)
+	ends, tenants, peers := t.Of("end_workload"), t.Of("end_tenant"), t.Of("peer")
+	for row, name := range t.Of("name") {
+		if !v.Within[ats[row]] {
 			continue
 		}
-		if user, seen := m.User(uint32(m.Ends[i])); seen {
-			g.linkEnds[k] = user
+		k := linkKey{v.Host, v.Words[name]}
+		n, there := g.links[k]
+		if g.isNewer(linkKey{v.Host, "link " + k.name}, newest[row]) || !there {
+			n.Name, n.Kind, n.Peer = k.name, v.Words[kinds[row]], v.Words[peers[row]]
+			n.Inner, n.SpeedBitPerSecond = inner[row] != 0, speeds[row]
+			g.linkEnds[k] = v.MaySee(leaf.User{Workload: ends[row], Tenant: int32(tenants[row])})
 		}
+		for i, into := range []*int64{&n.Received, &n.Sent, &n.ReceivedPackets, &n.SentPackets, &n.ReceivedDropped,
+			&n.SentDropped, &n.ReceivedErrors, &n.SentErrors} {
+			*into += flows[i][row]
+		}
+		g.links[k] = n
 	}
 }
 
-func (g *Gathering) addSwapped(m *Minute) {
-	for _, s := range m.Swapped {
-		user, seen := m.User(s.Row)
+func (g *Gathering) addSwapped(v *leaf.View) {
+	t := v.Tables[leaf.Swapped]
+	ats, swaps := t.Of(leaf.At), t.Of("swap")
+	for row, slot := range t.Of(leaf.Slot) {
+		user, seen := v.User(slot, ats[row])
 		if !seen {
 			continue
 		}
 		if g.swapped[user] == nil {
 			g.swapped[user] = map[string]*amount.Wide{}
 		}
-		if g.swapped[user][s.Swap] == nil {
-			g.swapped[user][s.Swap] = &amount.Wide{}
+		swap := v.Words[swaps[row]]
+		if g.swapped[user][swap] == nil {
+			g.swapped[user][swap] = &amount.Wide{}
 		}
-		g.swapped[user][s.Swap].Add(s.Units)
+		g.swapped[user][swap].Plus(t.Wide(t.Schema.Index("units"), row))
 	}
 }
 
-func (g *Gathering) addCPUs(m *Minute) {
-	byCPU := g.cpus[m.Host]
-	if byCPU == nil {
-		byCPU = map[int]*cpuStates{}
-		g.cpus[m.Host] = byCPU
-	}
-	for i, c := range m.Detail.CPUs {
-		s := byCPU[c.CPU]
+func (g *Gathering) addCPUs(v *leaf.View) {
+	t := v.Tables[leaf.States]
+	states := columns(t, leaf.CPUStates)
+	ats, ran, uncounted := t.Of(leaf.At), t.Of("ran"), t.Of("uncounted")
+	for row, cpu := range t.Of("cpu") {
+		if !v.Within[ats[row]] {
+			continue
+		}
+		byCPU := g.cpus[v.Host]
+		if byCPU == nil {
+			byCPU = map[int]*cpuStates{}
+			g.cpus[v.Host] = byCPU
+		}
+		s := byCPU[int(cpu)]
 		if s == nil {
-			s = &cpuStates{CPUTimes: account.CPUTimes{CPU: c.CPU}, counted: true}
-			byCPU[c.CPU] = s
+			s = &cpuStates{CPUTimes: account.CPUTimes{CPU: int(cpu)}, counted: true}
+			byCPU[int(cpu)] = s
 		}
-		s.CPUTimes = s.CPUTimes.Add(c)
-		if i < len(m.Detail.RanMicros) {
-			s.ran += m.Detail.RanMicros[i]
-		} else {
-			s.counted = false
+		for i, into := range []*int64{&s.User, &s.Nice, &s.System, &s.Idle, &s.IOWait, &s.IRQ, &s.SoftIRQ, &s.Steal} {
+			*into += states[i][row]
 		}
+		s.ran += ran[row]
+		s.counted = s.counted && uncounted[row] == 0
 	}
 }
+
+// User is whose a figure is.
+type User = leaf.User
 
 // Figure is one measure of a workload over a span.
 type Figure struct {

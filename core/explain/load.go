@@ -2,6 +2,8 @@ package explain
 
 import (
 	"time"
+
+	"vinescale/core/leaf"
 )
 
 // Load is how many tasks of a host ran, were ready to run, or waited for storage: the kernel's own damped means, to be
@@ -35,17 +37,29 @@ type stalls struct {
 	over       int64 // milliseconds of the intervals that tell
 }
 
-// addLoad takes over the newest interval's load, and adds what waited.
-func (g *Gathering) addLoad(m *Minute) {
-	g.loads[m.Host] = LoadOf(m.Detail.Load, m.Start.Add(time.Duration(m.ElapsedMillis)*time.Millisecond))
-	for _, p := range m.Detail.Pressure {
-		k := linkKey{m.Host, p.Resource}
+// addLoad takes over the newest interval's load.
+func (g *Gathering) addLoad(v *leaf.View, at int64) {
+	t := v.Tables[leaf.Intervals]
+	if g.isNewer(linkKey{v.Host, "load"}, t.Of(leaf.NewestAt)[at]) {
+		g.loads[v.Host] = LoadOf(v.Loads(at), time.UnixMicro(t.Of("end")[at]))
+	}
+}
+
+// addPressure adds for how long tasks waited.
+func (g *Gathering) addPressure(v *leaf.View) {
+	t := v.Tables[leaf.Pressure]
+	ats, some, full, over := t.Of(leaf.At), t.Of("some"), t.Of("full"), t.Of("over")
+	for row, of := range t.Of("of") {
+		if !v.Within[ats[row]] {
+			continue
+		}
+		k := linkKey{v.Host, v.Words[of]}
 		s := g.stalls[k]
 		if s == nil {
 			s = &stalls{}
 			g.stalls[k] = s
 		}
-		s.some, s.full, s.over = s.some+p.Some, s.full+p.Full, s.over+m.ElapsedMillis
+		s.some, s.full, s.over = s.some+some[row], s.full+full[row], s.over+over[row]
 	}
 }
 

@@ -18,6 +18,7 @@ import (
 	"vinescale/core/amount"
 	"vinescale/core/cpuset"
 	"vinescale/core/explain"
+	"vinescale/core/leaf"
 	"vinescale/core/question"
 )
 
@@ -202,75 +203,97 @@ func (s *story) addMinute(h *explain.Host, d *datadriven.TestData, lines []value
 	require.NoError(s.t, err)
 	long, err := time.ParseDuration(argument(d, "long"))
 	require.NoError(s.t, err)
-	m := &explain.Minute{Host: h.ID, Start: epoch.Add(at), ElapsedMillis: long.Milliseconds()}
-	row := func(v values) uint32 {
+	l := newLeaf(h.ID, at, long)
+	slot := int64(0)
+	row := func(v values) int64 {
 		u := explain.User{}
 		if v.text("of") != "hidden" {
 			u = s.user(v.text("of"))
 		}
-		m.Workloads, m.Tenants = append(m.Workloads, u.Workload), append(m.Tenants, u.Tenant)
-		return uint32(len(m.Workloads) - 1)
+		l.Table(leaf.Who).Append(slot, 0, u.Workload, int64(u.Tenant))
+		slot++
+		return slot - 1
 	}
+	memory := map[string]int64{}
 	for _, v := range lines {
 		switch v.kind {
 		case "figure":
 			measure, err := amount.Parse(v.name)
 			require.NoError(s.t, err)
-			m.Columns = append(m.Columns, explain.Column{Measure: measure, Rows: []uint32{row(v)},
-				Units: []int64{v.number("units")}, Sources: []uint32{uint32(v.source())}})
+			l.Table(leaf.OfMeasure(measure)).Append(row(v), 0, v.number("units"), int64(v.source()))
 		case "moved":
-			m.Devices = append(m.Devices, explain.DeviceRow{Row: row(v), DeviceUse: account.DeviceUse{
-				Device: v.device("on"), Read: v.number("read"), Written: v.number("written"),
-				ReadOps:  v.number("reads"),
-				WriteOps: v.number("writes"), Micros: v.micros("took"), Source: v.source()}})
+			l.Table(leaf.Devices).Append(row(v), int64(v.device("on")), 0, v.number("read"), v.number("written"),
+				v.number("reads"), v.number("writes"), v.micros("took"), int64(v.source()))
 		case "swapped":
-			m.Swapped = append(m.Swapped, explain.SwapRow{Row: row(v),
-				SwapUse: account.SwapUse{Swap: v.text("on"), Units: v.number("units")}})
+			l.Table(leaf.Swapped).Append(row(v), l.Word(v.text("on")), 0, v.number("units"))
 		case "disk":
-			major, minor := v.pair("number")
-			m.Detail.Disks = append(m.Detail.Disks, account.Disk{Name: v.name, Major: major, Minor: minor,
-				ReadBytes: v.number("read"), WrittenBytes: v.number("written"), ReadOps: v.number("reads"),
-				WriteOps: v.number("writes"), ReadMerged: v.number("merged_reads"),
-				WriteMerged: v.number("merged_writes"), ReadMillis: v.micros("read_took") / 1000,
-				WriteMillis: v.micros("write_took") / 1000, BusyMillis: v.micros("busy") / 1000,
-				QueueMillis: v.micros("queued") / 1000, InFlight: v.number("in_flight")})
+			l.Table(leaf.Disks).Append(int64(v.device("number")), 0, l.Word(v.name), 0, v.number("read"),
+				v.number("written"), v.number("reads"), v.number("writes"), v.number("merged_reads"),
+				v.number("merged_writes"), v.micros("read_took")/1000, v.micros("write_took")/1000,
+				v.micros("busy")/1000, v.micros("queued")/1000, v.number("in_flight"), 0)
 		case "latency":
-			major, minor := v.pair("on")
-			m.Detail.Latencies = append(m.Detail.Latencies, account.Latency{Major: major, Minor: minor,
-				LowMicros: v.micros("from"), HighMicros: v.micros("to"), Count: v.number("count"),
-				Written: v.has("written")})
+			l.Table(leaf.Latencies).Append(int64(v.device("on")), truth(v.has("written")), v.micros("from"),
+				v.micros("to"), 0, v.number("count"))
 		case "interface":
-			m.Detail.Interfaces = append(m.Detail.Interfaces, account.Interface{Name: v.name, Inner: v.has("inner"),
-				Kind: v.text("kind"), Received: v.number("in"), Sent: v.number("out"),
-				ReceivedPackets: v.number("packets_in"), SentPackets: v.number("packets_out"),
-				ReceivedDropped: v.number("dropped_in"), SentDropped: v.number("dropped_out"),
-				ReceivedErrors: v.number("errors_in"), SentErrors: v.number("errors_out"),
-				SpeedBitPerSecond: v.number("speed"), Peer: v.text("peer")})
-			end := int32(-1)
-			if v.has("of") {
-				end = int32(row(v))
+			end := explain.User{}
+			if v.has("of") && v.text("of") != "hidden" {
+				end = s.user(v.text("of"))
 			}
-			m.Ends = append(m.Ends, end)
+			l.Table(leaf.Links).Append(l.Word(v.name), 0, l.Word(v.text("kind")), truth(v.has("inner")), v.number("in"),
+				v.number("out"), v.number("packets_in"), v.number("packets_out"), v.number("dropped_in"),
+				v.number("dropped_out"), v.number("errors_in"), v.number("errors_out"), v.number("speed"), end.Workload,
+				int64(end.Tenant), l.Word(v.text("peer")))
 		case "cpu":
-			m.Detail.CPUs = append(m.Detail.CPUs, account.CPUTimes{CPU: v.whole(v.name), User: v.micros("user"),
-				Nice: v.micros("nice"), System: v.micros("system"), Idle: v.micros("idle"), IOWait: v.micros("iowait"),
-				IRQ: v.micros("irq"), SoftIRQ: v.micros("softirq"), Steal: v.micros("steal")})
-			if v.has("ran") {
-				m.Detail.RanMicros = append(m.Detail.RanMicros, v.micros("ran"))
-			}
+			l.Table(leaf.States).Append(int64(v.whole(v.name)), 0, v.micros("user"), v.micros("nice"),
+				v.micros("system"), v.micros("idle"), v.micros("iowait"), v.micros("irq"), v.micros("softirq"),
+				v.micros("steal"), v.micros("ran"), truth(!v.has("ran")))
 		case "pressure":
-			m.Detail.Pressure = append(m.Detail.Pressure, account.Pressure{Resource: v.name, Some: v.micros("some"),
-				Full: v.micros("full")})
+			l.Table(leaf.Pressure).Append(l.Word(v.name), 0, v.micros("some"), v.micros("full"))
 		case "load":
-			m.Detail.Load = []float64{v.float("1m"), v.float("5m"), v.float("15m")}
+			for i, name := range []string{"1m", "5m", "15m"} {
+				memory["load_"+[]string{"1", "5", "15"}[i]] = leaf.Load(v.float(name))
+			}
+			memory["loads"] = 3
 		case "kernel":
-			m.Detail.MemoryOwn, m.Detail.MemoryCache, m.Detail.MemoryHuge = v.number("own"), v.number("cache"),
+			memory["memory_own"], memory["memory_cache"], memory["memory_huge"] = v.number("own"), v.number("cache"),
 				v.number("huge")
 		default:
 			d.Fatalf(s.t, "unknown line %q", v.kind)
 		}
 	}
-	s.gathering.Add(m)
+	in := l.Tables[leaf.Intervals]
+	for column, value := range memory {
+		in.Of(column)[0] = value
+	}
+	s.gathering.Add(viewOf(l))
+}
+
+// newLeaf is a leaf of one interval in which nothing was counted yet.
+func newLeaf(host int32, at, long time.Duration) *leaf.Leaf {
+	l := leaf.New(host)
+	from := epoch.Add(at)
+	in := l.Table(leaf.Intervals)
+	for i, c := range in.Schema.Columns {
+		if c.Fill == leaf.Stored {
+			in.Low[i] = []int64{0}
+		}
+	}
+	in.Of("start")[0], in.Of("end")[0] = from.UnixMicro(), from.Add(long).UnixMicro()
+	in.Of("elapsed")[0] = long.Milliseconds()
+	return l
+}
+
+// viewOf is the whole of a leaf, as one who may see all sees it. Workload 0 is one that may not be seen.
+func viewOf(l *leaf.Leaf) *leaf.View {
+	scope := question.Scope{Span: question.Span{From: epoch.AddDate(-1, 0, 0), To: epoch.AddDate(1, 0, 0)}}
+	return l.View(&scope, func(int32) bool { return true })
+}
+
+func truth(b bool) int64 {
+	if b {
+		return 1
+	}
+	return 0
 }
 
 // ran reads the lines that say who ran on which CPU.

@@ -70,46 +70,40 @@ func TestDimension_IsAWordAFactOrALabel(t *testing.T) {
 	}
 }
 
-func TestPlan_ReadsTheSmallestBookThatTellsTheGroupsApart(t *testing.T) {
+func TestPlan_DividesUsageAsFinelyAsTheGroupsNeed(t *testing.T) {
 	cpu, beside := []amount.Measure{amount.CPU}, []amount.Measure{amount.CPUUser}
 	odd := question.Scope{Span: question.Span{From: noon.Add(time.Second), To: noon.Add(time.Hour)}}
 	late := question.Scope{Span: question.Span{From: noon, To: noon.Add(time.Hour + time.Second)}}
 	some := question.Scope{Span: hour(), Only: []int64{1}}
 	type dims = []question.Dimension
 	for _, c := range []struct {
-		q    question.Question
-		want string
+		q     question.Question
+		want  question.Division
+		peaks bool
 	}{
-		{question.Question{Measures: cpu, By: dims{question.Tenant}}, "tenant minutes"},
-		{question.Question{Measures: cpu, By: dims{question.Tenant}, Scope: odd}, "workload minutes"},
-		{question.Question{Measures: cpu, By: dims{question.Tenant}, Scope: late}, "workload minutes"},
-		{question.Question{Measures: cpu, By: dims{question.Tenant}, Scope: some}, "workload minutes"},
-		{question.Question{Measures: cpu, By: dims{question.Tenant}, Step: time.Hour}, "workload minutes"},
-		{question.Question{Measures: cpu, By: dims{question.Tenant}, State: true}, "workload minutes"},
-		{question.Question{Measures: cpu, By: dims{question.Tenant, question.Host}}, "workload minutes"},
-		{question.Question{Measures: cpu}, "workload minutes"},
-		{question.Question{Measures: cpu, By: dims{question.Workload}}, "workload minutes"},
-		{question.Question{Measures: cpu, By: dims{question.Program}}, "program minutes"},
-		{question.Question{Measures: cpu, By: dims{question.Family, question.Tenant}}, "program minutes"},
-		{question.Question{Measures: cpu, By: dims{question.CPU, question.Workload}}, "CPU minutes"},
-		{question.Question{Measures: cpu, By: dims{question.Part}}, "part minutes"},
-		{question.Question{Measures: beside, By: dims{question.Tenant}}, "messages"},
+		{question.Question{Measures: cpu, By: dims{question.Tenant}}, question.ByWorkload, true},
+		{question.Question{Measures: cpu, By: dims{question.Tenant}, Scope: odd}, question.ByWorkload, false},
+		{question.Question{Measures: cpu, By: dims{question.Tenant}, Scope: late}, question.ByWorkload, false},
+		{question.Question{Measures: cpu, By: dims{question.Tenant}, Scope: some}, question.ByWorkload, false},
+		{question.Question{Measures: cpu, By: dims{question.Tenant}, Step: time.Hour}, question.ByWorkload, false},
+		{question.Question{Measures: cpu, By: dims{question.Tenant}, State: true}, question.ByWorkload, false},
+		{question.Question{Measures: cpu, By: dims{question.Tenant, question.Host}}, question.ByWorkload, false},
+		{question.Question{Measures: cpu}, question.ByWorkload, false},
+		{question.Question{Measures: cpu, By: dims{question.Workload}}, question.ByWorkload, false},
+		{question.Question{Measures: cpu, By: dims{question.Program}}, question.ByProgram, false},
+		{question.Question{Measures: cpu, By: dims{question.Family, question.Tenant}}, question.ByProgram, false},
+		{question.Question{Measures: cpu, By: dims{question.CPU, question.Workload}}, question.ByCPU, false},
+		{question.Question{Measures: cpu, By: dims{question.Part}}, question.ByPart, false},
+		{question.Question{Measures: beside, By: dims{question.Tenant}}, question.ByWorkload, true},
 	} {
 		if c.q.Scope.Span.From.IsZero() {
 			c.q.Scope.Span = hour()
 		}
 		p, err := question.PlanFor(c.q)
 		require.NoError(t, err)
-		require.Len(t, p.Reads, 1)
-		assert.Equal(t, c.want, p.Reads[0].Book.String(), "%+v", c.q)
+		assert.Equal(t, c.want, p.Division, "%+v", c.q)
+		assert.Equal(t, c.peaks, p.Peaks, "%+v", c.q)
 	}
-	p, err := question.PlanFor(question.Question{By: dims{question.Kind}, Scope: some,
-		Measures: []amount.Measure{amount.Disk, amount.CPUUser, amount.CPU, amount.DiskReads}})
-	require.NoError(t, err)
-	assert.Equal(t, []question.Read{
-		{Book: question.WorkloadMinutes, Measures: []amount.Measure{amount.Disk, amount.CPU}, At: []int{0, 2}},
-		{Book: question.Messages, Measures: []amount.Measure{amount.CPUUser, amount.DiskReads}, At: []int{1, 3}},
-	}, p.Reads)
 	for why, q := range map[string]question.Question{
 		"nothing was asked for":       {},
 		"counted for whole workloads": {Measures: beside, By: dims{question.Program}},
@@ -118,10 +112,48 @@ func TestPlan_ReadsTheSmallestBookThatTellsTheGroupsApart(t *testing.T) {
 		_, err := question.PlanFor(q)
 		assert.ErrorContains(t, err, why)
 	}
-	_, err = question.PlanFor(question.Question{Measures: beside, By: dims{question.Part}})
+	_, err := question.PlanFor(question.Question{Measures: beside, By: dims{question.Part}})
 	assert.Error(t, err)
 	_, err = question.PlanFor(question.Question{Measures: []amount.Measure{amount.Disk}, By: dims{question.Part}})
 	assert.Error(t, err)
+}
+
+func TestReading_TakesTheCoarsestSumsThatAreExact(t *testing.T) {
+	at := func(text string) time.Time {
+		when, err := time.Parse("02 15:04:05", text)
+		require.NoError(t, err)
+		return when.AddDate(2026, 9, 0)
+	}
+	for _, c := range []struct {
+		from, to    string
+		step        time.Duration
+		days, hours string // what they hold; "" for none
+	}{
+		{"05 00:00:00", "07 00:00:00", 0, "05 00:00:00 07 00:00:00", "05 00:00:00 07 00:00:00"},
+		{"05 00:00:01", "07 23:59:59", 0, "06 00:00:00 07 00:00:00", "05 01:00:00 07 23:00:00"},
+		{"05 12:00:00", "06 12:30:00", 0, "", "05 12:00:00 06 12:00:00"},
+		{"05 12:00:00", "05 12:59:59", 0, "", ""},
+		{"05 12:30:00", "05 13:30:00", 0, "", ""},
+		{"05 12:30:00", "05 14:30:00", 0, "", "05 13:00:00 05 14:00:00"},
+		{"05 00:00:00", "07 00:00:00", 48 * time.Hour, "05 00:00:00 07 00:00:00", "05 00:00:00 07 00:00:00"},
+		{"05 00:00:00", "07 00:00:00", 6 * time.Hour, "", "05 00:00:00 07 00:00:00"},
+		{"05 00:00:00", "07 00:00:00", 90 * time.Minute, "", ""},
+		{"05 00:00:00", "07 00:00:00", time.Minute, "", ""},
+	} {
+		span := question.Span{From: at(c.from), To: at(c.to)}
+		r := question.ReadingOf(span, c.step)
+		told := func(s question.Span) string {
+			if !s.From.Before(s.To) {
+				return ""
+			}
+			return s.From.Format("02 15:04:05 ") + s.To.Format("02 15:04:05")
+		}
+		assert.Equal(t, []string{c.days, c.hours}, []string{told(r.Days), told(r.Hours)}, "%+v", c)
+		assert.Equal(t, span, r.Span)
+	}
+	assert.Equal(t, []string{"interval", "hour", "day"}, []string{question.ByInterval.String(),
+		question.ByHour.String(), question.ByDay.String()})
+	assert.Equal(t, noon.Add(time.Second), question.ByInterval.Floor(noon.Add(time.Second)))
 }
 
 // rows are named by a letter each, with so many units.
@@ -247,24 +279,22 @@ func TestLines_TheResidualIsWhatNobodyIsChargedWith(t *testing.T) {
 	assert.Equal(t, 8.0, l.Kernel.Units)
 }
 
-// Who used CPU time on two hosts over an hour, by the tenant of the time? The sums by tenant and minute answer that.
+// Who used CPU time over a day and a half? The sum of the day answers, with that of the hours around it; how they go by
+// the minute is among the intervals only.
 func ExamplePlanFor() {
-	noon := time.Date(2026, 10, 11, 12, 0, 0, 0, time.UTC)
+	evening := time.Date(2026, 10, 10, 18, 0, 0, 0, time.UTC)
 	q := question.Question{
-		Scope:    question.Scope{Span: question.Span{From: noon, To: noon.Add(time.Hour)}, Hosts: []int32{3, 5}},
+		Scope:    question.Scope{Span: question.Span{From: evening, To: evening.Add(36 * time.Hour)}},
 		Measures: []amount.Measure{amount.CPU},
 		By:       []question.Dimension{question.Tenant},
 	}
 	plan, _ := question.PlanFor(q)
-	fmt.Println("read", plan.Reads[0].Book)
+	fmt.Println(plan.Reading.Days.Length(), "by the day of", plan.Reading.Hours.Length(), "by the hour")
 
-	q.Measures = append(q.Measures, amount.CPUThrottled) // which has no ledger
+	q.Step = time.Minute
 	plan, _ = question.PlanFor(q)
-	for _, r := range plan.Reads {
-		fmt.Println("read", r.Book, "for", r.Measures)
-	}
+	fmt.Println(plan.Reading.Hours.Length(), "by the hour")
 	// Output:
-	// read tenant minutes
-	// read tenant minutes for [cpu]
-	// read messages for [cpu_throttled_us]
+	// 24h0m0s by the day of 36h0m0s by the hour
+	// 0s by the hour
 }

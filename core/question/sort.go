@@ -73,17 +73,23 @@ func (q *Question) Arrange(rows []Row) *Answer {
 	order := make([]*Row, len(rows))
 	for i := range rows {
 		order[i], keys[&rows[i]] = &rows[i], q.KeyOf(&rows[i])
-		for m := range rows[i].Sums {
-			a.Total.Units[m] += rows[i].Sums[m].Units
-		}
 	}
 	slices.SortFunc(order, func(x, y *Row) int {
 		kx, ky := keys[x], keys[y]
 		return cmp.Or(x.Start.Compare(y.Start), q.Order.Compare(&kx, &ky))
 	})
+	for _, r := range order { // in one order whatever page is asked for, so that all of them tell the same
+		for m := range r.Sums {
+			a.Total.Units[m] += r.Sums[m].Units
+		}
+	}
 	a.Rows = make([]Row, 0, len(rows))
 	for _, r := range order {
 		k := keys[r]
+		if q.Step > 0 {
+			a.Rows = append(a.Rows, *r)
+			continue
+		}
 		if q.Page.After != nil && q.Order.Compare(&k, q.Page.After) <= 0 {
 			continue
 		}

@@ -9,6 +9,7 @@ import (
 	"vinescale/core/account"
 	"vinescale/core/amount"
 	"vinescale/core/explain"
+	"vinescale/core/leaf"
 	"vinescale/core/question"
 	"vinescale/internal/store"
 )
@@ -236,7 +237,11 @@ func (h *Hub) fillFigures(ctx context.Context, a *AboutWorkload, w *store.Worklo
 	a.Space = explain.NoSpace(w.Core().Kind)
 	scope.Only = []int64{w.ID}
 	g := explain.NewGathering()
-	err := h.store.Messages(ctx, &scope, false, func(m *explain.Minute) error { g.Add(m); return nil })
+	var tables []string
+	for _, r := range amount.Resources() {
+		tables = append(tables, leaf.OfResource(r)...)
+	}
+	err := h.store.Leaves(ctx, &scope, tables, g.Add)
 	a.Figures = g.Figures(w.ID, max(a.ElapsedMillis, 1))
 	for _, f := range a.Figures {
 		if f.Name == amount.SpaceUsed.String() {

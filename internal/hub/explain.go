@@ -2,17 +2,16 @@ package hub
 
 import (
 	"context"
+	"encoding/json"
 	"time"
 
 	"vinescale/core/amount"
 	"vinescale/core/cpuset"
 	"vinescale/core/explain"
+	"vinescale/core/leaf"
 	"vinescale/core/question"
 	"vinescale/internal/store"
 )
-
-// withCPUs asks for what is told of each CPU, of load and of pressure too.
-const withCPUs = true
 
 // gathered is what an explanation is made of: the figures of a scope's span, and its hosts.
 type gathered struct {
@@ -23,14 +22,14 @@ type gathered struct {
 	names explain.Names
 }
 
-// gather adds up what was counted on one host, or on all (""), over a span.
-func (h *Hub) gather(ctx context.Context, hostName string, span question.Span, detail bool) (*gathered, error) {
+// gather adds up what was counted on one host, or on all (""), over a span: what the tables named hold of it.
+func (h *Hub) gather(ctx context.Context, hostName string, span question.Span, tables ...string) (*gathered, error) {
 	scope, err := h.scope(ctx, span, hostName)
 	if err != nil {
 		return nil, err
 	}
 	g := &gathered{Gathering: explain.NewGathering(), scope: scope, over: over(span, hostName)}
-	err = h.store.Messages(ctx, &scope, detail, func(m *explain.Minute) error { g.Add(m); return nil })
+	err = h.store.Leaves(ctx, &scope, tables, g.Add)
 	if err != nil {
 		return nil, err
 	}
@@ -54,7 +53,7 @@ func (h *Hub) gather(ctx context.Context, hostName string, span question.Span, d
 
 // Disks tells of the devices of a host, or of all, over a span.
 func (h *Hub) Disks(ctx context.Context, hostName string, span question.Span) (*explain.Disks, error) {
-	g, err := h.gather(ctx, hostName, span, !withCPUs)
+	g, err := h.gather(ctx, hostName, span, leaf.Devices, leaf.Disks, leaf.Latencies)
 	if err != nil {
 		return nil, err
 	}
@@ -89,7 +88,7 @@ func (h *Hub) Disks(ctx context.Context, hostName string, span question.Span) (*
 
 // Links tells of the network of a host, or of all, over a span.
 func (h *Hub) Links(ctx context.Context, hostName string, span question.Span) (*explain.Links, error) {
-	g, err := h.gather(ctx, hostName, span, !withCPUs)
+	g, err := h.gather(ctx, hostName, span, append(leaf.OfResource(amount.Network), leaf.Links)...)
 	if err != nil {
 		return nil, err
 	}
@@ -118,7 +117,7 @@ func (h *Hub) ranWhere(ctx context.Context, scope question.Scope) (ran []explain
 
 // CPUs tells of each CPU of a host over a span.
 func (h *Hub) CPUs(ctx context.Context, hostName string, span question.Span) (*explain.CPUs, error) {
-	g, err := h.gather(ctx, hostName, span, withCPUs)
+	g, err := h.gather(ctx, hostName, span, leaf.States, leaf.Pressure)
 	if err != nil {
 		return nil, err
 	}
@@ -135,7 +134,7 @@ func (h *Hub) CPUs(ctx context.Context, hostName string, span question.Span) (*e
 
 // Memory tells of a host's memory over a span.
 func (h *Hub) Memory(ctx context.Context, hostName string, span question.Span) (*explain.Memory, error) {
-	g, err := h.gather(ctx, hostName, span, !withCPUs)
+	g, err := h.gather(ctx, hostName, span, append(leaf.OfResource(amount.Memory), leaf.Swapped)...)
 	if err != nil {
 		return nil, err
 	}
@@ -217,7 +216,11 @@ func (h *Hub) Loads(ctx context.Context) (map[string]*explain.Load, error) {
 // there is none.
 func (h *Hub) Detail(ctx context.Context, host *store.Host, span question.Span) ([]byte, error) {
 	newest, err := h.store.NewestDetails(ctx, &question.Scope{Span: span, Hosts: []int32{host.ID}, Sees: h.sees(ctx)})
-	return newest[host.Name].Raw, err
+	d, there := newest[host.Name]
+	if err != nil || !there {
+		return nil, err
+	}
+	return json.Marshal(d.Detail)
 }
 
 // Pins audits every declared CPU over a span, on one host or on all ("").

@@ -44,10 +44,13 @@ func problem(c Class, format string, a ...any) error { return &Problem{c, fmt.Sp
 // Unassigned is the name under which usage of no tenant is shown.
 const Unassigned = explain.Unassigned
 
+// DefaultKeeping keeps intervals for a month, hours for over a year, and days for ever.
+var DefaultKeeping = store.Keeping{Minutes: 31 * 24 * time.Hour, Hours: 400 * 24 * time.Hour}
+
 // Options for New.
 type Options struct {
-	KeepDays int // whole days of minutes kept
-	Now      func() time.Time
+	Keep store.Keeping // of minutes, hours and days; DefaultKeeping where it is zero
+	Now  func() time.Time
 }
 
 // Hub is the service.
@@ -70,8 +73,8 @@ type Committed struct {
 
 // New makes a Hub on an open store.
 func New(s *store.Store, o Options) *Hub {
-	if o.KeepDays == 0 {
-		o.KeepDays = 31
+	if o.Keep == (store.Keeping{}) {
+		o.Keep = DefaultKeeping
 	}
 	if o.Now == nil {
 		o.Now = time.Now
@@ -82,30 +85,58 @@ func New(s *store.Store, o Options) *Hub {
 // Ready tells whether the service can answer.
 func (h *Hub) Ready(ctx context.Context) error { return h.store.Ping(ctx) }
 
-// Run does the periodic duties until the context ends: making room for the next day, dropping days that are past
-// keeping.
+// How often the duties are done.
+const (
+	foldEvery = 20 * time.Second
+	dropEvery = time.Hour
+)
+
+// Run does the periodic duties until the context ends: making room for the next day, folding what was taken in and
+// summing it, dropping what is past its keeping.
 func (h *Hub) Run(ctx context.Context) {
+	var dropped time.Time
 	for {
-		if err := h.store.EnsureDay(ctx, h.options.Now().AddDate(0, 0, 1)); err != nil && ctx.Err() == nil {
-			slog.Error("could not make tomorrow's partitions; trying again in an hour", "error", err)
+		duties := map[string]func(context.Context) error{"fold what was taken in": h.Fold}
+		if now := h.options.Now(); now.Sub(dropped) >= dropEvery {
+			dropped = now
+			duties["make tomorrow's partitions"] = func(ctx context.Context) error {
+				return h.store.EnsureDay(ctx, h.options.Now().AddDate(0, 0, 1))
+			}
+			duties["drop what is past its keeping"] = func(ctx context.Context) error {
+				return h.store.Drop(ctx, h.options.Now(), h.options.Keep)
+			}
 		}
-		n, err := h.store.DropBefore(ctx, h.options.Now().AddDate(0, 0, -h.options.KeepDays))
-		switch {
-		case err != nil && ctx.Err() == nil:
-			slog.Error("could not drop old days; trying again in an hour", "error", err)
-		case n > 0:
-			slog.Info("dropped days past keeping", "partitions", n, "keep_days", h.options.KeepDays)
+		for what, do := range duties {
+			if err := do(ctx); err != nil && ctx.Err() == nil {
+				slog.Error("could not "+what+"; trying again later", "error", err)
+			}
 		}
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(time.Hour):
+		case <-time.After(foldEvery):
 		}
 	}
 }
 
+// Fold folds loose intervals into their hours and sums what has ended.
+func (h *Hub) Fold(ctx context.Context) error {
+	now := h.options.Now()
+	if _, _, err := h.store.Fold(ctx, now); err != nil {
+		return err
+	}
+	return h.store.SumPeaks(ctx, now.Add(-clockTolerance))
+}
+
 // clockTolerance is how far a host's clock may be ahead of the service's.
 const clockTolerance = 10 * time.Minute
+
+// isKept tells whether intervals of a time are still kept one by one, so that one more can be counted.
+func (h *Hub) isKept(t time.Time) bool {
+	return h.options.Keep.Minutes == 0 || !t.Before(h.options.Now().Add(-h.options.Keep.Minutes))
+}
+
+func (h *Hub) keptDays() int { return int(h.options.Keep.Minutes.Hours() / 24) }
 
 // Ingest takes in a batch from the collector of a host. A batch that came before is answered as taken.
 func (h *Hub) Ingest(ctx context.Context, host store.Host, b *wire.Batch) (store.Taken, error) {
@@ -124,9 +155,9 @@ func (h *Hub) Ingest(ctx context.Context, host store.Host, b *wire.Batch) (store
 					"interval is taken when its time has come", iv.Sequence,
 				time.UnixMicro(iv.ToUnixMicros).UTC().Format(time.RFC3339), clockTolerance)
 		}
-		if from.Before(now.AddDate(0, 0, -h.options.KeepDays)) {
+		if !h.isKept(from) {
 			return store.Taken{}, problem(Invalid, "interval %d began at %s, longer ago than the %d days that are kept",
-				iv.Sequence, from.UTC().Format(time.RFC3339), h.options.KeepDays)
+				iv.Sequence, from.UTC().Format(time.RFC3339), h.keptDays())
 		}
 	}
 	var taken store.Taken
@@ -134,6 +165,9 @@ func (h *Hub) Ingest(ctx context.Context, host store.Host, b *wire.Batch) (store
 		taken, err = h.store.Ingest(ctx, host, b, version, book.assign)
 		return err
 	})
+	if errors.Is(err, store.ErrOverlap) {
+		return taken, problem(Invalid, "%v: a host's time is counted once; is another collector sending for it?", err)
+	}
 	if err == nil && taken.New > 0 {
 		h.tell(Committed{host.Name, taken.NewestTo})
 	}
@@ -150,11 +184,11 @@ func (h *Hub) Notice(ctx context.Context, host store.Host, n *wire.Notices) erro
 	now := h.options.Now()
 	for _, micros := range append([]int64{n.AtUnixMicros}, n.EndedMicros...) {
 		if at := time.UnixMicro(micros); micros != 0 &&
-			(at.After(now.Add(clockTolerance)) || at.Before(now.AddDate(0, 0, -h.options.KeepDays))) ||
+			(at.After(now.Add(clockTolerance)) || !h.isKept(at)) ||
 			n.AtUnixMicros == 0 {
 			return problem(Invalid,
 				"news of %s is 10 minutes ahead of this service's clock, or older than the %d days that are kept: set "+
-					"the host's clock", at.UTC().Format(time.RFC3339), h.options.KeepDays)
+					"the host's clock", at.UTC().Format(time.RFC3339), h.keptDays())
 		}
 	}
 	if due := time.UnixMicro(n.DueUnixMicros); due.After(now.Add(time.Hour)) {

@@ -141,10 +141,34 @@ func sorted(rows []question.Row) []question.Row {
 	return rows
 }
 
-// TestStore_AnswersAsTheIntervalsDo asks random questions over a week of twelve hosts.
+// TestStore_AnswersAsTheIntervalsDo asks random questions over a week of twelve hosts: while half of it is summed by the
+// hour and the day and the other half is loose, and when all of it is summed.
 func TestStore_AnswersAsTheIntervalsDo(t *testing.T) {
 	s, book := week(t)
 	t.Logf("%d intervals of %d hosts, %d workloads", len(book.Minutes), len(book.Hosts), len(book.Workloads))
+	requireSound(t, s, book)
+	t.Run("half of it summed", func(t *testing.T) { agree(t, s, book) })
+	t.Run("lines of the half", func(t *testing.T) { agreeOnLines(t, s, book) })
+	require.NoError(t, oracle.Settle(ctx, s, monday.AddDate(0, 0, 9)))
+	requireSound(t, s, book)
+	t.Run("all of it summed", func(t *testing.T) { agree(t, s, book) })
+	t.Run("lines of all", func(t *testing.T) { agreeOnLines(t, s, book) })
+}
+
+// requireSound verifies the book: every interval is there once, and every sum is the sum of its parts.
+func requireSound(t *testing.T, s *store.Store, book *oracle.Book) {
+	intervals, hours := 0, 0
+	for day := range 8 {
+		v, err := s.Verify(ctx, monday.AddDate(0, 0, day))
+		require.NoError(t, err)
+		require.Empty(t, v.Differences)
+		intervals, hours = intervals+v.Intervals, hours+v.Hours
+	}
+	require.Equal(t, len(book.Minutes), intervals)
+	require.Positive(t, hours)
+}
+
+func agree(t *testing.T, s *store.Store, book *oracle.Book) {
 	answered := 0
 	rapid.Check(t, func(t *rapid.T) {
 		q := drawQuestion(t, book)
@@ -201,9 +225,8 @@ func requireRows(t *rapid.T, want, got []question.Row, q *question.Question) {
 	require.Len(t, got, len(want), "%+v", q)
 }
 
-// TestStore_AddsUpTheHostsLinesAsTheIntervalsDo asks for the host-wide lines of every resource.
-func TestStore_AddsUpTheHostsLinesAsTheIntervalsDo(t *testing.T) {
-	s, book := week(t)
+// agreeOnLines asks for the host-wide lines of every resource.
+func agreeOnLines(t *testing.T, s *store.Store, book *oracle.Book) {
 	rapid.Check(t, func(t *rapid.T) {
 		q := question.Question{Scope: drawScope(t, book), Measures: amount.Resources()}
 		q.Step = rapid.SampledFrom([]time.Duration{0, time.Minute, 7 * time.Minute, time.Hour, 24 * time.Hour}).Draw(t,

@@ -105,7 +105,7 @@ func rule(tenants []store.Tenant, changed bool) store.Assigner {
 }
 
 // Fill puts intervals into a store, out of order, and returns the book that its answers must agree with. At the change,
-// each tenant's workloads become another's, from then on; at the end one tenant is removed.
+// what came until then is folded and summed, so that what comes late falls into hours and days that are summed, and each tenant's workloads become another's, from then on; at the end one tenant is removed.
 func Fill(ctx context.Context, rng *rand.Rand, s *store.Store, sent []Sent, change time.Time) (*Book, error) {
 	b := &Book{Hosts: map[int32]string{}, Tenants: map[int32]string{}, Workloads: map[int64]Workload{}}
 	var tenants []store.Tenant
@@ -154,6 +154,9 @@ func Fill(ctx context.Context, rng *rand.Rand, s *store.Store, sent []Sent, chan
 		rng.Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
 		assign := old
 		if phase == 1 {
+			if err := Settle(ctx, s, change); err != nil {
+				return nil, err
+			}
 			assign = now
 			if err := moveAll(ctx, s, now, change); err != nil {
 				return nil, err
@@ -202,6 +205,14 @@ func Fill(ctx context.Context, rng *rand.Rand, s *store.Store, sent []Sent, chan
 		}
 	}
 	return b, nil
+}
+
+// Settle folds what is loose and sums what has ended at a time.
+func Settle(ctx context.Context, s *store.Store, at time.Time) error {
+	if _, _, err := s.Fold(ctx, at); err != nil {
+		return err
+	}
+	return s.SumPeaks(ctx, at)
 }
 
 // moveAll assigns every workload anew from a time on, as a change of rules does.

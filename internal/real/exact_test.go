@@ -457,7 +457,11 @@ func TestExact_DirectAndWrittenBackBytesAreCharged(t *testing.T) {
 	t.Logf("direct %+v\nbuffered %+v", a, b)
 	assert.Equal(t, int64(direct), a.Written, "direct: exact")
 	assert.Positive(t, a.Micros, "and for how long the device worked")
-	assert.InEpsilon(t, buffered, b.Written, 0.02, "buffered: what it dirtied, as the kernel wrote it back")
+	within := 0.02
+	if b.Source == amount.Split { // whoever else dirties pages of any device meanwhile takes a part of what is split
+		within = 0.1
+	}
+	assert.InEpsilon(t, buffered, b.Written, within, "buffered: what it dirtied, as the kernel wrote it back")
 	if b.Source == amount.Split {
 		u := w.usage(lees.name)
 		back, ok := u.Figures.Get(amount.DiskWrittenBack)

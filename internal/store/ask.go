@@ -3,11 +3,10 @@ package store
 import (
 	"context"
 	"fmt"
-	"slices"
-	"strings"
 	"time"
 
 	"vinescale/core/amount"
+	"vinescale/core/leaf"
 	"vinescale/core/question"
 )
 
@@ -17,146 +16,314 @@ func (s *Store) Ask(ctx context.Context, q question.Question) (*question.Answer,
 	if err != nil {
 		return nil, err
 	}
-	if len(plan.Reads) == 1 && plan.Reads[0].Book != question.Messages {
-		return s.askRows(ctx, &q, plan.Reads[0], true)
+	exists, names, err := s.tenantsThere(ctx)
+	if err != nil {
+		return nil, err
 	}
-	// What is read from several books, or counted out of messages, is sorted and cut here.
-	var rows []question.Row
-	at := map[string]int{}
-	for _, read := range plan.Reads {
-		var part []question.Row
-		if read.Book == question.Messages {
-			part, err = s.askMessages(ctx, &q, read)
-		} else {
-			var a *question.Answer
-			if a, err = s.askRows(ctx, &q, read, false); err == nil {
-				part = a.Rows
-			}
-		}
-		if err != nil {
-			return nil, err
-		}
-		for _, r := range part {
-			key := groupKey(&r)
-			k, there := at[key]
-			if !there {
-				k = len(rows)
-				at[key] = k
-				whole := r
-				whole.Sums = slices.Repeat([]question.Sum{question.NoFigure(r.Parts)}, len(q.Measures))
-				rows = append(rows, whole)
-			}
-			for i, place := range read.At {
-				rows[k].Sums[place] = r.Sums[i]
-			}
-			if r.State != nil {
-				rows[k].State = r.State
-			}
+	c := newCount(plan, exists)
+	if err := s.eachLeaf(ctx, q.Scope.Hosts, plan.Reading, c.wanted(), c.add); err != nil {
+		return nil, fmt.Errorf("ask for %v by %v: %w", q.Measures, q.By, err)
+	}
+	of, err := s.namesOf(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	of.tenants = names
+	rows := c.rows(of)
+	if plan.Peaks {
+		if err := s.highestMinutes(ctx, &q, rows); err != nil {
+			return nil, fmt.Errorf("the highest minutes: %w", err)
 		}
 	}
 	return q.Arrange(rows), nil
 }
 
-// groupKey tells a row's group from all others.
-func groupKey(r *question.Row) string {
-	return fmt.Sprintf("%d/%d/%d/%d/%d/%q/%q/%q", r.Start.UnixMicro(), r.Workload, r.Tenant, r.Host, r.CPU, r.Name,
-		r.Family, r.Names)
+// partKey is one part of what a question counts: what one workload had in one step, under one tenant where those are
+// told apart, of one program, CPU or part where usage is divided so.
+type partKey struct {
+	step            int64 // microseconds since 1970; 0 for none
+	workload        int64
+	tenant          int32
+	cpu             int32
+	program, family string
+	part            string
 }
 
-// askRows answers from a book of rows. With arrange, the database sorts the groups and cuts the page.
-func (s *Store) askRows(ctx context.Context, q *question.Question, read question.Read, arrange bool) (
-	*question.Answer, error) {
-	b := grouping{q: q, read: read}
-	query := b.build(arrange)
-	rows, err := s.db.WithContext(ctx).Raw(query, b.args...).Rows()
-	if err != nil {
-		return nil, fmt.Errorf("ask for %v by %v: %w", read.Measures, q.By, err)
+// part is the sums of a partKey, by the question's measures.
+type part struct {
+	host      int32
+	processes int64
+	sums      []tally
+	newest    int64 // begin of the newest interval
+	tenant    int32 // in that one
+	state     question.State
+}
+
+// tally is what a part had of one measure.
+type tally struct {
+	units  amount.Wide
+	peak   int64
+	now    int64
+	over   int64 // milliseconds of the intervals that have a figure
+	count  int64 // of those intervals, less those in which the workload was there
+	source amount.Source
+	known  bool
+	lacks  bool // some interval has no figure
+	untold bool // its collector did not tell of the measure in some interval
+}
+
+// count adds up what a plan asks for, leaf by leaf.
+type count struct {
+	plan     *question.Plan
+	q        *question.Question
+	exists   func(int32) bool
+	parts    map[partKey]*part
+	byTenant bool
+	beside   bool // some measure has no ledger
+	step     int64
+}
+
+func newCount(p *question.Plan, exists func(int32) bool) *count {
+	c := &count{plan: p, q: &p.Question, exists: exists, parts: map[partKey]*part{},
+		byTenant: p.Question.Has(question.Tenant), step: p.Question.Step.Microseconds()}
+	for _, m := range c.q.Measures {
+		c.beside = c.beside || !m.HasLedger()
 	}
-	defer rows.Close()
-	a := &question.Answer{Rows: []question.Row{}, Total: question.Total{Units: make([]float64, len(read.Measures))}}
-	for rows.Next() {
-		r := question.Row{Sums: make([]question.Sum, len(read.Measures))}
-		var start *time.Time
-		into := []any{&start, &r.Workload, &r.Tenant, &r.Host, &r.CPU, &r.Name, &r.Family, &r.Names.Kind,
-			&r.Names.Owner, &r.Names.Tenant, &r.Names.Host, &r.Names.Workload, &r.Parts, &r.Workloads}
-		sources := make([]int16, len(read.Measures))
-		for i := range r.Sums {
-			x := &r.Sums[i]
-			into = append(into, &x.Units, &x.Peak, &sources[i], &x.Missing, &x.Untold, &x.Now)
-		}
-		var state question.State
-		if b.hasState() {
-			into = append(into, &state.ElapsedMillis, &state.NowMillis, &state.From, &state.To, &state.Threads,
-				&state.Processes, &state.RunnableMillis, &state.RunnablePeak)
-			r.State = &state
-		}
-		if arrange {
-			into = append(into, &a.Total.Rows)
-			for i := range a.Total.Units {
-				into = append(into, &a.Total.Units[i])
+	return c
+}
+
+// wanted says which columns answer.
+func (c *count) wanted() wanted {
+	w := wanted{}
+	switch c.plan.Division {
+	case question.ByCPU:
+		w[leaf.Ran] = nil
+		return w
+	case question.ByPart:
+		w[leaf.Parts] = nil
+		return w
+	case question.ByProgram:
+		w[leaf.Programs] = []string{"processes"}
+		for _, m := range c.q.Measures {
+			for _, what := range []string{"", "told", "untold"} {
+				w[leaf.Programs] = append(w[leaf.Programs], leaf.UseColumn(m, what))
 			}
 		}
-		if err := rows.Scan(into...); err != nil {
-			return nil, err
+		return w
+	}
+	w[leaf.Uses] = []string{leaf.NewestAt, "count"}
+	if c.q.State {
+		w[leaf.Uses] = append(w[leaf.Uses], "from", "to", "elapsed", "now_elapsed", "threads", "processes",
+			"runnable_millis", "runnable_peak")
+	}
+	for _, m := range c.q.Measures {
+		if !m.HasLedger() {
+			w[leaf.OfMeasure(m)] = nil
+			continue
 		}
-		if start != nil {
-			r.Start = start.UTC()
+		for _, what := range []string{"", "peak", "source", "untold", "lacks"} {
+			w[leaf.Uses] = append(w[leaf.Uses], leaf.UseColumn(m, what))
 		}
-		if r.State != nil {
-			state.From, state.To = state.From.UTC(), state.To.UTC()
+		if c.q.State {
+			w[leaf.Uses] = append(w[leaf.Uses], leaf.UseColumn(m, "now"))
 		}
-		for i, m := range read.Measures {
-			x := &r.Sums[i]
-			x.Source = amount.Source(sources[i])
-			if read.Book == question.TenantMinutes {
-				x.Peak = m.Mean(x.Peak, time.Minute.Milliseconds())
-			} else {
-				x.Peak = m.PeakMean(x.Peak)
+	}
+	return w
+}
+
+// add adds what a leaf has.
+func (c *count) add(p *piece) error {
+	v := p.View(&c.q.Scope, c.exists)
+	steps := make([]int64, len(v.Within))
+	for at := range steps {
+		if c.step > 0 {
+			steps[at] = c.q.Stretch(v.Start(int64(at))).UnixMicro()
+		}
+	}
+	rows := rowsOf{v, steps}
+	switch c.plan.Division {
+	case question.ByCPU:
+		c.addRan(&rows)
+	case question.ByPart:
+		c.addParts(&rows)
+	case question.ByProgram:
+		c.addPrograms(&rows)
+	default:
+		c.addUses(&rows)
+		for i, m := range c.q.Measures {
+			if !m.HasLedger() {
+				c.addBeside(&rows, i, m)
 			}
 		}
-		a.Rows = append(a.Rows, r)
 	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	if first := q.Page.First; arrange && q.Step == 0 && first > 0 && len(a.Rows) > first {
-		a.Rows = a.Rows[:first]
-		last := q.KeyOf(&a.Rows[first-1])
-		a.Next = &last
-	}
-	return a, nil
+	return nil
 }
 
-// Awake says when a workload last used CPU time.
-type Awake struct {
-	WorkloadID int64
-	From       time.Time  // begin of the first of its intervals
-	AwakeAt    *time.Time // end of the last in which it used more than was asked for; nil for none
-	AsleepMs   int64      // recorded since then; since From where AwakeAt is nil
-	Known      bool       // its CPU time is known in all of them
+// rowsOf is a leaf with the step that each of its intervals falls into.
+type rowsOf struct {
+	*leaf.View
+	steps []int64
 }
 
-// LastAwake finds when the workloads of a scope last used more than some part of a CPU in one interval, by workload.
-func (s *Store) LastAwake(ctx context.Context, scope *question.Scope, cores float64) (map[int64]Awake, error) {
-	var b statement
-	var rows []Awake
-	err := s.db.WithContext(ctx).Raw(fmt.Sprintf(`WITH u AS (
-			SELECT workload_id, start, elapsed_ms, coalesce(cpu_source, %[1]d) < %[1]d AS known,
-				max(start + elapsed_ms * interval '1 millisecond')
-					FILTER (WHERE cpu > %[2]s::float8 * 1000 * elapsed_ms)
-					OVER (PARTITION BY workload_id) AS awake_at
-			FROM usage_minute u WHERE %[3]s)
-		SELECT workload_id, min(start) AS "from", awake_at,
-			coalesce(sum(elapsed_ms) FILTER (WHERE awake_at IS NULL OR start >= awake_at), 0)::bigint AS asleep_ms,
-			bool_and(known) AS known
-		FROM u GROUP BY workload_id, awake_at`, amount.Unavailable, b.arg(cores),
-		b.within(scope, shelves[question.WorkloadMinutes])), b.args...).Scan(&rows).Error
-	awake := map[int64]Awake{}
-	for _, r := range rows {
-		awake[r.WorkloadID] = r
+// find is the part that a workload's row belongs to, made if it is not there.
+func (c *count) find(rows *rowsOf, at int64, user leaf.User, k partKey) *part {
+	k.step, k.workload = rows.steps[at], user.Workload
+	if c.byTenant {
+		k.tenant = user.Tenant
 	}
-	return awake, err
+	p := c.parts[k]
+	if p == nil {
+		p = &part{host: rows.Host, sums: make([]tally, len(c.q.Measures))}
+		c.parts[k] = p
+	}
+	return p
 }
 
-// quoted is a text as an SQL literal.
-func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+func (c *count) addUses(rows *rowsOf) {
+	t := rows.Tables[leaf.Uses]
+	ats, newest := t.Of(leaf.At), t.Of(leaf.NewestAt)
+	type columns struct {
+		units                              int
+		peaks, sources, untold, lacks, now []int64
+	}
+	of := make([]columns, len(c.q.Measures))
+	for i, m := range c.q.Measures {
+		if m.HasLedger() {
+			column := func(what string) []int64 { return t.Of(leaf.UseColumn(m, what)) }
+			of[i] = columns{t.Schema.Index(leaf.UseColumn(m, "")), column("peak"), column("source"), column("untold"),
+				column("lacks"), column("now")}
+		}
+	}
+	counts := t.Of("count")
+	for row, slot := range t.Of(leaf.Slot) {
+		user, seen := rows.User(slot, ats[row])
+		if !seen {
+			continue
+		}
+		p := c.find(rows, ats[row], user, partKey{})
+		isNewest := newest[row] >= p.newest
+		if isNewest {
+			p.newest, p.tenant = newest[row], user.Tenant
+		}
+		for i, m := range c.q.Measures {
+			x := &p.sums[i]
+			if !m.HasLedger() {
+				x.count -= counts[row]
+				continue
+			}
+			x.add(t.Wide(of[i].units, row), amount.Source(of[i].sources[row]))
+			x.peak = max(x.peak, of[i].peaks[row])
+			x.lacks, x.untold = x.lacks || of[i].lacks[row] != 0, x.untold || of[i].untold[row] != 0
+			if c.q.State && isNewest {
+				x.now = of[i].now[row]
+			}
+		}
+		if c.q.State {
+			p.addState(t, row, isNewest)
+		}
+	}
+}
+
+// add adds units that were got in some way; what is unavailable is no figure.
+func (x *tally) add(units amount.Wide, source amount.Source) {
+	if source == amount.Unavailable {
+		return
+	}
+	x.units.Plus(units)
+	x.source, x.known = x.source.Weaker(source), true
+}
+
+// addState adds what is known of a workload beside its sums.
+func (p *part) addState(t *leaf.Table, row int, isNewest bool) {
+	s := &p.state
+	from, to := time.UnixMicro(t.Of("from")[row]).UTC(), time.UnixMicro(t.Of("to")[row]).UTC()
+	if s.From.IsZero() || from.Before(s.From) {
+		s.From = from
+	}
+	if to.After(s.To) {
+		s.To = to
+	}
+	s.ElapsedMillis += t.Of("elapsed")[row]
+	s.RunnableMillis += float64(t.Of("runnable_millis")[row])
+	s.RunnablePeak = max(s.RunnablePeak, t.Of("runnable_peak")[row])
+	if isNewest {
+		s.NowMillis, s.Threads, s.Processes = t.Of("now_elapsed")[row], t.Of("threads")[row], t.Of("processes")[row]
+	}
+}
+
+// addBeside adds what workloads had of a measure without a ledger.
+func (c *count) addBeside(rows *rowsOf, i int, m amount.Measure) {
+	t := rows.Tables[leaf.OfMeasure(m)]
+	if t.Rows() == 0 {
+		return
+	}
+	ats, sources, over, counts, units := t.Of(leaf.At), t.Of("source"), t.Of("over"), t.Of("count"),
+		t.Schema.Index("units")
+	for row, slot := range t.Of(leaf.Slot) {
+		user, seen := rows.User(slot, ats[row])
+		if !seen {
+			continue
+		}
+		x := &c.find(rows, ats[row], user, partKey{}).sums[i]
+		if m.Manner() == amount.Height {
+			x.units.Raise(t.Wide(units, row))
+		} else {
+			x.units.Plus(t.Wide(units, row))
+		}
+		x.over, x.count = x.over+over[row], x.count+counts[row]
+		x.source, x.known = x.source.Weaker(amount.Source(sources[row])), true
+	}
+}
+
+// addPrograms adds what programs used. The counters of processes do not tell of everything.
+func (c *count) addPrograms(rows *rowsOf) {
+	t := rows.Tables[leaf.Programs]
+	ats, programs, families, processes := t.Of(leaf.At), t.Of("program"), t.Of("family"), t.Of("processes")
+	for row, slot := range t.Of(leaf.Slot) {
+		user, seen := rows.User(slot, ats[row])
+		if !seen {
+			continue
+		}
+		program := rows.Words[programs[row]]
+		p := c.find(rows, ats[row], user, partKey{program: program, family: rows.Words[families[row]]})
+		p.processes = max(p.processes, processes[row])
+		for i, m := range c.q.Measures {
+			x := &p.sums[i]
+			x.untold = x.untold || t.Of(leaf.UseColumn(m, "untold"))[row] != 0
+			if t.Of(leaf.UseColumn(m, "told"))[row] == 0 {
+				continue
+			}
+			source := amount.Summed
+			switch {
+			case program == "": // what no living process explains
+				source = amount.Counted
+			case !m.Entry().ByProcess:
+				source = amount.Unavailable
+			}
+			x.add(t.Wide(t.Schema.Index(leaf.UseColumn(m, "")), row), source)
+		}
+	}
+}
+
+func (c *count) addRan(rows *rowsOf) {
+	t := rows.Tables[leaf.Ran]
+	ats, cpus, sources := t.Of(leaf.At), t.Of("cpu"), t.Of("source")
+	for row, slot := range t.Of(leaf.Slot) {
+		if user, seen := rows.User(slot, ats[row]); seen {
+			x := &c.find(rows, ats[row], user, partKey{cpu: int32(cpus[row])}).sums[0]
+			x.units.Plus(t.Wide(t.Schema.Index("micros"), row))
+			x.source, x.known = x.source.Weaker(amount.Source(sources[row])), true
+		}
+	}
+}
+
+func (c *count) addParts(rows *rowsOf) {
+	t := rows.Tables[leaf.Parts]
+	ats, parts := t.Of(leaf.At), t.Of("part")
+	for row, slot := range t.Of(leaf.Slot) {
+		if user, seen := rows.User(slot, ats[row]); seen {
+			x := &c.find(rows, ats[row], user, partKey{part: rows.Words[parts[row]]}).sums[0]
+			x.add(t.Wide(t.Schema.Index("micros"), row), amount.Summed)
+		}
+	}
+}

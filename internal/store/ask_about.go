@@ -2,10 +2,13 @@ package store
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"time"
 
+	"vinescale/core/amount"
 	"vinescale/core/explain"
+	"vinescale/core/leaf"
 	"vinescale/core/question"
 )
 
@@ -106,17 +109,24 @@ func (s *Store) Running(ctx context.Context, hostID int32) (p []explain.Running,
 	return p, at, over, err
 }
 
-// present is which workloads had usage in a scope.
-func (b *statement) present(scope *question.Scope) string {
-	return "SELECT DISTINCT u.workload_id FROM usage_minute u WHERE " +
-		b.within(scope, shelves[question.WorkloadMinutes])
+// present is which workloads had usage in a scope, as far as it may be seen.
+func (s *Store) present(ctx context.Context, scope *question.Scope) ([]int64, error) {
+	exists, _, err := s.tenantsThere(ctx)
+	if err != nil {
+		return nil, err
+	}
+	there := map[int64]bool{}
+	err = s.eachLeaf(ctx, scope.Hosts, question.ReadingOf(scope.Span, 0), wanted{}, func(p *piece) error {
+		p.View(scope, exists).EachUser(func(u leaf.User) { there[u.Workload] = true })
+		return nil
+	})
+	return slices.Sorted(maps.Keys(there)), err
 }
 
 // Present lists the workloads that had usage in a scope, with their hosts.
 func (s *Store) Present(ctx context.Context, scope *question.Scope) ([]Workload, error) {
-	var b statement
-	var ids []int64
-	if err := s.db.WithContext(ctx).Raw(b.present(scope), b.args...).Scan(&ids).Error; err != nil {
+	ids, err := s.present(ctx, scope)
+	if err != nil {
 		return nil, err
 	}
 	byID, err := s.WorkloadsByID(ctx, ids)
@@ -128,10 +138,69 @@ func (s *Store) Present(ctx context.Context, scope *question.Scope) ([]Workload,
 }
 
 // CountPresent counts the workloads that had usage in a scope.
-func (s *Store) CountPresent(ctx context.Context, scope *question.Scope) (n int, err error) {
-	var b statement
-	err = s.db.WithContext(ctx).Raw("SELECT count(*) FROM ("+b.present(scope)+") AS p", b.args...).Row().Scan(&n)
-	return n, err
+func (s *Store) CountPresent(ctx context.Context, scope *question.Scope) (int, error) {
+	ids, err := s.present(ctx, scope)
+	return len(ids), err
+}
+
+// Awake says when a workload last used CPU time.
+type Awake struct {
+	From     time.Time  // begin of the first of its intervals
+	AwakeAt  *time.Time // end of the last in which it used more than was asked for; nil for none
+	AsleepMs int64      // recorded since then; since From where AwakeAt is nil
+	Known    bool       // its CPU time is known in all of them
+}
+
+// LastAwake finds when the workloads of a scope last used more than some part of a CPU in one interval, by workload. It
+// goes by intervals: a sum does not tell when within it something happened.
+func (s *Store) LastAwake(ctx context.Context, scope *question.Scope, cores float64) (map[int64]Awake, error) {
+	exists, _, err := s.tenantsThere(ctx)
+	if err != nil {
+		return nil, err
+	}
+	type interval struct{ start, elapsed int64 }
+	awake, seen := map[int64]*Awake{}, map[int64][]interval{}
+	cpu := leaf.UseColumn(amount.CPU, "")
+	want := wanted{leaf.Uses: {cpu, leaf.UseColumn(amount.CPU, "source"), leaf.UseColumn(amount.CPU, "lacks"),
+		"elapsed"}}
+	err = s.eachLeaf(ctx, scope.Hosts, question.Reading{Span: scope.Span}, want, func(p *piece) error {
+		v := p.View(scope, exists)
+		t := v.Tables[leaf.Uses]
+		ats, units, lacks, elapsed := t.Of(leaf.At), t.Of(cpu), t.Of(leaf.UseColumn(amount.CPU, "lacks")),
+			t.Of("elapsed")
+		for row, slot := range t.Of(leaf.Slot) {
+			user, is := v.User(slot, ats[row])
+			if !is {
+				continue
+			}
+			start := v.Start(ats[row])
+			a := awake[user.Workload]
+			if a == nil {
+				a = &Awake{From: start, Known: true}
+				awake[user.Workload] = a
+			}
+			if start.Before(a.From) {
+				a.From = start
+			}
+			a.Known = a.Known && lacks[row] == 0
+			seen[user.Workload] = append(seen[user.Workload], interval{start.UnixMicro(), elapsed[row]})
+			end := start.Add(time.Duration(elapsed[row]) * time.Millisecond)
+			if float64(units[row]) > cores*1000*float64(elapsed[row]) && (a.AwakeAt == nil || end.After(*a.AwakeAt)) {
+				a.AwakeAt = &end
+			}
+		}
+		return nil
+	})
+	found := make(map[int64]Awake, len(awake))
+	for id, a := range awake {
+		for _, x := range seen[id] {
+			if a.AwakeAt == nil || x.start >= a.AwakeAt.UnixMicro() {
+				a.AsleepMs += x.elapsed
+			}
+		}
+		found[id] = *a
+	}
+	return found, err
 }
 
 // WorkloadsByID finds workloads by their numbers.

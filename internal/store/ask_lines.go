@@ -2,104 +2,179 @@ package store
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
-	"strings"
+	"slices"
 	"time"
 
-	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/core/leaf"
 	"vinescale/core/question"
 	"vinescale/internal/wire"
 )
 
+// hostStretch is what one host tells of one stretch.
+type hostStretch struct {
+	elapsed, cpus, from, to int64
+	of                      [][]lineSum // by measure and line
+}
+
+type lineSum struct {
+	units amount.Wide
+	why   string // the last by the alphabet, as reasons of several hosts are told
+}
+
 // Lines adds the host-wide lines of resources over the hosts of a question's scope: over the whole span, or for each
 // step of it. Stretches in which nothing was recorded are left out.
 func (s *Store) Lines(ctx context.Context, q question.Question) ([]question.Stretch, error) {
-	b := grouping{q: &q}
-	stretch := "NULL::timestamptz"
-	if q.Step > 0 {
-		stretch = b.stretch(hostShelf.start)
-	}
-	var inner, outer strings.Builder
-	lines := len((&question.Lines{}).Each())
-	for i, m := range q.Measures {
-		for k, l := range (&question.Lines{}).Each() {
-			c := columnOf(m, l.Name)
-			// A line that is not there is unavailable for the reason that came with it, or else was not told at all.
-			fmt.Fprintf(&inner, `, sum(u.%[1]s) AS s%[2]d, max(CASE WHEN u.%[1]s IS NULL THEN
-				coalesce(u.notes->%[3]s->>%[4]s, %[5]s) END) || ' (' || h.name || ')' AS y%[2]d`,
-				c, i*lines+k, quoted(m.String()), quoted(l.Name), quoted(account.NotRead))
-			fmt.Fprintf(&outer, ", coalesce(sum(s%[1]d), 0)::float8, coalesce(max(y%[1]d), '')", i*lines+k)
+	want := wanted{leaf.Intervals: {"start", "end", "elapsed", "cpus"}}
+	for _, m := range q.Measures {
+		for _, l := range leaf.Lines {
+			want[leaf.Intervals] = append(want[leaf.Intervals], leaf.LineColumn(m, l), leaf.WhyColumn(m, l))
 		}
 	}
-	query := fmt.Sprintf(`SELECT stretch, max(elapsed), sum(cpus), count(*), min(covered_from), max(covered_to)%s FROM (
-			SELECT %s AS stretch, h.name, sum(u.elapsed_ms)::bigint AS elapsed, max(u.cpus) AS cpus,
-				min(u.start) AS covered_from, max(u.start + u.elapsed_ms * interval '1 millisecond') AS covered_to%s
-			FROM host_minute u JOIN hosts h ON h.id = u.host_id WHERE %s GROUP BY 1, 2) AS by_host
-		GROUP BY 1 ORDER BY 1`, outer.String(), stretch, inner.String(), b.within(&q.Scope, hostShelf))
-	rows, err := s.db.WithContext(ctx).Raw(query, b.args...).Rows()
-	if err != nil {
-		return nil, fmt.Errorf("add up the lines of %v: %w", q.Measures, err)
-	}
-	defer rows.Close()
-	stretches := []question.Stretch{}
-	for rows.Next() {
-		x := question.Stretch{Of: make([]question.Lines, len(q.Measures))}
-		var start *time.Time
-		into := []any{&start, &x.ElapsedMillis, &x.CPUs, &x.Hosts, &x.From, &x.To}
-		for i := range x.Of {
-			for _, l := range x.Of[i].Each() {
-				into = append(into, &l.Line.Units, &l.Line.Reason)
+	stretches := map[time.Time]map[int32]*hostStretch{}
+	err := s.eachLeaf(ctx, q.Scope.Hosts, question.ReadingOf(q.Scope.Span, q.Step), want, func(p *piece) error {
+		p.Fill()
+		for at, within := range p.Within(q.Scope.Span) {
+			if !within {
+				continue
 			}
+			start := q.Stretch(p.Leaf.Start(int64(at)))
+			if stretches[start] == nil {
+				stretches[start] = map[int32]*hostStretch{}
+			}
+			x := stretches[start][p.Host]
+			if x == nil {
+				x = &hostStretch{of: make([][]lineSum, len(q.Measures))}
+				for i := range x.of {
+					x.of[i] = make([]lineSum, len(leaf.Lines))
+				}
+				stretches[start][p.Host] = x
+			}
+			x.add(p.Leaf, at, q.Measures)
 		}
-		if err := rows.Scan(into...); err != nil {
-			return nil, err
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	hosts, err := s.Hosts(ctx)
+	names := map[int32]string{}
+	for _, h := range hosts {
+		names[h.ID] = h.Name
+	}
+	list := []question.Stretch{}
+	for start, byHost := range stretches {
+		list = append(list, stretchOf(start, byHost, names, len(q.Measures)))
+	}
+	slices.SortFunc(list, func(a, b question.Stretch) int { return a.Start.Compare(b.Start) })
+	return list, err
+}
+
+func (x *hostStretch) add(l *leaf.Leaf, at int, measures []amount.Measure) {
+	t := l.Tables[leaf.Intervals]
+	from, to := t.Of("start")[at], t.Of("end")[at]
+	if x.from == 0 || from < x.from {
+		x.from = from
+	}
+	x.to, x.cpus = max(x.to, to), max(x.cpus, t.Of("cpus")[at])
+	x.elapsed += t.Of("elapsed")[at]
+	for i, m := range measures {
+		for k, line := range leaf.Lines {
+			s := &x.of[i][k]
+			s.units.Plus(t.Wide(t.Schema.Index(leaf.LineColumn(m, line)), at))
+			s.why = max(s.why, l.Words[t.Of(leaf.WhyColumn(m, line))[at]])
 		}
-		if start != nil {
-			x.Start = start.UTC()
+	}
+}
+
+// stretchOf adds up what several hosts tell. A line that one of them lacks is unavailable for all, with the reason.
+func stretchOf(start time.Time, byHost map[int32]*hostStretch, names map[int32]string, measures int) question.Stretch {
+	x := question.Stretch{Start: start, Of: make([]question.Lines, measures), Hosts: len(byHost)}
+	sums := make([][]amount.Wide, measures)
+	for i := range sums {
+		sums[i] = make([]amount.Wide, len(leaf.Lines))
+	}
+	for id, h := range byHost {
+		from, to := time.UnixMicro(h.from).UTC(), time.UnixMicro(h.to).UTC()
+		if x.From.IsZero() || from.Before(x.From) {
+			x.From = from
 		}
-		x.From, x.To = x.From.UTC(), x.To.UTC()
+		if to.After(x.To) {
+			x.To = to
+		}
+		x.ElapsedMillis, x.CPUs = max(x.ElapsedMillis, h.elapsed), x.CPUs+int(h.cpus)
 		for i := range x.Of {
-			for _, l := range x.Of[i].Each() {
-				if !l.Line.OK() {
-					l.Line.Units = 0
+			for k, line := range x.Of[i].Each() {
+				sums[i][k].Plus(h.of[i][k].units)
+				if why := h.of[i][k].why; why != "" {
+					line.Line.Reason = max(line.Line.Reason, why+" ("+names[id]+")")
 				}
 			}
 		}
-		stretches = append(stretches, x)
 	}
-	return stretches, rows.Err()
+	for i := range x.Of {
+		for k, line := range x.Of[i].Each() {
+			if line.Line.OK() {
+				line.Line.Units = sums[i][k].Float()
+			}
+		}
+	}
+	return x
 }
 
 // NewestDetail is what a host's newest interval says beside the ledger, and when that ended.
 type NewestDetail struct {
 	To     time.Time
 	Detail *wire.Detail
-	Raw    []byte // as the collector sent it (wire.Detail as JSON)
 }
 
 // NewestDetails finds the newest interval of each host of a scope, by the host's name. Hosts that have sent none in its
 // span are not in it.
 func (s *Store) NewestDetails(ctx context.Context, scope *question.Scope) (map[string]NewestDetail, error) {
-	var b statement
-	var rows []struct {
-		Name, Detail string
-		Upto         time.Time
+	r := question.Reading{Span: scope.Span} // by interval
+	if err := s.sinceNewest(ctx, scope, &r); err != nil {
+		return nil, err
 	}
-	err := s.db.WithContext(ctx).Raw(`SELECT DISTINCT ON (h.id) h.name,
-			u.start + u.elapsed_ms * interval '1 millisecond' AS upto, u.detail::text AS detail
-		FROM host_minute u JOIN hosts h ON h.id = u.host_id WHERE `+b.within(scope, hostShelf)+`
-		ORDER BY h.id, u.start DESC`, b.args...).Scan(&rows).Error
+	newest := map[int32]NewestDetail{}
+	at := map[int32]time.Time{}
+	err := s.eachLeaf(ctx, scope.Hosts, r, wanted{leaf.Intervals: nil, leaf.States: nil, leaf.Pressure: nil},
+		func(p *piece) error {
+			p.Fill()
+			for k, within := range p.Within(scope.Span) {
+				if start := p.Leaf.Start(int64(k)); within && !start.Before(at[p.Host]) {
+					at[p.Host] = start
+					newest[p.Host] = NewestDetail{
+						time.UnixMicro(p.Tables[leaf.Intervals].Of("end")[k]).UTC(), wire.DetailOf(p.Leaf, int64(k))}
+				}
+			}
+			return nil
+		})
 	if err != nil {
 		return nil, err
 	}
-	byName := make(map[string]NewestDetail, len(rows))
-	for _, r := range rows {
-		d := &wire.Detail{}
-		if err := json.Unmarshal([]byte(r.Detail), d); err != nil {
-			return nil, fmt.Errorf("detail of %s: %w", r.Name, err)
+	hosts, err := s.Hosts(ctx)
+	byName := make(map[string]NewestDetail, len(newest))
+	for _, h := range hosts {
+		if d, there := newest[h.ID]; there {
+			byName[h.Name] = d
 		}
-		byName[r.Name] = NewestDetail{r.Upto.UTC(), d, []byte(r.Detail)}
 	}
-	return byName, nil
+	return byName, err
+}
+
+// sinceNewest narrows a reading to the hour of the newest interval that any of its hosts told, where it is about one
+// host: its newest interval is then in it.
+func (s *Store) sinceNewest(ctx context.Context, scope *question.Scope, r *question.Reading) error {
+	if len(scope.Hosts) != 1 {
+		return nil
+	}
+	var from *time.Time
+	err := s.db.WithContext(ctx).Raw(`SELECT greatest(
+			(SELECT max(start) FROM minute_leaves WHERE host_id = $1 AND start >= $2 AND start < $3),
+			(SELECT max(start) FROM frames WHERE host_id = $1 AND start >= $4 AND start < $3))`, scope.Hosts[0],
+		scope.Span.From, scope.Span.To, question.ByHour.Floor(scope.Span.From)).Row().Scan(&from)
+	if err == nil && from != nil && question.ByHour.Floor(*from).After(scope.Span.From) {
+		r.Span.From = question.ByHour.Floor(*from)
+	}
+	return err
 }

@@ -10,34 +10,9 @@ import (
 	"vinescale/core/amount"
 )
 
-// resourceColumns are the columns that each table has for every resource of the register, with their types. The one
-// without a suffix is the amount, in account units.
-var resourceColumns = map[string][]struct{ suffix, kind string }{
-	"host_minute": {{"capacity", "bigint"}, {"used", "bigint"}, {"idle", "bigint"}, {"kernel", "bigint"},
-		{"steal", "bigint"}},
-	"usage_minute":   {{"", "bigint"}, {"peak", "bigint"}, {"source", "smallint"}},
-	"program_minute": {{"", "bigint"}},
-	"tenant_minute":  {{"", "bigint"}},
-}
-
-// columnOf names a resource's column: cpu, cpu_peak, cpu_source.
-func columnOf(r amount.Resource, suffix string) string {
-	if suffix == "" {
-		return r.String()
-	}
-	return r.String() + "_" + suffix
-}
-
-// columnsOf names the columns that a table has for every resource.
-func columnsOf(table string) []string {
-	var names []string
-	for _, r := range amount.Resources() {
-		for _, c := range resourceColumns[table] {
-			names = append(names, columnOf(r, c.suffix))
-		}
-	}
-	return names
-}
+// resourceTables have a column for every resource of the register, which bears its name and holds account units.
+// Sums of levels over many workloads are more than 64 bits hold.
+var resourceTables = []string{"tenant_minute", "tenant_peak"}
 
 // makeColumns gives every table the columns of resources that the register has and the table has not. Rows from before
 // hold NULL there: their collectors did not tell.
@@ -52,13 +27,11 @@ func (s *Store) makeColumns(ctx context.Context) error {
 	for _, name := range has {
 		there[name] = true
 	}
-	for table, columns := range resourceColumns {
+	for _, table := range resourceTables {
 		var add []string
-		for _, r := range amount.Resources() {
-			for _, c := range columns {
-				if name := columnOf(r, c.suffix); !there[table+"."+name] {
-					add = append(add, fmt.Sprintf("ADD COLUMN IF NOT EXISTS %s %s", name, c.kind))
-				}
+		for _, name := range amount.ResourceNames() {
+			if !there[table+"."+name] {
+				add = append(add, fmt.Sprintf("ADD COLUMN IF NOT EXISTS %s numeric", name))
 			}
 		}
 		if len(add) == 0 {

@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"errors"
-	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -19,11 +18,14 @@ type Assigner func(host string, w account.Workload) tenancy.Rule
 // ErrRulesChanged asks the caller to come again with an Assigner of the rules now in force.
 var ErrRulesChanged = errors.New("the rules changed")
 
+// ErrOverlap says that an interval is of a time of which its host has told already.
+var ErrOverlap = errors.New("it overlaps an interval that was counted")
+
 // Taken says what became of a batch.
 type Taken struct {
 	New      int       // intervals counted now
 	Known    int       // intervals that had been counted before
-	Rows     int       // usage rows written
+	Rows     int       // workloads' usage, by interval
 	NewestTo time.Time // end of the newest interval in the batch
 }
 
@@ -44,13 +46,13 @@ type known struct {
 func (s *Store) forgetAll() {
 	s.partitions = map[string]bool{}
 	s.workloads = map[workloadKey]known{}
-	s.programs = map[string]int32{}
 }
 
 // Ingest counts the intervals of a batch that have not been counted, all or none of them.
 //
-// A row in intake, keyed (host, boot, sequence), decides whether an interval is new; only then do its rows follow, by
-// COPY in the same transaction. rulesVersion is the version assign was made of; ErrRulesChanged when another is in
+// A row in intake, keyed (host, boot, sequence), decides whether an interval is new; only then do its leaf and its sums
+// by tenant follow, in the same transaction. ErrOverlap tells of an interval of a time that was counted already.
+// rulesVersion is the version assign was made of; ErrRulesChanged when another is in
 // force.
 func (s *Store) Ingest(ctx context.Context, host Host, b *wire.Batch, rulesVersion int64, assign Assigner) (Taken,
 	error) {
@@ -60,24 +62,16 @@ func (s *Store) Ingest(ctx context.Context, host Host, b *wire.Batch, rulesVersi
 		}
 	}
 	s.useRules(rulesVersion)
-	in := &ingestion{Store: s, host: host, assign: assign, learned: map[workloadKey]known{}, names: map[string]int32{},
+	in := &ingestion{Store: s, host: host, assign: assign, learned: map[workloadKey]known{},
 		tenants: map[tenantKey]*tenantRow{}}
-	err := s.db.WithContext(ctx).Connection(func(conn *gorm.DB) error {
-		return conn.Transaction(func(tx *gorm.DB) error {
-			if err := enter(tx, host); err != nil {
-				return err
-			}
-			if err := inForce(tx, rulesVersion); err != nil {
-				return err
-			}
-			if err := in.rowsOf(tx, b); err != nil {
-				return err
-			}
-			if in.taken.New == 0 {
-				return nil
-			}
-			return copyInto(ctx, conn, tx, in)
-		})
+	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := enter(tx, host.ID); err != nil {
+			return err
+		}
+		if err := inForce(tx, rulesVersion); err != nil {
+			return err
+		}
+		return in.take(tx, b)
 	})
 	if err != nil {
 		return Taken{}, err
@@ -91,11 +85,11 @@ func (s *Store) Ingest(ctx context.Context, host Host, b *wire.Batch, rulesVersi
 // The first is shared by all intake, and is taken alone by a change of whose past usage is, so that such a change never
 // sees half an interval. The second is the host's: two batches of one host would wait for each other's rows, and might
 // each hold what the other needs.
-func enter(tx *gorm.DB, host Host) error {
+func enter(tx *gorm.DB, hostID int32) error {
 	if err := tx.Exec("SELECT pg_advisory_xact_lock_shared($1)", lockBooks).Error; err != nil {
 		return err
 	}
-	return tx.Exec("SELECT pg_advisory_xact_lock($1::int, $2::int)", lockHost, host.ID).Error
+	return tx.Exec("SELECT pg_advisory_xact_lock($1::int, $2::int)", lockHost, hostID).Error
 }
 
 // inForce tells by ErrRulesChanged that the rules of a version are no longer those in force.
@@ -129,37 +123,15 @@ func (s *Store) learn(in *ingestion, rulesVersion int64) {
 			s.workloads[k] = v
 		}
 	}
-	for k, v := range in.names {
-		s.programs[k] = v
-	}
 }
 
 // ingestion is one batch on its way into the tables.
 type ingestion struct {
 	*Store
-	host        Host
-	assign      Assigner
-	taken       Taken
-	learned     map[workloadKey]known
-	names       map[string]int32 // of programs, and their stored ids
-	hostRows    [][]any
-	usage       [][]any
-	programRows [][]any
-	cpuRows     [][]any
-	partRows    [][]any
-	figureRows  [][]any
-	presence    presence
-	tenants     map[tenantKey]*tenantRow
+	host     Host
+	assign   Assigner
+	taken    Taken
+	learned  map[workloadKey]known
+	presence presence
+	tenants  map[tenantKey]*tenantRow
 }
-
-var (
-	hostColumns = slices.Concat([]string{"host_id", "start", "elapsed_ms", "cpus"}, columnsOf("host_minute"),
-		[]string{"notes", "detail"})
-	usageColumns = slices.Concat([]string{"host_id", "workload_id", "tenant_id", "start", "elapsed_ms"},
-		columnsOf("usage_minute"), []string{"threads", "processes", "runnable_ms", "runnable_peak"})
-	programColumns = slices.Concat([]string{"host_id", "workload_id", "tenant_id", "program_id", "family_id", "start",
-		"processes"}, columnsOf("program_minute"))
-	partColumns   = []string{"host_id", "workload_id", "tenant_id", "start", "names", "micros"}
-	figureColumns = []string{"host_id", "start", "elapsed_ms", "workloads", "figures"}
-	cpuColumns    = []string{"host_id", "workload_id", "tenant_id", "start", "source", "cpus", "micros"}
-)

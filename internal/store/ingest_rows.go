@@ -1,19 +1,15 @@
 package store
 
 import (
-	"context"
-	"database/sql"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/stdlib"
 	"gorm.io/gorm"
 
 	"vinescale/core/amount"
+	"vinescale/core/leaf"
 	"vinescale/internal/wire"
 )
 
@@ -23,40 +19,33 @@ type tenantKey struct {
 }
 
 type tenantRow struct {
-	units [amount.NumResources]int64
+	units [amount.NumResources]amount.Wide
 	told  [amount.NumResources]bool // by some collector
 }
 
-func (in *ingestion) rowsOf(tx *gorm.DB, b *wire.Batch) error {
-	var newest *wire.Interval
-	var fresh []*wire.Interval
+// overlapSlack is by how much two intervals of a host may overlap: its clock is set by a little now and then.
+const overlapSlack = time.Second
+
+// take counts the intervals of a batch that are new, and what follows from the newest.
+func (in *ingestion) take(tx *gorm.DB, b *wire.Batch) error {
+	newest := b.Intervals[0]
 	for _, iv := range b.Intervals {
-		start := time.UnixMicro(iv.FromUnixMicros).UTC()
-		res := tx.Exec(
-			"INSERT INTO intake (host_id, boot, sequence, start) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING",
-			in.host.ID, iv.Boot, int64(iv.Sequence), start)
-		if res.Error != nil {
-			return fmt.Errorf("note interval %d: %w", iv.Sequence, res.Error)
-		}
-		if newest == nil || iv.ToUnixMicros > newest.ToUnixMicros {
+		if iv.ToUnixMicros > newest.ToUnixMicros {
 			newest = iv
 		}
-		if res.RowsAffected == 0 {
+		isNew, err := in.note(tx, iv)
+		if err != nil {
+			return fmt.Errorf("interval %d: %w", iv.Sequence, err)
+		}
+		if !isNew {
 			in.taken.Known++
 			continue
 		}
 		in.taken.New++
-		fresh = append(fresh, iv)
-	}
-	if err := in.keepPrograms(tx, fresh); err != nil {
-		return fmt.Errorf("programs: %w", err)
-	}
-	for _, iv := range fresh {
-		if err := in.addInterval(tx, iv, time.UnixMicro(iv.FromUnixMicros).UTC()); err != nil {
+		if err := in.addInterval(tx, iv); err != nil {
 			return fmt.Errorf("interval %d: %w", iv.Sequence, err)
 		}
 	}
-	in.taken.Rows = len(in.usage)
 	in.taken.NewestTo = time.UnixMicro(newest.ToUnixMicros).UTC()
 	if in.taken.New == 0 {
 		return nil
@@ -77,105 +66,76 @@ func (in *ingestion) rowsOf(tx *gorm.DB, b *wire.Batch) error {
 	if err := in.putInventory(tx, newest); err != nil {
 		return fmt.Errorf("what the host is made of: %w", err)
 	}
-	return in.addTenants(tx)
+	return addTenants(tx, in.host.ID, in.tenants)
 }
 
-func (in *ingestion) addInterval(tx *gorm.DB, iv *wire.Interval, start time.Time) error {
-	if err := in.addHost(iv, start); err != nil {
-		return err
+// note writes down that an interval was counted; false where it was before. ErrOverlap for one of a time of which the
+// host has told already, under another name.
+func (in *ingestion) note(tx *gorm.DB, iv *wire.Interval) (isNew bool, err error) {
+	start := time.UnixMicro(iv.FromUnixMicros).UTC()
+	until := start.Add(time.Duration(iv.ElapsedMillis) * time.Millisecond)
+	res := tx.Exec(`INSERT INTO intake (host_id, boot, sequence, start, until) VALUES ($1, $2, $3, $4, $5)
+		ON CONFLICT DO NOTHING`, in.host.ID, iv.Boot, int64(iv.Sequence), start, until)
+	if res.Error != nil {
+		return false, fmt.Errorf("note it: %w", res.Error)
 	}
+	var known, overlaps bool
+	err = tx.Raw(`SELECT coalesce(bool_or(boot = $2 AND sequence = $3), false),
+			coalesce(bool_or(NOT (boot = $2 AND sequence = $3)
+				AND (start = $4 OR start < $6 AND until > $7)), false) FROM intake
+		WHERE host_id = $1 AND start > $4::timestamptz - interval '1 day 1 second' AND start < $5
+			OR host_id = $1 AND boot = $2 AND sequence = $3`,
+		in.host.ID, iv.Boot, int64(iv.Sequence), start, until, until.Add(-overlapSlack),
+		start.Add(overlapSlack)).Row().Scan(&known, &overlaps)
+	switch {
+	case err != nil:
+		return false, fmt.Errorf("what was counted beside it: %w", err)
+	case res.RowsAffected == 0 && known:
+		return false, nil
+	case res.RowsAffected == 0 || overlaps:
+		return false, fmt.Errorf("it begins at %s: %w", start.Format(time.RFC3339), ErrOverlap)
+	}
+	return true, nil
+}
+
+// addInterval puts an interval's leaf beside those that are loose, and adds to the sums by tenant.
+func (in *ingestion) addInterval(tx *gorm.DB, iv *wire.Interval) error {
+	start := time.UnixMicro(iv.FromUnixMicros).UTC()
 	ids, err := in.workloadsOf(tx, iv, start)
 	if err != nil {
 		return fmt.Errorf("workloads: %w", err)
 	}
-	in.addUsage(iv, ids, start)
-	in.addPrograms(iv, ids, start)
-	in.addCPUs(iv, ids, start)
-	in.addParts(iv, ids, start)
-	return in.addFigures(iv, ids, start)
+	who := make([]leaf.User, len(ids))
+	for i, w := range ids {
+		who[i] = leaf.User{Workload: w.id, Tenant: w.tenantID}
+	}
+	in.taken.Rows += len(who)
+	in.sumTenants(iv, who, start.Truncate(time.Minute))
+	if err := forgetPeaks(tx, start); err != nil {
+		return err
+	}
+	return putLeaf(tx, minuteLeaves, start, iv.Leaf(in.host.ID, who))
 }
 
-// addUsage adds a row for each workload, and to the sums by tenant. Resources that the collector does not tell of stay
-// NULL.
-func (in *ingestion) addUsage(iv *wire.Interval, ids []known, start time.Time) {
-	minute := start.Truncate(time.Minute)
-	var told [amount.NumResources]*wire.Usage
-	for r := range told {
-		told[r] = iv.UsageOf(amount.Resource(r))
-	}
-	for i, w := range ids {
-		row := []any{in.host.ID, w.id, w.tenantID, start, iv.ElapsedMillis}
-		k := tenantKey{minute, w.tenantID}
-		t := in.tenants[k]
-		if t == nil {
-			t = &tenantRow{}
-			in.tenants[k] = t
-		}
-		for r, u := range told {
+// sumTenants adds what the workloads of an interval used to the sums by tenant.
+func (in *ingestion) sumTenants(iv *wire.Interval, who []leaf.User, minute time.Time) {
+	for _, r := range amount.Resources() {
+		u := iv.UsageOf(r)
+		for i, w := range who {
+			k := tenantKey{minute, w.Tenant}
+			t := in.tenants[k]
+			if t == nil {
+				t = &tenantRow{}
+				in.tenants[k] = t
+			}
 			if u == nil {
-				row = append(row, nil, nil, nil)
 				continue
 			}
 			t.told[r] = true
-			if u.Source[i] == uint32(amount.Unavailable) { // whatever stands there is no figure
-				row = append(row, 0, 0, int16(amount.Unavailable))
-				continue
-			}
-			row = append(row, u.Units[i], u.Peak[i], int16(u.Source[i]))
-			t.units[r] += u.Units[i]
-		}
-		in.usage = append(in.usage, append(row, levels(iv.GetWorkloads(), i)...))
-	}
-}
-
-// addPrograms adds a row for each program of each workload.
-func (in *ingestion) addPrograms(iv *wire.Interval, ids []known, start time.Time) {
-	p := iv.GetPrograms()
-	names := in.programsOf(iv)
-	stored := func(i int32) int32 { // 0 is what no living process explains
-		if i < 0 {
-			return 0
-		}
-		return names[i]
-	}
-	var told [amount.NumResources][]int64
-	for r := range told {
-		told[r] = p.UnitsOf(amount.Resource(r))
-	}
-	for i, w := range p.GetWorkload() {
-		family := int32(0)
-		if len(p.Family) > 0 {
-			family = stored(p.Family[i])
-		}
-		row := []any{in.host.ID, ids[w].id, ids[w].tenantID, stored(p.Program[i]), family, start, p.Processes[i]}
-		for _, units := range told {
-			if units == nil {
-				row = append(row, nil)
-			} else {
-				row = append(row, units[i])
+			if u.Source[i] != uint32(amount.Unavailable) { // else whatever stands there is no figure
+				t.units[r].Add(u.Units[i])
 			}
 		}
-		in.programRows = append(in.programRows, row)
-	}
-}
-
-// levels are a workload's threads, processes and runnable threads; NULL where the sender leaves them out.
-func levels(t *wire.Workloads, i int) []any {
-	row := []any{t.Threads[i], t.Processes[i], nil, nil}
-	if len(t.RunnableMillis) > 0 && len(t.RunnablePeak) > 0 {
-		row[2], row[3] = t.RunnableMillis[i], t.RunnablePeak[i]
-	}
-	return row
-}
-
-func (in *ingestion) addParts(iv *wire.Interval, ids []known, start time.Time) {
-	p := iv.GetParts()
-	for i := 0; i < len(p.GetWorkload()); {
-		w, names, micros := p.Workload[i], []string{}, []int64{}
-		for ; i < len(p.Workload) && p.Workload[i] == w; i++ {
-			names, micros = append(names, p.Name[i]), append(micros, p.Micros[i])
-		}
-		in.partRows = append(in.partRows, []any{in.host.ID, ids[w].id, ids[w].tenantID, start, names, micros})
 	}
 }
 
@@ -212,56 +172,10 @@ func (in *ingestion) putRunning(tx *gorm.DB, iv *wire.Interval) error {
 		p.LastCpu, p.CpuMicros, p.MemoryBytes, p.DiskBytes).Error
 }
 
-func (in *ingestion) addCPUs(iv *wire.Interval, ids []known, start time.Time) {
-	c := iv.GetCpuUse()
-	cpus, micros := make([][]int32, len(ids)), make([][]int64, len(ids))
-	for i, w := range c.GetWorkload() {
-		cpus[w] = append(cpus[w], int32(c.Cpu[i]))
-		micros[w] = append(micros[w], c.Micros[i])
-	}
-	for w := range ids {
-		if len(cpus[w]) > 0 {
-			in.cpuRows = append(in.cpuRows, []any{in.host.ID, ids[w].id, ids[w].tenantID, start, int16(c.Source[w]),
-				cpus[w], micros[w]})
-		}
-	}
-}
-
-func (in *ingestion) addHost(iv *wire.Interval, start time.Time) error {
-	notes := map[string]map[string]string{}
-	row := []any{in.host.ID, start, iv.ElapsedMillis, int32(iv.Cpus)}
-	for _, r := range amount.Resources() {
-		l := iv.LedgerOf(r)
-		notes[r.String()] = map[string]string{}
-		for _, c := range resourceColumns["host_minute"] {
-			line := l.LineOf(c.suffix)
-			switch {
-			case l == nil: // which Lines tells as not told
-				row = append(row, nil)
-			case line.GetUnavailable() != "":
-				notes[r.String()][c.suffix] = line.GetUnavailable()
-				row = append(row, nil)
-			default:
-				row = append(row, line.GetUnits())
-			}
-		}
-	}
-	notesJSON, err := json.Marshal(notes)
-	if err != nil {
-		return err
-	}
-	detail, err := json.Marshal(iv.GetDetail())
-	if err != nil {
-		return err
-	}
-	in.hostRows = append(in.hostRows, append(row, notesJSON, detail))
-	return nil
-}
-
 // addTenants adds to the sums by tenant, in key order so that concurrent writers do not deadlock.
-func (in *ingestion) addTenants(tx *gorm.DB) error {
-	keys := make([]tenantKey, 0, len(in.tenants))
-	for k := range in.tenants {
+func addTenants(tx *gorm.DB, hostID int32, sums map[tenantKey]*tenantRow) error {
+	keys := make([]tenantKey, 0, len(sums))
+	for k := range sums {
 		keys = append(keys, k)
 	}
 	slices.SortFunc(keys, func(a, b tenantKey) int {
@@ -272,22 +186,23 @@ func (in *ingestion) addTenants(tx *gorm.DB) error {
 	})
 	var minutes []time.Time
 	var tenants []int32
-	var units [amount.NumResources][]*int64
+	var units [amount.NumResources][]*string
 	for _, k := range keys {
 		minutes, tenants = append(minutes, k.minute), append(tenants, k.tenant)
 		for r := range units {
-			var sum *int64 // NULL where no collector tells
-			if t := in.tenants[k]; t.told[r] {
-				sum = &t.units[r]
+			var sum *string // NULL where no collector tells
+			if t := sums[k]; t.told[r] {
+				text := t.units[r].String()
+				sum = &text
 			}
 			units[r] = append(units[r], sum)
 		}
 	}
 	var b statement
 	var columns, arrays, adds []string
-	host, from, who := b.arg(in.host.ID), b.arg(minutes), b.arg(tenants)
+	host, from, who := b.arg(hostID), b.arg(minutes), b.arg(tenants)
 	for r, name := range amount.ResourceNames() {
-		columns, arrays = append(columns, name), append(arrays, b.arg(units[r])+"::bigint[]")
+		columns, arrays = append(columns, name), append(arrays, b.arg(units[r])+"::numeric[]")
 		adds = append(adds,
 			fmt.Sprintf("%[1]s = coalesce(tenant_minute.%[1]s + excluded.%[1]s, tenant_minute.%[1]s, excluded.%[1]s)",
 				name))
@@ -297,30 +212,4 @@ func (in *ingestion) addTenants(tx *gorm.DB) error {
 		FROM unnest(%[3]s::timestamptz[], %[4]s::int[], %[5]s) AS u(minute, tenant_id, %[1]s)
 		ON CONFLICT (minute, host_id, tenant_id) DO UPDATE SET %[6]s`, strings.Join(columns, ", "), host, from, who,
 		strings.Join(arrays, ", "), strings.Join(adds, ", ")), b.args...).Error
-}
-
-// copyInto sends the rows by COPY on the transaction's own connection: 2-4 times the rate of inserts.
-func copyInto(ctx context.Context, conn, _ *gorm.DB, in *ingestion) error {
-	sqlConn, ok := conn.Statement.ConnPool.(*sql.Conn)
-	if !ok {
-		return fmt.Errorf("unexpected connection type %T", conn.Statement.ConnPool)
-	}
-	return sqlConn.Raw(func(driver any) error {
-		c := driver.(*stdlib.Conn).Conn()
-		for _, t := range []struct {
-			table   string
-			columns []string
-			rows    [][]any
-		}{
-			{"host_minute", hostColumns, in.hostRows}, {"usage_minute", usageColumns, in.usage},
-			{"program_minute", programColumns, in.programRows}, {"cpu_minute", cpuColumns, in.cpuRows},
-			{"part_minute", partColumns, in.partRows},
-			{"figure_minute", figureColumns, in.figureRows},
-		} {
-			if _, err := c.CopyFrom(ctx, pgx.Identifier{t.table}, t.columns, pgx.CopyFromRows(t.rows)); err != nil {
-				return fmt.Errorf("copy %d rows into %s: %w", len(t.rows), t.table, err)
-			}
-		}
-		return nil
-	})
 }

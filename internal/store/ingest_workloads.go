@@ -3,7 +3,6 @@ package store
 import (
 	"encoding/json"
 	"fmt"
-	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -109,42 +108,4 @@ func orEmpty(m map[string]string) map[string]string {
 		return map[string]string{}
 	}
 	return m
-}
-
-// keepPrograms stores the names of programs that are new: those of all intervals at once and in one order everywhere,
-// for hosts share them, and two writers must not wait for each other's.
-func (in *ingestion) keepPrograms(tx *gorm.DB, intervals []*wire.Interval) error {
-	var missing []string
-	in.mu.Lock()
-	for _, iv := range intervals {
-		for _, n := range iv.GetPrograms().GetNames() {
-			if id, ok := in.programs[n]; ok {
-				in.names[n] = id
-			} else {
-				missing = append(missing, n)
-			}
-		}
-	}
-	in.mu.Unlock()
-	slices.Sort(missing)
-	for _, n := range slices.Compact(missing) {
-		var id int32
-		if err := tx.Raw(
-			"INSERT INTO programs (name) VALUES ($1) ON CONFLICT (name) DO UPDATE SET name = $1 RETURNING id",
-			n).Row().Scan(&id); err != nil {
-			return fmt.Errorf("store %q: %w", n, err)
-		}
-		in.names[n] = id
-	}
-	return nil
-}
-
-// programsOf returns the stored id of each program name of an interval.
-func (in *ingestion) programsOf(iv *wire.Interval) []int32 {
-	names := iv.GetPrograms().GetNames()
-	ids := make([]int32, len(names))
-	for i, n := range names {
-		ids[i] = in.names[n]
-	}
-	return ids
 }

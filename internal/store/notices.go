@@ -19,7 +19,7 @@ func (s *Store) Notice(ctx context.Context, host Host, n *wire.Notices, rulesVer
 	in := &ingestion{Store: s, host: host, assign: assign, learned: map[workloadKey]known{}}
 	at, due := time.UnixMicro(n.AtUnixMicros).UTC(), time.UnixMicro(n.DueUnixMicros).UTC()
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := enter(tx, host); err != nil {
+		if err := enter(tx, host.ID); err != nil {
 			return err
 		}
 		if err := inForce(tx, rulesVersion); err != nil {

@@ -30,7 +30,6 @@ type Store struct {
 	mu         sync.Mutex
 	partitions map[string]bool // days made
 	workloads  map[workloadKey]known
-	programs   map[string]int32
 	rules      int64 // the rules_version the workloads' tenants are of
 }
 
@@ -137,14 +136,15 @@ func Redact(databaseURL string) string {
 	return u.Redacted()
 }
 
-// partition tables get one partition a day.
-var partitioned = []string{"host_minute", "usage_minute", "program_minute", "cpu_minute", "part_minute",
-	"figure_minute", "tenant_minute"}
+// partitioned tables get one partition a day, whose name ends in the day.
+var partitioned = []string{frames, "tenant_minute"}
+
+const partitionDay = "20060102"
 
 // EnsureDay makes the partitions that hold a day's rows.
 func (s *Store) EnsureDay(ctx context.Context, t time.Time) error {
 	day := t.UTC().Truncate(24 * time.Hour)
-	name := day.Format("20060102")
+	name := day.Format(partitionDay)
 	s.mu.Lock()
 	known := s.partitions[name]
 	s.mu.Unlock()
@@ -190,42 +190,3 @@ const (
 	lockBooks      = 0x56530004 // shared by intake, alone to what rewrites whose usage is
 	lockHost       = 0x56530005 // with a host's number: alone to who writes of it
 )
-
-// DropBefore drops whole days of minutes that ended before t, and forgets their intake. It runs on one instance at a
-// time; where another is at it, it does nothing.
-func (s *Store) DropBefore(ctx context.Context, t time.Time) (dropped int, err error) {
-	limit := t.UTC().Truncate(24 * time.Hour)
-	var partitions []string
-	const find = `SELECT relname FROM pg_inherits JOIN pg_class ON pg_class.oid = inhrelid
-		WHERE inhparent = ANY ($1::regclass[]) ORDER BY relname`
-	if err := s.db.WithContext(ctx).Raw(find, partitioned).Scan(&partitions).Error; err != nil {
-		return 0, err
-	}
-	for _, name := range partitions {
-		day, err := time.Parse("20060102", name[len(name)-8:])
-		if err != nil || !day.Before(limit) {
-			continue
-		}
-		// Each in a transaction of its own: dropping locks the whole table for a moment, and two at once could deadlock
-		// with a reader.
-		if err := s.alone(ctx, lockRetention, "DROP TABLE IF EXISTS "+name); err != nil {
-			return dropped, err
-		}
-		dropped++
-	}
-	s.mu.Lock()
-	clear(s.partitions)
-	s.mu.Unlock()
-	return dropped, s.alone(ctx, lockRetention, "DELETE FROM intake WHERE start < $1", limit)
-}
-
-// alone runs a statement if no other instance holds the lock; else the other is at it.
-func (s *Store) alone(ctx context.Context, lock int, statement string, arguments ...any) error {
-	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		var mine bool
-		if err := tx.Raw("SELECT pg_try_advisory_xact_lock($1)", lock).Row().Scan(&mine); err != nil || !mine {
-			return err
-		}
-		return tx.Exec(statement, arguments...).Error
-	})
-}

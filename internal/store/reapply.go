@@ -4,65 +4,46 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"gorm.io/gorm"
 
 	"vinescale/core/amount"
+	"vinescale/core/leaf"
 	"vinescale/core/question"
 )
 
 // ErrUnbalanced says that a re-attribution would have changed how much was used, and was undone.
 var ErrUnbalanced = errors.New("the sums before and after differ; nothing was changed")
 
-// Reapply accounts the usage of a span anew to the tenants given by workload, with its sums by tenant, all or nothing:
-// it changes who, never how much. Moves hold from the span's begin until its end, where what held then holds on.
+// Reapply accounts the usage of a span anew to the tenants given by workload, with its sums, all or nothing: it changes
+// who, never how much. Moves hold from the span's begin until its end, where what held then holds on. Where only sums
+// are kept, those that begin in the span are moved whole.
 func (s *Store) Reapply(ctx context.Context, span question.Span, moves []Move, who string, detail any) error {
 	ids, tenants, rules, texts := make([]int64, len(moves)), make([]int32, len(moves)), make([]int32, len(moves)),
 		make([]string, len(moves))
+	to := make(map[int64]int32, len(moves))
 	for i, m := range moves {
 		ids[i], tenants[i], rules[i], texts[i] = m.WorkloadID, m.TenantID, m.RuleID, m.Rule
+		to[m.WorkloadID] = m.TenantID
 	}
-	const moved = "unnest($1::bigint[], $2::int[]) AS m(id, tenant)"
 	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Exec("SELECT pg_advisory_xact_lock($1)", lockBooks).Error; err != nil {
 			return err
 		}
-		before, err := sumOf(tx, span)
+		var hosts []int32
+		err := tx.Raw("SELECT DISTINCT host_id FROM workloads WHERE id = ANY($1) ORDER BY 1", ids).Scan(&hosts).Error
 		if err != nil {
 			return err
 		}
-		for _, table := range []string{"usage_minute", "cpu_minute", "program_minute", "part_minute"} {
-			err := tx.Exec(
-				"UPDATE "+table+" SET tenant_id = tenant FROM "+moved+" WHERE workload_id = m.id AND tenant_id <> "+
-					"tenant AND start >= $3 AND start < $4",
-				ids, tenants, span.From, span.To).Error
-			if err != nil {
-				return fmt.Errorf("account %s anew: %w", table, err)
+		for _, host := range hosts {
+			if err := retenant(tx, host, span, to); err != nil {
+				return fmt.Errorf("host %d: %w", host, err)
 			}
 		}
-		if err := tx.Exec("DELETE FROM tenant_minute WHERE minute >= $1 AND minute < $2", span.From,
+		if err := tx.Exec("DELETE FROM peak_hours WHERE hour >= $1 AND hour < $2", question.ByHour.Floor(span.From),
 			span.To).Error; err != nil {
 			return err
-		}
-		var sums []string
-		for _, r := range amount.ResourceNames() {
-			sums = append(sums, "sum("+r+")")
-		}
-		err = tx.Exec(fmt.Sprintf(`INSERT INTO tenant_minute (minute, host_id, tenant_id, %s)
-			SELECT date_trunc('minute', start), host_id, tenant_id, %s FROM usage_minute
-			WHERE start >= $1 AND start < $2 GROUP BY 1, 2, 3`, strings.Join(amount.ResourceNames(), ", "),
-			strings.Join(sums, ", ")), span.From, span.To).Error
-		if err != nil {
-			return fmt.Errorf("sum up anew: %w", err)
-		}
-		after, err := sumOf(tx, span)
-		if err != nil {
-			return err
-		}
-		if before != after {
-			return ErrUnbalanced
 		}
 		if err := reassign(tx, span, ids, tenants, rules, texts); err != nil {
 			return fmt.Errorf("write down who holds what: %w", err)
@@ -70,6 +51,156 @@ func (s *Store) Reapply(ctx context.Context, span question.Span, moves []Move, w
 		return noteAct(tx, who, "reapply rules", fmt.Sprintf("%s to %s", span.From.Format(time.RFC3339),
 			span.To.Format(time.RFC3339)), detail)
 	})
+}
+
+// retenant accounts what one host's workloads used in a span to other tenants, hour by hour.
+func retenant(tx *gorm.DB, host int32, span question.Span, to map[int64]int32) error {
+	for _, table := range []string{minuteLeaves, frames} {
+		from := span.From
+		if table == frames {
+			from = question.ByHour.Floor(from)
+		}
+		starts, err := startsOf(tx, table, host, from, span.To)
+		if err != nil {
+			return err
+		}
+		for _, start := range starts {
+			if err := retenantOne(tx, table, host, start, span, to); err != nil {
+				return fmt.Errorf("%s of %s: %w", table, start.Format(time.RFC3339), err)
+			}
+		}
+	}
+	return retenantSums(tx, host, span, to)
+}
+
+// startsOf lists when the leaves of a host that are stored in a table begin.
+func startsOf(tx *gorm.DB, table string, host int32, from, to time.Time) ([]time.Time, error) {
+	var starts []time.Time
+	err := tx.Raw(fmt.Sprintf(`SELECT start FROM %s WHERE host_id = $1 AND section = $2 AND start >= $3 AND start < $4
+		ORDER BY 1`, table), host, hostSection, from, to).Scan(&starts).Error
+	for i := range starts {
+		starts[i] = starts[i].UTC()
+	}
+	return starts, err
+}
+
+// retenantOne accounts one leaf of intervals anew, with what is summed of it.
+func retenantOne(tx *gorm.DB, table string, host int32, start time.Time, span question.Span,
+	to map[int64]int32) error {
+	list, err := leavesOf(tx, table, host, start, start.Add(time.Microsecond))
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	l := list[0]
+	before := sumsOf(l)
+	minutes := tenantMinutes(l)
+	if !l.Retenant(span, to) {
+		return nil
+	}
+	if sumsOf(l) != before {
+		return ErrUnbalanced
+	}
+	if err := moveMinutes(tx, host, minutes, tenantMinutes(l)); err != nil {
+		return err
+	}
+	if err := putLeaf(tx, table, start, l); err != nil || table == minuteLeaves {
+		return err
+	}
+	return putHour(tx, start, l)
+}
+
+// retenantSums accounts anew the sums of which the detail is not kept.
+func retenantSums(tx *gorm.DB, host int32, span question.Span, to map[int64]int32) error {
+	for _, x := range []struct {
+		table, finer string
+		grain        question.Grain
+	}{{hourLeaves, frames, question.ByHour}, {dayLeaves, hourLeaves, question.ByDay}} {
+		starts, err := startsOf(tx, x.table, host, span.From, span.To)
+		if err != nil {
+			return err
+		}
+		for _, start := range starts {
+			finer, err := startsOf(tx, x.finer, host, start, start.Add(x.grain.Length()))
+			if err != nil {
+				return err
+			}
+			list, err := leavesOf(tx, x.table, host, start, start.Add(time.Microsecond))
+			if err != nil || len(finer) > 0 || len(list) == 0 || !list[0].Retenant(span, to) {
+				if err != nil {
+					return err
+				}
+				continue
+			}
+			if err := putLeaf(tx, x.table, start, list[0]); err != nil {
+				return err
+			}
+			if x.table == hourLeaves {
+				if err := forgetDay(tx, host, start); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// sumsOf is what all workloads of a leaf used, whosever they are.
+func sumsOf(l *leaf.Leaf) (sums [amount.NumResources]amount.Wide) {
+	t := l.Tables[leaf.Uses]
+	for row := range t.Rows() {
+		for r := range sums {
+			sums[r].Plus(t.Wide(t.Schema.Index(leaf.UseColumn(amount.Resource(r), "")), row))
+		}
+	}
+	return sums
+}
+
+// tenantMinutes is what the tenants of a leaf of intervals used, by the minute that an interval began in.
+func tenantMinutes(l *leaf.Leaf) map[tenantKey]*tenantRow {
+	sums := map[tenantKey]*tenantRow{}
+	everything := question.Scope{Span: question.Span{To: time.Unix(1<<40, 0)}}
+	v := l.View(&everything, func(int32) bool { return true })
+	t := l.Tables[leaf.Uses]
+	ats := t.Of(leaf.At)
+	for row, slot := range t.Of(leaf.Slot) {
+		user, seen := v.User(slot, ats[row])
+		if !seen {
+			continue
+		}
+		k := tenantKey{v.Start(ats[row]).Truncate(time.Minute), user.Tenant}
+		if sums[k] == nil {
+			sums[k] = &tenantRow{}
+		}
+		for r := range sums[k].units {
+			name := amount.Resource(r)
+			if t.Of(leaf.UseColumn(name, "untold"))[row] == 0 {
+				sums[k].told[r] = true
+				sums[k].units[r].Plus(t.Wide(t.Schema.Index(leaf.UseColumn(name, "")), row))
+			}
+		}
+	}
+	return sums
+}
+
+// moveMinutes takes what a leaf had of a host's sums by tenant out of them, and puts what it has now in.
+func moveMinutes(tx *gorm.DB, host int32, was, is map[tenantKey]*tenantRow) error {
+	for k, row := range was {
+		var b statement
+		var sets string
+		for r, name := range amount.ResourceNames() {
+			if sets != "" {
+				sets += ", "
+			}
+			sets += fmt.Sprintf("%[1]s = %[1]s - %[2]s::numeric", name, b.arg(row.units[r].String()))
+		}
+		err := tx.Exec(fmt.Sprintf("UPDATE tenant_minute SET %s WHERE minute = %s AND host_id = %s AND tenant_id = %s",
+			sets,
+			b.arg(k.minute), b.arg(host), b.arg(k.tenant)), b.args...).Error
+		if err != nil {
+			return err
+		}
+	}
+	return addTenants(tx, host, is)
 }
 
 // reassign puts the moves in place of what was assigned within a span; what held at its end holds on from there.
@@ -91,24 +222,6 @@ func reassign(tx *gorm.DB, span question.Span, ids []int64, tenants, rules []int
 		ON CONFLICT (workload_id, from_at) DO UPDATE SET tenant_id = excluded.tenant_id, rule_id = excluded.rule_id,
 		rule = excluded.rule`,
 		ids, tenants, rules, texts, span.From, span.To).Error
-}
-
-// sumOf is what all tenants used over a span, by the minutes and by the sums: exact numbers as text.
-func sumOf(tx *gorm.DB, span question.Span) (sums [2]string, err error) {
-	for i, of := range []question.Book{question.WorkloadMinutes, question.TenantMinutes} {
-		var b statement
-		columns := []string{}
-		for _, r := range amount.ResourceNames() {
-			columns = append(columns, "coalesce(sum(u."+r+"), 0)::text")
-		}
-		scope := question.Scope{Span: span}
-		err := tx.Raw(fmt.Sprintf("SELECT %s FROM %s u WHERE %s", strings.Join(columns, " || ' ' || "),
-			shelves[of].table, b.within(&scope, shelves[of])), b.args...).Row().Scan(&sums[i])
-		if err != nil {
-			return sums, err
-		}
-	}
-	return sums, nil
 }
 
 // Assignments lists to whom a workload was accounted, oldest first.

@@ -241,11 +241,24 @@ func addTenant(tx *gorm.DB, t *Tenant) error {
 // number and is shown as unassigned.
 func (s *Store) RemoveTenant(ctx context.Context, name string) error {
 	return s.changeRules(ctx, func(tx *gorm.DB) error {
-		if err := removed(tx.Where("name = ?", name).Delete(&Tenant{})); err != nil {
+		if err := removeTenant(tx, name); err != nil {
 			return err
 		}
 		return renumber(tx)
 	})
+}
+
+// removeTenant removes a tenant. What it used is unassigned from now on, and so the highest minutes of what is
+// unassigned are others: they are found again, as far as the minutes are kept.
+func removeTenant(tx *gorm.DB, name string) error {
+	err := tx.Exec(`DELETE FROM peak_hours p WHERE EXISTS (SELECT 1 FROM tenant_peak k JOIN tenants t ON t.id = k.tenant_id
+				WHERE t.name = $1 AND k.hour = p.hour)
+			AND EXISTS (SELECT 1 FROM tenant_minute m WHERE m.minute >= p.hour AND m.minute < p.hour + interval '1 hour')`,
+		name).Error
+	if err != nil {
+		return err
+	}
+	return removed(tx.Where("name = ?", name).Delete(&Tenant{}))
 }
 
 // changeRules runs a change of tenants or rules alone, and marks the rules as changed.
@@ -329,7 +342,7 @@ func (s *Store) MoveRule(ctx context.Context, from, to int, version int64) error
 func (s *Store) ReplaceRules(ctx context.Context, tenants []string, rules []NewRule, remove []string) error {
 	return s.changeRules(ctx, func(tx *gorm.DB) error {
 		for _, name := range remove {
-			if err := tx.Where("name = ?", name).Delete(&Tenant{}).Error; err != nil {
+			if err := removeTenant(tx, name); err != nil && !errors.Is(err, ErrNotFound) {
 				return err
 			}
 		}

@@ -290,17 +290,51 @@ func TestTenantUses_ThePeakIsOfAllItsWorkloadsTogether(t *testing.T) {
 	assert.Zero(t, cpu.Missing)
 }
 
-func TestDropBefore_DropsWholeDaysOnly(t *testing.T) {
+// TestDrop_KeepsTheSumsAndHoldsUpNobody drops the intervals of two days while somebody reads them: intake goes on, and
+// the days are dropped once they are read. Their sums tell the same as before.
+func TestDrop_KeepsTheSumsAndHoldsUpNobody(t *testing.T) {
 	s, h := open(t)
 	for n := range 3 {
-		ingest(t, s, h, minute(h.Name, noon.AddDate(0, 0, n), uint64(n+1), map[string]float64{"must": 1}))
+		for k := range 3 {
+			ingest(t, s, h, minute(h.Name, noon.AddDate(0, 0, n).Add(time.Duration(k*50)*time.Minute),
+				uint64(3*n+k+1), map[string]float64{"must": float64(10*n + k + 1)}))
+		}
 	}
-	dropped, err := s.DropBefore(ctx, noon.AddDate(0, 0, 1))
+	now := noon.AddDate(0, 0, 3)
+	hours, days, err := s.Fold(ctx, now)
 	require.NoError(t, err)
-	assert.Equal(t, 7, dropped, "one day of seven tables")
-	ingest(t, s, h, minute(h.Name, noon.AddDate(0, 0, 2).Add(time.Minute), 9, map[string]float64{"must": 1}))
-	totals := lines(t, s, h.ID, question.Span{From: noon.AddDate(0, 0, -1), To: noon.AddDate(0, 0, 5)}, amount.CPU)
-	assert.Equal(t, int64(180_000), totals.ElapsedMillis)
+	assert.Equal(t, []int{6, 3}, []int{hours, days})
+	span := question.Span{From: noon.AddDate(0, 0, -1), To: now}
+	totals := func() question.Stretch { return lines(t, s, h.ID, span, amount.CPU) }
+	before := totals()
+	frames := func() (n int) {
+		require.NoError(t, s.Rows(ctx, "SELECT count(*) FROM frames").Scan(&n))
+		return n
+	}
+	whole := frames()
+
+	reader := s.Begin(ctx)
+	var n int
+	require.NoError(t, reader.Raw("SELECT count(*) FROM frames").Row().Scan(&n))
+	keep := store.Keeping{Minutes: 24 * time.Hour}
+	dropped := make(chan error, 1)
+	go func() { dropped <- s.Drop(ctx, now, keep) }()
+	for k := range 5 {
+		ingest(t, s, h, minute(h.Name, now.Add(time.Duration(k)*time.Minute), uint64(100+k),
+			map[string]float64{"must": 0}))
+	}
+	require.NoError(t, <-dropped, "it gives up")
+	require.NoError(t, reader.Rollback().Error)
+	require.NoError(t, s.Drop(ctx, now, keep))
+	assert.Less(t, frames(), whole)
+	after := totals()
+	assert.Equal(t, before, after)
+
+	require.NoError(t, s.Drop(ctx, now, store.Keeping{Minutes: 24 * time.Hour, Hours: 48 * time.Hour}))
+	assert.Equal(t, after, totals(), "days tell what hours told")
+	require.NoError(t, s.Drop(ctx, now, store.Keeping{Minutes: 24 * time.Hour, Hours: 48 * time.Hour,
+		Days: 48 * time.Hour}))
+	assert.Less(t, totals().ElapsedMillis, after.ElapsedMillis)
 }
 
 func TestOpen_RefusesWhatIsNotOursAndTouchesNothing(t *testing.T) {
@@ -359,7 +393,7 @@ func BenchmarkIngest(b *testing.B) {
 		for range 30 {
 			sequence++
 			batch.Intervals = append(batch.Intervals,
-				minute(h.Name, noon.Add(time.Duration(sequence)*time.Second), sequence, seconds).Intervals...)
+				minute(h.Name, noon.Add(time.Duration(sequence)*time.Minute), sequence, seconds).Intervals...)
 		}
 		start := time.Now()
 		t, err := s.Ingest(ctx, h, batch, v, nobody)

@@ -10,7 +10,6 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
-	"vinescale/core/explain"
 )
 
 // fromFigures makes the message of what was counted beside the ledger.
@@ -107,73 +106,4 @@ func (m *Interval) AddInventory(inv *account.Inventory) error {
 func (m *Inventory) Read() (*account.Inventory, error) {
 	inv := &account.Inventory{}
 	return inv, json.Unmarshal([]byte(m.GetJson()), inv)
-}
-
-// Unpack puts what a message holds, with the detail beside it, into a minute whose workloads are known. Measures that
-// are not in the register are left out: a newer collector tells of them.
-func (m *Figures) Unpack(d *Detail, into *explain.Minute) {
-	for _, c := range m.GetMeasures() {
-		x, err := amount.Parse(c.Name)
-		if err != nil || len(c.Source) == 0 {
-			continue
-		}
-		into.Columns = append(into.Columns, explain.Column{Measure: x, Rows: c.Workload, Units: c.Units,
-			Sources: c.Source})
-	}
-	u := m.GetDeviceUse()
-	for i, w := range u.GetWorkload() {
-		into.Devices = append(into.Devices, explain.DeviceRow{Row: w, DeviceUse: account.DeviceUse{
-			Device: int32(u.Device[i]), Read: u.ReadBytes[i], Written: u.WrittenBytes[i], ReadOps: u.Reads[i],
-			WriteOps: u.Writes[i], Micros: u.Micros[i], Source: amount.Source(u.Source[i]),
-		}})
-	}
-	for i, w := range m.GetSwapUse().GetWorkload() {
-		into.Swapped = append(into.Swapped, explain.SwapRow{Row: w,
-			SwapUse: account.SwapUse{Swap: m.SwapUse.Swap[i], Units: m.SwapUse.Units[i]}})
-	}
-	for _, x := range m.GetDisks() {
-		into.Detail.Disks = append(into.Detail.Disks, account.Disk{
-			Name: x.Name, Major: x.Device >> 20, Minor: x.Device & (1<<20 - 1), Inner: x.Inner,
-			ReadBytes: x.ReadBytes, WrittenBytes: x.WrittenBytes, ReadOps: x.Reads, WriteOps: x.Writes,
-			ReadMerged: x.ReadMerged, WriteMerged: x.WriteMerged, ReadMillis: x.ReadMillis,
-			WriteMillis: x.WriteMillis, BusyMillis: x.BusyMillis, QueueMillis: x.QueueMillis, InFlight: x.InFlight,
-			RateBytesPerSecond: x.RateBytesPerSecond,
-		})
-	}
-	for _, x := range m.GetLatencies() {
-		into.Detail.Latencies = append(into.Detail.Latencies, account.Latency{Major: x.Device >> 20,
-			Minor: x.Device & (1<<20 - 1), Written: x.Written, LowMicros: x.LowMicros, HighMicros: x.HighMicros,
-			Count: x.Count})
-	}
-	for _, x := range m.GetInterfaces() {
-		into.Detail.Interfaces = append(into.Detail.Interfaces, account.Interface{
-			Name: x.Name, Kind: x.Kind, Inner: x.Inner, Received: x.ReceivedBytes, Sent: x.SentBytes,
-			ReceivedPackets: x.ReceivedPackets, SentPackets: x.SentPackets, ReceivedDropped: x.ReceivedDropped,
-			SentDropped: x.SentDropped, ReceivedErrors: x.ReceivedErrors, SentErrors: x.SentErrors,
-			SpeedBitPerSecond: x.BitsPerSecond, Peer: x.Peer,
-		})
-		end := int32(-1)
-		if x.Workload != nil {
-			end = int32(*x.Workload)
-		}
-		into.Ends = append(into.Ends, end)
-	}
-	into.Detail.MemoryOwn, into.Detail.MemoryCache, into.Detail.MemoryHuge = m.MemoryOwn, m.MemoryCache, m.MemoryHuge
-	into.Detail.RanMicros, into.Detail.Load = m.GetRanMicros(), d.GetLoad()
-	for i, cpu := range d.GetCpu() {
-		if min(len(d.User), len(d.Nice), len(d.System), len(d.Idle), len(d.Iowait), len(d.Irq), len(d.Softirq),
-			len(d.Steal)) <= i {
-			break
-		}
-		into.Detail.CPUs = append(into.Detail.CPUs, account.CPUTimes{CPU: int(cpu), User: d.User[i], Nice: d.Nice[i],
-			System: d.System[i], Idle: d.Idle[i], IOWait: d.Iowait[i], IRQ: d.Irq[i], SoftIRQ: d.Softirq[i],
-			Steal: d.Steal[i]})
-	}
-	for i, name := range d.GetPressure() {
-		if min(len(d.PressureSomeMicros), len(d.PressureFullMicros)) <= i {
-			break
-		}
-		into.Detail.Pressure = append(into.Detail.Pressure, account.Pressure{Resource: name,
-			Some: d.PressureSomeMicros[i], Full: d.PressureFullMicros[i]})
-	}
 }

@@ -1,0 +1,280 @@
+package leaf
+
+import (
+	"math"
+	"slices"
+	"time"
+
+	"vinescale/core/amount"
+	"vinescale/core/question"
+)
+
+// Table is rows of whole numbers, by column.
+//
+// Invariant: every column has as many elements as At has. Rows are sorted by their keys, each key once.
+type Table struct {
+	Schema *Schema
+	Low    [][]int64
+	High   [][]int64 // upper halves of sums that 64 bits do not hold; nil for a column in which all do
+}
+
+// NewTable makes an empty table.
+func NewTable(name string) *Table {
+	s := SchemaOf(name)
+	return &Table{Schema: s, Low: make([][]int64, len(s.Columns)), High: make([][]int64, len(s.Columns))}
+}
+
+// Rows is how many rows there are.
+func (t *Table) Rows() int {
+	if t == nil || len(t.Low) == 0 {
+		return 0
+	}
+	return len(t.Low[t.Schema.keys-1])
+}
+
+// Of is a column's lower halves: the values, unless the column is a sum that may need more. It is empty where the table
+// is not there.
+func (t *Table) Of(column string) []int64 {
+	if t == nil {
+		return nil
+	}
+	return t.Low[t.Schema.Index(column)]
+}
+
+// Wide is the value of a row in a column, by the column's place.
+func (t *Table) Wide(column, row int) amount.Wide {
+	low := t.Low[column][row]
+	if high := t.High[column]; high != nil {
+		return amount.WideOf(high[row], low)
+	}
+	return amount.WideOf(low>>63, low)
+}
+
+// Append adds a row: a value for each column that is stored in a leaf of intervals, in order. Fill makes the others.
+func (t *Table) Append(values ...int64) {
+	k := 0
+	for i := range t.Schema.Columns {
+		if t.Schema.Columns[i].Fill == Stored {
+			t.Low[i] = append(t.Low[i], values[k])
+			k++
+		}
+	}
+}
+
+// Leaf is what was counted on one host over some intervals.
+//
+// Invariant: the table Intervals has a row for each value of At in any other. Words[0] is "".
+type Leaf struct {
+	Host   int32
+	Summed bool // its intervals are sums over hours or days, and not as they came
+	Words  []string
+	Tables map[string]*Table
+
+	word map[string]int64
+}
+
+// New makes a leaf without anything.
+func New(host int32) *Leaf {
+	return &Leaf{Host: host, Words: []string{""}, Tables: map[string]*Table{}}
+}
+
+// Word is the number of a word in this leaf.
+func (l *Leaf) Word(s string) int64 {
+	if l.word == nil {
+		l.word = make(map[string]int64, len(l.Words))
+		for i, w := range l.Words {
+			l.word[w] = int64(i)
+		}
+	}
+	i, there := l.word[s]
+	if !there {
+		i = int64(len(l.Words))
+		l.word[s] = i
+		l.Words = append(l.Words, s)
+	}
+	return i
+}
+
+// Table is a table, made if it is not there.
+func (l *Leaf) Table(name string) *Table {
+	if l.Tables[name] == nil {
+		l.Tables[name] = NewTable(name)
+	}
+	return l.Tables[name]
+}
+
+// Intervals is how many intervals, or sums of some, the leaf has.
+func (l *Leaf) Intervals() int { return l.Tables[Intervals].Rows() }
+
+// Start is when an interval began.
+func (l *Leaf) Start(at int64) time.Time {
+	return time.UnixMicro(l.Tables[Intervals].Of("start")[at]).UTC()
+}
+
+// Fill makes the columns of a leaf of intervals that follow from others. A column that a program before this one did
+// not store is 0.
+func (l *Leaf) Fill() {
+	in := l.Tables[Intervals]
+	starts, elapsed := in.Of("start"), in.Of("elapsed")
+	for _, t := range l.Tables {
+		rows := t.Rows()
+		ats := t.Of(At)
+		for i, c := range t.Schema.Columns {
+			if len(t.Low[i]) == rows || rows == 0 {
+				continue
+			}
+			column := make([]int64, rows)
+			var from []int64
+			if c.From != "" {
+				from = t.Of(c.From)
+			}
+			if l.Summed || c.Fill == Stored {
+				t.Low[i] = column
+				continue
+			}
+			for row := range column {
+				switch at := ats[row]; c.Fill {
+				case ByStart:
+					column[row] = starts[at]
+				case ByEnd:
+					column[row] = starts[at] + elapsed[at]*1000
+				case ByElapsed:
+					column[row] = elapsed[at]
+				case ByOne:
+					column[row] = 1
+				case BySame:
+					column[row] = from[row]
+				case ByUnlacked:
+					if amount.Source(from[row]) == amount.Unavailable {
+						column[row] = 1
+					}
+				}
+			}
+			t.Low[i] = column
+			if c.Fill == BySame {
+				t.High[i] = t.High[t.Schema.Index(c.From)]
+			}
+		}
+	}
+}
+
+// User is whose a figure is.
+type User struct {
+	Workload int64 // 0 where it is not the asker's to see
+	Tenant   int32
+}
+
+// View is what of a leaf an asker may see.
+type View struct {
+	*Leaf
+	Within []bool // by interval: it is in the span
+	users  []User // by slot and interval
+	scope  *question.Scope
+	exists func(tenant int32) bool
+}
+
+// MaySee is a user as an asker may see it: nobody where that is out of the scope.
+func (v *View) MaySee(u User) User {
+	if u.Tenant != 0 && !v.exists(u.Tenant) {
+		u.Tenant = 0
+	}
+	if !v.scope.HasWorkload(u.Workload) || !v.scope.HasTenant(u.Tenant) {
+		return User{}
+	}
+	return u
+}
+
+// User is whose a row is; false where it is nobody's that may be told, or not of the span.
+func (v *View) User(slot, at int64) (User, bool) {
+	u := v.users[int(slot)*len(v.Within)+int(at)]
+	return u, u.Workload != 0
+}
+
+// View is what of the leaf is in a scope: in its span, of its workloads and tenants. Exists tells tenants that are
+// there; usage of one that was removed is unassigned.
+func (l *Leaf) View(scope *question.Scope, exists func(tenant int32) bool) *View {
+	l.Fill()
+	who := l.Tables[Who]
+	v := &View{Leaf: l, Within: l.Within(scope.Span), scope: scope, exists: exists}
+	slots, ats, workloads, tenants := who.Of(Slot), who.Of(At), who.Of("workload"), who.Of("tenant")
+	if len(slots) == 0 {
+		return v
+	}
+	v.users = make([]User, (int(slices.Max(slots))+1)*len(v.Within))
+	var only map[int64]bool
+	if scope.Only != nil {
+		only = make(map[int64]bool, len(scope.Only))
+		for _, w := range scope.Only {
+			only[w] = true
+		}
+	}
+	for row, slot := range slots {
+		tenant := int32(tenants[row])
+		if tenant != 0 && !exists(tenant) {
+			tenant = 0
+		}
+		if v.Within[ats[row]] && (only == nil || only[workloads[row]]) && scope.HasTenant(tenant) {
+			v.users[int(slot)*len(v.Within)+int(ats[row])] = User{workloads[row], tenant}
+		}
+	}
+	return v
+}
+
+// Within tells which intervals of the leaf begin in a span.
+func (l *Leaf) Within(span question.Span) []bool {
+	starts := l.Tables[Intervals].Of("start")
+	within := make([]bool, len(starts))
+	for at, start := range starts {
+		within[at] = span.Holds(time.UnixMicro(start))
+	}
+	return within
+}
+
+// Retenant accounts workloads to other tenants, in the intervals that begin in a span. It tells whether anything
+// changed. A sum that begins before the span and ends in it cannot be divided: it is left as it is.
+func (l *Leaf) Retenant(span question.Span, to map[int64]int32) (changed bool) {
+	within := l.Within(span)
+	for _, t := range []struct{ table, workload, tenant string }{{Who, "workload", "tenant"},
+		{Links, "end_workload", "end_tenant"}} {
+		table := l.Tables[t.table]
+		ats, workloads, tenants := table.Of(At), table.Of(t.workload), table.Of(t.tenant)
+		for row, w := range workloads {
+			if tenant, moves := to[w]; moves && within[ats[row]] && tenants[row] != int64(tenant) {
+				tenants[row], changed = int64(tenant), true
+			}
+		}
+	}
+	return changed
+}
+
+// Load is a load as a leaf holds it: in thousandths, of which the kernel tells ten at once.
+func Load(tasks float64) int64 { return int64(math.Round(tasks * 1000)) }
+
+// Loads are the loads of an interval over 1, 5 and 15 minutes, as far as they were told.
+func (l *Leaf) Loads(at int64) []float64 {
+	t := l.Tables[Intervals]
+	var loads []float64
+	for _, column := range []string{"load_1", "load_5", "load_15"}[:min(t.Of("loads")[at], 3)] {
+		loads = append(loads, float64(t.Of(column)[at])/1000)
+	}
+	return loads
+}
+
+// Has tells whether the leaf has any row in a section.
+func (l *Leaf) Has(section string) bool {
+	for _, t := range l.Tables {
+		if t.Schema.Section == section && t.Rows() > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// EachUser visits whose rows there are, each user once an interval.
+func (v *View) EachUser(visit func(User)) {
+	for _, u := range v.users {
+		if u.Workload != 0 {
+			visit(u)
+		}
+	}
+}

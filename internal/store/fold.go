@@ -1,0 +1,129 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+
+	"vinescale/core/leaf"
+	"vinescale/core/question"
+)
+
+// Intervals stay loose until there are so many of an hour, or the hour has ended and a while has passed.
+const (
+	mostLoose = 10
+	foldAfter = 2 * time.Minute
+)
+
+// stretchOfHost is one host's hour or day.
+type stretchOfHost struct {
+	HostID int32
+	Start  time.Time
+}
+
+// Fold puts loose intervals into the frames of their hours, sums the hours and then the days that ended. Each is one
+// transaction, so that whoever asks meanwhile, and whatever breaks off, finds every interval once. It returns how many
+// hours and days were summed.
+func (s *Store) Fold(ctx context.Context, now time.Time) (hours, days int, err error) {
+	var due []stretchOfHost
+	err = s.db.WithContext(ctx).Raw(`SELECT host_id, date_trunc('hour', start, 'UTC') AS start FROM minute_leaves
+		WHERE section = $1 GROUP BY 1, 2 HAVING count(*) >= $2 OR date_trunc('hour', min(start), 'UTC') < $3
+		ORDER BY 2, 1`, hostSection, mostLoose, now.Add(-time.Hour-foldAfter)).Scan(&due).Error
+	if err != nil {
+		return 0, 0, fmt.Errorf("which intervals are loose: %w", err)
+	}
+	for _, x := range due {
+		if err := s.foldHour(ctx, x.HostID, x.Start.UTC()); err != nil {
+			return hours, 0, fmt.Errorf("fold %s of host %d: %w", x.Start.UTC().Format(time.RFC3339), x.HostID, err)
+		}
+		hours++
+	}
+	due = nil
+	err = s.db.WithContext(ctx).Raw(`SELECT DISTINCT host_id, date_trunc('day', start, 'UTC') AS start
+			FROM hour_leaves WHERE section = $1 AND start < $2
+		EXCEPT SELECT host_id, start FROM day_leaves WHERE section = $1 ORDER BY 2, 1`, hostSection,
+		question.ByDay.Floor(now.Add(-foldAfter))).Scan(&due).Error
+	if err != nil {
+		return hours, 0, fmt.Errorf("which days are to be summed: %w", err)
+	}
+	for _, x := range due {
+		if err := s.foldDay(ctx, x.HostID, x.Start.UTC()); err != nil {
+			return hours, days, fmt.Errorf("sum %s of host %d: %w", x.Start.UTC().Format(time.DateOnly), x.HostID, err)
+		}
+		days++
+	}
+	return hours, days, nil
+}
+
+// alone runs a change of a host's leaves, while no other transaction writes of it.
+func (s *Store) aloneOf(ctx context.Context, hostID int32, change func(tx *gorm.DB) error) error {
+	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := enter(tx, hostID); err != nil {
+			return err
+		}
+		return change(tx)
+	})
+}
+
+// foldHour puts a host's loose intervals of an hour into its frame and sums it anew.
+func (s *Store) foldHour(ctx context.Context, hostID int32, hour time.Time) error {
+	return s.aloneOf(ctx, hostID, func(tx *gorm.DB) error {
+		next := hour.Add(time.Hour)
+		loose, err := leavesOf(tx, minuteLeaves, hostID, hour, next)
+		if err != nil || len(loose) == 0 {
+			return err
+		}
+		frame, err := leavesOf(tx, frames, hostID, hour, next)
+		if err != nil {
+			return err
+		}
+		whole := leaf.Join(append(frame, loose...)...)
+		if err := putLeaf(tx, frames, hour, whole); err != nil {
+			return err
+		}
+		if err := putHour(tx, hour, whole); err != nil {
+			return err
+		}
+		return tx.Exec("DELETE FROM minute_leaves WHERE host_id = $1 AND start >= $2 AND start < $3", hostID, hour,
+			next).Error
+	})
+}
+
+// putHour stores the sum of a frame. The sum of its day no longer holds.
+func putHour(tx *gorm.DB, hour time.Time, frame *leaf.Leaf) error {
+	if err := putLeaf(tx, hourLeaves, hour, leaf.Fold(frame)); err != nil {
+		return err
+	}
+	return forgetDay(tx, frame.Host, hour)
+}
+
+// forgetDay says that the sum of the day that holds a time no longer holds.
+func forgetDay(tx *gorm.DB, hostID int32, t time.Time) error {
+	return tx.Exec("DELETE FROM day_leaves WHERE host_id = $1 AND start = $2", hostID, question.ByDay.Floor(t)).Error
+}
+
+// foldDay sums a host's hours of a day.
+func (s *Store) foldDay(ctx context.Context, hostID int32, day time.Time) error {
+	return s.aloneOf(ctx, hostID, func(tx *gorm.DB) error {
+		hours, err := leavesOf(tx, hourLeaves, hostID, day, day.Add(question.ByDay.Length()))
+		if err != nil || len(hours) == 0 {
+			return err
+		}
+		return putLeaf(tx, dayLeaves, day, leaf.Fold(leaf.Join(hours...)))
+	})
+}
+
+// leavesOf reads a host's whole leaves that begin in a span, in order.
+func leavesOf(tx *gorm.DB, table string, hostID int32, from, to time.Time) ([]*leaf.Leaf, error) {
+	var list []*leaf.Leaf
+	err := eachPiece(tx, fmt.Sprintf(`SELECT 0, false, host_id, start, section, body FROM %s
+		WHERE host_id = $1 AND start >= $2 AND start < $3 ORDER BY start`, table), []any{hostID, from, to}, nil,
+		func(p *piece) error {
+			p.Fill()
+			list = append(list, p.Leaf)
+			return nil
+		})
+	return list, err
+}

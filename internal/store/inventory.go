@@ -1,0 +1,36 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"gorm.io/gorm"
+
+	"vinescale/core/account"
+	"vinescale/internal/wire"
+)
+
+// putInventory keeps what a host is made of, if it is newer than what is kept.
+func (in *ingestion) putInventory(tx *gorm.DB, iv *wire.Interval) error {
+	if iv.GetInventory() == nil {
+		return nil
+	}
+	return tx.Exec(`INSERT INTO inventories (host_id, at, parts) VALUES ($1, $2, $3)
+		ON CONFLICT (host_id) DO UPDATE SET at = excluded.at, parts = excluded.parts
+			WHERE inventories.at < excluded.at`,
+		in.host.ID, time.UnixMicro(iv.ToUnixMicros).UTC(), []byte(iv.Inventory.Json)).Error
+}
+
+// Inventory is what a host is made of, and when it told. Nil where its collector tells nothing.
+func (s *Store) Inventory(ctx context.Context, hostID int32) (*account.Inventory, time.Time, error) {
+	var found []struct {
+		At    time.Time
+		Parts string
+	}
+	if err := s.db.WithContext(ctx).Raw("SELECT at, parts::text AS parts FROM inventories WHERE host_id = $1",
+		hostID).Scan(&found).Error; err != nil || len(found) == 0 {
+		return nil, time.Time{}, err
+	}
+	inv, err := (&wire.Inventory{Json: found[0].Parts}).Read()
+	return inv, found[0].At.UTC(), err
+}

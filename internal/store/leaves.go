@@ -1,0 +1,199 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"vinescale/core/leaf"
+	"vinescale/core/question"
+	"vinescale/internal/pack"
+)
+
+// The tables that hold leaves. Each has a row for a section of a leaf, by the leaf's host and begin.
+const (
+	minuteLeaves = "minute_leaves"
+	frames       = "frames"
+	hourLeaves   = "hour_leaves"
+	dayLeaves    = "day_leaves"
+)
+
+// hostSection is the section that every leaf has, with Who beside it: who reads any other needs both.
+var hostSection = leaf.SectionOf(leaf.Intervals)
+
+// allSections are the sections of a whole leaf.
+var allSections = leaf.SectionsOf(leaf.Tables()...)
+
+// putLeaf stores a leaf in one of the tables, in place of what is there.
+func putLeaf(tx *gorm.DB, table string, start time.Time, l *leaf.Leaf) error {
+	var sections []string
+	var bodies [][]byte
+	for _, s := range allSections {
+		if l.Has(s) || s == hostSection {
+			sections, bodies = append(sections, s), append(bodies, pack.Encode(l, s))
+		}
+	}
+	err := tx.Exec(fmt.Sprintf(`INSERT INTO %s (host_id, start, section, body)
+		SELECT $1, $2, section, body FROM unnest($3::text[], $4::bytea[]) AS u(section, body)
+		ON CONFLICT (host_id, start, section) DO UPDATE SET body = excluded.body`, table), l.Host, start, sections,
+		bodies).Error
+	if err != nil {
+		return fmt.Errorf("store the leaf of host %d at %s in %s: %w", l.Host, start.Format(time.RFC3339), table, err)
+	}
+	return nil
+}
+
+// piece is a leaf as it is stored.
+type piece struct {
+	Grain question.Grain
+	Loose bool // an interval that is in no frame yet
+	Host  int32
+	Start time.Time
+	*leaf.Leaf
+}
+
+// stored is the query that finds the leaves that answer for a reading: of days and hours their sums, of the rest the
+// intervals. Detail that is past its keeping is answered for by the sum that begins in the span.
+func (b *statement) stored(hosts []int32, r question.Reading, sections []string) string {
+	span := func(column string, s question.Span) string {
+		return fmt.Sprintf("%[1]s >= %[2]s AND %[1]s < %[3]s", column, b.arg(s.From), b.arg(s.To))
+	}
+	within := func(table string) string {
+		where := fmt.Sprintf("%s u WHERE %s", table, b.oneOf("u.section", "text", sections))
+		if hosts != nil {
+			where += " AND " + b.oneOf("u.host_id", "int", hosts)
+		}
+		return where
+	}
+	// not tells that the host has no leaf in another table that meets a condition.
+	not := func(table, condition string) string {
+		return fmt.Sprintf("NOT EXISTS (SELECT 1 FROM %s d WHERE d.host_id = u.host_id AND d.section = %s AND %s)",
+			table,
+			quoted(hostSection), condition)
+	}
+	const columns = "u.host_id, u.start, u.section, u.body"
+	frameSpan := question.Span{From: question.ByHour.Floor(r.Span.From), To: r.Span.To}
+	parts := []string{
+		fmt.Sprintf("SELECT 0 AS grain, true AS loose, %s FROM %s AND %s", columns, within(minuteLeaves),
+			span("u.start", r.Span)),
+		fmt.Sprintf("SELECT 0, false, %s FROM %s AND %s AND NOT (%s)", columns, within(frames),
+			span("u.start", frameSpan), span("u.start", r.Hours)),
+		// Whole hours of which no sum of their day answers; and those whose intervals are no longer kept.
+		fmt.Sprintf("SELECT 1, false, %s FROM %s AND (%s AND %s OR %s AND NOT (%s) AND %s)", columns,
+			within(hourLeaves), span("u.start", r.Hours),
+			not(dayLeaves, "d.start = date_trunc('day', u.start, 'UTC') AND "+span("d.start", r.Days)),
+			span("u.start", r.Span), span("u.start", r.Hours), not(frames, "d.start = u.start")),
+		// Whole days; and those whose hours are no longer kept.
+		fmt.Sprintf("SELECT 2, false, %s FROM %s AND (%s OR %s AND %s)", columns, within(dayLeaves),
+			span("u.start", r.Days), span("u.start", r.Span),
+			not(hourLeaves, "d.start >= u.start AND d.start < u.start + interval '1 day'")),
+	}
+	return strings.Join(parts, " UNION ALL ")
+}
+
+// eachLeaf visits the leaves that answer for a reading, of some hosts (nil for all), with the tables named.
+func (s *Store) eachLeaf(ctx context.Context, hosts []int32, r question.Reading, want wanted,
+	visit func(*piece) error) error {
+	var b statement
+	query := b.stored(hosts, r, want.sections())
+	return eachPiece(s.db.WithContext(ctx), query+" ORDER BY host_id, start, grain, loose", b.args, want, visit)
+}
+
+// wanted says which tables, and which columns of them, are to be read. A table without columns is wanted whole.
+type wanted map[string][]string
+
+// sections are those that hold the tables, with those that every reading needs.
+func (w wanted) sections() []string {
+	tables := []string{leaf.Intervals, leaf.Who}
+	for t := range w {
+		tables = append(tables, t)
+	}
+	return leaf.SectionsOf(tables...)
+}
+
+// column tells whether a column is wanted.
+func (w wanted) column(table, column string) bool {
+	columns, there := w[table]
+	switch {
+	case table == leaf.Who:
+		return true
+	case table == leaf.Intervals && (column == "start" || column == "elapsed"):
+		return true
+	case !there:
+		return false
+	}
+	return len(columns) == 0 || slices.Contains(columns, column)
+}
+
+// eachPiece runs a query whose columns are grain, loose, host_id, start, section and body, in the order of leaves.
+func eachPiece(db *gorm.DB, query string, args []any, want wanted, visit func(*piece) error) error {
+	rows, err := db.Raw(query, args...).Rows()
+	if err != nil {
+		return fmt.Errorf("read what was counted: %w", err)
+	}
+	defer rows.Close()
+	var p *piece
+	for rows.Next() {
+		var next piece
+		var section string
+		var body []byte
+		if err := rows.Scan(&next.Grain, &next.Loose, &next.Host, &next.Start, &section, &body); err != nil {
+			return err
+		}
+		next.Start = next.Start.UTC()
+		if p == nil || p.Grain != next.Grain || p.Loose != next.Loose || p.Host != next.Host ||
+			!p.Start.Equal(next.Start) {
+			if p != nil {
+				if err := visit(p); err != nil {
+					return err
+				}
+			}
+			p = &next
+			p.Leaf = leaf.New(p.Host)
+		}
+		var column func(table, column string) bool
+		if want != nil {
+			column = want.column
+		}
+		if err := pack.Decode(body, p.Leaf, column); err != nil {
+			return fmt.Errorf("the section %q of host %d at %s: %w", section, p.Host, p.Start.Format(time.RFC3339), err)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	if p == nil {
+		return nil
+	}
+	return visit(p)
+}
+
+// tenantsThere tells which tenants there are. Usage of one that was removed is unassigned.
+func (s *Store) tenantsThere(ctx context.Context) (exists func(int32) bool, names map[int32]string, err error) {
+	tenants, err := s.Tenants(ctx)
+	names = make(map[int32]string, len(tenants))
+	for _, t := range tenants {
+		names[t.ID] = t.Name
+	}
+	return func(id int32) bool { _, there := names[id]; return there }, names, err
+}
+
+// Leaves visits what was counted in a scope, as far as it may be seen, with all of the tables named.
+func (s *Store) Leaves(ctx context.Context, scope *question.Scope, tables []string, visit func(*leaf.View)) error {
+	want := wanted{leaf.Intervals: nil, leaf.Uses: {"count"}}
+	for _, t := range tables {
+		want[t] = nil
+	}
+	exists, _, err := s.tenantsThere(ctx)
+	if err != nil {
+		return err
+	}
+	return s.eachLeaf(ctx, scope.Hosts, question.ReadingOf(scope.Span, 0), want, func(p *piece) error {
+		visit(p.View(scope, exists))
+		return nil
+	})
+}

@@ -1,0 +1,123 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"vinescale/core/amount"
+	"vinescale/core/question"
+)
+
+// fleet stands for all hosts together where a host's number stands.
+const fleet = 0
+
+// forgetPeaks says that the highest minutes of an hour no longer hold.
+func forgetPeaks(tx *gorm.DB, start time.Time) error {
+	return tx.Exec("DELETE FROM peak_hours WHERE hour = $1", question.ByHour.Floor(start)).Error
+}
+
+// perResource is a list of expressions, one for each resource's column: %s is its name.
+func perResource(format string) string {
+	var list []string
+	for _, name := range amount.ResourceNames() {
+		list = append(list, strings.ReplaceAll(format, "%s", name))
+	}
+	return strings.Join(list, ", ")
+}
+
+// tenantThen is the tenant of a row of sums; usage of one that was removed is unassigned.
+const tenantThen = "coalesce((SELECT t.id FROM tenants t WHERE t.id = u.tenant_id), 0)"
+
+// SumPeaks finds the highest minutes of each tenant in the hours that ended before a time, where they are not known. It
+// keeps intake waiting for one hour's sums at a time.
+func (s *Store) SumPeaks(ctx context.Context, before time.Time) error {
+	var hours []time.Time
+	err := s.db.WithContext(ctx).Raw(`SELECT DISTINCT date_trunc('hour', minute, 'UTC') AS hour FROM tenant_minute
+		WHERE minute < $1 EXCEPT SELECT hour FROM peak_hours ORDER BY 1`, question.ByHour.Floor(before)).Scan(&hours).Error
+	if err != nil {
+		return fmt.Errorf("which hours lack their highest minutes: %w", err)
+	}
+	for _, hour := range hours {
+		if err := s.sumPeaksOf(ctx, hour.UTC()); err != nil {
+			return fmt.Errorf("the highest minutes of %s: %w", hour.UTC().Format(time.RFC3339), err)
+		}
+	}
+	return nil
+}
+
+func (s *Store) sumPeaksOf(ctx context.Context, hour time.Time) error {
+	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Exec("SELECT pg_advisory_xact_lock($1)", lockBooks).Error; err != nil {
+			return err
+		}
+		if err := tx.Exec("DELETE FROM tenant_peak WHERE hour = $1", hour).Error; err != nil {
+			return err
+		}
+		err := tx.Exec(fmt.Sprintf(`WITH m AS (SELECT minute, host_id, %[1]s AS tenant_id, %[2]s FROM tenant_minute u
+				WHERE minute >= $1 AND minute < $2 GROUP BY GROUPING SETS ((1, 2, 3), (1, 3)))
+			INSERT INTO tenant_peak (hour, host_id, tenant_id, %[3]s)
+			SELECT $1, coalesce(host_id, %[4]d), tenant_id, %[5]s FROM m GROUP BY 2, 3`, tenantThen,
+			perResource("sum(%s) AS %s"), perResource("%s"), fleet, perResource("max(%s)")), hour,
+			hour.Add(time.Hour)).Error
+		if err != nil {
+			return err
+		}
+		return tx.Exec("INSERT INTO peak_hours (hour) VALUES ($1) ON CONFLICT DO NOTHING", hour).Error
+	})
+}
+
+// highestMinutes puts into rows of tenants the highest minute that all workloads of each had together. Those of whole
+// hours are kept for each host and for all together; others are found among the minutes.
+func (s *Store) highestMinutes(ctx context.Context, q *question.Question, rows []question.Row) error {
+	var b statement
+	hours, place := question.ReadingOf(q.Scope.Span, 0).Hours, int32(fleet)
+	switch {
+	case len(q.Scope.Hosts) == 1:
+		place = q.Scope.Hosts[0]
+	case q.Scope.Hosts != nil: // some together: of these nothing is kept
+		hours = question.Span{From: q.Scope.Span.From, To: q.Scope.Span.From}
+	}
+	where := fmt.Sprintf("u.minute >= %s AND u.minute < %s", b.arg(q.Scope.Span.From), b.arg(q.Scope.Span.To))
+	if q.Scope.Hosts != nil {
+		where += " AND " + b.oneOf("u.host_id", "int", q.Scope.Hosts)
+	}
+	from, to := b.arg(hours.From), b.arg(hours.To)
+	query := fmt.Sprintf(`WITH m AS (SELECT u.minute, %[1]s AS tenant_id, %[2]s FROM tenant_minute u WHERE %[3]s
+				AND NOT (u.minute >= %[4]s AND u.minute < %[5]s
+					AND date_trunc('hour', u.minute, 'UTC') IN (SELECT hour FROM peak_hours)) GROUP BY 1, 2),
+			p AS (SELECT tenant_id, %[6]s FROM m GROUP BY 1
+				UNION ALL SELECT %[1]s, %[6]s FROM tenant_peak u JOIN peak_hours USING (hour)
+				WHERE u.hour >= %[4]s AND u.hour < %[5]s AND u.host_id = %[7]s GROUP BY 1)
+		SELECT tenant_id, %[8]s FROM p GROUP BY 1`, tenantThen, perResource("sum(u.%s) AS %s"), where, from, to,
+		perResource("max(%s) AS %s"), b.arg(place), perResource("coalesce(max(%s), 0)::float8"))
+	found, err := s.db.WithContext(ctx).Raw(query, b.args...).Rows()
+	if err != nil {
+		return err
+	}
+	defer found.Close()
+	peaks := map[int32][]float64{}
+	for found.Next() {
+		var tenant int32
+		units := make([]float64, amount.NumResources)
+		into := []any{&tenant}
+		for i := range units {
+			into = append(into, &units[i])
+		}
+		if err := found.Scan(into...); err != nil {
+			return err
+		}
+		peaks[tenant] = units
+	}
+	for i := range rows {
+		for k, m := range q.Measures {
+			if units, there := peaks[rows[i].Tenant]; there && m.HasLedger() {
+				rows[i].Sums[k].Peak = m.Mean(units[m], time.Minute.Milliseconds())
+			}
+		}
+	}
+	return found.Err()
+}

@@ -1,0 +1,235 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"slices"
+	"time"
+
+	"gorm.io/gorm"
+
+	"vinescale/core/amount"
+	"vinescale/core/leaf"
+	"vinescale/core/question"
+)
+
+// Verification says what was recomputed and compared, and in what the book differs.
+type Verification struct {
+	Intervals   int // that are kept one by one
+	Hours, Days int // sums that were recomputed
+	Peaks       int // hours whose highest minutes were found again
+	Differences []Difference
+}
+
+// Difference is one place in which the book does not agree with itself.
+type Difference struct {
+	Host  string // "" where it is about all of them
+	Start time.Time
+	What  string // a sentence
+}
+
+// mostDifferences bounds those told of one hour or day.
+const mostDifferences = 20
+
+// Verify recomputes what is summed in a day from what it is the sum of, and compares. Every interval that was counted
+// must be there once; hours must be the sums of their intervals, days of their hours; the sums by tenant and minute and
+// their highest must follow from the intervals.
+func (s *Store) Verify(ctx context.Context, day time.Time) (*Verification, error) {
+	hosts, err := s.Hosts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	span := question.Span{From: question.ByDay.Floor(day)}
+	span.To = span.From.Add(question.ByDay.Length())
+	v := &Verification{}
+	for i := range hosts {
+		// All of a host at one moment: it is folded meanwhile.
+		err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+			c := check{tx: tx, host: &hosts[i], span: span, into: v}
+			return c.day()
+		}, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+		if err != nil {
+			return nil, fmt.Errorf("verify %s of %s: %w", span.From.Format(time.DateOnly), hosts[i].Name, err)
+		}
+	}
+	return v, s.verifyPeaks(ctx, span, v)
+}
+
+// check verifies one host's day.
+type check struct {
+	tx   *gorm.DB
+	host *Host
+	span question.Span
+	into *Verification
+}
+
+func (c *check) differ(start time.Time, format string, a ...any) {
+	c.into.Differences = append(c.into.Differences, Difference{c.host.Name, start, fmt.Sprintf(format, a...)})
+}
+
+func (c *check) day() error {
+	byHour := map[time.Time]*leaf.Leaf{} // sums that were recomputed
+	var starts []time.Time
+	minutes := map[tenantKey]*tenantRow{}
+	detail := false
+	for _, table := range []string{frames, minuteLeaves} {
+		list, err := leavesOf(c.tx, table, c.host.ID, c.span.From, c.span.To)
+		if err != nil {
+			return err
+		}
+		for _, l := range list {
+			detail = true
+			if table == frames {
+				byHour[question.ByHour.Floor(l.Start(0))] = leaf.Fold(l)
+			}
+			for at := range l.Intervals() {
+				starts = append(starts, l.Start(int64(at)))
+			}
+			for k, sums := range tenantMinutes(l) {
+				if minutes[k] == nil {
+					minutes[k] = &tenantRow{}
+				}
+				for r := range sums.units {
+					minutes[k].units[r].Plus(sums.units[r])
+				}
+			}
+		}
+	}
+	hours, err := leavesOf(c.tx, hourLeaves, c.host.ID, c.span.From, c.span.To)
+	if err != nil {
+		return err
+	}
+	for _, l := range hours {
+		hour := question.ByHour.Floor(l.Start(0))
+		if byHour[hour] == nil {
+			continue // its intervals are past their keeping
+		}
+		c.into.Hours++
+		for _, what := range leaf.Differences(l, byHour[hour], mostDifferences) {
+			c.differ(hour, "%s", what)
+		}
+		delete(byHour, hour)
+	}
+	for hour := range byHour {
+		c.differ(hour, "there are intervals of the hour, and no sum of them")
+	}
+	days, err := leavesOf(c.tx, dayLeaves, c.host.ID, c.span.From, c.span.To)
+	if err != nil {
+		return err
+	}
+	if len(days) > 0 && len(hours) > 0 {
+		c.into.Days++
+		for _, what := range leaf.Differences(days[0], leaf.Fold(leaf.Join(hours...)), mostDifferences) {
+			c.differ(c.span.From, "%s", what)
+		}
+	}
+	if !detail {
+		return nil
+	}
+	if err := c.intake(starts); err != nil {
+		return err
+	}
+	return c.minutes(minutes)
+}
+
+// intake holds what was counted to what is there: every interval once.
+func (c *check) intake(starts []time.Time) error {
+	var counted []time.Time
+	err := c.tx.Raw("SELECT start FROM intake WHERE host_id = $1 AND start >= $2 AND start < $3", c.host.ID,
+		c.span.From,
+		c.span.To).Scan(&counted).Error
+	if err != nil {
+		return err
+	}
+	c.into.Intervals += len(starts)
+	there := map[int64]int{}
+	for _, t := range counted {
+		there[t.UnixMicro()]--
+	}
+	for _, t := range starts {
+		there[t.UnixMicro()]++
+	}
+	for micros, n := range there {
+		start := time.UnixMicro(micros).UTC()
+		switch {
+		case n < 0:
+			c.differ(start, "the interval was counted and is not there")
+		case n > 0:
+			c.differ(start, "the interval is there %d times more than it was counted", n)
+		}
+	}
+	return nil
+}
+
+// minutes holds the sums by tenant and minute to the intervals.
+func (c *check) minutes(want map[tenantKey]*tenantRow) error {
+	rows, err := c.tx.Raw(fmt.Sprintf(`SELECT minute, tenant_id, %s FROM tenant_minute
+		WHERE host_id = $1 AND minute >= $2 AND minute < $3`, perResource("coalesce(%s, 0)::text")), c.host.ID,
+		c.span.From, c.span.To).Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var k tenantKey
+		kept := make([]string, amount.NumResources)
+		into := []any{&k.minute, &k.tenant}
+		for i := range kept {
+			into = append(into, &kept[i])
+		}
+		if err := rows.Scan(into...); err != nil {
+			return err
+		}
+		k.minute = k.minute.UTC()
+		found := want[k]
+		if found == nil {
+			found = &tenantRow{}
+		}
+		for r, text := range kept {
+			if text != found.units[r].String() {
+				c.differ(k.minute, "%s of tenant %d in the minute is %s, and its intervals give %s", amount.Resource(r),
+					k.tenant, text, found.units[r])
+			}
+		}
+		delete(want, k)
+	}
+	for k := range want {
+		c.differ(k.minute, "there are intervals of tenant %d in the minute, and no sum of them", k.tenant)
+	}
+	return rows.Err()
+}
+
+// verifyPeaks finds the highest minutes of a day's hours again.
+func (s *Store) verifyPeaks(ctx context.Context, span question.Span, v *Verification) error {
+	query := fmt.Sprintf(`WITH h AS (SELECT hour FROM peak_hours WHERE hour >= $1 AND hour < $2
+				AND EXISTS (SELECT 1 FROM tenant_minute WHERE minute >= hour AND minute < hour + interval '1 hour')),
+			m AS (SELECT h.hour, u.minute, u.host_id, %[1]s AS tenant_id, %[2]s FROM h JOIN tenant_minute u
+				ON u.minute >= h.hour AND u.minute < h.hour + interval '1 hour' AND u.minute >= $1 AND u.minute < $2
+				GROUP BY GROUPING SETS ((1, 2, 3, 4), (1, 2, 4))),
+			p AS (SELECT hour, coalesce(host_id, %[3]d) AS host_id, tenant_id, %[4]s FROM m GROUP BY 1, 2, 3),
+			k AS (SELECT u.hour, u.host_id, %[1]s AS tenant_id, %[4]s FROM tenant_peak u JOIN h USING (hour)
+				GROUP BY 1, 2, 3)
+		SELECT hour, host_id, tenant_id FROM ((SELECT * FROM p EXCEPT SELECT * FROM k)
+			UNION (SELECT * FROM k EXCEPT SELECT * FROM p)) AS d`, tenantThen, perResource("sum(u.%s) AS %s"), fleet,
+		perResource("max(%s) AS %s"))
+	var off []struct {
+		Hour             time.Time
+		HostID, TenantID int32
+	}
+	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Raw("SELECT count(*) FROM peak_hours WHERE hour >= $1 AND hour < $2", span.From,
+			span.To).Row().Scan(&v.Peaks); err != nil {
+			return err
+		}
+		if err := tx.Raw(query, span.From, span.To).Scan(&off).Error; err != nil {
+			return fmt.Errorf("find the highest minutes again: %w", err)
+		}
+		for _, x := range slices.Compact(off) {
+			v.Differences = append(v.Differences, Difference{Start: x.Hour.UTC(),
+				What: fmt.Sprintf("the highest minute of tenant %d on host %d (0 is all) is another", x.TenantID,
+					x.HostID)})
+		}
+		return nil
+	}, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+}
