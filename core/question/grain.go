@@ -27,8 +27,8 @@ func (g Grain) Floor(t time.Time) time.Time {
 	return t.UTC().Truncate(g.Length())
 }
 
-// coarsest is the coarsest grain whose sums fall into one step each. Steps begin at whole multiples since 1970, as hours
-// and days do.
+// coarsest is the coarsest grain whose sums fall into one step each. Steps begin at whole multiples since 1970, as
+// hours and days do.
 func coarsest(step time.Duration) Grain {
 	switch {
 	case step%ByDay.Length() == 0:

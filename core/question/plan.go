@@ -45,8 +45,9 @@ func PlanFor(q Question) (*Plan, error) {
 	for _, m := range q.Measures {
 		switch {
 		case !m.HasLedger() && p.Division != ByWorkload:
-			return nil, fmt.Errorf("%s is counted for whole workloads: it cannot be told by program, family, CPU or part",
-				m)
+			return nil,
+				fmt.Errorf("%s is counted for whole workloads: it cannot be told by program, family, CPU or part",
+					m)
 		case m != amount.CPU && (p.Division == ByCPU || p.Division == ByPart):
 			return nil, fmt.Errorf("only CPU time can be told by CPU and by part, not %s", m)
 		}

@@ -141,8 +141,8 @@ func sorted(rows []question.Row) []question.Row {
 	return rows
 }
 
-// TestStore_AnswersAsTheIntervalsDo asks random questions over a week of twelve hosts: while half of it is summed by the
-// hour and the day and the other half is loose, and when all of it is summed.
+// TestStore_AnswersAsTheIntervalsDo asks random questions over a week of twelve hosts: while half of it is summed by
+// the hour and the day and the other half is loose, and when all of it is summed.
 func TestStore_AnswersAsTheIntervalsDo(t *testing.T) {
 	s, book := week(t)
 	t.Logf("%d intervals of %d hosts, %d workloads", len(book.Minutes), len(book.Hosts), len(book.Workloads))

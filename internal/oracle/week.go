@@ -105,7 +105,8 @@ func rule(tenants []store.Tenant, changed bool) store.Assigner {
 }
 
 // Fill puts intervals into a store, out of order, and returns the book that its answers must agree with. At the change,
-// what came until then is folded and summed, so that what comes late falls into hours and days that are summed, and each tenant's workloads become another's, from then on; at the end one tenant is removed.
+// what came until then is folded and summed, so that what comes late falls into hours and days that are summed, and
+// each tenant's workloads become another's, from then on; at the end one tenant is removed.
 func Fill(ctx context.Context, rng *rand.Rand, s *store.Store, sent []Sent, change time.Time) (*Book, error) {
 	b := &Book{Hosts: map[int32]string{}, Tenants: map[int32]string{}, Workloads: map[int64]Workload{}}
 	var tenants []store.Tenant

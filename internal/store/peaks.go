@@ -37,7 +37,8 @@ const tenantThen = "coalesce((SELECT t.id FROM tenants t WHERE t.id = u.tenant_i
 func (s *Store) SumPeaks(ctx context.Context, before time.Time) error {
 	var hours []time.Time
 	err := s.db.WithContext(ctx).Raw(`SELECT DISTINCT date_trunc('hour', minute, 'UTC') AS hour FROM tenant_minute
-		WHERE minute < $1 EXCEPT SELECT hour FROM peak_hours ORDER BY 1`, question.ByHour.Floor(before)).Scan(&hours).Error
+		WHERE minute < $1 EXCEPT SELECT hour FROM peak_hours ORDER BY 1`,
+		question.ByHour.Floor(before)).Scan(&hours).Error
 	if err != nil {
 		return fmt.Errorf("which hours lack their highest minutes: %w", err)
 	}
