@@ -68,7 +68,7 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 		quotaRoutes,
 		pinRoutes, tokenRoutes,
 		intervalRoutes, noticeRoutes, eventRoutes, tenancyRoutes, workloadRoutes, aboutRoutes, figureRoutes,
-		auditRoutes,
+		auditRoutes, verifyRoutes,
 	} {
 		routes(api, s)
 	}

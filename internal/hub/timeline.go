@@ -24,13 +24,28 @@ type TimelinePoint struct {
 	Hosts int       `json:"hosts" doc:"Hosts with records in the stretch."`
 }
 
-// Timeline answers how busy a host, or all, was over a span, in at most about 200 stretches of whole minutes.
+// steps are the lengths of stretches that people read easily. Whole hours and days are answered from their sums.
+var steps = []time.Duration{time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute,
+	20 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 3 * time.Hour, 4 * time.Hour, 6 * time.Hour,
+	12 * time.Hour, 24 * time.Hour, 48 * time.Hour}
+
+// stepFor is the shortest step that divides a span into about 200 stretches at most.
+func stepFor(span question.Span) time.Duration {
+	for _, step := range steps {
+		if span.Length() <= 200*step {
+			return step
+		}
+	}
+	return steps[len(steps)-1]
+}
+
+// Timeline answers how busy a host, or all, was over a span, in at most about 200 stretches of one length.
 func (h *Hub) Timeline(ctx context.Context, span question.Span, hostName string, r amount.Resource) (*Timeline, error) {
 	scope, err := h.scope(ctx, span, hostName)
 	if err != nil {
 		return nil, err
 	}
-	step := max((span.Length() / 200).Truncate(time.Minute), time.Minute)
+	step := stepFor(span)
 	stretches, err := h.store.Lines(ctx, question.Question{Scope: scope, Measures: []amount.Measure{r}, Step: step})
 	if err != nil {
 		return nil, err

@@ -658,6 +658,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Recompute what is summed of one day, and say where the book differs from itself */
+        get: operations["verify"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/workloads": {
         parameters: {
             query?: never;
@@ -1114,6 +1131,13 @@ export interface components {
             writes_per_second: number;
             /** Format: double */
             written_bytes_per_second: number;
+        };
+        Difference: {
+            /** @description Empty where it is about all of them. */
+            host: string;
+            /** Format: date-time */
+            start: string;
+            what: string;
         };
         Disks: {
             /** @description What the drives behind each did together. */
@@ -2116,6 +2140,35 @@ export interface components {
             name: string;
             owner: string;
             tenant: string;
+        };
+        Verification: {
+            /**
+             * Format: date-time
+             * @description Its begin, in universal time.
+             */
+            day: string;
+            /**
+             * Format: int64
+             * @description Days of hosts that were summed again from their hours.
+             */
+            days: number;
+            /** @description None where the book is sound. */
+            differences: components["schemas"]["Difference"][];
+            /**
+             * Format: int64
+             * @description Hours whose highest minutes by tenant were found again.
+             */
+            highest_minutes: number;
+            /**
+             * Format: int64
+             * @description Hours of hosts that were summed again from their intervals.
+             */
+            hours: number;
+            /**
+             * Format: int64
+             * @description That are kept one by one; each was counted once.
+             */
+            intervals: number;
         };
         Warming: {
             /** Format: date-time */
@@ -3725,6 +3778,38 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    verify: {
+        parameters: {
+            query: {
+                /** @description RFC 3339: any time of the day, which is one of universal time. */
+                day: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verification"];
+                };
             };
             /** @description Error */
             default: {
