@@ -72,6 +72,34 @@ func TestWalk_CountsEachFileOnceAndGoesNowhereElse(t *testing.T) {
 	assert.Error(t, w.Err, "a link is no layer")
 }
 
+func TestWalk_GoesSoDeepAndNoDeeper(t *testing.T) {
+	dir := t.TempDir()
+	deep := dir
+	for range 199 {
+		deep = filepath.Join(deep, "d")
+	}
+	require.NoError(t, os.MkdirAll(deep, 0o755))
+	walk := func() *Walk {
+		w := OpenWalk(dir)
+		left, done := w.Step(3)
+		assert.Equal(t, []any{0, false}, []any{left, done}, "as many steps as it is allowed")
+		left, done = w.Step(100_000)
+		assert.True(t, done)
+		assert.Positive(t, left)
+		return w
+	}
+	w := walk()
+	require.NoError(t, w.Err)
+	assert.Equal(t, int64(200), w.Files)
+	require.NoError(t, os.Mkdir(filepath.Join(deep, "d"), 0o755))
+	w = walk()
+	assert.ErrorIs(t, w.Err, errTooBig)
+	assert.Empty(t, w.stack, "what was open is closed")
+	(*Walk)(nil).Close()
+	left, done := (&Walk{}).Step(5)
+	assert.Equal(t, []any{5, true}, []any{left, done})
+}
+
 // FuzzOwnFiles: whatever a mount table says, what is walked has a whole path.
 func FuzzOwnFiles(f *testing.F) {
 	f.Add([]byte("900 800 0:99 / / rw - overlay overlay rw,lowerdir=/a,upperdir=/b/c\\054d,workdir=/w\n" +
