@@ -51,9 +51,7 @@ func Join(leaves ...*Leaf) *Leaf {
 		}
 		base += int64(l.Intervals())
 	}
-	for _, t := range joined.Tables {
-		t.sort()
-	}
+	joined.Sort()
 	return joined
 }
 
@@ -101,6 +99,13 @@ func joinHigh(into, low, more []int64, n int) []int64 {
 	return into
 }
 
+// Sort puts the rows of every table into the order of their keys.
+func (l *Leaf) Sort() {
+	for _, t := range l.Tables {
+		t.sort()
+	}
+}
+
 // sort puts the rows of a table into the order of their keys.
 func (t *Table) sort() {
 	keys := t.Low[:t.Schema.keys]
@@ -122,7 +127,7 @@ func (t *Table) sort() {
 	slices.SortStableFunc(rows, compare)
 	for _, columns := range [][][]int64{t.Low, t.High} {
 		for i, column := range columns {
-			if column == nil {
+			if len(column) == 0 { // Fill makes it
 				continue
 			}
 			sorted := make([]int64, len(column))

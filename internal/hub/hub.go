@@ -96,26 +96,25 @@ const (
 func (h *Hub) Run(ctx context.Context) {
 	var dropped time.Time
 	for {
-		duties := map[string]func(context.Context) error{"fold what was taken in": h.Fold}
-		if now := h.options.Now(); now.Sub(dropped) >= dropEvery {
+		now := h.options.Now()
+		h.duty(ctx, "fold what was taken in", h.Fold(ctx))
+		if now.Sub(dropped) >= dropEvery {
 			dropped = now
-			duties["make tomorrow's partitions"] = func(ctx context.Context) error {
-				return h.store.EnsureDay(ctx, h.options.Now().AddDate(0, 0, 1))
-			}
-			duties["drop what is past its keeping"] = func(ctx context.Context) error {
-				return h.store.Drop(ctx, h.options.Now(), h.options.Keep)
-			}
-		}
-		for what, do := range duties {
-			if err := do(ctx); err != nil && ctx.Err() == nil {
-				slog.Error("could not "+what+"; trying again later", "error", err)
-			}
+			h.duty(ctx, "make tomorrow's partitions", h.store.EnsureDay(ctx, now.AddDate(0, 0, 1)))
+			h.duty(ctx, "drop what is past its keeping", h.store.Drop(ctx, now, h.options.Keep))
 		}
 		select {
 		case <-ctx.Done():
 			return
 		case <-time.After(foldEvery):
 		}
+	}
+}
+
+// duty tells of one that could not be done.
+func (h *Hub) duty(ctx context.Context, what string, err error) {
+	if err != nil && ctx.Err() == nil {
+		slog.Error("could not "+what+"; trying again later", "error", err)
 	}
 }
 

@@ -113,16 +113,11 @@ func (h *Hub) Hosts(ctx context.Context) ([]store.Host, error) { return h.store.
 
 // HostByID finds the host a credential is for.
 func (h *Hub) HostByID(ctx context.Context, id int32) (store.Host, error) {
-	hosts, err := h.store.Hosts(ctx)
-	if err != nil {
-		return store.Host{}, err
+	host, err := h.store.HostByID(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return host, problem(NotFound, "the credential's host is no longer enrolled")
 	}
-	for _, x := range hosts {
-		if x.ID == id {
-			return x, nil
-		}
-	}
-	return store.Host{}, problem(NotFound, "the credential's host is no longer enrolled")
+	return host, err
 }
 
 // Tenants lists all tenants.

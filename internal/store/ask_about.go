@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"encoding/json"
+	"fmt"
 	"maps"
 	"slices"
 	"time"
@@ -10,6 +12,7 @@ import (
 	"vinescale/core/explain"
 	"vinescale/core/leaf"
 	"vinescale/core/question"
+	"vinescale/internal/wire"
 )
 
 // WorkloadByID finds a workload with its host; ErrNotFound.
@@ -77,36 +80,31 @@ func (s *Store) OwnedBy(ctx context.Context, owner string) ([]int64, error) {
 // It is empty where the collector sends none.
 func (s *Store) Running(ctx context.Context, hostID int32) (p []explain.Running, at time.Time, over time.Duration,
 	err error) {
-	var rows []struct {
-		At                     time.Time
-		OverMs                 int64
-		Workload               int64
-		PID                    int32 `gorm:"column:pid"`
-		Parent                 int32
-		Program                string
-		UID                    int64 `gorm:"column:uid"`
-		Threads, Runnable      int32
-		LastCPU                int32 `gorm:"column:last_cpu"`
-		CPUMicros              int64 `gorm:"column:cpu_micros"`
-		MemoryBytes, DiskBytes int64
+	var found []struct {
+		At        time.Time
+		Workloads string
+		Processes []byte
 	}
-	err = s.db.WithContext(ctx).Raw(`SELECT at, over_ms, x.* FROM running LEFT JOIN LATERAL unnest(workloads, pids,
-			parents,
-			programs, uids, threads, runnable, last_cpus, cpu, memory, disk)
-		AS x(workload, pid, parent, program, uid, threads, runnable, last_cpu, cpu_micros, memory_bytes,
-		disk_bytes) ON true
-		WHERE host_id = $1`, hostID).Scan(&rows).Error
-	for _, r := range rows {
-		at, over = r.At.UTC(), time.Duration(r.OverMs)*time.Millisecond
-		if r.PID == 0 {
-			continue // it tells of none
-		}
-		p = append(p, explain.Running{Workload: r.Workload, PID: r.PID, Parent: r.Parent, Program: r.Program,
-			UID:     r.UID,
-			Threads: r.Threads, Runnable: r.Runnable, LastCPU: r.LastCPU, CPUMicros: r.CPUMicros,
-			MemoryBytes: r.MemoryBytes, DiskBytes: r.DiskBytes})
+	err = s.db.WithContext(ctx).Raw(`SELECT at, array_to_json(workloads)::text AS workloads, processes FROM running
+		WHERE host_id = $1`, hostID).Scan(&found).Error
+	if err != nil || len(found) == 0 {
+		return nil, at, over, err
 	}
-	return p, at, over, err
+	var workloads []int64
+	if err := json.Unmarshal([]byte(found[0].Workloads), &workloads); err != nil {
+		return nil, at, over, err
+	}
+	t, err := wire.UnpackProcesses(found[0].Processes)
+	if err != nil {
+		return nil, at, over, fmt.Errorf("processes of host %d: %w", hostID, err)
+	}
+	for i, pid := range t.Pid {
+		p = append(p, explain.Running{Workload: workloads[t.Workload[i]], PID: pid, Parent: t.Parent[i],
+			Program: t.Names[t.Program[i]], UID: t.Uid[i], Threads: t.Threads[i], Runnable: t.Runnable[i],
+			LastCPU: t.LastCpu[i], CPUMicros: t.CpuMicros[i], MemoryBytes: t.MemoryBytes[i],
+			DiskBytes: t.DiskBytes[i]})
+	}
+	return p, found[0].At.UTC(), time.Duration(t.OverMillis) * time.Millisecond, nil
 }
 
 // present is which workloads had usage in a scope, as far as it may be seen.

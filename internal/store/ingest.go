@@ -29,23 +29,20 @@ type Taken struct {
 	NewestTo time.Time // end of the newest interval in the batch
 }
 
-type workloadKey struct {
-	host int32
-	key  string
-}
-
 // known is what is remembered of a stored workload, to write it only when something changed.
 type known struct {
 	id       int64
 	tenantID int32
-	since    time.Time // from when on it is accounted to that tenant
+	ruleID   int32
+	since    time.Time // from when on it is accounted to that tenant by that rule
 	first    time.Time // begin of the first interval it was in
 	mark     [2]uint64 // of all that is known of it
+	stale    bool      // it was stored by rules that may not be those in force
 }
 
 func (s *Store) forgetAll() {
 	s.partitions = map[string]bool{}
-	s.workloads = map[workloadKey]known{}
+	s.workloads = map[int32]map[string]known{}
 }
 
 // Ingest counts the intervals of a batch that have not been counted, all or none of them.
@@ -62,7 +59,7 @@ func (s *Store) Ingest(ctx context.Context, host Host, b *wire.Batch, rulesVersi
 		}
 	}
 	s.useRules(rulesVersion)
-	in := &ingestion{Store: s, host: host, assign: assign, learned: map[workloadKey]known{},
+	in := &ingestion{Store: s, host: host, assign: assign, known: map[string]known{},
 		tenants: map[tenantKey]*tenantRow{}}
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := enter(tx, host.ID); err != nil {
@@ -114,15 +111,25 @@ func (s *Store) useRules(version int64) {
 	}
 }
 
-// learn remembers what a committed ingestion found out.
+// learn remembers the workloads of a host's newest interval, as a committed ingestion found them: no others, so that
+// what is remembered does not grow with every workload that ever was.
 func (s *Store) learn(in *ingestion, rulesVersion int64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.rules == rulesVersion { // else they changed meanwhile, and what was learned is of the rules before
-		for k, v := range in.learned {
-			s.workloads[k] = v
+	if s.rules != rulesVersion { // they changed meanwhile, and what was learned is of the rules before
+		return
+	}
+	alive := make(map[int64]bool, len(in.presence.newest))
+	for _, id := range in.presence.newest {
+		alive[id] = true
+	}
+	remembered := make(map[string]known, len(alive))
+	for key, v := range in.known {
+		if alive[v.id] {
+			remembered[key] = v
 		}
 	}
+	s.workloads[in.host.ID] = remembered
 }
 
 // ingestion is one batch on its way into the tables.
@@ -131,7 +138,7 @@ type ingestion struct {
 	host     Host
 	assign   Assigner
 	taken    Taken
-	learned  map[workloadKey]known
+	known    map[string]known // workloads by key, as this batch finds them
 	presence presence
 	tenants  map[tenantKey]*tenantRow
 }

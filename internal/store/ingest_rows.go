@@ -2,6 +2,7 @@ package store
 
 import (
 	"fmt"
+	"hash/fnv"
 	"slices"
 	"strings"
 	"time"
@@ -74,28 +75,36 @@ func (in *ingestion) take(tx *gorm.DB, b *wire.Batch) error {
 func (in *ingestion) note(tx *gorm.DB, iv *wire.Interval) (isNew bool, err error) {
 	start := time.UnixMicro(iv.FromUnixMicros).UTC()
 	until := start.Add(time.Duration(iv.ElapsedMillis) * time.Millisecond)
-	res := tx.Exec(`INSERT INTO intake (host_id, boot, sequence, start, until) VALUES ($1, $2, $3, $4, $5)
-		ON CONFLICT DO NOTHING`, in.host.ID, iv.Boot, int64(iv.Sequence), start, until)
-	if res.Error != nil {
-		return false, fmt.Errorf("note it: %w", res.Error)
-	}
+	boot := bootOf(iv.Boot)
 	var known, overlaps bool
 	err = tx.Raw(`SELECT coalesce(bool_or(boot = $2 AND sequence = $3), false),
 			coalesce(bool_or(NOT (boot = $2 AND sequence = $3)
 				AND (start = $4 OR start < $6 AND until > $7)), false) FROM intake
-		WHERE host_id = $1 AND start > $4::timestamptz - interval '1 day 1 second' AND start < $5
-			OR host_id = $1 AND boot = $2 AND sequence = $3`,
-		in.host.ID, iv.Boot, int64(iv.Sequence), start, until, until.Add(-overlapSlack),
+		WHERE host_id = $1 AND start > $4::timestamptz - interval '1 day 1 second' AND start < $5`,
+		in.host.ID, boot, int64(iv.Sequence), start, until, until.Add(-overlapSlack),
 		start.Add(overlapSlack)).Row().Scan(&known, &overlaps)
 	switch {
 	case err != nil:
 		return false, fmt.Errorf("what was counted beside it: %w", err)
-	case res.RowsAffected == 0 && known:
+	case known:
 		return false, nil
-	case res.RowsAffected == 0 || overlaps:
+	case overlaps:
 		return false, fmt.Errorf("it begins at %s: %w", start.Format(time.RFC3339), ErrOverlap)
 	}
+	err = tx.Exec("INSERT INTO intake (host_id, boot, sequence, start, until) VALUES ($1, $2, $3, $4, $5)", in.host.ID,
+		boot, int64(iv.Sequence), start, until).Error
+	if err != nil {
+		return false, fmt.Errorf("note it: %w", err)
+	}
 	return true, nil
+}
+
+// bootOf is a digest of a boot id. Two boots of one host in a billion have the same one; then only intervals that have
+// the same number too would be taken for one, within a day.
+func bootOf(boot string) int32 {
+	h := fnv.New32a()
+	h.Write([]byte(boot))
+	return int32(h.Sum32())
 }
 
 // addInterval puts an interval's leaf beside those that are loose, and adds to the sums by tenant.
@@ -114,7 +123,7 @@ func (in *ingestion) addInterval(tx *gorm.DB, iv *wire.Interval) error {
 	if err := forgetPeaks(tx, start); err != nil {
 		return err
 	}
-	return putLeaf(tx, minuteLeaves, start, iv.Leaf(in.host.ID, who))
+	return putLeaf(tx, looseLeaves, start, iv.Leaf(in.host.ID, who))
 }
 
 // sumTenants adds what the workloads of an interval used to the sums by tenant.
@@ -139,37 +148,28 @@ func (in *ingestion) sumTenants(iv *wire.Interval, who []leaf.User, minute time.
 	}
 }
 
-// putRunning keeps the processes of the newest interval, if it is newer than those kept.
+// putRunning keeps the processes of the newest interval, if it is newer than those kept, as they were sent.
 func (in *ingestion) putRunning(tx *gorm.DB, iv *wire.Interval) error {
 	p := iv.GetProcesses()
 	if p == nil {
 		return nil
 	}
 	keys := iv.GetWorkloads().GetKey()
-	workloads, programs := make([]int64, len(p.Workload)), make([]string, len(p.Workload))
-	for i, w := range p.Workload {
-		programs[i] = p.Names[p.Program[i]]
-		k := workloadKey{in.host.ID, keys[w]}
-		if v, ok := in.learned[k]; ok {
-			workloads[i] = v.id
-		} else {
-			in.mu.Lock()
-			workloads[i] = in.workloads[k].id
-			in.mu.Unlock()
-		}
+	if err := in.recall(tx, keys); err != nil { // an interval that was counted before
+		return err
 	}
-	return tx.Exec(`INSERT INTO running (host_id, at, over_ms, workloads, pids, parents, programs, uids, threads,
-			runnable, last_cpus, cpu, memory, disk)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)
-		ON CONFLICT (host_id) DO UPDATE SET at = excluded.at, over_ms = excluded.over_ms,
-		workloads = excluded.workloads, pids = excluded.pids,
-			parents = excluded.parents, programs = excluded.programs, uids = excluded.uids, threads = excluded.threads,
-			runnable = excluded.runnable,
-			last_cpus = excluded.last_cpus, cpu = excluded.cpu, memory = excluded.memory, disk = excluded.disk
-			WHERE running.at < excluded.at`,
-		in.host.ID, time.UnixMicro(iv.ToUnixMicros).UTC(), p.OverMillis, workloads, p.Pid, p.Parent, programs, p.Uid,
-		p.Threads, p.Runnable,
-		p.LastCpu, p.CpuMicros, p.MemoryBytes, p.DiskBytes).Error
+	workloads := make([]int64, len(keys))
+	for i, key := range keys {
+		workloads[i] = in.known[key].id
+	}
+	packed, err := p.Pack()
+	if err != nil {
+		return err
+	}
+	return tx.Exec(`INSERT INTO running (host_id, at, workloads, processes) VALUES ($1, $2, $3, $4)
+		ON CONFLICT (host_id) DO UPDATE SET at = excluded.at, workloads = excluded.workloads,
+			processes = excluded.processes WHERE running.at < excluded.at`,
+		in.host.ID, time.UnixMicro(iv.ToUnixMicros).UTC(), workloads, packed).Error
 }
 
 // addTenants adds to the sums by tenant, in key order so that concurrent writers do not deadlock.

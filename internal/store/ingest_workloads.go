@@ -15,29 +15,22 @@ import (
 func (in *ingestion) workloadsOf(tx *gorm.DB, iv *wire.Interval, start time.Time) ([]known, error) {
 	t := iv.GetWorkloads()
 	ids := make([]known, len(t.GetKey()))
-	in.mu.Lock()
-	for i, key := range t.GetKey() {
-		k := workloadKey{in.host.ID, key}
-		v, ok := in.learned[k]
-		if !ok {
-			v = in.workloads[k]
-		}
-		ids[i] = v
+	if err := in.recall(tx, t.GetKey()); err != nil {
+		return nil, fmt.Errorf("recall: %w", err)
 	}
-	in.mu.Unlock()
 	seen := make([]int64, len(ids))
-	for i := range ids {
-		v, err := in.keep(tx, ids[i], t.At(i), start)
+	for i, key := range t.GetKey() {
+		v, err := in.keep(tx, in.known[key], t.At(i), start)
 		if err != nil {
-			return nil, fmt.Errorf("store %q: %w", t.Key[i], err)
+			return nil, fmt.Errorf("store %q: %w", key, err)
 		}
 		if start.Before(v.first) { // an interval that comes late
 			if err := tx.Exec("UPDATE workloads SET first_at = $1 WHERE id = $2", start, v.id).Error; err != nil {
 				return nil, err
 			}
 			v.first = start
-			in.learned[workloadKey{in.host.ID, t.Key[i]}] = v
 		}
+		in.known[key] = v
 		seen[i] = v.id
 		if start.Before(v.since) { // an interval from before the rules that are in force now: whose it was then
 			if v.tenantID, err = tenantAt(tx, v.id, start); err != nil {
@@ -50,10 +43,51 @@ func (in *ingestion) workloadsOf(tx *gorm.DB, iv *wire.Interval, start time.Time
 	return ids, nil
 }
 
+// recall finds what is known of workloads by their keys: what is remembered, and what is stored of the others. So after
+// a restart, or a change of rules, only what did change is written.
+func (in *ingestion) recall(tx *gorm.DB, keys []string) error {
+	var missing []string
+	in.mu.Lock()
+	remembered := in.workloads[in.host.ID]
+	for _, key := range keys {
+		if _, there := in.known[key]; there {
+			continue
+		}
+		if v, there := remembered[key]; there {
+			in.known[key] = v
+		} else {
+			missing = append(missing, key)
+		}
+	}
+	in.mu.Unlock()
+	if len(missing) == 0 {
+		return nil
+	}
+	var stored []struct {
+		Workload
+		Since time.Time
+	}
+	err := tx.Raw(`SELECT w.*, coalesce(a.from_at, w.first_at) AS since FROM workloads w LEFT JOIN LATERAL (
+			SELECT from_at FROM assignments WHERE workload_id = w.id ORDER BY from_at DESC LIMIT 1) a ON true
+		WHERE w.host_id = $1 AND w.key = ANY($2)`, in.host.ID, missing).Scan(&stored).Error
+	for i := range stored {
+		w := &stored[i]
+		core := w.Core()
+		in.known[w.Key] = known{id: w.ID, tenantID: w.TenantID, ruleID: w.RuleID, since: w.Since, first: w.FirstAt,
+			mark: markOf(&core), stale: true}
+	}
+	return err
+}
+
 // keep stores a workload if it is new or what is known of it changed, and returns it as it is known now.
 func (in *ingestion) keep(tx *gorm.DB, v known, w account.Workload, at time.Time) (known, error) {
 	mark := markOf(&w)
-	if v.id != 0 && v.mark == mark {
+	if v.id != 0 && v.mark == mark && !v.stale {
+		return v, nil
+	}
+	rule := in.assign(in.host.Name, w)
+	if v.id != 0 && v.mark == mark && v.tenantID == rule.TenantID && v.ruleID == rule.ID {
+		v.stale = false
 		return v, nil
 	}
 	labels, err := json.Marshal(orEmpty(w.Labels))
@@ -64,8 +98,7 @@ func (in *ingestion) keep(tx *gorm.DB, v known, w account.Workload, at time.Time
 	if err != nil {
 		return v, err
 	}
-	rule := in.assign(in.host.Name, w)
-	now := known{tenantID: rule.TenantID, mark: mark}
+	now := known{tenantID: rule.TenantID, ruleID: rule.ID, mark: mark}
 	err = tx.Raw(`INSERT INTO workloads (host_id, key, kind, name, owner, uid, path, allowed, labels, tenant_id,
 			rule_id, first_at, outer_key, recogniser, facts)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)
@@ -89,7 +122,6 @@ func (in *ingestion) keep(tx *gorm.DB, v known, w account.Workload, at time.Time
 	if err != nil {
 		return v, fmt.Errorf("assign: %w", err)
 	}
-	in.learned[workloadKey{in.host.ID, w.Key}] = now
 	return now, nil
 }
 

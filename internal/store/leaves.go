@@ -16,10 +16,10 @@ import (
 
 // The tables that hold leaves. Each has a row for a section of a leaf, by the leaf's host and begin.
 const (
-	minuteLeaves = "minute_leaves"
-	frames       = "frames"
-	hourLeaves   = "hour_leaves"
-	dayLeaves    = "day_leaves"
+	looseLeaves = "loose_leaves"
+	frames      = "frames"
+	hourLeaves  = "hour_leaves"
+	dayLeaves   = "day_leaves"
 )
 
 // hostSection is the section that every leaf has, with Who beside it: who reads any other needs both.
@@ -30,6 +30,10 @@ var allSections = leaf.SectionsOf(leaf.Tables()...)
 
 // putLeaf stores a leaf in one of the tables, in place of what is there.
 func putLeaf(tx *gorm.DB, table string, start time.Time, l *leaf.Leaf) error {
+	columns, values := "host_id, start, section, body", "$1, $2, section, body"
+	if table == looseLeaves {
+		columns, values = columns+", single", fmt.Sprintf("%s, %t", values, l.Intervals() == 1)
+	}
 	var sections []string
 	var bodies [][]byte
 	for _, s := range allSections {
@@ -37,9 +41,8 @@ func putLeaf(tx *gorm.DB, table string, start time.Time, l *leaf.Leaf) error {
 			sections, bodies = append(sections, s), append(bodies, pack.Encode(l, s))
 		}
 	}
-	err := tx.Exec(fmt.Sprintf(`INSERT INTO %s (host_id, start, section, body)
-		SELECT $1, $2, section, body FROM unnest($3::text[], $4::bytea[]) AS u(section, body)
-		ON CONFLICT (host_id, start, section) DO UPDATE SET body = excluded.body`, table), l.Host, start, sections,
+	err := tx.Exec(fmt.Sprintf(`INSERT INTO %s (%s) SELECT %s FROM unnest($3::text[], $4::bytea[]) AS u(section, body)
+		ON CONFLICT (host_id, start, section) DO UPDATE SET body = excluded.body`, table, columns, values), l.Host, start, sections,
 		bodies).Error
 	if err != nil {
 		return fmt.Errorf("store the leaf of host %d at %s in %s: %w", l.Host, start.Format(time.RFC3339), table, err)
@@ -78,8 +81,8 @@ func (b *statement) stored(hosts []int32, r question.Reading, sections []string)
 	const columns = "u.host_id, u.start, u.section, u.body"
 	frameSpan := question.Span{From: question.ByHour.Floor(r.Span.From), To: r.Span.To}
 	parts := []string{
-		fmt.Sprintf("SELECT 0 AS grain, true AS loose, %s FROM %s AND %s", columns, within(minuteLeaves),
-			span("u.start", r.Span)),
+		fmt.Sprintf("SELECT 0 AS grain, true AS loose, %s FROM %s AND %s", columns, within(looseLeaves),
+			span("u.start", frameSpan)),
 		fmt.Sprintf("SELECT 0, false, %s FROM %s AND %s AND NOT (%s)", columns, within(frames),
 			span("u.start", frameSpan), span("u.start", r.Hours)),
 		// Whole hours of which no sum of their day answers; and those whose intervals are no longer kept.

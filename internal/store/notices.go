@@ -16,20 +16,20 @@ import (
 // RulesVersion is the version assign was made of; ErrRulesChanged when another is in force.
 func (s *Store) Notice(ctx context.Context, host Host, n *wire.Notices, rulesVersion int64, assign Assigner) error {
 	s.useRules(rulesVersion)
-	in := &ingestion{Store: s, host: host, assign: assign, learned: map[workloadKey]known{}}
+	in := &ingestion{Store: s, host: host, assign: assign, known: map[string]known{}}
 	at, due := time.UnixMicro(n.AtUnixMicros).UTC(), time.UnixMicro(n.DueUnixMicros).UTC()
-	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := enter(tx, host.ID); err != nil {
 			return err
 		}
 		if err := inForce(tx, rulesVersion); err != nil {
 			return err
 		}
-		for i := range n.GetWorkloads().GetKey() {
-			s.mu.Lock()
-			was := s.workloads[workloadKey{host.ID, n.Workloads.Key[i]}]
-			s.mu.Unlock()
-			v, err := in.keep(tx, was, n.Workloads.At(i), at)
+		if err := in.recall(tx, n.GetWorkloads().GetKey()); err != nil {
+			return fmt.Errorf("recall: %w", err)
+		}
+		for i, key := range n.GetWorkloads().GetKey() {
+			v, err := in.keep(tx, in.known[key], n.Workloads.At(i), at)
 			if err != nil {
 				return fmt.Errorf("store %q: %w", n.Workloads.Key[i], err)
 			}
@@ -47,10 +47,6 @@ func (s *Store) Notice(ctx context.Context, host Host, n *wire.Notices, rulesVer
 		}
 		return nil
 	})
-	if err == nil {
-		s.learn(in, rulesVersion)
-	}
-	return err
 }
 
 // Warming lists the workloads of a scope's hosts and tenants that have no usage yet, and when their first is due: those

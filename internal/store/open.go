@@ -28,9 +28,9 @@ type Store struct {
 	db *gorm.DB
 
 	mu         sync.Mutex
-	partitions map[string]bool // days made
-	workloads  map[workloadKey]known
-	rules      int64 // the rules_version the workloads' tenants are of
+	partitions map[string]bool            // days made
+	workloads  map[int32]map[string]known // by host and key
+	rules      int64                      // the rules_version the workloads' tenants are of
 }
 
 // Open connects, waits up to a few seconds for a server that is starting, and migrates.

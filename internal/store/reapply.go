@@ -55,12 +55,8 @@ func (s *Store) Reapply(ctx context.Context, span question.Span, moves []Move, w
 
 // retenant accounts what one host's workloads used in a span to other tenants, hour by hour.
 func retenant(tx *gorm.DB, host int32, span question.Span, to map[int64]int32) error {
-	for _, table := range []string{minuteLeaves, frames} {
-		from := span.From
-		if table == frames {
-			from = question.ByHour.Floor(from)
-		}
-		starts, err := startsOf(tx, table, host, from, span.To)
+	for _, table := range []string{looseLeaves, frames} {
+		starts, err := startsOf(tx, table, host, question.ByHour.Floor(span.From), span.To)
 		if err != nil {
 			return err
 		}
@@ -103,7 +99,7 @@ func retenantOne(tx *gorm.DB, table string, host int32, start time.Time, span qu
 	if err := moveMinutes(tx, host, minutes, tenantMinutes(l)); err != nil {
 		return err
 	}
-	if err := putLeaf(tx, table, start, l); err != nil || table == minuteLeaves {
+	if err := putLeaf(tx, table, start, l); err != nil || table == looseLeaves {
 		return err
 	}
 	return putHour(tx, start, l)

@@ -147,6 +147,12 @@ func (s *Store) HostByName(ctx context.Context, name string) (Host, error) {
 	return h, knownError(s.db.WithContext(ctx).Where("name = ?", name).Take(&h).Error)
 }
 
+// HostByID finds a host by its number; ErrNotFound.
+func (s *Store) HostByID(ctx context.Context, id int32) (Host, error) {
+	var h Host
+	return h, knownError(s.db.WithContext(ctx).Where("id = ?", id).Take(&h).Error)
+}
+
 // Enrol makes a host known, if it is not, and replaces its collector's token.
 func (s *Store) Enrol(ctx context.Context, name, token string) error {
 	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {

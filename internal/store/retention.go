@@ -38,13 +38,19 @@ func (s *Store) Drop(ctx context.Context, now time.Time, keep Keeping) error {
 	before := func(kept time.Duration) time.Time { return question.ByDay.Floor(now.Add(-kept)) }
 	if keep.Minutes > 0 {
 		limit := before(keep.Minutes)
+		// Nothing goes before it is summed.
+		var loose sql.NullTime
+		if err := conn.QueryRowContext(ctx, "SELECT min(start) FROM loose_leaves").Scan(&loose); err != nil {
+			return fmt.Errorf("what is loose: %w", err)
+		}
+		if oldest := question.ByDay.Floor(loose.Time); loose.Valid && oldest.Before(limit) {
+			limit = oldest
+		}
 		if err := s.dropPartitions(ctx, conn, limit); err != nil {
 			return err
 		}
-		for _, table := range []string{"minute_leaves", "intake"} {
-			if _, err := conn.ExecContext(ctx, "DELETE FROM "+table+" WHERE start < $1", limit); err != nil {
-				return fmt.Errorf("drop old rows of %s: %w", table, err)
-			}
+		if _, err := conn.ExecContext(ctx, "DELETE FROM intake WHERE start < $1", limit); err != nil {
+			return fmt.Errorf("drop what is known of old intervals: %w", err)
 		}
 	}
 	if keep.Hours > 0 {

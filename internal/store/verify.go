@@ -73,7 +73,7 @@ func (c *check) day() error {
 	var starts []time.Time
 	minutes := map[tenantKey]*tenantRow{}
 	detail := false
-	for _, table := range []string{frames, minuteLeaves} {
+	for _, table := range []string{frames, looseLeaves} {
 		list, err := leavesOf(c.tx, table, c.host.ID, c.span.From, c.span.To)
 		if err != nil {
 			return err

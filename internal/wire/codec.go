@@ -21,20 +21,43 @@ const (
 	TypeJSON     = "application/json"
 )
 
+// encoder has a small window: an interval is some tens of kilobytes, and the usual one takes 16 MB beside what is
+// measured.
+var encoder = func() *zstd.Encoder {
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10),
+		zstd.WithLowerEncoderMem(true))
+	if err != nil {
+		panic(err) // the options are sound
+	}
+	return e
+}()
+
 // Encode is a batch as zstd-compressed protobuf.
 func Encode(b *Batch) ([]byte, error) {
 	raw, err := Plain(b)
 	if err != nil {
 		return nil, err
 	}
-	// A small window: an interval is some tens of kilobytes, and the usual one takes 16 MB beside what is measured.
-	encoder, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10),
-		zstd.WithLowerEncoderMem(true))
+	return encoder.EncodeAll(raw, nil), nil
+}
+
+// Pack is processes as they are stored: zstd-compressed protobuf.
+func (p *Processes) Pack() ([]byte, error) {
+	raw, err := proto.Marshal(p)
+	if err != nil {
+		return nil, fmt.Errorf("encode processes: %w", err)
+	}
+	return encoder.EncodeAll(raw, nil), nil
+}
+
+// UnpackProcesses undoes Pack. The columns fit together: they were checked when they were sent.
+func UnpackProcesses(packed []byte) (*Processes, error) {
+	raw, err := decompress(packed)
 	if err != nil {
 		return nil, err
 	}
-	defer encoder.Close()
-	return encoder.EncodeAll(raw, nil), nil
+	p := &Processes{}
+	return p, proto.Unmarshal(raw, p)
 }
 
 // Plain is a batch as protobuf, not compressed.

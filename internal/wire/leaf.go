@@ -26,7 +26,8 @@ func (iv *Interval) Leaf(host int32, who []leaf.User) *leaf.Leaf {
 		l.Table(leaf.Parts).Append(int64(w), l.Word(p.Name[i]), 0, p.Micros[i])
 	}
 	iv.putFigures(l, who)
-	return leaf.Join(l) // sorted
+	l.Sort()
+	return l
 }
 
 // putHost puts the host's own figures: the ledgers' lines and what stands beside them.

@@ -44,6 +44,7 @@ func TestLeaf_HoldsWhatTheIntervalTells(t *testing.T) {
 		who[i] = leaf.User{Workload: int64(100 + i), Tenant: int32(i % 3)}
 	}
 	l := iv.Leaf(3, who)
+	l.Fill()
 	assert.Equal(t, int32(3), l.Host)
 	row := func(table string, n int, skip int) (values []any) {
 		for i, c := range l.Tables[table].Schema.Columns[skip:] {

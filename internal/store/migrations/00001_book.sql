@@ -113,27 +113,26 @@ CREATE TABLE assignments (
     PRIMARY KEY (workload_id, from_at)
 );
 
--- Which intervals have been counted. A resend finds its row here and adds nothing; an interval that overlaps one that
--- was counted is refused.
+-- Which intervals have been counted: each moment of a host once. A resend finds its row here and adds nothing; an
+-- interval that overlaps one that was counted is refused. Boot is a digest of the kernel's boot id.
 CREATE TABLE intake (
     host_id  integer NOT NULL,
-    boot     text NOT NULL,
-    sequence bigint NOT NULL,
+    boot     integer NOT NULL,
     start    timestamptz NOT NULL,
     until    timestamptz NOT NULL,
-    PRIMARY KEY (host_id, boot, sequence)
+    sequence bigint NOT NULL,
+    PRIMARY KEY (host_id, start)
 );
-CREATE UNIQUE INDEX ON intake (host_id, start);
 
--- The processes of each host at its newest interval's end: one row a host, a column each, over the last reading.
+-- The processes of each host at its newest interval's end, as its collector sent them (wire.Processes, packed); their
+-- rows name workloads by their place in the column workloads.
 CREATE TABLE running (
     host_id   integer PRIMARY KEY REFERENCES hosts (id) ON DELETE CASCADE,
     at        timestamptz NOT NULL,
-    over_ms   bigint NOT NULL,
-    workloads bigint[] NOT NULL, pids integer[] NOT NULL, parents integer[] NOT NULL, programs text[] NOT NULL, uids bigint[] NOT NULL,
-    threads   integer[] NOT NULL, runnable integer[] NOT NULL, last_cpus integer[] NOT NULL,
-    cpu       bigint[] NOT NULL, memory bigint[] NOT NULL, disk bigint[] NOT NULL
+    workloads bigint[] NOT NULL,
+    processes bytea NOT NULL
 );
+ALTER TABLE running ALTER processes SET STORAGE EXTERNAL;
 
 -- What each host is made of, as its newest interval tells.
 CREATE TABLE inventories (
@@ -144,14 +143,15 @@ CREATE TABLE inventories (
 
 -- What was counted: leaves, whose sections are packed columns (internal/pack). They are compressed already.
 --
--- An interval that was taken in is loose until it is folded into the frame of its hour, which holds the intervals of
--- that hour one by one. The sum of a frame stands in hour_leaves, and the sum of a day's hours in day_leaves. A day has
+-- An interval that was taken in is loose, alone or bound with others of its hour, until it is folded into the frame of
+-- its hour, which holds the intervals of that hour one by one. The sum of a frame stands in hour_leaves, and the sum of a day's hours in day_leaves. A day has
 -- a row only while the sum holds for all of its hours. Whoever asks adds what is loose to what is summed.
-CREATE TABLE minute_leaves (
+CREATE TABLE loose_leaves (
     host_id integer NOT NULL,
-    start   timestamptz NOT NULL, -- of the interval
+    start   timestamptz NOT NULL, -- of the first of its intervals, which are of one hour
     section text NOT NULL,
     body    bytea NOT NULL,
+    single  boolean NOT NULL, -- it is one interval, as it was taken in
     PRIMARY KEY (host_id, start, section)
 );
 CREATE TABLE frames (
@@ -175,7 +175,7 @@ CREATE TABLE day_leaves (
     body    bytea NOT NULL,
     PRIMARY KEY (host_id, start, section)
 );
-ALTER TABLE minute_leaves ALTER body SET STORAGE EXTERNAL;
+ALTER TABLE loose_leaves ALTER body SET STORAGE EXTERNAL;
 ALTER TABLE frames ALTER body SET STORAGE EXTERNAL;
 ALTER TABLE hour_leaves ALTER body SET STORAGE EXTERNAL;
 ALTER TABLE day_leaves ALTER body SET STORAGE EXTERNAL;
@@ -202,5 +202,5 @@ CREATE TABLE tenant_peak (
 );
 
 -- +goose Down
-DROP TABLE tenant_peak, peak_hours, tenant_minute, day_leaves, hour_leaves, frames, minute_leaves, inventories, running, intake,
+DROP TABLE tenant_peak, peak_hours, tenant_minute, day_leaves, hour_leaves, frames, loose_leaves, inventories, running, intake,
     assignments, workloads, audit, pools, pins, quotas, rules, tenants, tokens, hosts, vinescale_book;
