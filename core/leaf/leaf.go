@@ -70,7 +70,8 @@ type Leaf struct {
 	Words  []string
 	Tables map[string]*Table
 
-	word map[string]int64
+	word    map[string]int64
+	related map[place]Way // columns that hold differences, until Fill undoes it
 }
 
 // New makes a leaf without anything.
@@ -111,9 +112,10 @@ func (l *Leaf) Start(at int64) time.Time {
 	return time.UnixMicro(l.Tables[Intervals].Of("start")[at]).UTC()
 }
 
-// Fill makes the columns of a leaf of intervals that follow from others. A column that a program before this one did
-// not store is 0.
+// Fill undoes what packing did to columns (Relate), and makes those of a leaf of intervals that follow from others. A
+// column that a program before this one did not store is 0.
 func (l *Leaf) Fill() {
+	l.unrelate()
 	in := l.Tables[Intervals]
 	starts, elapsed := in.Of("start"), in.Of("elapsed")
 	for _, t := range l.Tables {

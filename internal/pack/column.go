@@ -14,6 +14,8 @@ var errCut = errors.New("the bytes are cut short or damaged")
 const (
 	isSame   = 1 << iota // it equals an earlier column of the table, whose name is all that is stored
 	isZipped             // its bytes are compressed by zstd
+	isPart               // its values are differences to what they are parts of (leaf.AsParts)
+	isWhole              // they are differences to what each of them is (leaf.AsWhole)
 )
 
 // appendColumn appends a column in blocks of so many values.

@@ -116,11 +116,13 @@ func appendTable(list, data []byte, l *leaf.Leaf, t *leaf.Table, words *words) (
 		}
 		packed, kind := []byte(nil), uint64(0)
 		mark := markOf(values)
-		if k, there := seen[mark]; there && t.High[i] == nil && !c.Word && slices.Equal(values, t.Low[k]) {
+		plain := t.High[i] == nil && !c.Word
+		if k, there := seen[mark]; there && plain && slices.Equal(values, t.Low[k]) {
 			packed, kind = appendText(nil, t.Schema.Columns[k].Name), isSame
 		} else {
 			packed, kind = packColumn(values, l.Intervals())
-			if !c.Word && t.High[i] == nil {
+			packed, kind = shortest(l, t, i, packed, kind)
+			if plain && kind&(isPart|isWhole) == 0 {
 				seen[mark] = i
 			}
 		}
@@ -159,6 +161,20 @@ func packColumn(values []int64, intervals int) (packed []byte, kind uint64) {
 	packed, zipped := zip(packed)
 	if zipped {
 		kind = isZipped
+	}
+	return packed, kind
+}
+
+// shortest is a column as it is, or as differences to what it follows from, whichever is the shortest.
+func shortest(l *leaf.Leaf, t *leaf.Table, column int, packed []byte, kind uint64) ([]byte, uint64) {
+	for way, mark := range map[leaf.Way]uint64{leaf.AsParts: isPart, leaf.AsWhole: isWhole} {
+		values := l.Relate(t.Schema.Name, column, way)
+		if values == nil {
+			continue
+		}
+		if p, k := packColumn(values, l.Intervals()); len(p) < len(packed) {
+			packed, kind = p, k|mark
+		}
 	}
 	return packed, kind
 }
@@ -262,6 +278,12 @@ func (d *decoding) table(x *reader) error {
 			}
 		}
 		t.Low[place] = values
+		switch {
+		case this.kind&isPart != 0:
+			d.into.MarkRelated(name, column, leaf.AsParts)
+		case this.kind&isWhole != 0:
+			d.into.MarkRelated(name, column, leaf.AsWhole)
+		}
 		if highSize > 0 {
 			if t.High[place], err = d.column(stored{high, highKind}, rows); err != nil {
 				return fmt.Errorf("%s, column %s: %w", name, column, err)

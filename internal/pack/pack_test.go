@@ -2,12 +2,14 @@ package pack_test
 
 import (
 	"math"
+	"math/rand/v2"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"vinescale/core/amount"
 	"vinescale/core/leaf"
 	"vinescale/internal/pack"
 )
@@ -95,6 +97,62 @@ func TestEncode_ASeriesThatHardlyMovesTakesNextToNothing(t *testing.T) {
 		}
 	}
 	assert.Less(t, len(pack.Encode(l, "ran")), 400, "of 1,200 rows")
+}
+
+// TestEncode_WhatFollowsFromOtherFiguresTakesNextToNothing has programs that add up to their workload's time but for a
+// little, a drive and its partition with the same bytes, and a workload of which the whole is not known.
+func TestEncode_WhatFollowsFromOtherFiguresTakesNextToNothing(t *testing.T) {
+	rng := rand.New(rand.NewPCG(1, 2))
+	l := leaf.New(1)
+	in := l.Table(leaf.Intervals)
+	for at := range int64(60) {
+		for i, c := range in.Schema.Columns {
+			if c.Fill == leaf.Stored {
+				in.Low[i] = append(in.Low[i], map[bool]int64{false: at}[c.Word])
+			}
+		}
+	}
+	uses := l.Table(leaf.Uses)
+	for slot := range int64(10) {
+		for at := range int64(60) {
+			cpu, read := rng.Int64N(1<<40), rng.Int64N(1<<40)
+			if slot < 9 {
+				row := []int64{slot, at, 0, 0, 0, 0}
+				for r := range amount.NumResources {
+					row = append(row, map[int]int64{int(amount.CPU): cpu}[r], 0, 0, 0)
+				}
+				uses.Append(row...)
+			}
+			for n, word := range []string{"must", "press"} {
+				part := []int64{cpu / 3, cpu - cpu/3 - at%2}[n]
+				row := []int64{slot, l.Word(word), 0, at, 1}
+				for r := range amount.NumResources {
+					row = append(row, map[int]int64{int(amount.CPU): part}[r], 1, 0)
+				}
+				l.Table(leaf.Programs).Append(row...)
+				l.Table(leaf.Devices).Append(slot, int64(8<<20+n), at, read, 0, 0, 0, 0, 0)
+			}
+			l.Table(leaf.OfMeasure(amount.DiskRead)).Append(slot, at, read, 0)
+		}
+	}
+	l.Sort()
+	got := leaf.New(1)
+	size := map[string]int{}
+	for _, section := range leaf.SectionsOf(leaf.Tables()...) {
+		packed := pack.Encode(l, section)
+		size[section] = len(packed)
+		require.NoError(t, pack.Decode(packed, got, nil))
+	}
+	got.Fill()
+	for name, table := range l.Tables {
+		for i, c := range table.Schema.Columns {
+			if c.Fill == leaf.Stored && !c.Word && name != leaf.Intervals {
+				require.Equal(t, table.Low[i], got.Tables[name].Low[i], "%s, %s", name, c.Name)
+			}
+		}
+	}
+	assert.Less(t, size["programs"], 600*5+600*5/10+1500, "one of the two programs, and what has no whole")
+	assert.Less(t, size["devices"], 1500, "a drive's bytes and its partition's are the workload's")
 }
 
 func TestDecode_DamagedBytesAreAnError(t *testing.T) {

@@ -102,6 +102,7 @@ func (b *statement) stored(hosts []int32, r question.Reading, sections []string)
 func (s *Store) eachLeaf(ctx context.Context, hosts []int32, r question.Reading, want wanted,
 	visit func(*piece) error) error {
 	var b statement
+	want = want.withNeeds()
 	query := b.stored(hosts, r, want.sections())
 	return eachPiece(s.db.WithContext(ctx), query+" ORDER BY host_id, start, grain, loose", b.args, want, visit)
 }
@@ -116,6 +117,22 @@ func (w wanted) sections() []string {
 		tables = append(tables, t)
 	}
 	return leaf.SectionsOf(tables...)
+}
+
+// withNeeds is what is wanted, with what its columns follow from.
+func (w wanted) withNeeds() wanted {
+	all := wanted{}
+	for t, columns := range w {
+		all[t] = append([]string(nil), columns...)
+	}
+	for t := range w {
+		for needed, columns := range leaf.Needs(t) {
+			if was, there := all[needed]; !there || len(was) > 0 { // else it is wanted whole
+				all[needed] = append(was, columns...)
+			}
+		}
+	}
+	return all
 }
 
 // column tells whether a column is wanted.
