@@ -41,7 +41,8 @@ func putLeaf(tx *gorm.DB, table string, start time.Time, l *leaf.Leaf) error {
 			sections, bodies = append(sections, s), append(bodies, pack.Encode(l, s))
 		}
 	}
-	err := tx.Exec(fmt.Sprintf(`INSERT INTO %s (%s) SELECT %s FROM unnest($3::text[], $4::bytea[]) AS u(section, body)
+	err := tx.Exec(fmt.Sprintf(`INSERT INTO %s (%s) SELECT %s
+			FROM unnest($3::text[], $4::bytea[]) AS u(section, body)
 		ON CONFLICT (host_id, start, section) DO UPDATE SET body = excluded.body`, table, columns, values), l.Host, start, sections,
 		bodies).Error
 	if err != nil {
@@ -68,9 +69,9 @@ func (b *statement) stored(hosts []int32, r question.Reading, sections []string)
 	within := func(table string) string {
 		where := fmt.Sprintf("%s u WHERE %s", table, b.oneOf("u.section", "text", sections))
 		if hosts != nil {
-			where += " AND " + b.oneOf("u.host_id", "int", hosts)
+			return where + " AND " + b.oneOf("u.host_id", "int", hosts)
 		}
-		return where
+		return where + " AND u.host_id = ANY (ARRAY(SELECT id FROM hosts))" // the keys begin with the host
 	}
 	// not tells that the host has no leaf in another table that meets a condition.
 	not := func(table, condition string) string {

@@ -175,7 +175,6 @@ CREATE TABLE day_leaves (
     body    bytea NOT NULL,
     PRIMARY KEY (host_id, start, section)
 );
-CREATE INDEX ON hour_leaves USING brin (start) WITH (pages_per_range = 16); -- they come in the order of time
 ALTER TABLE loose_leaves ALTER body SET STORAGE EXTERNAL;
 ALTER TABLE frames ALTER body SET STORAGE EXTERNAL;
 ALTER TABLE hour_leaves ALTER body SET STORAGE EXTERNAL;
