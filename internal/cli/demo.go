@@ -27,14 +27,14 @@ func newDemo() *cobra.Command {
 	var history time.Duration
 	cmd := &cobra.Command{
 		Use:   "demo",
-		Short: "Run the whole product on demo data: a staged fleet, a day of history and live figures",
-		Long: `Demo stages the hosts of a made-up winegrowers' cooperative, plays a day of their
+		Short: "Run the whole product on demo data: a staged fleet, a week of history and live figures",
+		Long: `Demo stages the hosts of a made-up winegrowers' cooperative, plays a week of their
 history into the books, and runs the real collector on each, live. Without --data
 everything is in a temporary directory that is removed at the end.`,
 		Args: cobra.NoArgs,
 	}
 	configFlags(cmd, "listen", "data", "log_level", "log_format")
-	cmd.Flags().DurationVar(&history, "history", 24*time.Hour, "how much history to play; 0 for none")
+	cmd.Flags().DurationVar(&history, "history", 7*24*time.Hour, "how much history to play; 0 for none")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		if history < 0 || history > 7*24*time.Hour {
 			return usagef("--history %s: give 0 to 168h", history)
@@ -169,9 +169,22 @@ func (d *demo) furnish(ctx context.Context) error {
 	return nil
 }
 
-// historyTick is the time between readings of the history: long enough to play a day in seconds, short enough that a
-// minute has a peak.
-const historyTick = 20 * time.Second
+// pace is how the history is played.
+type pace struct{ tick, interval time.Duration }
+
+// The last day is played by the minute, with readings that are close enough for a minute to have a peak and far enough
+// apart for a day to be played in seconds. The days before it are told by the half hour.
+var (
+	lastDay = pace{20 * time.Second, time.Minute}
+	before  = pace{10 * time.Minute, 30 * time.Minute}
+)
+
+func paceAt(now, until time.Time) pace {
+	if until.Sub(now) > 24*time.Hour {
+		return before
+	}
+	return lastDay
+}
 
 // play moves every host on to a time and sends what its collector would have sent on the way.
 func (d *demo) play(ctx context.Context, until time.Time) error {
@@ -233,7 +246,7 @@ func (d *demo) playHost(ctx context.Context, h *stage.Host, until, known time.Ti
 		return to.SendBatch(ctx, encoded, nil)
 	}
 	h.Now = h.Now.Truncate(time.Minute)
-	for ; !h.Now.After(until); h.Advance(historyTick) {
+	for ; !h.Now.After(until); h.Advance(paceAt(h.Now, until).tick) {
 		iv, err := tracker.Step(h.Reading(registry))
 		if errors.Is(err, account.ErrFirstReading) {
 			continue
@@ -246,7 +259,7 @@ func (d *demo) playHost(ctx context.Context, h *stage.Host, until, known time.Ti
 		} else {
 			open = open.Add(iv)
 		}
-		if open.ElapsedMillis < time.Minute.Milliseconds() {
+		if open.ElapsedMillis < paceAt(open.From, until).interval.Milliseconds() {
 			continue
 		}
 		if open.From.After(known) {

@@ -52,7 +52,7 @@ type part struct {
 type group struct {
 	row    question.Row
 	parts  map[string]*part
-	minute map[time.Time][]*big.Int // sums of each minute, by measure
+	minute map[time.Time][]*big.Int // sums of each minute, by measure, where they are asked for
 }
 
 // Ask answers a question: a row a group, in no order.
@@ -88,11 +88,13 @@ func (b *Book) Ask(q question.Question) []question.Row {
 			p := b.part(groups, &q, m, i, "", "", 0, "")
 			p.add(&q, m, func(of amount.Measure) figure { return figureOf(m, i, of) })
 			p.stateAt(m, i)
-			b.addMinute(groups[b.key(&q, m, i, "", "", 0, "")], &q, m, i)
 		}
 	})
 	rows := []question.Row{}
 	for _, g := range groups {
+		if byMinute(&q) {
+			g.minute = b.minutes(&q, g.row.Tenant)
+		}
 		rows = append(rows, b.close(&q, g, programs))
 	}
 	return rows
@@ -123,18 +125,45 @@ func (p *part) stateAt(m *Minute, i int) {
 	}
 }
 
-func (b *Book) addMinute(g *group, q *question.Question, m *Minute, i int) {
-	at := m.Start.Truncate(time.Minute)
-	if g.minute[at] == nil {
-		for range q.Measures {
-			g.minute[at] = append(g.minute[at], new(big.Int))
+// minutes are what the workloads of a tenant had together in each minute of a span, by measure. An interval that is
+// longer than one and a half minutes is counted in as many as it is long, with the same in each.
+func (b *Book) minutes(q *question.Question, tenant int32) map[time.Time][]*big.Int {
+	sums := map[time.Time][]*big.Int{}
+	for n := range b.Minutes {
+		m := &b.Minutes[n]
+		if !in(q.Scope.Hosts, m.Host) {
+			continue
+		}
+		long := max((m.Interval.ElapsedMillis+30_000)/60_000, 1)
+		for i := range m.IDs {
+			if b.tenant(m, i) != tenant {
+				continue
+			}
+			for k, of := range q.Measures {
+				f := figureOf(m, i, of)
+				if f.source == amount.Unavailable {
+					continue
+				}
+				for nth := range long {
+					at := m.Start.Truncate(time.Minute).Add(time.Duration(nth) * time.Minute)
+					if !q.Scope.Span.Holds(at) {
+						continue
+					}
+					if sums[at] == nil {
+						for range q.Measures {
+							sums[at] = append(sums[at], new(big.Int))
+						}
+					}
+					part := f.units / long
+					if nth < f.units%long {
+						part++
+					}
+					sums[at][k].Add(sums[at][k], big.NewInt(part))
+				}
+			}
 		}
 	}
-	for k, of := range q.Measures {
-		if f := figureOf(m, i, of); f.source != amount.Unavailable {
-			g.minute[at][k].Add(g.minute[at][k], big.NewInt(f.units))
-		}
-	}
+	return sums
 }
 
 // eachProgram visits the programs of a workload in an interval, by the names of the program and the head of its family.
@@ -176,8 +205,7 @@ func (b *Book) part(groups map[string]*group, q *question.Question, m *Minute, i
 	key := b.key(q, m, i, program, family, cpu, name)
 	g := groups[key]
 	if g == nil {
-		g = &group{row: b.row(q, m, i, program, family, cpu, name), parts: map[string]*part{},
-			minute: map[time.Time][]*big.Int{}}
+		g = &group{row: b.row(q, m, i, program, family, cpu, name), parts: map[string]*part{}}
 		groups[key] = g
 	}
 	k := fmt.Sprintf("%d/%q/%q", m.IDs[i], program, family)

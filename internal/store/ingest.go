@@ -54,8 +54,10 @@ func (s *Store) forgetAll() {
 func (s *Store) Ingest(ctx context.Context, host Host, b *wire.Batch, rulesVersion int64, assign Assigner) (Taken,
 	error) {
 	for _, iv := range b.Intervals {
-		if err := s.EnsureDay(ctx, time.UnixMicro(iv.FromUnixMicros)); err != nil {
-			return Taken{}, err
+		for _, micros := range []int64{iv.FromUnixMicros, iv.FromUnixMicros + iv.ElapsedMillis*1000 + 60_000_000} {
+			if err := s.EnsureDay(ctx, time.UnixMicro(micros)); err != nil {
+				return Taken{}, err
+			}
 		}
 	}
 	s.useRules(rulesVersion)

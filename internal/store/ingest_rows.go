@@ -119,31 +119,33 @@ func (in *ingestion) addInterval(tx *gorm.DB, iv *wire.Interval) error {
 		who[i] = leaf.User{Workload: w.id, Tenant: w.tenantID}
 	}
 	in.taken.Rows += len(who)
-	in.sumTenants(iv, who, start.Truncate(time.Minute))
-	if err := forgetPeaks(tx, start); err != nil {
+	in.sumTenants(iv, who, start)
+	counted := time.Duration(inMinutes(iv.ElapsedMillis)) * time.Minute
+	if err := forgetPeaks(tx, start, start.Truncate(time.Minute).Add(counted)); err != nil {
 		return err
 	}
 	return putLeaf(tx, looseLeaves, start, iv.Leaf(in.host.ID, who))
 }
 
 // sumTenants adds what the workloads of an interval used to the sums by tenant.
-func (in *ingestion) sumTenants(iv *wire.Interval, who []leaf.User, minute time.Time) {
+func (in *ingestion) sumTenants(iv *wire.Interval, who []leaf.User, start time.Time) {
 	for _, r := range amount.Resources() {
 		u := iv.UsageOf(r)
 		for i, w := range who {
-			k := tenantKey{minute, w.Tenant}
-			t := in.tenants[k]
-			if t == nil {
-				t = &tenantRow{}
-				in.tenants[k] = t
+			units := int64(0)
+			if u != nil && u.Source[i] != uint32(amount.Unavailable) { // else whatever stands there is no figure
+				units = u.Units[i]
 			}
-			if u == nil {
-				continue
-			}
-			t.told[r] = true
-			if u.Source[i] != uint32(amount.Unavailable) { // else whatever stands there is no figure
-				t.units[r].Add(u.Units[i])
-			}
+			eachMinute(start, iv.ElapsedMillis, units, func(minute time.Time, units int64) {
+				k := tenantKey{minute, w.Tenant}
+				t := in.tenants[k]
+				if t == nil {
+					t = &tenantRow{}
+					in.tenants[k] = t
+				}
+				t.told[r] = t.told[r] || u != nil
+				t.units[r].Add(units)
+			})
 		}
 	}
 }

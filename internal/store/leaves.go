@@ -43,8 +43,8 @@ func putLeaf(tx *gorm.DB, table string, start time.Time, l *leaf.Leaf) error {
 	}
 	err := tx.Exec(fmt.Sprintf(`INSERT INTO %s (%s) SELECT %s
 			FROM unnest($3::text[], $4::bytea[]) AS u(section, body)
-		ON CONFLICT (host_id, start, section) DO UPDATE SET body = excluded.body`, table, columns, values), l.Host, start, sections,
-		bodies).Error
+		ON CONFLICT (host_id, start, section) DO UPDATE SET body = excluded.body`, table, columns, values), l.Host, start,
+		sections, bodies).Error
 	if err != nil {
 		return fmt.Errorf("store the leaf of host %d at %s in %s: %w", l.Host, start.Format(time.RFC3339), table, err)
 	}
@@ -71,7 +71,8 @@ func (b *statement) stored(hosts []int32, r question.Reading, sections []string)
 		if hosts != nil {
 			return where + " AND " + b.oneOf("u.host_id", "int", hosts)
 		}
-		return where + " AND u.host_id = ANY (ARRAY(SELECT id FROM hosts))" // the keys begin with the host
+		// The keys begin with the host.
+		return where + " AND u.host_id = ANY (ARRAY(SELECT id FROM hosts))"
 	}
 	// not tells that the host has no leaf in another table that meets a condition.
 	not := func(table, condition string) string {

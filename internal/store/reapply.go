@@ -41,8 +41,8 @@ func (s *Store) Reapply(ctx context.Context, span question.Span, moves []Move, w
 				return fmt.Errorf("host %d: %w", host, err)
 			}
 		}
-		if err := tx.Exec("DELETE FROM peak_hours WHERE hour >= $1 AND hour < $2", question.ByHour.Floor(span.From),
-			span.To).Error; err != nil {
+		// The longest interval is a day.
+		if err := forgetPeaks(tx, span.From, span.To.Add(question.ByDay.Length())); err != nil {
 			return err
 		}
 		if err := reassign(tx, span, ids, tenants, rules, texts); err != nil {
@@ -156,23 +156,24 @@ func tenantMinutes(l *leaf.Leaf) map[tenantKey]*tenantRow {
 	sums := map[tenantKey]*tenantRow{}
 	everything := question.Scope{Span: question.Span{To: time.Unix(1<<40, 0)}}
 	v := l.View(&everything, func(int32) bool { return true })
-	t := l.Tables[leaf.Uses]
+	t, elapsed := l.Tables[leaf.Uses], l.Tables[leaf.Intervals].Of("elapsed")
 	ats := t.Of(leaf.At)
 	for row, slot := range t.Of(leaf.Slot) {
 		user, seen := v.User(slot, ats[row])
 		if !seen {
 			continue
 		}
-		k := tenantKey{v.Start(ats[row]).Truncate(time.Minute), user.Tenant}
-		if sums[k] == nil {
-			sums[k] = &tenantRow{}
-		}
-		for r := range sums[k].units {
-			name := amount.Resource(r)
-			if t.Of(leaf.UseColumn(name, "untold"))[row] == 0 {
-				sums[k].told[r] = true
-				sums[k].units[r].Plus(t.Wide(t.Schema.Index(leaf.UseColumn(name, "")), row))
-			}
+		for _, r := range amount.Resources() {
+			told := t.Of(leaf.UseColumn(r, "untold"))[row] == 0
+			eachMinute(v.Start(ats[row]), elapsed[ats[row]], t.Of(leaf.UseColumn(r, ""))[row],
+				func(minute time.Time, units int64) {
+					k := tenantKey{minute, user.Tenant}
+					if sums[k] == nil {
+						sums[k] = &tenantRow{}
+					}
+					sums[k].told[r] = sums[k].told[r] || told
+					sums[k].units[r].Add(units)
+				})
 		}
 	}
 	return sums

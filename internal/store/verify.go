@@ -74,25 +74,32 @@ func (c *check) day() error {
 	minutes := map[tenantKey]*tenantRow{}
 	detail := false
 	for _, table := range []string{frames, looseLeaves} {
-		list, err := leavesOf(c.tx, table, c.host.ID, c.span.From, c.span.To)
+		// An interval of the day before may be counted in minutes of this one.
+		list, err := leavesOf(c.tx, table, c.host.ID, c.span.From.Add(-question.ByDay.Length()), c.span.To)
 		if err != nil {
 			return err
 		}
 		for _, l := range list {
-			detail = true
-			if table == frames {
-				byHour[question.ByHour.Floor(l.Start(0))] = leaf.Fold(l)
-			}
-			for at := range l.Intervals() {
-				starts = append(starts, l.Start(int64(at)))
-			}
 			for k, sums := range tenantMinutes(l) {
+				if !c.span.Holds(k.minute) {
+					continue
+				}
 				if minutes[k] == nil {
 					minutes[k] = &tenantRow{}
 				}
 				for r := range sums.units {
 					minutes[k].units[r].Plus(sums.units[r])
 				}
+			}
+			if l.Start(0).Before(c.span.From) {
+				continue
+			}
+			detail = true
+			if table == frames {
+				byHour[question.ByHour.Floor(l.Start(0))] = leaf.Fold(l)
+			}
+			for at := range l.Intervals() {
+				starts = append(starts, l.Start(int64(at)))
 			}
 		}
 	}
