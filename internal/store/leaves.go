@@ -43,8 +43,8 @@ func putLeaf(tx *gorm.DB, table string, start time.Time, l *leaf.Leaf) error {
 	}
 	err := tx.Exec(fmt.Sprintf(`INSERT INTO %s (%s) SELECT %s
 			FROM unnest($3::text[], $4::bytea[]) AS u(section, body)
-		ON CONFLICT (host_id, start, section) DO UPDATE SET body = excluded.body`, table, columns, values), l.Host, start,
-		sections, bodies).Error
+		ON CONFLICT (host_id, start, section) DO UPDATE SET body = excluded.body`, table, columns, values), l.Host,
+		start, sections, bodies).Error
 	if err != nil {
 		return fmt.Errorf("store the leaf of host %d at %s in %s: %w", l.Host, start.Format(time.RFC3339), table, err)
 	}
