@@ -64,11 +64,9 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 	s := &service{hub: h, gates: newGates()}
 	api.UseMiddleware(s.authenticate(api), fitTexts(api), s.limit(api))
 	for _, routes := range []func(huma.API, *service){
-		signInRoutes, registerRoutes, hostRoutes, ledgerRoutes, balanceRoutes, timelineRoutes, tenantRoutes, ruleRoutes,
-		quotaRoutes,
-		pinRoutes, tokenRoutes,
-		intervalRoutes, noticeRoutes, eventRoutes, tenancyRoutes, workloadRoutes, aboutRoutes, figureRoutes,
-		auditRoutes, verifyRoutes,
+		signInRoutes, registerRoutes, hostRoutes, ledgerRoutes, balanceRoutes, balancesRoutes, timelineRoutes,
+		tenantRoutes, ruleRoutes, quotaRoutes, pinRoutes, tokenRoutes, intervalRoutes, noticeRoutes, eventRoutes,
+		tenancyRoutes, workloadRoutes, aboutRoutes, figureRoutes, auditRoutes, verifyRoutes,
 	} {
 		routes(api, s)
 	}

@@ -35,6 +35,31 @@ func balanceRoutes(api huma.API, s *service) {
 	})
 }
 
+type balancesInput struct {
+	SpanParams
+	First int    `query:"first" default:"50" minimum:"1" maximum:"500" doc:"How many hosts."`
+	After string `query:"after" doc:"The page before told it; the first page when left out."`
+}
+
+type balancesOutput struct {
+	NextPage
+	Body []explain.Balance
+}
+
+func balancesRoutes(api huma.API, s *service) {
+	huma.Register(api, huma.Operation{
+		OperationID: "list-balances", Method: http.MethodGet, Path: Prefix + "/balances",
+		Summary: "How tenants stand on each host: a balance a host, by the host's name", Metadata: readers(),
+	}, func(ctx context.Context, in *balancesInput) (*balancesOutput, error) {
+		span, err := in.span(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		list, next, err := s.hub.Balances(ctx, span, in.First, in.After)
+		return &balancesOutput{NextPage{next}, list}, asProblem(err)
+	})
+}
+
 type timelineInput struct {
 	SpanParams
 	Host string       `query:"host" doc:"One host; all when left out."`

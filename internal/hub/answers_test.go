@@ -294,6 +294,37 @@ func TestBalance_OfTwoHostsIsSumsByHand(t *testing.T) {
 	assert.Equal(t, []any{1, 2, 6.0}, []any{b.Hosts, b.Workloads, *b.Tenants[0].Uses[amount.CPU].Amount})
 }
 
+// TestBalances_AreTheBalancesOfEachHost asks for all at once, by pages of one, before and after the hours are summed.
+func TestBalances_AreTheBalancesOfEachHost(t *testing.T) {
+	c := newCellar(t)
+	_, err := c.Enrol(ctx, "cellar-0") // has told nothing
+	require.NoError(t, err)
+	for range 2 {
+		var got []explain.Balance
+		after := ""
+		for {
+			list, next, err := c.Balances(ctx, c.two(), 1, after)
+			require.NoError(t, err)
+			require.Len(t, list, 1)
+			got = append(got, list...)
+			if after = next; after == "" {
+				break
+			}
+		}
+		hosts, err := c.Hosts(ctx)
+		require.NoError(t, err)
+		require.Len(t, got, len(hosts))
+		for i, h := range hosts {
+			want, err := c.Balance(ctx, c.two(), h.Name)
+			require.NoError(t, err)
+			assert.Equal(t, *want, got[i])
+		}
+		c.now = c.now.Add(24 * time.Hour)
+		require.NoError(t, c.Fold(ctx))
+		c.now = c.now.Add(-24 * time.Hour)
+	}
+}
+
 func TestTimeline_IsOfEachStretchWithTheHostsItIsOf(t *testing.T) {
 	c := newCellar(t)
 	line, err := c.Timeline(ctx, c.two(), "", amount.CPU)

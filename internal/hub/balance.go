@@ -2,10 +2,12 @@ package hub
 
 import (
 	"context"
+	"slices"
 
 	"vinescale/core/amount"
 	"vinescale/core/explain"
 	"vinescale/core/question"
+	"vinescale/internal/store"
 )
 
 // Balance answers how tenants stand over a span, on one host or on all ("").
@@ -32,6 +34,69 @@ func (h *Hub) Balance(ctx context.Context, span question.Span, hostName string) 
 		return nil, err
 	}
 	return explain.ExplainBalance(over(span, hostName), stretch, answer.Rows, workloads, tenants), nil
+}
+
+// Balances answers how tenants stand on each host, a page of hosts by name: one question whatever their number. First
+// is how many hosts; after is the name of the last host of the page before, and next that of this page, "" for no more.
+func (h *Hub) Balances(ctx context.Context, span question.Span, first int, after string) (list []explain.Balance,
+	next string, err error) {
+	scope, err := h.scope(ctx, span, "")
+	if err != nil {
+		return nil, "", err
+	}
+	hosts, err := h.store.Hosts(ctx) // by name
+	if err != nil {
+		return nil, "", err
+	}
+	hosts = slices.DeleteFunc(hosts, func(x store.Host) bool { return x.Name <= after || !scope.HasHost(x.ID) })
+	if first > 0 && len(hosts) > first {
+		hosts = hosts[:first]
+		next = hosts[first-1].Name
+	}
+	scope.Hosts = []int32{}
+	for i := range hosts {
+		scope.Hosts = append(scope.Hosts, hosts[i].ID)
+	}
+	list = []explain.Balance{}
+	ask := question.Question{Scope: scope, Measures: amount.Resources(),
+		By: []question.Dimension{question.Host, question.Tenant}}
+	answer, err := h.store.Ask(ctx, ask)
+	if err != nil {
+		return nil, "", err
+	}
+	if err := h.store.HighestByHost(ctx, &ask, answer.Rows); err != nil {
+		return nil, "", err
+	}
+	lines, err := h.store.LinesByHost(ctx, ask)
+	if err != nil {
+		return nil, "", err
+	}
+	ask.By = []question.Dimension{question.Host} // one workload that changed tenant is one
+	counts, err := h.store.Ask(ctx, ask)
+	if err != nil {
+		return nil, "", err
+	}
+	tenants, err := h.balanced(ctx)
+	if err != nil {
+		return nil, "", err
+	}
+	rows, workloads := map[int32][]question.Row{}, map[int32]int{}
+	for _, r := range answer.Rows {
+		rows[r.Host] = append(rows[r.Host], r)
+	}
+	for _, r := range counts.Rows {
+		workloads[r.Host] = r.Workloads
+	}
+	for i := range hosts {
+		id := hosts[i].ID
+		stretch, there := lines[id]
+		if !there {
+			stretch.Of = make([]question.Lines, amount.NumResources)
+		}
+		list = append(list, *explain.ExplainBalance(over(span, hosts[i].Name), &stretch, rows[id], workloads[id],
+			tenants))
+	}
+	return list, next, nil
 }
 
 // over says what an answer is about.

@@ -25,6 +25,32 @@ type lineSum struct {
 // Lines adds the host-wide lines of resources over the hosts of a question's scope: over the whole span, or for each
 // step of it. Stretches in which nothing was recorded are left out.
 func (s *Store) Lines(ctx context.Context, q question.Question) ([]question.Stretch, error) {
+	stretches, names, err := s.lines(ctx, q)
+	list := []question.Stretch{}
+	for start, byHost := range stretches {
+		list = append(list, stretchOf(start, byHost, names, len(q.Measures)))
+	}
+	slices.SortFunc(list, func(a, b question.Stretch) int { return a.Start.Compare(b.Start) })
+	return list, err
+}
+
+// LinesByHost adds the host-wide lines of resources of each host of a question's scope over the whole span, by the
+// host's number. Hosts of which nothing was recorded are left out.
+func (s *Store) LinesByHost(ctx context.Context, q question.Question) (map[int32]question.Stretch, error) {
+	q.Step = 0
+	stretches, names, err := s.lines(ctx, q)
+	list := map[int32]question.Stretch{}
+	for start, byHost := range stretches {
+		for host, x := range byHost {
+			list[host] = stretchOf(start, map[int32]*hostStretch{host: x}, names, len(q.Measures))
+		}
+	}
+	return list, err
+}
+
+// lines adds up what each host tells of each stretch, with the names of hosts.
+func (s *Store) lines(ctx context.Context, q question.Question) (map[time.Time]map[int32]*hostStretch,
+	map[int32]string, error) {
 	want := wanted{leaf.Intervals: {"start", "end", "elapsed", "cpus"}}
 	for _, m := range q.Measures {
 		for _, l := range leaf.Lines {
@@ -55,19 +81,14 @@ func (s *Store) Lines(ctx context.Context, q question.Question) ([]question.Stre
 		return nil
 	})
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	hosts, err := s.Hosts(ctx)
 	names := map[int32]string{}
 	for _, h := range hosts {
 		names[h.ID] = h.Name
 	}
-	list := []question.Stretch{}
-	for start, byHost := range stretches {
-		list = append(list, stretchOf(start, byHost, names, len(q.Measures)))
-	}
-	slices.SortFunc(list, func(a, b question.Stretch) int { return a.Start.Compare(b.Start) })
-	return list, err
+	return stretches, names, err
 }
 
 func (x *hostStretch) add(l *leaf.Leaf, at int, measures []amount.Measure) {

@@ -90,54 +90,90 @@ func (s *Store) sumPeaksOf(ctx context.Context, hour time.Time) error {
 	})
 }
 
-// highestMinutes puts into rows of tenants the highest minute that all workloads of each had together. Those of whole
-// hours are kept for each host and for all together; others are found among the minutes.
+// highestMinutes puts into rows of tenants the highest minute that all workloads of each had together.
 func (s *Store) highestMinutes(ctx context.Context, q *question.Question, rows []question.Row) error {
-	var b statement
-	hours, place := question.ReadingOf(q.Scope.Span, 0).Hours, int32(fleet)
-	switch {
-	case len(q.Scope.Hosts) == 1:
-		place = q.Scope.Hosts[0]
-	case q.Scope.Hosts != nil: // some together: of these nothing is kept
-		hours = question.Span{From: q.Scope.Span.From, To: q.Scope.Span.From}
+	peaks, err := s.peaks(ctx, &q.Scope, false)
+	if err == nil {
+		putPeaks(q.Measures, rows, func(r *question.Row) peakOf { return peakOf{fleet, r.Tenant} }, peaks)
 	}
-	where := fmt.Sprintf("u.minute >= %s AND u.minute < %s", b.arg(q.Scope.Span.From), b.arg(q.Scope.Span.To))
-	if q.Scope.Hosts != nil {
-		where += " AND " + b.oneOf("u.host_id", "int", q.Scope.Hosts)
+	return err
+}
+
+// HighestByHost is highestMinutes for rows by host and tenant: on each host by itself.
+func (s *Store) HighestByHost(ctx context.Context, q *question.Question, rows []question.Row) error {
+	peaks, err := s.peaks(ctx, &q.Scope, true)
+	if err == nil {
+		putPeaks(q.Measures, rows, func(r *question.Row) peakOf { return peakOf{r.Host, r.Tenant} }, peaks)
 	}
-	from, to := b.arg(hours.From), b.arg(hours.To)
-	query := fmt.Sprintf(`WITH m AS (SELECT u.minute, %[1]s AS tenant_id, %[2]s FROM tenant_minute u WHERE %[3]s
-				AND NOT (u.minute >= %[4]s AND u.minute < %[5]s
-					AND date_trunc('hour', u.minute, 'UTC') IN (SELECT hour FROM peak_hours)) GROUP BY 1, 2),
-			p AS (SELECT tenant_id, %[6]s FROM m GROUP BY 1
-				UNION ALL SELECT %[1]s, %[6]s FROM tenant_peak u JOIN peak_hours USING (hour)
-				WHERE u.hour >= %[4]s AND u.hour < %[5]s AND u.host_id = %[7]s GROUP BY 1)
-		SELECT tenant_id, %[8]s FROM p GROUP BY 1`, tenantThen, perResource("sum(u.%s) AS %s"), where, from, to,
-		perResource("max(%s) AS %s"), b.arg(place), perResource("coalesce(max(%s), 0)::float8"))
-	found, err := s.db.WithContext(ctx).Raw(query, b.args...).Rows()
-	if err != nil {
-		return err
-	}
-	defer found.Close()
-	peaks := map[int32][]float64{}
-	for found.Next() {
-		var tenant int32
-		units := make([]float64, amount.NumResources)
-		into := []any{&tenant}
-		for i := range units {
-			into = append(into, &units[i])
-		}
-		if err := found.Scan(into...); err != nil {
-			return err
-		}
-		peaks[tenant] = units
-	}
+	return err
+}
+
+// peakOf is a tenant on a host, or on all hosts of a scope together (fleet).
+type peakOf struct{ host, tenant int32 }
+
+// putPeaks puts peaks, in account units of a minute, into the rows that they are of.
+func putPeaks(measures []amount.Measure, rows []question.Row, of func(*question.Row) peakOf,
+	peaks map[peakOf][]float64) {
 	for i := range rows {
-		for k, m := range q.Measures {
-			if units, there := peaks[rows[i].Tenant]; there && m.HasLedger() {
+		units, there := peaks[of(&rows[i])]
+		for k, m := range measures {
+			if m.HasLedger() {
+				rows[i].Sums[k].Peak = 0
+			}
+			if there && m.HasLedger() {
 				rows[i].Sums[k].Peak = m.Mean(units[m], time.Minute.Milliseconds())
 			}
 		}
 	}
-	return found.Err()
+}
+
+// peaks finds the highest minutes of tenants in a scope, by resource: on each host, or on all of them together. Those
+// of whole hours are kept for each host and for all together; others are found among the minutes.
+func (s *Store) peaks(ctx context.Context, scope *question.Scope, byHost bool) (map[peakOf][]float64, error) {
+	var b statement
+	hours, place := question.ReadingOf(scope.Span, 0).Hours, fmt.Sprintf("u.host_id = %d", fleet)
+	host := fmt.Sprint(fleet)
+	switch {
+	case byHost:
+		host, place = "u.host_id", fmt.Sprintf("u.host_id <> %d", fleet)
+		if scope.Hosts != nil {
+			place = b.oneOf("u.host_id", "int", scope.Hosts)
+		}
+	case len(scope.Hosts) == 1:
+		place = b.oneOf("u.host_id", "int", scope.Hosts)
+	case scope.Hosts != nil: // some together: of these nothing is kept
+		hours = question.Span{From: scope.Span.From, To: scope.Span.From}
+	}
+	where := fmt.Sprintf("u.minute >= %s AND u.minute < %s", b.arg(scope.Span.From), b.arg(scope.Span.To))
+	if scope.Hosts != nil {
+		where += " AND " + b.oneOf("u.host_id", "int", scope.Hosts)
+	}
+	from, to := b.arg(hours.From), b.arg(hours.To)
+	query := fmt.Sprintf(`WITH m AS (SELECT u.minute, %[9]s AS host_id, %[1]s AS tenant_id, %[2]s FROM tenant_minute u
+				WHERE %[3]s AND NOT (u.minute >= %[4]s AND u.minute < %[5]s
+					AND date_trunc('hour', u.minute, 'UTC') IN (SELECT hour FROM peak_hours)) GROUP BY 1, 2, 3),
+			p AS (SELECT host_id, tenant_id, %[6]s FROM m GROUP BY 1, 2
+				UNION ALL SELECT %[9]s, %[1]s, %[6]s FROM tenant_peak u JOIN peak_hours USING (hour)
+				WHERE u.hour >= %[4]s AND u.hour < %[5]s AND %[7]s GROUP BY 1, 2)
+		SELECT host_id, tenant_id, %[8]s FROM p GROUP BY 1, 2`, tenantThen, perResource("sum(u.%s) AS %s"), where, from,
+		to, perResource("max(%s) AS %s"), place, perResource("coalesce(max(%s), 0)::float8"), host)
+	found, err := s.db.WithContext(ctx).Raw(query, b.args...).Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer found.Close()
+	peaks := map[peakOf][]float64{}
+	for found.Next() {
+		var k peakOf
+		units := make([]float64, amount.NumResources)
+		into := []any{&k.host, &k.tenant}
+		for i := range units {
+			into = append(into, &units[i])
+		}
+		if err := found.Scan(into...); err != nil {
+			return nil, err
+		}
+		peaks[k] = units
+	}
+	return peaks, found.Err()
 }

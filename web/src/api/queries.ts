@@ -1,4 +1,4 @@
-import { useQuery, useQueryClient, keepPreviousData } from '@tanstack/react-query'
+import { useInfiniteQuery, useQuery, useQueryClient, keepPreviousData } from '@tanstack/react-query'
 import { useEffect } from 'react'
 import { queryOf, type Span } from '../time/span'
 import { answer, api, type PinnedCPU } from './client'
@@ -25,6 +25,23 @@ export function useBalance(span: Span, host?: string) {
   return useQuery({
     queryKey: [figures, 'balance', queryOf(span), host],
     queryFn: () => answer(api.GET('/api/v1/balance', { params: { query: { ...queryOf(span), host } } })),
+    placeholderData: keepPreviousData,
+  })
+}
+
+const hostsAtOnce = 25
+
+/** How tenants stand on each host, some hosts at a time. */
+export function useBalances(span: Span) {
+  return useInfiniteQuery({
+    queryKey: [figures, 'balances', queryOf(span)],
+    initialPageParam: undefined as string | undefined,
+    queryFn: async ({ pageParam }) => {
+      const query = { ...queryOf(span), first: hostsAtOnce, after: pageParam }
+      const got = await api.GET('/api/v1/balances', { params: { query } })
+      return { balances: await answer(Promise.resolve(got)), next: got.response.headers.get('X-Next-Page') }
+    },
+    getNextPageParam: (page) => page.next ?? undefined,
     placeholderData: keepPreviousData,
   })
 }
@@ -149,6 +166,11 @@ export function useSuggestions(span: Span) {
   })
 }
 
+// Milliseconds without a commit after which figures are asked for again, and the longest that this is put off: many
+// hosts commit all the time.
+const calm = 400
+const longestWait = 5000
+
 /** While live, asks for figures again soon after new ones are in the books. */
 export function useLiveRefresh(live: boolean) {
   const queries = useQueryClient()
@@ -156,11 +178,17 @@ export function useLiveRefresh(live: boolean) {
     if (!live) return
     let events: EventSource
     let soon: ReturnType<typeof setTimeout> | undefined
+    let since: number | undefined // the first commit that was not asked for yet
     const listen = () => {
       events = new EventSource('/api/v1/events')
       events.addEventListener('committed', () => {
-        clearTimeout(soon) // hosts report within moments of each other: ask once
-        soon = setTimeout(() => void queries.invalidateQueries({ queryKey: [figures] }), 400)
+        clearTimeout(soon) // hosts report within moments of each other: ask once, but do not wait for ever
+        since ??= Date.now()
+        const wait = Math.max(Math.min(calm, since + longestWait - Date.now()), 0)
+        soon = setTimeout(() => {
+          since = undefined
+          void queries.invalidateQueries({ queryKey: [figures] })
+        }, wait)
       })
     }
     // A page that is left is kept for the way back, with its connections. A browser opens six to a host: after as many

@@ -55,6 +55,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/balances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How tenants stand on each host: a balance a host, by the host's name */
+        get: operations["list-balances"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/disks": {
         parameters: {
             query?: never;
@@ -2351,6 +2368,47 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Balance"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-balances": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                /** @description How many hosts. */
+                first?: number;
+                /** @description The page before told it; the first page when left out. */
+                after?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "X-Next-Page"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Balance"][];
                 };
             };
             /** @description Error */

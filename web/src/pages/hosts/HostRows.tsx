@@ -1,7 +1,7 @@
 import { resources } from '../../figures/register'
 import { Link } from '@tanstack/react-router'
-import type { Host } from '../../api/client'
-import { useBalance, useHosts } from '../../api/queries'
+import type { Balance, Host } from '../../api/client'
+import { useBalances, useHosts } from '../../api/queries'
 import { Meaning } from '../../figures/BalanceBar'
 import { StackBar } from '../../figures/StackBar'
 import { Waiting } from '../../figures/Trouble'
@@ -12,7 +12,9 @@ import { partsOf } from '../balance/BalanceTable'
 
 /** A row a host: its state, and its use of each resource by tenant, of its own capacity. */
 export function HostRows() {
+  const { span } = useTime()
   const hosts = useHosts()
+  const balances = useBalances(span)
   if (!hosts.data) return <Waiting error={hosts.error} what="The hosts" />
   if (hosts.data.length === 0)
     return (
@@ -20,31 +22,50 @@ export function HostRows() {
         No host is enrolled. “vinescale hosts enrol NAME” prints a credential for its collector.
       </p>
     )
+  const pages = balances.data?.pages ?? []
+  const known = new Map(pages.flatMap((p) => p.balances.map((b) => [b.host, b] as const)))
+  // Hosts are told by name, as their balances are: what comes after the last of those is not drawn yet.
+  const last = balances.hasNextPage ? pages.at(-1)?.balances.at(-1)?.host : undefined
+  const drawn = hosts.data.filter((h) => last === undefined || h.name <= last)
   return (
-    <table className="min-w-180">
-      <thead>
-        <tr>
-          <th scope="col">Host</th>
-          {resources().map((r) => (
-            <th scope="col" key={r} className="w-[19%]">
-              {title(r)} {unitOf(r, null).name}
-            </th>
+    <>
+      <table className="min-w-180">
+        <thead>
+          <tr>
+            <th scope="col">Host</th>
+            {resources().map((r) => (
+              <th scope="col" key={r} className="w-[19%]">
+                {title(r)} {unitOf(r, null).name}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {drawn.map((h) => (
+            <HostRow key={h.name} host={h} balance={known.get(h.name)} />
           ))}
-        </tr>
-      </thead>
-      <tbody>
-        {hosts.data.map((h) => (
-          <HostRow key={h.name} host={h} />
-        ))}
-      </tbody>
-    </table>
+        </tbody>
+      </table>
+      {balances.hasNextPage && (
+        <p className="p-3.5">
+          <button
+            type="button"
+            className="cursor-pointer rounded-[3px] border border-rule-2 bg-paper px-3 py-1"
+            onClick={() => void balances.fetchNextPage()}
+          >
+            Show more hosts
+          </button>{' '}
+          <span className="text-ink-2">
+            {drawn.length} of {hosts.data.length} are shown.
+          </span>
+        </p>
+      )}
+    </>
   )
 }
 
-function HostRow({ host }: { host: Host }) {
-  const { span, search } = useTime()
-  const balance = useBalance(span, host.name)
-  const b = balance.data
+function HostRow({ host, balance: b }: { host: Host; balance?: Balance }) {
+  const { search } = useTime()
   return (
     <tr>
       <th scope="row" className="whitespace-nowrap">
