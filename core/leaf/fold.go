@@ -161,6 +161,21 @@ func Fold(l *Leaf) *Leaf {
 	return sum
 }
 
+// Merge adds up rows that are of one workload in a leaf of one interval. Its columns that follow from others are made
+// anew, as those of any interval.
+func Merge(l *Leaf) *Leaf {
+	one := Fold(l)
+	one.Summed = false
+	for _, t := range one.Tables {
+		for i, c := range t.Schema.Columns {
+			if c.Fill != Stored {
+				t.Low[i], t.High[i] = nil, nil
+			}
+		}
+	}
+	return one
+}
+
 // slotsByUser gives every workload a slot for each of its tenants, in the order of both.
 func (l *Leaf) slotsByUser() map[slotAt]int64 {
 	who := l.Tables[Who]

@@ -12,6 +12,9 @@ import (
 	"gorm.io/gorm"
 )
 
+// SetMostNew sets how many workloads of a host may be new in a day.
+func (s *Store) SetMostNew(n int) { s.mostNew = n }
+
 // Rows asks the database of a store for one row.
 func (s *Store) Rows(ctx context.Context, query string) *sql.Row {
 	return s.db.WithContext(ctx).Raw(query).Row()

@@ -143,4 +143,5 @@ type ingestion struct {
 	known    map[string]known // workloads by key, as this batch finds them
 	presence presence
 	tenants  map[tenantKey]*tenantRow
+	folds    bool // several rows of an interval are of the workload that stands for those beyond the bound
 }

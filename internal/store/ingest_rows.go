@@ -124,7 +124,12 @@ func (in *ingestion) addInterval(tx *gorm.DB, iv *wire.Interval) error {
 	if err := forgetPeaks(tx, start, start.Truncate(time.Minute).Add(counted)); err != nil {
 		return err
 	}
-	return putLeaf(tx, looseLeaves, start, iv.Leaf(in.host.ID, who))
+	l := iv.Leaf(in.host.ID, who)
+	if in.folds {
+		l = leaf.Merge(l)
+		in.folds = false
+	}
+	return putLeaf(tx, looseLeaves, start, l)
 }
 
 // sumTenants adds what the workloads of an interval used to the sums by tenant.

@@ -18,8 +18,20 @@ func (in *ingestion) workloadsOf(tx *gorm.DB, iv *wire.Interval, start time.Time
 	if err := in.recall(tx, t.GetKey()); err != nil {
 		return nil, fmt.Errorf("recall: %w", err)
 	}
+	beyond, err := in.bound(tx, iv, start)
+	if err != nil {
+		return nil, fmt.Errorf("how many are new: %w", err)
+	}
 	seen := make([]int64, len(ids))
 	for i, key := range t.GetKey() {
+		if beyond != nil && beyond[i] {
+			if ids[i], err = in.beyond(tx, start); err != nil {
+				return nil, fmt.Errorf("those beyond the bound: %w", err)
+			}
+			seen[i] = ids[i].id
+			in.folds = true
+			continue
+		}
 		v, err := in.keep(tx, in.known[key], t.At(i), start)
 		if err != nil {
 			return nil, fmt.Errorf("store %q: %w", key, err)

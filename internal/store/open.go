@@ -30,6 +30,7 @@ type Store struct {
 	mu         sync.Mutex
 	partitions map[string]bool            // days made
 	workloads  map[int32]map[string]known // by host and key
+	mostNew    int                        // workloads of a host in a day
 	rules      int64                      // the rules_version the workloads' tenants are of
 }
 
@@ -60,7 +61,7 @@ func Open(ctx context.Context, databaseURL string) (*Store, error) {
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
-	s := &Store{db: gdb}
+	s := &Store{db: gdb, mostNew: mostNewADay}
 	s.forgetAll()
 	if err := s.migrate(ctx); err != nil {
 		db.Close()

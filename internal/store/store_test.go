@@ -337,6 +337,37 @@ func TestDrop_KeepsTheSumsAndHoldsUpNobody(t *testing.T) {
 	assert.Less(t, totals().ElapsedMillis, after.ElapsedMillis)
 }
 
+// TestIngest_WorkloadsBeyondTheMostNewADayAreToldTogether has five workloads on a host that may have three new a day:
+// the two that used the least are one line, with the sums of both; the day after, as many may be new again.
+func TestIngest_WorkloadsBeyondTheMostNewADayAreToldTogether(t *testing.T) {
+	s, h := open(t)
+	s.SetMostNew(3)
+	use := map[string]float64{"a": 10, "b": 4, "c": 30, "d": 5, "e": 20}
+	ingest(t, s, h, minute(h.Name, noon, 1, use))
+	ingest(t, s, h, minute(h.Name, noon.Add(time.Minute), 2, use))
+	of := func() map[string]float64 {
+		answer, err := s.Ask(ctx, question.Question{Measures: []amount.Measure{amount.CPU},
+			By:    []question.Dimension{question.Workload},
+			Scope: question.Scope{Span: question.Span{From: noon, To: noon.Add(48 * time.Hour)}}})
+		require.NoError(t, err)
+		sums := map[string]float64{}
+		for _, r := range answer.Rows {
+			sums[r.Name] += r.Sums[0].Units / 1e6
+		}
+		return sums
+	}
+	const beyond = "workloads beyond the most that one host may have new in a day, together"
+	assert.Equal(t, map[string]float64{"a": 20, "c": 60, "e": 40, beyond: 18}, of())
+	ingest(t, s, h, minute(h.Name, noon.Add(25*time.Hour), 3, map[string]float64{"d": 7, "f": 1}))
+	assert.Equal(t, map[string]float64{"a": 20, "c": 60, "e": 40, beyond: 18, "d": 7, "f": 1}, of())
+	_, _, err := s.Fold(ctx, noon.AddDate(0, 0, 3))
+	require.NoError(t, err)
+	assert.Equal(t, map[string]float64{"a": 20, "c": 60, "e": 40, beyond: 18, "d": 7, "f": 1}, of())
+	v, err := s.Verify(ctx, noon)
+	require.NoError(t, err)
+	assert.Empty(t, v.Differences)
+}
+
 func TestOpen_RefusesWhatIsNotOursAndTouchesNothing(t *testing.T) {
 	database := testdb.New(t)
 	conn, err := pgx.Connect(ctx, database)

@@ -1,6 +1,7 @@
 package wire_test
 
 import (
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -16,6 +17,7 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/core/leaf"
 )
 
 // batch is what a collector of the cooperative sends; the caller may change it.
@@ -160,7 +162,8 @@ func TestDecode_WhatANewerCollectorTellsIsNoMistake(t *testing.T) {
 	assert.ErrorIs(t, err, wire.ErrNewer)
 }
 
-// FuzzDecode: whatever comes, Decode returns; what it accepts can be walked without leaving the columns.
+// FuzzDecode: whatever comes, Decode returns; what it accepts can be walked without leaving the columns, and becomes a
+// leaf that can be summed and of which no sum is negative.
 func FuzzDecode(f *testing.F) {
 	raw, err := proto.Marshal(batch(f))
 	require.NoError(f, err)
@@ -180,6 +183,21 @@ func FuzzDecode(f *testing.F) {
 			}
 			for i, w := range iv.GetCpuUse().GetWorkload() {
 				_ = iv.CpuUse.Source[w] + iv.CpuUse.Cpu[i]
+			}
+			who := make([]leaf.User, len(iv.GetWorkloads().GetKey()))
+			for i := range who {
+				who[i] = leaf.User{Workload: int64(i/2 + 1), Tenant: int32(i % 3)}
+			}
+			sum := leaf.Fold(leaf.Join(iv.Leaf(1, who), iv.Leaf(1, who)))
+			for name, table := range sum.Tables {
+				for row := range table.Rows() {
+					for c := range table.Schema.Columns {
+						if n := table.Wide(c, row); n.Compare(amount.Wide{}) < 0 && !strings.HasSuffix(
+							table.Schema.Columns[c].Name, ".idle") {
+							t.Fatalf("%s, %s is %s", name, table.Schema.Columns[c].Name, n)
+						}
+					}
+				}
 			}
 		}
 	})

@@ -102,6 +102,7 @@ CREATE TABLE workloads (
     UNIQUE (host_id, key)
 );
 CREATE INDEX ON workloads (host_id) WHERE alive;
+CREATE INDEX ON workloads (host_id, first_at);
 
 -- To whom a workload is accounted from a time on, until its next row: history is not rewritten by a change of rules.
 CREATE TABLE assignments (
