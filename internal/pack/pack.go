@@ -120,7 +120,7 @@ func appendTable(list, data []byte, l *leaf.Leaf, t *leaf.Table, words *words) (
 		if k, there := seen[mark]; there && plain && slices.Equal(values, t.Low[k]) {
 			packed, kind = appendText(nil, t.Schema.Columns[k].Name), isSame
 		} else {
-			packed, kind = packColumn(values, l.Intervals())
+			packed, kind = packColumn(values, l)
 			packed, kind = shortest(l, t, i, packed, kind)
 			if plain && kind&(isPart|isWhole) == 0 {
 				seen[mark] = i
@@ -134,7 +134,7 @@ func appendTable(list, data []byte, l *leaf.Leaf, t *leaf.Table, words *words) (
 		var high []byte
 		highKind := uint64(0)
 		if t.High[i] != nil {
-			high, highKind = packColumn(t.High[i], l.Intervals())
+			high, highKind = packColumn(t.High[i], l)
 		}
 		columns = binary.AppendUvarint(columns, highKind)
 		columns = binary.AppendUvarint(columns, uint64(len(high)))
@@ -156,8 +156,11 @@ func markOf(values []int64) uint64 {
 }
 
 // packColumn packs the values of a column in blocks of the leaf's intervals.
-func packColumn(values []int64, intervals int) (packed []byte, kind uint64) {
-	packed = appendColumn(nil, values, blockOf(intervals))
+func packColumn(values []int64, l *leaf.Leaf) (packed []byte, kind uint64) {
+	packed = appendColumn(nil, values, blockOf(l.Intervals()))
+	if l.Intervals() == 1 && !l.Summed {
+		return packed, 0 // nothing repeats in it, and it is packed again with others soon
+	}
 	packed, zipped := zip(packed)
 	if zipped {
 		kind = isZipped
@@ -167,12 +170,15 @@ func packColumn(values []int64, intervals int) (packed []byte, kind uint64) {
 
 // shortest is a column as it is, or as differences to what it follows from, whichever is the shortest.
 func shortest(l *leaf.Leaf, t *leaf.Table, column int, packed []byte, kind uint64) ([]byte, uint64) {
+	if l.Intervals() == 1 && !l.Summed {
+		return packed, kind
+	}
 	for way, mark := range map[leaf.Way]uint64{leaf.AsParts: isPart, leaf.AsWhole: isWhole} {
 		values := l.Relate(t.Schema.Name, column, way)
 		if values == nil {
 			continue
 		}
-		if p, k := packColumn(values, l.Intervals()); len(p) < len(packed) {
+		if p, k := packColumn(values, l); len(p) < len(packed) {
 			packed, kind = p, k|mark
 		}
 	}

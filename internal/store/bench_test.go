@@ -2,8 +2,12 @@ package store_test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -42,6 +46,163 @@ func hourOf(b *testing.B, from time.Time) map[string][]*wire.Interval {
 	return sent
 }
 
+// noisy is what a host of 300 workloads sends of a minute: every figure is there, and each is another every minute.
+func noisy(rng *rand.Rand, name string, start time.Time, sequence uint64) *wire.Interval {
+	const n, minute = 300, 60_000
+	from := start.UnixMicro()
+	iv := &wire.Interval{Boot: "b", Sequence: sequence, FromUnixMicros: from, ToUnixMicros: from + minute*1000,
+		ElapsedMillis: minute, Ticks: 12, Cpus: 128, Workloads: &wire.Workloads{}, CpuUse: &wire.CpuUse{},
+		Programs: &wire.Programs{}, Detail: &wire.Detail{Load: []float64{rng.Float64() * 100, 50, 50}},
+		Figures: &wire.Figures{DeviceUse: &wire.DeviceUse{}}, CgroupMode: "v2"}
+	about := func(size int64) int64 { return size + rng.Int64N(size) }
+	for _, r := range amount.Resources() {
+		iv.Ledgers = append(iv.Ledgers, &wire.Ledger{Resource: r.String(), Capacity: &wire.Line{Units: 1 << 61},
+			Used: &wire.Line{Units: about(1 << 40)}, Idle: &wire.Line{Units: about(1 << 40)}, Kernel: &wire.Line{},
+			Steal: &wire.Line{Unavailable: "the kernel counts steal of CPU time alone"}})
+		iv.Usages = append(iv.Usages, &wire.Usage{Resource: r.String()})
+		iv.Programs.Columns = append(iv.Programs.Columns, &wire.ProgramUse{Resource: r.String()})
+	}
+	for _, m := range amount.Beside() {
+		if !m.Entry().IsSlow {
+			iv.Figures.Measures = append(iv.Figures.Measures,
+				&wire.MeasureColumn{Name: m.String(), Source: []uint32{0}})
+		}
+	}
+	w, c, d, p := iv.Workloads, iv.CpuUse, iv.Figures.DeviceUse, iv.Programs
+	for i := range uint32(n) {
+		key := fmt.Sprintf("container:%s-%d", name, i)
+		w.Key, w.Kind, w.Name, w.Owner = append(w.Key, key), append(w.Kind, "container"), append(w.Name, key),
+			append(w.Owner, "svc-cellar")
+		w.Uid, w.Path, w.Allowed, w.Labels = append(w.Uid, 801), append(w.Path, "/"+key), append(w.Allowed, "0-127"),
+			append(w.Labels, &wire.Labels{Values: map[string]string{"coop.project": "cellar"}})
+		w.Threads, w.Processes = append(w.Threads, int32(about(20))), append(w.Processes, int32(about(4)))
+		w.RunnableMillis, w.RunnablePeak = append(w.RunnableMillis, about(60_000)),
+			append(w.RunnablePeak, int32(about(9)))
+		cpu, read, written, received, sent := int64(0), about(1<<22), about(1<<22), about(1<<20), about(1<<20)
+		for k := range uint32(5) {
+			micros := about(1_000_000)
+			cpu += micros
+			c.Workload, c.Cpu, c.Micros = append(c.Workload, i), append(c.Cpu, (i*5+k)%128), append(c.Micros, micros)
+		}
+		c.Source = append(c.Source, 0)
+		user := cpu * 4 / 5
+		memory := about(1<<30) / 4096 * 4096 * minute
+		d.Workload, d.Device, d.Source = append(d.Workload, i), append(d.Device, 8<<20), append(d.Source, 0)
+		reads, writes, micros := about(100), about(200), about(1_000_000)
+		d.ReadBytes, d.WrittenBytes, d.Reads, d.Writes, d.Micros = append(d.ReadBytes, read),
+			append(d.WrittenBytes, written), append(d.Reads, reads), append(d.Writes, writes), append(d.Micros, micros)
+		for r, units := range []int64{cpu, memory, read + written, received + sent} {
+			u := iv.Usages[r]
+			u.Units, u.Source = append(u.Units, units), append(u.Source, 0)
+			peak := units / 60 * 3 / 2
+			if r == int(amount.Memory) {
+				peak = units / minute * 9 / 8
+			}
+			u.Peak = append(u.Peak, peak)
+			p.Columns[r].Units = append(p.Columns[r].Units, units/3, units-units/3)
+		}
+		p.Names = append(p.Names, fmt.Sprintf("must-%d", i%40), fmt.Sprintf("press-%d", i%40))
+		p.Workload, p.Program, p.Family = append(p.Workload, i, i), append(p.Program, int32(2*i), int32(2*i+1)),
+			append(p.Family, int32(2*i), int32(2*i))
+		p.Processes = append(p.Processes, 2, 1)
+		for _, m := range iv.Figures.Measures {
+			x, _ := amount.Parse(m.Name)
+			units, known := map[amount.Measure]int64{amount.CPUUser: user, amount.CPUSystem: cpu - user,
+				amount.DiskRead: read, amount.DiskWritten: written, amount.DiskReads: reads, amount.DiskWrites: writes,
+				amount.DiskTime: micros, amount.NetworkReceived: received, amount.NetworkSent: sent,
+				amount.MemoryOOMKills: 0, amount.CPUPeriods: 600}[x]
+			switch {
+			case known:
+			case x.IsLevel():
+				units = about(1<<28) / 4096 * 4096 * minute
+			default:
+				units = about(10_000)
+			}
+			m.Workload, m.Units = append(m.Workload, i), append(m.Units, units)
+		}
+	}
+	return iv
+}
+
+// BenchmarkIntake takes in intervals of 300 workloads with every figure, one at a time as collectors send them, from
+// the bytes of the batch on. It tells the CPU time of the service and of the database together; its floor is to unpack
+// and check the batch alone.
+func BenchmarkIntake(b *testing.B) {
+	s, h := open(b)
+	rng := rand.New(rand.NewPCG(3, 4))
+	v := version(b, s)
+	take := func(raw []byte) {
+		batch, err := wire.Decode(raw, wire.TypeProtobuf, "zstd")
+		require.NoError(b, err)
+		_, err = s.Ingest(ctx, h, batch, v, nobody)
+		require.NoError(b, err)
+	}
+	sequence := uint64(0)
+	next := func() []byte {
+		sequence++
+		raw, err := wire.Encode(&wire.Batch{Version: wire.Version, Host: h.Name, Intervals: []*wire.Interval{
+			noisy(rng, h.Name, noon.Add(time.Duration(sequence)*time.Minute), sequence)}})
+		require.NoError(b, err)
+		return raw
+	}
+	take(next()) // makes the workloads known
+	var taken, floor time.Duration
+	n := 0
+	for b.Loop() {
+		var batches [][]byte
+		for range 30 {
+			batches = append(batches, next())
+		}
+		before := cpuTime(b)
+		for _, raw := range batches {
+			take(raw)
+		}
+		taken += cpuTime(b) - before
+		before = cpuTime(b)
+		for _, raw := range batches {
+			_, err := wire.Decode(raw, wire.TypeProtobuf, "zstd")
+			require.NoError(b, err)
+		}
+		floor += cpuTime(b) - before
+		n += len(batches)
+	}
+	b.ReportMetric(taken.Seconds()*1000/float64(n), "cpu-ms/interval")
+	b.ReportMetric(float64(taken)/float64(floor), "x-floor")
+	b.ReportMetric(0, "ns/op")
+}
+
+// cpuTime is how much CPU time this process and those below it have used: the database's are.
+func cpuTime(b *testing.B) time.Duration {
+	var own syscall.Rusage
+	require.NoError(b, syscall.Getrusage(syscall.RUSAGE_SELF, &own))
+	sum := time.Duration(own.Utime.Nano() + own.Stime.Nano())
+	stats, err := filepath.Glob("/proc/[0-9]*/stat")
+	require.NoError(b, err)
+	parents, times := map[int]int{}, map[int]int64{}
+	for _, path := range stats {
+		raw, err := os.ReadFile(path)
+		if err != nil {
+			continue // it ended meanwhile
+		}
+		fields := strings.Fields(string(raw[strings.LastIndexByte(string(raw), ')')+1:]))
+		pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(path)))
+		parents[pid], _ = strconv.Atoi(fields[1])
+		for _, field := range fields[11:15] { // its own, and of those that it waited for
+			ticks, _ := strconv.ParseInt(field, 10, 64)
+			times[pid] += ticks
+		}
+	}
+	for pid := range times {
+		for p := parents[pid]; p > 1; p = parents[p] {
+			if p == os.Getpid() {
+				sum += time.Duration(times[pid]) * 10 * time.Millisecond
+				break
+			}
+		}
+	}
+	return sum
+}
+
 // BenchmarkBytes tells how much room a workload-minute takes: what is kept of it in the frame of its hour. Its floor is
 // the batch as its collector sends it, compressed, without what is kept of the newest interval only.
 func BenchmarkBytes(b *testing.B) {
@@ -62,6 +223,33 @@ func BenchmarkBytes(b *testing.B) {
 			}
 			kept += store.Packed(leaf.Join(loose...))
 		}
+		b.ReportMetric(float64(kept)/float64(minutes), "bytes/workload-minute")
+		b.ReportMetric(float64(sent)/float64(minutes), "floor-bytes")
+		b.ReportMetric(float64(kept)/float64(sent), "x-floor")
+	}
+	b.ReportMetric(0, "ns/op")
+}
+
+// BenchmarkBytesNoisy is BenchmarkBytes for a host of 300 workloads, each on five CPUs, of which every figure is
+// another every minute.
+func BenchmarkBytesNoisy(b *testing.B) {
+	rng := rand.New(rand.NewPCG(5, 6))
+	for b.Loop() {
+		sent, minutes := 0, 0
+		var loose []*leaf.Leaf
+		for at := range 60 {
+			iv := noisy(rng, "press-1", noon.Add(time.Duration(at)*time.Minute), uint64(at+1))
+			who := make([]leaf.User, len(iv.Workloads.Key))
+			for i := range who {
+				who[i] = leaf.User{Workload: int64(1000 + i), Tenant: int32(i % 8)}
+			}
+			minutes += len(who)
+			loose = append(loose, iv.Leaf(1, who))
+			raw, err := wire.Encode(&wire.Batch{Version: wire.Version, Intervals: []*wire.Interval{iv}})
+			require.NoError(b, err)
+			sent += len(raw)
+		}
+		kept := store.Packed(leaf.Join(loose...))
 		b.ReportMetric(float64(kept)/float64(minutes), "bytes/workload-minute")
 		b.ReportMetric(float64(sent)/float64(minutes), "floor-bytes")
 		b.ReportMetric(float64(kept)/float64(sent), "x-floor")
