@@ -190,7 +190,30 @@ func TestDecode_BelievesUpToABound(t *testing.T) {
 		"a line's speed": {8 << 40, func(iv *wire.Interval, n int64) {
 			iv.Figures.Interfaces[0].BitsPerSecond = n
 		}},
-		"the highest memory": {1 << 46, func(iv *wire.Interval, n int64) { heightOf(iv, n) }},
+		"the highest memory":   {1 << 46, func(iv *wire.Interval, n int64) { heightOf(iv, n) }},
+		"a process's uid":      {math.MaxUint32, func(iv *wire.Interval, n int64) { iv.Processes.Uid[0] = n }},
+		"a process's last CPU": {8191, func(iv *wire.Interval, n int64) { iv.Processes.LastCpu[0] = int32(n) }},
+		"a process's CPU time": {4 * 8192 * 86_400_000 * 1000, func(iv *wire.Interval, n int64) {
+			iv.Processes.CpuMicros[0] = n
+		}},
+		"a CPU of the host": {8191, func(iv *wire.Interval, n int64) { iv.Detail.Cpu[0] = uint32(n) }},
+		"pressure, some": {4 * minute * 1000, func(iv *wire.Interval, n int64) {
+			iv.Detail.Pressure, iv.Detail.PressureSomeMicros, iv.Detail.PressureFullMicros = []string{"io"}, []int64{n},
+				[]int64{0}
+		}},
+		"pressure, full": {4 * minute * 1000, func(iv *wire.Interval, n int64) {
+			iv.Detail.Pressure, iv.Detail.PressureSomeMicros, iv.Detail.PressureFullMicros = []string{"io"}, []int64{0},
+				[]int64{n}
+		}},
+		"the low end of a bucket": {7, func(iv *wire.Interval, n int64) { iv.Figures.Latencies[0].LowMicros = n }},
+		"the workload at a link's other end": {int64(len(iv.Workloads.Key)) - 1, func(iv *wire.Interval, n int64) {
+			iv.Figures.Interfaces[0].Workload = proto.Uint32(uint32(n))
+		}},
+		"resources": {256, func(iv *wire.Interval, n int64) {
+			for i := len(iv.Ledgers); i < int(n); i++ {
+				iv.Ledgers = append(iv.Ledgers, &wire.Ledger{Resource: fmt.Sprint("wine", i)})
+			}
+		}},
 		"what a disk carries": {1 << 40, func(iv *wire.Interval, n int64) {
 			iv.Figures.Disks[0].RateBytesPerSecond = n
 		}},
@@ -205,6 +228,15 @@ func TestDecode_BelievesUpToABound(t *testing.T) {
 			}
 		}
 	}
+	least := proto.Clone(base).(*wire.Batch)
+	p := least.Intervals[0].Processes
+	p.Uid[0], p.LastCpu[0] = -1, -1
+	least.Intervals[0].CpuUse = &wire.CpuUse{}
+	assert.NoError(t, check(least), "what is not known; and no source where nothing ran")
+	p.Uid[0] = -2
+	assert.Error(t, check(least))
+	p.Uid[0], p.LastCpu[0] = 0, -2
+	assert.Error(t, check(least))
 	over := proto.Clone(base).(*wire.Batch)
 	over.Intervals[0].ToUnixMicros = iv.FromUnixMicros + (minute-5000-minute/10)*1000
 	assert.NoError(t, check(over), "the clock may be set back a little, too")

@@ -177,9 +177,33 @@ func TestFromInterval_CutsTextsToWhatIsTaken(t *testing.T) {
 				m.Programs.Names[0], w.Labels[0].Values})
 		}
 	}
+	fits := strings.Repeat("m", 1024)
+	exact := wire.FromInterval(&account.Interval{Usages: make([]account.Usage, 1)}, 1, "v2", long{fits})
+	assert.Equal(t, fits, exact.Workloads.Key[0])
 	m := wire.FromInterval(&account.Interval{Usages: make([]account.Usage, 1)}, 1, "v2",
 		long{strings.Repeat("ä", 511) + "xä"})
 	assert.Equal(t, 1023, len(m.Workloads.Key[0]), "no letter is cut in two")
+}
+
+// TestFromInterval_TellsEachSourceAndWhatNoProgramExplains has two workloads whose figure was got in two ways.
+func TestFromInterval_TellsEachSourceAndWhatNoProgramExplains(t *testing.T) {
+	iv := &account.Interval{Usages: []account.Usage{
+		{Programs: []account.ProgramUse{{Program: account.NoProgram, Family: 3},
+			{Program: 3, Family: account.NoProgram}}},
+		{}, {}}}
+	for i, source := range []amount.Source{amount.Counted, amount.Split, amount.Counted} {
+		iv.Usages[i].Workload = account.WorkloadID(i)
+		iv.Usages[i].Figures.Put(amount.CPUUser, int64(i+1), source)
+		iv.Usages[i].Figures.Put(amount.CPUSystem, 1, amount.Summed)
+	}
+	m := wire.FromInterval(iv, 1, "v2", long{"x"})
+	columns := map[string][]uint32{}
+	for _, c := range m.Figures.Measures {
+		columns[c.Name] = c.Source
+	}
+	assert.Equal(t, map[string][]uint32{"cpu_user_us": {0, 2, 0}, "cpu_system_us": {1}}, columns)
+	assert.Equal(t, []int32{-1, 0}, m.Programs.Program)
+	assert.Equal(t, []int32{0, -1}, m.Programs.Family)
 }
 
 var noon = time.Date(2026, 10, 11, 12, 0, 0, 0, time.UTC)
