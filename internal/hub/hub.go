@@ -273,14 +273,19 @@ func (h *Hub) forgetRules() {
 	h.mu.Unlock()
 }
 
-// reassign moves every workload to the tenant the rules now give it, from now on, and returns how many moved.
+// lately is for how long after its last interval a workload is judged by rules that change: what ended before is past.
+// Should it come again, it is judged then.
+const lately = 24 * time.Hour
+
+// reassign moves every workload that is there to the tenant the rules now give it, from now on, and returns how many
+// moved.
 func (h *Hub) reassign(ctx context.Context) (int, error) {
 	h.forgetRules()
 	book, _, err := h.rules(ctx)
 	if err != nil {
 		return 0, err
 	}
-	workloads, err := h.store.Workloads(ctx)
+	workloads, err := h.store.WorkloadsSince(ctx, h.options.Now().Add(-lately))
 	if err != nil {
 		return 0, err
 	}

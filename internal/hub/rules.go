@@ -344,10 +344,6 @@ func (h *Hub) Reapply(ctx context.Context, span question.Span, preview bool) (*R
 	if err != nil {
 		return nil, err
 	}
-	workloads, err := h.store.Workloads(ctx)
-	if err != nil {
-		return nil, err
-	}
 	scope, err := h.scope(ctx, span, "")
 	if err != nil {
 		return nil, err
@@ -362,22 +358,23 @@ func (h *Hub) Reapply(ctx context.Context, span question.Span, preview bool) (*R
 		return nil, err
 	}
 	out := &Reapplication{From: span.From, To: span.To, Moves: []TrialMove{}, Preview: preview}
-	byID := map[int64]*store.Workload{}
-	to := map[int64]tenancy.Rule{}
-	var moves []store.Move
-	for i := range workloads {
-		w := &workloads[i]
-		byID[w.ID] = w
-		to[w.ID] = book.assign(w.Host.Name, w.Core())
+	ids := make([]int64, 0, len(used.Rows))
+	for i := range used.Rows {
+		ids = append(ids, used.Rows[i].Workload)
 	}
+	byID, err := h.store.WorkloadsByID(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	var moves []store.Move
 	seen := map[int64]bool{}
 	for i := range used.Rows {
 		u := &used.Rows[i]
-		w := byID[u.Workload]
-		if w == nil {
+		w, there := byID[u.Workload]
+		if !there {
 			continue
 		}
-		rule := to[u.Workload]
+		rule := book.assign(w.Host.Name, w.Core())
 		if !seen[w.ID] {
 			seen[w.ID] = true
 			moves = append(moves, store.Move{WorkloadID: w.ID, TenantID: rule.TenantID, RuleID: rule.ID,
@@ -386,7 +383,7 @@ func (h *Hub) Reapply(ctx context.Context, span question.Span, preview bool) (*R
 		if rule.TenantID == u.Tenant {
 			continue
 		}
-		out.Moves = append(out.Moves, move(w, named(names, u.Tenant), named(names, rule.TenantID),
+		out.Moves = append(out.Moves, move(&w, named(names, u.Tenant), named(names, rule.TenantID),
 			partUses(u, elapsed)))
 	}
 	out.Seen = len(seen)

@@ -444,6 +444,14 @@ func (s *Store) Workloads(ctx context.Context) ([]Workload, error) {
 	return w, s.db.WithContext(ctx).Preload("Host").Order("id").Find(&w).Error
 }
 
+// WorkloadsSince lists the workloads that are there, were seen after a time, or wait for their first usage, with their
+// hosts.
+func (s *Store) WorkloadsSince(ctx context.Context, t time.Time) ([]Workload, error) {
+	var w []Workload
+	return w, s.db.WithContext(ctx).Preload("Host").Where("alive OR last_at IS NULL OR last_at > ?",
+		t).Order("id").Find(&w).Error
+}
+
 // Assign moves workloads to tenants from a time on.
 func (s *Store) Assign(ctx context.Context, moves []Move, from time.Time) error {
 	if len(moves) == 0 {
