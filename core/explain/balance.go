@@ -12,6 +12,7 @@ type Balance struct {
 	Workloads int               `json:"workloads"`
 	Tenants   []TenantBalance   `json:"tenants" doc:"Unassigned use first, then by name."`
 	Resources []ResourceBalance `json:"resources"`
+	Note      string            `json:"note,omitempty" doc:"Where sums stand for intervals that are no longer kept."`
 }
 
 // ResourceBalance is the whole of one resource, as means over the span.
@@ -61,7 +62,7 @@ type Tenant struct {
 func ExplainBalance(over Over, stretch *question.Stretch, rows []question.Row, workloads int,
 	tenants []Tenant) *Balance {
 	b := &Balance{Over: over, Hosts: stretch.Hosts, Workloads: workloads, Tenants: []TenantBalance{},
-		Resources: []ResourceBalance{}}
+		Resources: []ResourceBalance{}, Note: question.PastKeeping(stretch.Grain)}
 	byTenant := map[int32]*question.Row{}
 	for i := range rows {
 		byTenant[rows[i].Tenant] = &rows[i]

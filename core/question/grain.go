@@ -47,6 +47,26 @@ type Reading struct {
 	Hours Span // those of Days too: where a day has no sum, its hours have
 }
 
+// IsWithin tells whether a sum that begins at a time is one of those that answer exactly. Others stand for intervals
+// that are no longer kept.
+func (r *Reading) IsWithin(g Grain, start time.Time) bool {
+	switch g {
+	case ByHour:
+		return r.Hours.Holds(start)
+	case ByDay:
+		return r.Days.Holds(start)
+	}
+	return true
+}
+
+// PastKeeping is what to tell of an answer that has sums of a grain in the place of intervals.
+func PastKeeping(g Grain) string {
+	if g == ByInterval {
+		return ""
+	}
+	return "the intervals of this span are past their keeping: every " + g.String() + " that begins in it counts whole"
+}
+
 // ReadingOf finds the coarsest sums that answer exactly for a span in steps; 0 is one step.
 func ReadingOf(span Span, step time.Duration) Reading {
 	r := Reading{Span: span}

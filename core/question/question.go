@@ -96,6 +96,9 @@ type Answer struct {
 	Rows  []Row
 	Total Total
 	Next  *Key // where the next page begins; nil where there is none
+	// Grain is that of sums that stand for intervals which are no longer kept: those that begin in the span count
+	// whole. ByInterval where the answer is exact.
+	Grain Grain
 }
 
 // Line is one host-wide line in account units, or the reason why it cannot be had.
@@ -133,6 +136,7 @@ type Stretch struct {
 	Hosts         int       // with records
 	From, To      time.Time // covered; zero when nothing is
 	Of            []Lines   // in the order of the question's measures
+	Grain         Grain     // as in Answer
 }
 
 // Has tells whether groups are told apart by a dimension.

@@ -151,6 +151,19 @@ func TestReading_TakesTheCoarsestSumsThatAreExact(t *testing.T) {
 		assert.Equal(t, []string{c.days, c.hours}, []string{told(r.Days), told(r.Hours)}, "%+v", c)
 		assert.Equal(t, span, r.Span)
 	}
+	r := question.ReadingOf(question.Span{From: at("05 12:30:00"), To: at("07 01:00:00")}, 0)
+	for _, c := range []struct {
+		grain question.Grain
+		start string
+		want  bool
+	}{{question.ByHour, "05 12:00:00", false}, {question.ByHour, "05 13:00:00", true},
+		{question.ByHour, "07 01:00:00", false}, {question.ByDay, "05 00:00:00", false},
+		{question.ByDay, "06 00:00:00", true}, {question.ByDay, "07 00:00:00", false},
+		{question.ByInterval, "01 00:00:00", true}} {
+		assert.Equal(t, c.want, r.IsWithin(c.grain, at(c.start)), "%+v", c)
+	}
+	assert.Empty(t, question.PastKeeping(question.ByInterval))
+	assert.Contains(t, question.PastKeeping(question.ByDay), "every day that begins in it")
 	assert.Equal(t, []string{"interval", "hour", "day"}, []string{question.ByInterval.String(),
 		question.ByHour.String(), question.ByDay.String()})
 	assert.Equal(t, noon.Add(time.Second), question.ByInterval.Floor(noon.Add(time.Second)))

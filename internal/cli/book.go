@@ -100,6 +100,7 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 		notes = append(notes, fmt.Sprintf("%d workloads were just seen: %s.\n", n,
 			sheet.FirstReading(time.Duration(l.Warming[0].DueInSeconds*float64(time.Second)))))
 	}
+	notes = append(notes, noteLine(l.Note))
 	last := fmt.Sprintf("A bar's full width, %d characters, is %s.", barWidth, scale)
 	if l.Notes["capacity"] != sheet.NoLedger {
 		line("kernel", blank, l.Kernel, "", l.Notes["kernel"])
@@ -121,6 +122,14 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 	}
 	_, err := fmt.Fprintf(w, "\n%s%s\n", strings.Join(notes, ""), last)
 	return err
+}
+
+// noteLine is a note as a line of its own; nothing where there is none.
+func noteLine(note string) string {
+	if note == "" {
+		return ""
+	}
+	return strings.ToUpper(note[:1]) + note[1:] + ".\n"
 }
 
 // percentText writes a part as a percentage; one that rounds to nothing has no sign.

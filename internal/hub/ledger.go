@@ -74,6 +74,7 @@ func (h *Hub) Ledger(ctx context.Context, q Question) (*sheet.Ledger, error) {
 		l.Shares = append(l.Shares, shareOf(&answer.Rows[i], by, q.Measure, stretch.ElapsedMillis))
 	}
 	l.Fill(q.Measure, stretch, answer.Total.Units[0])
+	l.Note = question.PastKeeping(answer.Grain)
 	if !scope.IsWhole() && q.Measure.HasLedger() {
 		l.Residual = nil
 		l.Notes["residual"] = "only some shares were asked for; ask for all for the balance"

@@ -42,6 +42,7 @@ type Ledger struct {
 	LeftOutBy   float64           `json:"left_out_amount"`
 	Warming     []Warming         `json:"warming,omitempty" doc:"Workloads that have no usage yet."`
 	Notes       map[string]string `json:"notes,omitempty" doc:"Why a field is null, by field name."`
+	Note        string            `json:"note,omitempty" doc:"Where sums stand for intervals no longer kept."`
 	Next        string            `json:"next,omitempty" doc:"Cursor of the next page; left out on the last."`
 }
 

@@ -35,7 +35,9 @@ func (s *Store) Ask(ctx context.Context, q question.Question) (*question.Answer,
 			return nil, fmt.Errorf("the highest minutes: %w", err)
 		}
 	}
-	return q.Arrange(rows), nil
+	a := q.Arrange(rows)
+	a.Grain = c.grain
+	return a, nil
 }
 
 // partKey is one part of what a question counts: what one workload had in one step, under one tenant where those are
@@ -81,6 +83,7 @@ type count struct {
 	byTenant bool
 	beside   bool // some measure has no ledger
 	step     int64
+	grain    question.Grain
 }
 
 func newCount(p *question.Plan, exists func(int32) bool) *count {
@@ -134,6 +137,9 @@ func (c *count) wanted() wanted {
 // add adds what a leaf has.
 func (c *count) add(p *piece) error {
 	v := p.View(&c.q.Scope, c.exists)
+	if !c.plan.Reading.IsWithin(p.Grain, p.Start) {
+		c.grain = max(c.grain, p.Grain)
+	}
 	steps := make([]int64, len(v.Within))
 	for at := range steps {
 		if c.step > 0 {

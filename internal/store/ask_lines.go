@@ -15,6 +15,7 @@ import (
 type hostStretch struct {
 	elapsed, cpus, from, to int64
 	of                      [][]lineSum // by measure and line
+	grain                   question.Grain
 }
 
 type lineSum struct {
@@ -58,7 +59,8 @@ func (s *Store) lines(ctx context.Context, q question.Question) (map[time.Time]m
 		}
 	}
 	stretches := map[time.Time]map[int32]*hostStretch{}
-	err := s.eachLeaf(ctx, q.Scope.Hosts, question.ReadingOf(q.Scope.Span, q.Step), want, func(p *piece) error {
+	r := question.ReadingOf(q.Scope.Span, q.Step)
+	err := s.eachLeaf(ctx, q.Scope.Hosts, r, want, func(p *piece) error {
 		p.Fill()
 		for at, within := range p.Within(q.Scope.Span) {
 			if !within {
@@ -77,6 +79,9 @@ func (s *Store) lines(ctx context.Context, q question.Question) (map[time.Time]m
 				stretches[start][p.Host] = x
 			}
 			x.add(p.Leaf, at, q.Measures)
+			if !r.IsWithin(p.Grain, p.Start) {
+				x.grain = max(x.grain, p.Grain)
+			}
 		}
 		return nil
 	})
@@ -123,6 +128,7 @@ func stretchOf(start time.Time, byHost map[int32]*hostStretch, names map[int32]s
 		if to.After(x.To) {
 			x.To = to
 		}
+		x.Grain = max(x.Grain, h.grain)
 		x.ElapsedMillis, x.CPUs = max(x.ElapsedMillis, h.elapsed), x.CPUs+int(h.cpus)
 		for i := range x.Of {
 			for k, line := range x.Of[i].Each() {

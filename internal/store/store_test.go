@@ -330,6 +330,27 @@ func TestDrop_KeepsTheSumsAndHoldsUpNobody(t *testing.T) {
 	after := totals()
 	assert.Equal(t, before, after)
 
+	// Within an hour whose intervals are gone, the hour counts whole where it begins in the span, and the answer says
+	// so.
+	edge := question.Question{Measures: []amount.Measure{amount.CPU}, By: []question.Dimension{question.Workload},
+		Scope: question.Scope{Span: question.Span{From: noon.Add(-time.Hour), To: noon.Add(10 * time.Minute)}}}
+	a, err := s.Ask(ctx, edge)
+	require.NoError(t, err)
+	require.Len(t, a.Rows, 1)
+	assert.Equal(t, []any{3e6, question.ByHour}, []any{a.Rows[0].Sums[0].Units, a.Grain},
+		"of 1 s at noon, 2 s at 12:50")
+	whole12, err := s.Lines(ctx, edge)
+	require.NoError(t, err)
+	assert.Equal(t, question.ByHour, whole12[0].Grain)
+	edge.Scope.Span = question.Span{From: noon, To: noon.Add(time.Hour)}
+	a, err = s.Ask(ctx, edge)
+	require.NoError(t, err)
+	assert.Equal(t, []any{3e6, question.ByInterval}, []any{a.Rows[0].Sums[0].Units, a.Grain}, "a whole hour is exact")
+	edge.Step = time.Minute
+	a, err = s.Ask(ctx, edge)
+	require.NoError(t, err)
+	assert.Equal(t, question.ByHour, a.Grain, "how it went by the minute is no longer known")
+
 	require.NoError(t, s.Drop(ctx, now, store.Keeping{Minutes: 24 * time.Hour, Hours: 48 * time.Hour}))
 	assert.Equal(t, after, totals(), "days tell what hours told")
 	require.NoError(t, s.Drop(ctx, now, store.Keeping{Minutes: 24 * time.Hour, Hours: 48 * time.Hour,

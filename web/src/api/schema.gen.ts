@@ -905,6 +905,8 @@ export interface components {
              * @description Hosts with records in the span.
              */
             hosts: number;
+            /** @description Where sums stand for intervals that are no longer kept. */
+            note?: string;
             resources: components["schemas"]["ResourceBalance"][];
             /** @description Unassigned use first, then by name. */
             tenants: components["schemas"]["TenantBalance"][];
@@ -1473,6 +1475,8 @@ export interface components {
             mean_unit: string;
             /** @description Cursor of the next page; left out on the last. */
             next?: string;
+            /** @description Where sums stand for intervals no longer kept. */
+            note?: string;
             /** @description Why a field is null, by field name. */
             notes?: {
                 [key: string]: string;

@@ -34,6 +34,7 @@ export function BalancePage() {
           </a>
         </span>
       </div>
+      {b?.note && <p className="mb-3 font-serif first-letter:uppercase">{b.note}.</p>}
       <div className="grid grid-cols-[1fr_300px] items-start gap-4.5 max-xl:grid-cols-1">
         <section className="sheet overflow-x-auto" aria-label="Balance by tenant">
           {b ? <BalanceTable balance={b} /> : <Waiting error={balance.error} what="The balance" />}

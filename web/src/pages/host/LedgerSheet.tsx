@@ -14,6 +14,9 @@ export function LedgerSheet({ balance, error }: { balance: Balance | undefined; 
         <span className="text-[12.5px] text-ink-2">shares + kernel + idle + residual = capacity</span>
       </div>
       {!balance && <Waiting error={error} what="The ledger" />}
+      {balance?.note && (
+        <p className="border-b border-rule px-3.5 py-2.5 font-serif first-letter:uppercase">{balance.note}.</p>
+      )}
       {balance?.resources.map((r, index) => {
         const resource = r.resource
         const unit = unitOf(resource, r.capacity_mean)
