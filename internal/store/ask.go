@@ -41,15 +41,18 @@ func (s *Store) Ask(ctx context.Context, q question.Question) (*question.Answer,
 }
 
 // partKey is one part of what a question counts: what one workload had in one step, under one tenant where those are
-// told apart, of one program, CPU or part where usage is divided so.
+// told apart, of one program, CPU or part where usage is divided so. It is looked up for every row that is read, so it
+// holds numbers alone.
 type partKey struct {
-	step            int64 // microseconds since 1970; 0 for none
-	workload        int64
-	tenant          int32
-	cpu             int32
-	program, family string
-	part            string
+	step     int64 // microseconds since 1970; 0 for none
+	workload int64
+	tenant   int32
+	cpu      int32
+	words    int32 // which of the count's
 }
+
+// words are the names that parts are told apart by: of a program and the head of its family, or of a part.
+type words struct{ program, family, part string }
 
 // part is the sums of a partKey, by the question's measures.
 type part struct {
@@ -80,6 +83,8 @@ type count struct {
 	q        *question.Question
 	exists   func(int32) bool
 	parts    map[partKey]*part
+	words    []words
+	wordsAt  map[words]int32
 	byTenant bool
 	beside   bool // some measure has no ledger
 	step     int64
@@ -88,7 +93,8 @@ type count struct {
 
 func newCount(p *question.Plan, exists func(int32) bool) *count {
 	c := &count{plan: p, q: &p.Question, exists: exists, parts: map[partKey]*part{},
-		byTenant: p.Question.Has(question.Tenant), step: p.Question.Step.Microseconds()}
+		words: []words{{}}, wordsAt: map[words]int32{{}: 0}, byTenant: p.Question.Has(question.Tenant),
+		step: p.Question.Step.Microseconds()}
 	for _, m := range c.q.Measures {
 		c.beside = c.beside || !m.HasLedger()
 	}
@@ -169,6 +175,17 @@ func (c *count) add(p *piece) error {
 type rowsOf struct {
 	*leaf.View
 	steps []int64
+}
+
+// wordsOf is the number of some words.
+func (c *count) wordsOf(w words) int32 {
+	n, there := c.wordsAt[w]
+	if !there {
+		n = int32(len(c.words))
+		c.wordsAt[w] = n
+		c.words = append(c.words, w)
+	}
+	return n
 }
 
 // find is the part that a workload's row belongs to, made if it is not there.
@@ -291,7 +308,8 @@ func (c *count) addPrograms(rows *rowsOf) {
 			continue
 		}
 		program := rows.Words[programs[row]]
-		p := c.find(rows, ats[row], user, partKey{program: program, family: rows.Words[families[row]]})
+		p := c.find(rows, ats[row], user, partKey{words: c.wordsOf(words{program: program,
+			family: rows.Words[families[row]]})})
 		p.processes = max(p.processes, processes[row])
 		for i, m := range c.q.Measures {
 			x := &p.sums[i]
@@ -328,7 +346,8 @@ func (c *count) addParts(rows *rowsOf) {
 	ats, parts := t.Of(leaf.At), t.Of("part")
 	for row, slot := range t.Of(leaf.Slot) {
 		if user, seen := rows.User(slot, ats[row]); seen {
-			x := &c.find(rows, ats[row], user, partKey{part: rows.Words[parts[row]]}).sums[0]
+			x := &c.find(rows, ats[row], user, partKey{words: c.wordsOf(words{
+				part: rows.Words[parts[row]]})}).sums[0]
 			x.add(t.Wide(t.Schema.Index("micros"), row), amount.Summed)
 		}
 	}

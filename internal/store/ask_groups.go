@@ -38,14 +38,33 @@ type group struct {
 
 // rows groups what was counted by what is asked for.
 func (c *count) rows(of names) []question.Row {
-	groups := map[string]*group{}
+	type groupOf struct {
+		step   int64
+		number int
+	}
+	groups := map[groupOf]*group{}
+	numbers, known := map[string]int{}, map[partKey]int{} // of groups, whatever their step
 	for k, p := range c.parts {
-		row := c.rowOf(k, p, of)
-		key := groupKey(&row)
-		g := groups[key]
+		plain := k
+		plain.step = 0
+		number, there := known[plain]
+		if !there {
+			row := c.rowOf(plain, p, of)
+			if !c.byTenant { // that of its newest interval, which is another in another step
+				row.Tenant, row.Names.Tenant = 0, ""
+			}
+			key := groupKey(&row)
+			if number, there = numbers[key]; !there {
+				number = len(numbers)
+				numbers[key] = number
+			}
+			known[plain] = number
+		}
+		g := groups[groupOf{k.step, number}]
 		if g == nil {
+			row := c.rowOf(k, p, of)
 			g = &group{row: row, workloads: map[int64]bool{}, sums: make([]groupSum, len(c.q.Measures))}
-			groups[key] = g
+			groups[groupOf{k.step, number}] = g
 		}
 		n := 1
 		if c.plan.Division == question.ByProgram {
@@ -68,9 +87,9 @@ func (c *count) rows(of names) []question.Row {
 	return rows
 }
 
-// groupKey tells a row's group from all others.
+// groupKey tells a row's group from all others of its step.
 func groupKey(r *question.Row) string {
-	return fmt.Sprintf("%d/%d/%d/%d/%d/%q/%q/%q", r.Start.UnixMicro(), r.Workload, r.Tenant, r.Host, r.CPU, r.Name,
+	return fmt.Sprintf("%d/%d/%d/%d/%q/%q/%q", r.Workload, r.Tenant, r.Host, r.CPU, r.Name,
 		r.Family, r.Names)
 }
 
@@ -94,7 +113,7 @@ func (c *count) rowOf(k partKey, p *part, of names) question.Row {
 		case question.CPU:
 			row.CPU = k.cpu
 		case question.Part:
-			row.Name = k.part
+			row.Name = c.words[k.words].part
 		}
 		if fact := d.Fact(); fact != "" {
 			row.Name = w.Facts[fact]
@@ -111,12 +130,12 @@ func (c *count) rowOf(k partKey, p *part, of names) question.Row {
 	}
 	switch {
 	case c.q.Has(question.Program):
-		row.Name = k.program
+		row.Name = c.words[k.words].program
 		if c.q.Has(question.Family) {
-			row.Family = k.family
+			row.Family = c.words[k.words].family
 		}
 	case c.q.Has(question.Family): // one family a workload, by its name: what ran before under it is the same
-		row.Name, row.Names.Workload, row.Names.Owner = k.family, w.Name, w.Owner
+		row.Name, row.Names.Workload, row.Names.Owner = c.words[k.words].family, w.Name, w.Owner
 		row.Names.Host, row.Names.Kind = w.Host.Name, w.Kind
 	}
 	if c.q.State && c.plan.Division == question.ByWorkload {
