@@ -236,6 +236,25 @@ func TestArrange_SortsAndCutsPages(t *testing.T) {
 	assert.Empty(t, none.String())
 }
 
+func TestArrange_StepsAreNotCutIntoPages(t *testing.T) {
+	list := rows(3, 1, 4)
+	for i := range list {
+		list[i].Start = noon.Add(time.Duration(2-i) * time.Hour)
+	}
+	q := question.Question{Measures: []amount.Measure{amount.CPU}, Step: time.Hour, Page: question.Page{First: 1}}
+	a := q.Arrange(list)
+	assert.Equal(t, "cba", names(a), "by time")
+	assert.Nil(t, a.Next)
+	assert.Equal(t, []float64{8}, a.Total.Units)
+
+	none := question.Row{Name: "z", Sums: []question.Sum{question.NoFigure(1)}}
+	idle := question.Row{Name: "y", Sums: []question.Sum{{Source: amount.Counted}}}
+	q = question.Question{Measures: []amount.Measure{amount.CPU}, Order: question.Order{By: "peak"}}
+	assert.Equal(t, "yz", names(q.Arrange([]question.Row{none, idle})), "what is not known is less than nothing used")
+	q.Order.Turned = true
+	assert.Equal(t, "zy", names(q.Arrange([]question.Row{idle, none})))
+}
+
 func TestKey_TellsEveryGroupFromAllOthers(t *testing.T) {
 	q := question.Question{Measures: []amount.Measure{amount.CPU}}
 	seen := map[question.Key]bool{}
