@@ -77,8 +77,8 @@ check: $(CONSOLE) ## static checks: format, width, documents, modules, vet, lint
 	@go run ./cmd/vinescale openapi | diff -q - docs/openapi.json >/dev/null || \
 		{ echo "docs/openapi.json is not of these handlers: run make generate"; exit 1; }
 
-MUTATED := ./core/account ./core/amount ./core/cpuset ./core/explain ./core/question ./core/tenancy ./internal/wire \
-           ./internal/kernel/text ./internal/kernel/netlink ./internal/kernel/space
+MUTATED := ./core/account ./core/amount ./core/cpuset ./core/explain ./core/leaf ./core/question ./core/tenancy \
+           ./internal/wire ./internal/pack ./internal/kernel/text ./internal/kernel/netlink ./internal/kernel/space
 
 mutate: ## change the code in small ways, and count what the tests notice: MUTATED="./core/cpuset" for some packages
 	@test -x bin/gremlins || GOBIN=$(CURDIR)/bin go install github.com/go-gremlins/gremlins/cmd/gremlins@v0.6.0
