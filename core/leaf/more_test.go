@@ -167,3 +167,41 @@ func TestRelate_TellsHowFarFiguresAreFromWhatTheyFollowFrom(t *testing.T) {
 	assert.Equal(t, "devices", leaf.SectionOf(leaf.Disks))
 	assert.Contains(t, leaf.OfResource(amount.Disk), leaf.OfMeasure(amount.DiskRead))
 }
+
+// TestRelate_EveryWorkloadAndIntervalHasAWholeOfItsOwn has two workloads in three intervals, each with two CPUs that
+// add up to its time: of the first CPU the time is stored, of the last nothing is left to tell.
+func TestRelate_EveryWorkloadAndIntervalHasAWholeOfItsOwn(t *testing.T) {
+	var all []*leaf.Leaf
+	for at := range int64(3) {
+		l := one(noon.Add(time.Duration(at)*time.Minute), 11, 1, 100+at, amount.Counted)
+		other := one(noon, 12, 1, 1000+10*at, amount.Counted)
+		l.Table(leaf.Who).Append(1, 0, 12, 1)
+		row := []int64{1, 0}
+		for i, c := range other.Tables[leaf.Uses].Schema.Columns[2:] {
+			if c.Fill == leaf.Stored {
+				row = append(row, other.Tables[leaf.Uses].Low[i+2][0])
+			}
+		}
+		l.Table(leaf.Uses).Append(row...)
+		for slot, cpu := range []int64{100 + at, 1000 + 10*at} {
+			l.Table(leaf.Ran).Append(int64(slot), 3, 0, cpu/4, 0)
+			l.Table(leaf.Ran).Append(int64(slot), 5, 0, cpu-cpu/4, 0)
+		}
+		all = append(all, l)
+	}
+	frame := leaf.Join(all...)
+	ran := frame.Tables[leaf.Ran]
+	column := ran.Schema.Index("micros")
+	was := append([]int64(nil), ran.Low[column]...)
+	assert.Equal(t, []int64{25, 25, 25, 75, 76, 77, 250, 252, 255, 750, 758, 765}, was)
+	got := frame.Relate(leaf.Ran, column, leaf.AsParts)
+	assert.Equal(t, []int64{25, 25, 25, 0, 0, 0, 250, 252, 255, 0, 0, 0}, got)
+	whole := frame.Relate(leaf.Ran, column, leaf.AsWhole)
+	assert.Equal(t, []int64{-75, -76, -77, -25, -25, -25, -750, -758, -765, -250, -252, -255}, whole)
+	for way, values := range map[leaf.Way][]int64{leaf.AsParts: got, leaf.AsWhole: whole} {
+		ran.Low[column] = values
+		frame.MarkRelated(leaf.Ran, "micros", way)
+		frame.Fill()
+		assert.Equal(t, was, ran.Low[column])
+	}
+}
