@@ -196,15 +196,15 @@ func TestFold_SumsBeyond64BitsHold(t *testing.T) {
 
 // TestRetenant_MovesWhoAndNotHowMuch accounts a workload anew from the middle of an hour on.
 func TestRetenant_MovesWhoAndNotHowMuch(t *testing.T) {
-	frame := leaf.Join(one(noon, 11, 1, 600, amount.Counted), one(noon.Add(time.Minute), 11, 1, 60, amount.Counted),
+	quire := leaf.Join(one(noon, 11, 1, 600, amount.Counted), one(noon.Add(time.Minute), 11, 1, 60, amount.Counted),
 		one(noon.Add(2*time.Minute), 12, 1, 6, amount.Counted))
-	frame.Table(leaf.Links).Append(frame.Word("veth3"), 1, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 11, 1, 0)
-	frame.Fill()
+	quire.Table(leaf.Links).Append(quire.Word("veth3"), 1, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 11, 1, 0)
+	quire.Fill()
 	span := question.Span{From: noon.Add(time.Minute), To: noon.Add(2 * time.Minute)}
-	assert.False(t, frame.Retenant(span, map[int64]int32{12: 5}), "it was not there then")
-	assert.False(t, frame.Retenant(span, map[int64]int32{11: 1}), "it is theirs already")
-	require.True(t, frame.Retenant(span, map[int64]int32{11: 5}))
-	assert.Equal(t, int64(5), frame.Tables[leaf.Links].Of("end_tenant")[0])
+	assert.False(t, quire.Retenant(span, map[int64]int32{12: 5}), "it was not there then")
+	assert.False(t, quire.Retenant(span, map[int64]int32{11: 1}), "it is theirs already")
+	require.True(t, quire.Retenant(span, map[int64]int32{11: 5}))
+	assert.Equal(t, int64(5), quire.Tables[leaf.Links].Of("end_tenant")[0])
 	scope := question.Scope{Span: question.Span{From: noon, To: noon.Add(time.Hour)}}
 	of := func(l *leaf.Leaf, exists func(int32) bool) map[leaf.User]int64 {
 		v := l.View(&scope, exists)
@@ -220,8 +220,8 @@ func TestRetenant_MovesWhoAndNotHowMuch(t *testing.T) {
 	all := func(int32) bool { return true }
 	want := map[leaf.User]int64{{Workload: 11, Tenant: 1}: 600, {Workload: 11, Tenant: 5}: 60,
 		{Workload: 12, Tenant: 1}: 6}
-	assert.Equal(t, want, of(frame, all))
-	sum := leaf.Fold(frame)
+	assert.Equal(t, want, of(quire, all))
+	sum := leaf.Fold(quire)
 	assert.Equal(t, want, of(sum, all))
 
 	scope.Only = []int64{11}

@@ -189,19 +189,19 @@ func TestRelate_EveryWorkloadAndIntervalHasAWholeOfItsOwn(t *testing.T) {
 		}
 		all = append(all, l)
 	}
-	frame := leaf.Join(all...)
-	ran := frame.Tables[leaf.Ran]
+	quire := leaf.Join(all...)
+	ran := quire.Tables[leaf.Ran]
 	column := ran.Schema.Index("micros")
 	was := append([]int64(nil), ran.Low[column]...)
 	assert.Equal(t, []int64{25, 25, 25, 75, 76, 77, 250, 252, 255, 750, 758, 765}, was)
-	got := frame.Relate(leaf.Ran, column, leaf.AsParts)
+	got := quire.Relate(leaf.Ran, column, leaf.AsParts)
 	assert.Equal(t, []int64{25, 25, 25, 0, 0, 0, 250, 252, 255, 0, 0, 0}, got)
-	whole := frame.Relate(leaf.Ran, column, leaf.AsWhole)
+	whole := quire.Relate(leaf.Ran, column, leaf.AsWhole)
 	assert.Equal(t, []int64{-75, -76, -77, -25, -25, -25, -750, -758, -765, -250, -252, -255}, whole)
 	for way, values := range map[leaf.Way][]int64{leaf.AsParts: got, leaf.AsWhole: whole} {
 		ran.Low[column] = values
-		frame.MarkRelated(leaf.Ran, "micros", way)
-		frame.Fill()
+		quire.MarkRelated(leaf.Ran, "micros", way)
+		quire.Fill()
 		assert.Equal(t, was, ran.Low[column])
 	}
 }

@@ -13,7 +13,7 @@ import (
 
 const version = 1
 
-// zipAtLeast is from how many bytes on compressing is tried: zstd's own frame takes a dozen.
+// zipAtLeast is from how many bytes on compressing is tried: zstd's own quire takes a dozen.
 const zipAtLeast = 48
 
 var (

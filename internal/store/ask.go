@@ -86,19 +86,14 @@ type count struct {
 	words    []words
 	wordsAt  map[words]int32
 	byTenant bool
-	beside   bool // some measure has no ledger
 	step     int64
 	grain    question.Grain
 }
 
 func newCount(p *question.Plan, exists func(int32) bool) *count {
-	c := &count{plan: p, q: &p.Question, exists: exists, parts: map[partKey]*part{},
+	return &count{plan: p, q: &p.Question, exists: exists, parts: map[partKey]*part{},
 		words: []words{{}}, wordsAt: map[words]int32{{}: 0}, byTenant: p.Question.Has(question.Tenant),
 		step: p.Question.Step.Microseconds()}
-	for _, m := range c.q.Measures {
-		c.beside = c.beside || !m.HasLedger()
-	}
-	return c
 }
 
 // wanted says which columns answer.

@@ -198,7 +198,7 @@ func (s *Store) sinceNewest(ctx context.Context, scope *question.Scope, r *quest
 	var from *time.Time
 	err := s.db.WithContext(ctx).Raw(`SELECT greatest(
 			(SELECT max(start) FROM loose_leaves WHERE host_id = $1 AND start >= $2 AND start < $3),
-			(SELECT max(start) FROM frames WHERE host_id = $1 AND start >= $2 AND start < $3))`, scope.Hosts[0],
+			(SELECT max(start) FROM quires WHERE host_id = $1 AND start >= $2 AND start < $3))`, scope.Hosts[0],
 		question.ByHour.Floor(scope.Span.From), scope.Span.To).Row().Scan(&from)
 	if err == nil && from != nil && question.ByHour.Floor(*from).After(scope.Span.From) {
 		r.Span.From = question.ByHour.Floor(*from)

@@ -203,7 +203,7 @@ func cpuTime(b *testing.B) time.Duration {
 	return sum
 }
 
-// BenchmarkBytes tells how much room a workload-minute takes: what is kept of it in the frame of its hour. Its floor is
+// BenchmarkBytes tells how much room a workload-minute takes: what is kept of it in the quire of its hour. Its floor is
 // the batch as its collector sends it, compressed, without what is kept of the newest interval only.
 func BenchmarkBytes(b *testing.B) {
 	for b.Loop() {

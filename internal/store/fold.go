@@ -18,7 +18,7 @@ const (
 	foldAfter  = 2 * time.Minute
 )
 
-// Fold puts loose intervals into the frames of their hours, sums the hours and then the days that ended. Each is one
+// Fold puts loose intervals into the quires of their hours, sums the hours and then the days that ended. Each is one
 // transaction, so that whoever asks meanwhile, and whatever breaks off, finds every interval once. It returns how many
 // hours and days were summed.
 func (s *Store) Fold(ctx context.Context, now time.Time) (hours, days int, err error) {
@@ -94,7 +94,7 @@ func (s *Store) bind(ctx context.Context, hostID int32, hour time.Time) error {
 	})
 }
 
-// foldHour puts a host's loose intervals of an hour into its frame and sums it anew.
+// foldHour puts a host's loose intervals of an hour into its quire and sums it anew.
 func (s *Store) foldHour(ctx context.Context, hostID int32, hour time.Time) error {
 	return s.aloneOf(ctx, hostID, func(tx *gorm.DB) error {
 		next := hour.Add(time.Hour)
@@ -102,12 +102,12 @@ func (s *Store) foldHour(ctx context.Context, hostID int32, hour time.Time) erro
 		if err != nil || len(loose) == 0 {
 			return err
 		}
-		frame, err := leavesOf(tx, frames, hostID, hour, next)
+		quire, err := leavesOf(tx, quires, hostID, hour, next)
 		if err != nil {
 			return err
 		}
-		whole := leaf.Join(append(frame, loose...)...)
-		if err := putLeaf(tx, frames, hour, whole); err != nil {
+		whole := leaf.Join(append(quire, loose...)...)
+		if err := putLeaf(tx, quires, hour, whole); err != nil {
 			return err
 		}
 		if err := putHour(tx, hour, whole); err != nil {
@@ -118,12 +118,12 @@ func (s *Store) foldHour(ctx context.Context, hostID int32, hour time.Time) erro
 	})
 }
 
-// putHour stores the sum of a frame. The sum of its day no longer holds.
-func putHour(tx *gorm.DB, hour time.Time, frame *leaf.Leaf) error {
-	if err := putLeaf(tx, hourLeaves, hour, leaf.Fold(frame)); err != nil {
+// putHour stores the sum of a quire. The sum of its day no longer holds.
+func putHour(tx *gorm.DB, hour time.Time, quire *leaf.Leaf) error {
+	if err := putLeaf(tx, hourLeaves, hour, leaf.Fold(quire)); err != nil {
 		return err
 	}
-	return forgetDay(tx, frame.Host, hour)
+	return forgetDay(tx, quire.Host, hour)
 }
 
 // forgetDay says that the sum of the day that holds a time no longer holds.

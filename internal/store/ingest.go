@@ -47,10 +47,9 @@ func (s *Store) forgetAll() {
 
 // Ingest counts the intervals of a batch that have not been counted, all or none of them.
 //
-// A row in intake, keyed (host, boot, sequence), decides whether an interval is new; only then do its leaf and its sums
-// by tenant follow, in the same transaction. ErrOverlap tells of an interval of a time that was counted already.
-// rulesVersion is the version assign was made of; ErrRulesChanged when another is in
-// force.
+// An interval is known by its host, boot and sequence: a row in intake decides whether it is new; only then do its leaf
+// and its sums by tenant follow, in the same transaction. ErrOverlap tells of an interval of a time that was counted
+// already. rulesVersion is the version assign was made of; ErrRulesChanged when another is in force.
 func (s *Store) Ingest(ctx context.Context, host Host, b *wire.Batch, rulesVersion int64, assign Assigner) (Taken,
 	error) {
 	for _, iv := range b.Intervals {
@@ -75,7 +74,9 @@ func (s *Store) Ingest(ctx context.Context, host Host, b *wire.Batch, rulesVersi
 	if err != nil {
 		return Taken{}, err
 	}
-	s.learn(in, rulesVersion)
+	if in.taken.New > 0 {
+		s.learn(in, rulesVersion)
+	}
 	return in.taken, nil
 }
 

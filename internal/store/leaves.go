@@ -17,7 +17,7 @@ import (
 // The tables that hold leaves. Each has a row for a section of a leaf, by the leaf's host and begin.
 const (
 	looseLeaves = "loose_leaves"
-	frames      = "frames"
+	quires      = "quires"
 	hourLeaves  = "hour_leaves"
 	dayLeaves   = "day_leaves"
 )
@@ -54,7 +54,7 @@ func putLeaf(tx *gorm.DB, table string, start time.Time, l *leaf.Leaf) error {
 // piece is a leaf as it is stored.
 type piece struct {
 	Grain question.Grain
-	Loose bool // an interval that is in no frame yet
+	Loose bool // an interval that is in no quire yet
 	Host  int32
 	Start time.Time
 	*leaf.Leaf
@@ -81,17 +81,17 @@ func (b *statement) stored(hosts []int32, r question.Reading, sections []string)
 			quoted(hostSection), condition)
 	}
 	const columns = "u.host_id, u.start, u.section, u.body"
-	frameSpan := question.Span{From: question.ByHour.Floor(r.Span.From), To: r.Span.To}
+	quireSpan := question.Span{From: question.ByHour.Floor(r.Span.From), To: r.Span.To}
 	parts := []string{
 		fmt.Sprintf("SELECT 0 AS grain, true AS loose, %s FROM %s AND %s", columns, within(looseLeaves),
-			span("u.start", frameSpan)),
-		fmt.Sprintf("SELECT 0, false, %s FROM %s AND %s AND NOT (%s)", columns, within(frames),
-			span("u.start", frameSpan), span("u.start", r.Hours)),
+			span("u.start", quireSpan)),
+		fmt.Sprintf("SELECT 0, false, %s FROM %s AND %s AND NOT (%s)", columns, within(quires),
+			span("u.start", quireSpan), span("u.start", r.Hours)),
 		// Whole hours of which no sum of their day answers; and those whose intervals are no longer kept.
 		fmt.Sprintf("SELECT 1, false, %s FROM %s AND (%s AND %s OR %s AND NOT (%s) AND %s)", columns,
 			within(hourLeaves), span("u.start", r.Hours),
 			not(dayLeaves, "d.start = date_trunc('day', u.start, 'UTC') AND "+span("d.start", r.Days)),
-			span("u.start", r.Span), span("u.start", r.Hours), not(frames, "d.start = u.start")),
+			span("u.start", r.Span), span("u.start", r.Hours), not(quires, "d.start = u.start")),
 		// Whole days; and those whose hours are no longer kept.
 		fmt.Sprintf("SELECT 2, false, %s FROM %s AND (%s OR %s AND %s)", columns, within(dayLeaves),
 			span("u.start", r.Days), span("u.start", r.Span),

@@ -138,7 +138,7 @@ func Redact(databaseURL string) string {
 }
 
 // partitioned tables get one partition a day, whose name ends in the day.
-var partitioned = []string{frames, "tenant_minute"}
+var partitioned = []string{quires, "tenant_minute"}
 
 const partitionDay = "20060102"
 

@@ -55,7 +55,7 @@ func (s *Store) Reapply(ctx context.Context, span question.Span, moves []Move, w
 
 // retenant accounts what one host's workloads used in a span to other tenants, hour by hour.
 func retenant(tx *gorm.DB, host int32, span question.Span, to map[int64]int32) error {
-	for _, table := range []string{looseLeaves, frames} {
+	for _, table := range []string{looseLeaves, quires} {
 		starts, err := startsOf(tx, table, host, question.ByHour.Floor(span.From), span.To)
 		if err != nil {
 			return err
@@ -110,7 +110,7 @@ func retenantSums(tx *gorm.DB, host int32, span question.Span, to map[int64]int3
 	for _, x := range []struct {
 		table, finer string
 		grain        question.Grain
-	}{{hourLeaves, frames, question.ByHour}, {dayLeaves, hourLeaves, question.ByDay}} {
+	}{{hourLeaves, quires, question.ByHour}, {dayLeaves, hourLeaves, question.ByDay}} {
 		starts, err := startsOf(tx, x.table, host, span.From, span.To)
 		if err != nil {
 			return err

@@ -307,15 +307,15 @@ func TestDrop_KeepsTheSumsAndHoldsUpNobody(t *testing.T) {
 	span := question.Span{From: noon.AddDate(0, 0, -1), To: now}
 	totals := func() question.Stretch { return lines(t, s, h.ID, span, amount.CPU) }
 	before := totals()
-	frames := func() (n int) {
-		require.NoError(t, s.Rows(ctx, "SELECT count(*) FROM frames").Scan(&n))
+	quires := func() (n int) {
+		require.NoError(t, s.Rows(ctx, "SELECT count(*) FROM quires").Scan(&n))
 		return n
 	}
-	whole := frames()
+	whole := quires()
 
 	reader := s.Begin(ctx)
 	var n int
-	require.NoError(t, reader.Raw("SELECT count(*) FROM frames").Row().Scan(&n))
+	require.NoError(t, reader.Raw("SELECT count(*) FROM quires").Row().Scan(&n))
 	keep := store.Keeping{Minutes: 24 * time.Hour}
 	dropped := make(chan error, 1)
 	go func() { dropped <- s.Drop(ctx, now, keep) }()
@@ -326,7 +326,7 @@ func TestDrop_KeepsTheSumsAndHoldsUpNobody(t *testing.T) {
 	require.NoError(t, <-dropped, "it gives up")
 	require.NoError(t, reader.Rollback().Error)
 	require.NoError(t, s.Drop(ctx, now, keep))
-	assert.Less(t, frames(), whole)
+	assert.Less(t, quires(), whole)
 	after := totals()
 	assert.Equal(t, before, after)
 

@@ -73,7 +73,7 @@ func (c *check) day() error {
 	var starts []time.Time
 	minutes := map[tenantKey]*tenantRow{}
 	detail := false
-	for _, table := range []string{frames, looseLeaves} {
+	for _, table := range []string{quires, looseLeaves} {
 		// An interval of the day before may be counted in minutes of this one.
 		list, err := leavesOf(c.tx, table, c.host.ID, c.span.From.Add(-question.ByDay.Length()), c.span.To)
 		if err != nil {
@@ -95,7 +95,7 @@ func (c *check) day() error {
 				continue
 			}
 			detail = true
-			if table == frames {
+			if table == quires {
 				byHour[question.ByHour.Floor(l.Start(0))] = leaf.Fold(l)
 			}
 			for at := range l.Intervals() {

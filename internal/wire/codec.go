@@ -53,7 +53,7 @@ func (p *Processes) Pack() ([]byte, error) {
 
 // UnpackProcesses undoes Pack. The columns fit together: they were checked when they were sent.
 func UnpackProcesses(packed []byte) (*Processes, error) {
-	raw, err := decompress(packed)
+	raw, err := decompress(packed, MaxBody) // however little it took: it was bounded when it came
 	if err != nil {
 		return nil, err
 	}
@@ -76,7 +76,7 @@ func Decode(body []byte, contentType, contentEncoding string) (*Batch, error) {
 	case "", "identity":
 	case "zstd":
 		var err error
-		if body, err = decompress(body); err != nil {
+		if body, err = decompress(body, min(MaxBody, freeBytes+mostExpansion*len(body))); err != nil {
 			return nil, err
 		}
 	default:

@@ -185,6 +185,17 @@ func TestFromInterval_CutsTextsToWhatIsTaken(t *testing.T) {
 	assert.Equal(t, 1023, len(m.Workloads.Key[0]), "no letter is cut in two")
 }
 
+// TestProcesses_AreReadAgainHoweverLittleTheyTook has as many processes as are taken, all alike.
+func TestProcesses_AreReadAgainHoweverLittleTheyTook(t *testing.T) {
+	p := &wire.Processes{Names: []string{"intake"}, MemoryBytes: make([]int64, 400_000)}
+	packed, err := p.Pack()
+	require.NoError(t, err)
+	assert.Less(t, len(packed), 4000)
+	got, err := wire.UnpackProcesses(packed)
+	require.NoError(t, err)
+	assert.True(t, proto.Equal(p, got))
+}
+
 // TestFromInterval_TellsEachSourceAndWhatNoProgramExplains has two workloads whose figure was got in two ways.
 func TestFromInterval_TellsEachSourceAndWhatNoProgramExplains(t *testing.T) {
 	iv := &account.Interval{Usages: []account.Usage{

@@ -40,14 +40,13 @@ var decoders = func() chan *zstd.Decoder {
 	return made
 }()
 
-// decompress undoes zstd, up to a multiple of what was sent.
-func decompress(body []byte) ([]byte, error) {
+// decompress undoes zstd, up to so many bytes.
+func decompress(body []byte, most int) ([]byte, error) {
 	d := <-decoders
 	defer func() { decoders <- d }()
 	if err := d.Reset(bytes.NewReader(body)); err != nil {
 		return nil, fmt.Errorf("the body is not sound zstd: %w", err)
 	}
-	most := min(MaxBody, freeBytes+mostExpansion*len(body))
 	raw, err := io.ReadAll(io.LimitReader(d, int64(most)+1))
 	switch {
 	case err != nil:

@@ -144,8 +144,8 @@ CREATE TABLE inventories (
 
 -- What was counted: leaves, whose sections are packed columns (internal/pack). They are compressed already.
 --
--- An interval that was taken in is loose, alone or bound with others of its hour, until it is folded into the frame of
--- its hour, which holds the intervals of that hour one by one. The sum of a frame stands in hour_leaves, and the sum of a day's hours in day_leaves. A day has
+-- An interval that was taken in is loose, alone or bound with others of its hour, until it is folded into the quire of
+-- its hour, which holds the intervals of that hour one by one. The sum of a quire stands in hour_leaves, and the sum of a day's hours in day_leaves. A day has
 -- a row only while the sum holds for all of its hours. Whoever asks adds what is loose to what is summed.
 CREATE TABLE loose_leaves (
     host_id integer NOT NULL,
@@ -155,7 +155,7 @@ CREATE TABLE loose_leaves (
     single  boolean NOT NULL, -- it is one interval, as it was taken in
     PRIMARY KEY (host_id, start, section)
 );
-CREATE TABLE frames (
+CREATE TABLE quires (
     host_id integer NOT NULL,
     start   timestamptz NOT NULL, -- of the hour
     section text NOT NULL,
@@ -177,7 +177,7 @@ CREATE TABLE day_leaves (
     PRIMARY KEY (host_id, start, section)
 );
 ALTER TABLE loose_leaves ALTER body SET STORAGE EXTERNAL;
-ALTER TABLE frames ALTER body SET STORAGE EXTERNAL;
+ALTER TABLE quires ALTER body SET STORAGE EXTERNAL;
 ALTER TABLE hour_leaves ALTER body SET STORAGE EXTERNAL;
 ALTER TABLE day_leaves ALTER body SET STORAGE EXTERNAL;
 
@@ -203,5 +203,5 @@ CREATE TABLE tenant_peak (
 );
 
 -- +goose Down
-DROP TABLE tenant_peak, peak_hours, tenant_minute, day_leaves, hour_leaves, frames, loose_leaves, inventories, running, intake,
+DROP TABLE tenant_peak, peak_hours, tenant_minute, day_leaves, hour_leaves, quires, loose_leaves, inventories, running, intake,
     assignments, workloads, audit, pools, pins, quotas, rules, tenants, tokens, hosts, vinescale_book;
