@@ -35,9 +35,8 @@ var floors = [][]string{
 }
 
 // beside are tools and tests' helpers, which nothing of the product imports.
-var beside = []string{"internal/browser", "internal/testdb", "internal/oracle", "internal/e2e", "internal/real",
-	"internal/real/burner",
-	"internal/guest", "internal", "tools/screenshots", "tools/widths"}
+var beside = []string{"internal/browser", "internal/testdb", "internal/crowd", "internal/oracle", "internal/e2e",
+	"internal/real", "internal/real/burner", "internal/guest", "internal", "tools/screenshots", "tools/widths"}
 
 type goPackage struct {
 	ImportPath string

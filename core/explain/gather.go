@@ -146,6 +146,9 @@ func (g *Gathering) figuresOf(user User, host int32) *workloadFigures {
 func (g *Gathering) addMeasure(v *leaf.View, m amount.Measure) {
 	t := v.Tables[leaf.OfMeasure(m)]
 	slots, ats, sources, over := t.Of(leaf.Slot), t.Of(leaf.At), t.Of("source"), t.Of("over")
+	if len(sources) == 0 { // it was read for what follows from it alone
+		return
+	}
 	for row, slot := range slots {
 		user, seen := v.User(slot, ats[row])
 		if !seen {

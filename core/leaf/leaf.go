@@ -72,7 +72,78 @@ type Leaf struct {
 
 	word    map[string]int64
 	related map[place]Way // columns that hold differences, until Fill undoes it
+	want    Want
+	desk    *Desk
 }
+
+// Desk is room for one leaf at a time: whoever reads many leaves, one after the other, lays each on the same desk.
+type Desk struct {
+	numbers []int64
+	users   []User
+}
+
+// On makes a leaf without anything on a desk. The leaf that lay there before must not be used any more.
+func (d *Desk) On(host int32) *Leaf {
+	d.numbers, d.users = d.numbers[:0], d.users[:0]
+	l := New(host)
+	l.desk = d
+	return l
+}
+
+// Numbers makes a column of so many zeros.
+func (l *Leaf) Numbers(n int) []int64 {
+	if l.desk == nil {
+		return make([]int64, n)
+	}
+	return room(&l.desk.numbers, n)
+}
+
+// room takes n zeros off what is left of a slice, or off a larger one that replaces it.
+func room[T any](of *[]T, n int) []T {
+	at := len(*of)
+	if at+n > cap(*of) { // what was taken before stays with those who have it
+		*of, at = make([]T, 0, max(2*cap(*of), n, 4096)), 0
+	}
+	*of = (*of)[:at+n]
+	taken := (*of)[at : at+n : at+n]
+	clear(taken)
+	return taken
+}
+
+// Want is which columns are to be read, by table and place; nil for all. Keys are read wherever any other column is.
+type Want map[string][]bool
+
+// WantOf is a want of the columns for which a function is true.
+func WantOf(column func(table, column string) bool) Want {
+	w := Want{}
+	for _, name := range order {
+		s := schemas[name]
+		for i, c := range s.Columns[s.keys:] {
+			if column(name, c.Name) {
+				if w[name] == nil {
+					w[name] = make([]bool, len(s.Columns))
+					for k := range s.keys {
+						w[name][k] = true
+					}
+				}
+				w[name][s.keys+i] = true
+			}
+		}
+	}
+	return w
+}
+
+// Has tells whether a column is wanted.
+func (w Want) Has(table string, place int) bool {
+	if w == nil {
+		return true
+	}
+	columns := w[table]
+	return columns != nil && columns[place]
+}
+
+// Wants says which columns are to be there. The others are not: whoever reads one has asked for too little.
+func (l *Leaf) Wants(w Want) { l.want = w }
 
 // New makes a leaf without anything.
 func New(host int32) *Leaf {
@@ -122,10 +193,10 @@ func (l *Leaf) Fill() {
 		rows := t.Rows()
 		ats := t.Of(At)
 		for i, c := range t.Schema.Columns {
-			if len(t.Low[i]) == rows || rows == 0 {
+			if len(t.Low[i]) == rows || rows == 0 || !l.want.Has(t.Schema.Name, i) {
 				continue
 			}
-			column := make([]int64, rows)
+			column := l.Numbers(rows)
 			var from []int64
 			if c.From != "" {
 				from = t.Of(c.From)
@@ -202,7 +273,11 @@ func (l *Leaf) View(scope *question.Scope, exists func(tenant int32) bool) *View
 	if len(slots) == 0 {
 		return v
 	}
-	v.users = make([]User, (int(slices.Max(slots))+1)*len(v.Within))
+	if n := (int(slices.Max(slots)) + 1) * len(v.Within); l.desk == nil {
+		v.users = make([]User, n)
+	} else {
+		v.users = room(&l.desk.users, n)
+	}
 	var only map[int64]bool
 	if scope.Only != nil {
 		only = make(map[int64]bool, len(scope.Only))
@@ -210,9 +285,13 @@ func (l *Leaf) View(scope *question.Scope, exists func(tenant int32) bool) *View
 			only[w] = true
 		}
 	}
+	last, there := int32(0), true
 	for row, slot := range slots {
 		tenant := int32(tenants[row])
-		if tenant != 0 && !exists(tenant) {
+		if tenant != last {
+			last, there = tenant, exists(tenant)
+		}
+		if tenant != 0 && !there {
 			tenant = 0
 		}
 		if v.Within[ats[row]] && (only == nil || only[workloads[row]]) && scope.HasTenant(tenant) {

@@ -277,5 +277,13 @@ func (s *Schema) Index(column string) int {
 	return -1
 }
 
+// Place is Index of a name in bytes.
+func (s *Schema) Place(column []byte) int {
+	if i, ok := s.at[string(column)]; ok {
+		return i
+	}
+	return -1
+}
+
 // SectionOf is the section that holds a table.
 func SectionOf(table string) string { return schemas[table].Section }

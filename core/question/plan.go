@@ -26,6 +26,7 @@ type Plan struct {
 	// Peaks tells that a row's peak is the highest minute of all its workloads together, and not that of one workload's
 	// highest tick: of tenants over whole minutes.
 	Peaks bool
+	Ticks bool // a row's peak is the highest tick of one of its workloads
 }
 
 // PlanFor finds what answers a question. The error says what of it cannot be told.
@@ -54,5 +55,6 @@ func PlanFor(q Question) (*Plan, error) {
 	}
 	p.Peaks = slices.Equal(q.By, []Dimension{Tenant}) && !q.State && q.Scope.Only == nil && q.Step == 0 &&
 		q.Scope.Span.isWholeMinutes()
+	p.Ticks = !p.Peaks && !q.NoPeaks
 	return p, nil
 }

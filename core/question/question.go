@@ -14,6 +14,7 @@ type Question struct {
 	By       []Dimension   // groups are told apart by all of these; none puts everything into one
 	Step     time.Duration // sums for each stretch of this length, not by pages; 0 for one over the span
 	State    bool          // by workload: also its threads and its newest interval
+	NoPeaks  bool          // rows need no peaks
 	Order    Order
 	Page     Page
 }

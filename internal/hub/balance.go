@@ -59,7 +59,7 @@ func (h *Hub) Balances(ctx context.Context, span question.Span, first int, after
 	}
 	list = []explain.Balance{}
 	ask := question.Question{Scope: scope, Measures: amount.Resources(),
-		By: []question.Dimension{question.Host, question.Tenant}}
+		By: []question.Dimension{question.Host, question.Tenant}, NoPeaks: true}
 	answer, err := h.store.Ask(ctx, ask)
 	if err != nil {
 		return nil, "", err

@@ -157,22 +157,24 @@ func (r *reader) take(n int) []byte {
 	return part
 }
 
-func (r *reader) text() string { return string(r.take(r.count(len(r.b)))) }
+func (r *reader) bytes() []byte { return r.take(r.count(len(r.b))) }
 
-// column reads what appendColumn wrote.
-func (r *reader) column(rows, block int) []int64 {
+func (r *reader) text() string { return string(r.bytes()) }
+
+// column reads what appendColumn wrote, into zeros.
+func (r *reader) column(values []int64, block int) {
 	least, divisor := r.varint(), r.uvarint()
-	values := make([]int64, rows)
 	if divisor == 0 {
-		for i := range values {
-			values[i] = least
+		if least != 0 {
+			for i := range values {
+				values[i] = least
+			}
 		}
-		return values
+		return
 	}
-	for i := 0; i < rows && !r.bad; i += block {
-		r.block(values[i:min(i+block, rows)], uint64(least), divisor)
+	for i := 0; i < len(values) && !r.bad; i += block {
+		r.block(values[i:min(i+block, len(values))], uint64(least), divisor)
 	}
-	return values
 }
 
 func (r *reader) block(into []int64, least, divisor uint64) {

@@ -1,10 +1,12 @@
 package pack
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"hash/maphash"
 	"slices"
+	"sync"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -61,7 +63,11 @@ func Encode(l *leaf.Leaf, section string) []byte {
 		head = appendText(head, w)
 	}
 	head = binary.AppendUvarint(head, uint64(tables))
-	head, zipped := zip(append(head, list...))
+	head = append(head, list...)
+	zipped := false
+	if !isSingle(l) {
+		head, zipped = zip(head)
+	}
 	flags := uint64(0)
 	if l.Summed {
 		flags |= 1
@@ -155,11 +161,14 @@ func markOf(values []int64) uint64 {
 	return h.Sum64()
 }
 
+// isSingle tells that a leaf is one interval: nothing repeats in it, and it is packed again with others soon.
+func isSingle(l *leaf.Leaf) bool { return l.Intervals() == 1 && !l.Summed }
+
 // packColumn packs the values of a column in blocks of the leaf's intervals.
 func packColumn(values []int64, l *leaf.Leaf) (packed []byte, kind uint64) {
 	packed = appendColumn(nil, values, blockOf(l.Intervals()))
-	if l.Intervals() == 1 && !l.Summed {
-		return packed, 0 // nothing repeats in it, and it is packed again with others soon
+	if isSingle(l) {
+		return packed, 0
 	}
 	packed, zipped := zip(packed)
 	if zipped {
@@ -195,22 +204,26 @@ func blockOf(intervals int) int {
 
 // Decode unpacks what Encode made into a leaf. Want tells which columns are wanted of a table beside its keys; nil
 // wants all. The error says that the bytes are damaged, or of a newer version.
-func Decode(b []byte, into *leaf.Leaf, want func(table, column string) bool) error {
+func Decode(b []byte, into *leaf.Leaf, want leaf.Want) error {
 	if len(b) == 0 || b[0] != version {
 		return fmt.Errorf("a section of a version that this program does not know: use a newer one")
 	}
+	w := workrooms.Get().(*workroom)
+	defer workrooms.Put(w)
 	r := &reader{b: b[1:]}
 	flags := r.uvarint()
 	head := r.take(r.count(len(r.b)))
 	if flags&2 != 0 && !r.bad {
 		var err error
-		if head, err = unzipper.DecodeAll(head, nil); err != nil {
+		if head, err = unzipper.DecodeAll(head, w.head[:0]); err != nil {
 			return fmt.Errorf("unpack the index: %w", err)
 		}
+		w.head = head
 	}
 	into.Summed = flags&1 != 0
+	into.Wants(want)
 	x := &reader{b: head, bad: r.bad}
-	d := decoding{into: into, data: r.b, want: want}
+	d := decoding{into: into, data: r.b, want: want, workroom: w}
 	d.intervals = x.count(1 << 24)
 	d.words = make([]int64, x.count(len(x.b)))
 	for i := range d.words {
@@ -230,23 +243,35 @@ func Decode(b []byte, into *leaf.Leaf, want func(table, column string) bool) err
 type decoding struct {
 	into      *leaf.Leaf
 	data      []byte
-	want      func(table, column string) bool
+	want      leaf.Want
 	intervals int
 	words     []int64
 	bad       bool
+	*workroom
 }
+
+// workroom is what decoding needs for a while, and the next decoding again.
+type workroom struct {
+	head, unzipped []byte  // of one column
+	same           []named // columns of one table, which others may equal
+}
+
+var workrooms = sync.Pool{New: func() any { return &workroom{} }}
 
 // table reads a table's part of the index and the columns that are wanted.
 func (d *decoding) table(x *reader) error {
 	name, rows := x.text(), x.count(1<<28)
 	schema := leaf.SchemaOf(name)
+	if d.want != nil && d.want[name] == nil {
+		schema = nil
+	}
 	var t *leaf.Table
 	if schema != nil {
 		t = d.into.Table(name)
 	}
-	earlier := map[string]stored{}
+	d.same = d.same[:0]
 	for range x.count(len(x.b)) {
-		column := x.text()
+		key := x.bytes()
 		kind, size := x.uvarint(), x.count(len(d.data))
 		highKind, highSize := x.uvarint(), x.count(len(d.data))
 		data := &reader{b: d.data, bad: x.bad}
@@ -258,19 +283,22 @@ func (d *decoding) table(x *reader) error {
 		this := stored{low, kind}
 		if kind&isSame != 0 {
 			to := &reader{b: low}
-			this = earlier[to.text()]
-			if to.bad || this.packed == nil {
+			other := to.bytes()
+			i := slices.IndexFunc(d.same, func(n named) bool { return bytes.Equal(n.name, other) })
+			if to.bad || i < 0 {
 				return errCut
 			}
+			this = d.same[i].stored
 		}
-		earlier[column] = this
+		d.same = append(d.same, named{key, this})
 		place := -1
 		if schema != nil {
-			place = schema.Index(column)
+			place = schema.Place(key)
 		}
-		if place < 0 || place >= schema.Keys() && d.want != nil && !d.want(name, column) {
+		if place < 0 || !d.want.Has(name, place) {
 			continue
 		}
+		column := schema.Columns[place].Name
 		values, err := d.column(this, rows)
 		if err != nil {
 			return fmt.Errorf("%s, column %s: %w", name, column, err)
@@ -305,20 +333,27 @@ type stored struct {
 	kind   uint64
 }
 
+// named is a column with its name.
+type named struct {
+	name []byte
+	stored
+}
+
 func (d *decoding) column(c stored, rows int) ([]int64, error) {
 	r := &reader{b: c.packed}
 	if c.kind&isZipped != 0 {
-		raw, err := unzipper.DecodeAll(c.packed, nil)
+		raw, err := unzipper.DecodeAll(c.packed, d.unzipped[:0])
 		if err != nil {
 			return nil, err
 		}
-		r.b = raw
+		r.b, d.unzipped = raw, raw
 	}
 	// Every block of so many rows takes two bytes and more, but for a column of one value.
 	if block := blockOf(d.intervals); rows/block > len(r.b) && rows > 1<<20 {
 		return nil, errCut
 	}
-	values := r.column(rows, blockOf(d.intervals))
+	values := d.into.Numbers(rows)
+	r.column(values, blockOf(d.intervals))
 	if r.bad {
 		return nil, errCut
 	}

@@ -75,9 +75,9 @@ func TestEncode_IsUndoneByDecode(t *testing.T) {
 			return
 		}
 		one := leaf.New(7)
-		require.NoError(t, pack.Decode(pack.Encode(l, "ran"), one, func(_, column string) bool {
+		require.NoError(t, pack.Decode(pack.Encode(l, "ran"), one, leaf.WantOf(func(_, column string) bool {
 			return column == "source"
-		}))
+		})))
 		require.Equal(t, l.Tables[leaf.Ran].Of("source"), one.Tables[leaf.Ran].Of("source"))
 		require.Equal(t, l.Tables[leaf.Ran].Of("cpu"), one.Tables[leaf.Ran].Of("cpu"), "keys are always read")
 		require.Empty(t, one.Tables[leaf.Ran].Of("micros"))

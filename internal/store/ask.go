@@ -88,6 +88,8 @@ type count struct {
 	byTenant bool
 	step     int64
 	grain    question.Grain
+	last     *part // that was found last, and its key
+	lastKey  partKey
 }
 
 func newCount(p *question.Plan, exists func(int32) bool) *count {
@@ -125,8 +127,11 @@ func (c *count) wanted() wanted {
 			w[leaf.OfMeasure(m)] = nil
 			continue
 		}
-		for _, what := range []string{"", "peak", "source", "untold", "lacks"} {
+		for _, what := range []string{"", "source", "untold", "lacks"} {
 			w[leaf.Uses] = append(w[leaf.Uses], leaf.UseColumn(m, what))
+		}
+		if c.plan.Ticks {
+			w[leaf.Uses] = append(w[leaf.Uses], leaf.UseColumn(m, "peak"))
 		}
 		if c.q.State {
 			w[leaf.Uses] = append(w[leaf.Uses], leaf.UseColumn(m, "now"))
@@ -183,17 +188,22 @@ func (c *count) wordsOf(w words) int32 {
 	return n
 }
 
-// find is the part that a workload's row belongs to, made if it is not there.
+// find is the part that a workload's row belongs to, made if it is not there. Most rows are of the same part as the row
+// before.
 func (c *count) find(rows *rowsOf, at int64, user leaf.User, k partKey) *part {
 	k.step, k.workload = rows.steps[at], user.Workload
 	if c.byTenant {
 		k.tenant = user.Tenant
+	}
+	if k == c.lastKey && c.last != nil {
+		return c.last
 	}
 	p := c.parts[k]
 	if p == nil {
 		p = &part{host: rows.Host, sums: make([]tally, len(c.q.Measures))}
 		c.parts[k] = p
 	}
+	c.last, c.lastKey = p, k
 	return p
 }
 
@@ -210,6 +220,9 @@ func (c *count) addUses(rows *rowsOf) {
 			column := func(what string) []int64 { return t.Of(leaf.UseColumn(m, what)) }
 			of[i] = columns{t.Schema.Index(leaf.UseColumn(m, "")), column("peak"), column("source"), column("untold"),
 				column("lacks"), column("now")}
+			if !c.plan.Ticks {
+				of[i].peaks = nil
+			}
 		}
 	}
 	counts := t.Of("count")
@@ -230,7 +243,9 @@ func (c *count) addUses(rows *rowsOf) {
 				continue
 			}
 			x.add(t.Wide(of[i].units, row), amount.Source(of[i].sources[row]))
-			x.peak = max(x.peak, of[i].peaks[row])
+			if of[i].peaks != nil {
+				x.peak = max(x.peak, of[i].peaks[row])
+			}
 			x.lacks, x.untold = x.lacks || of[i].lacks[row] != 0, x.untold || of[i].untold[row] != 0
 			if c.q.State && isNewest {
 				x.now = of[i].now[row]

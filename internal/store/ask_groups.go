@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"vinescale/core/amount"
@@ -15,8 +16,13 @@ type names struct {
 	tenants   map[int32]string
 }
 
-// namesOf loads what is known of the workloads that were counted.
+// namesOf loads what is known of the workloads that were counted. Rows by tenant and host are not called by any.
 func (s *Store) namesOf(ctx context.Context, c *count) (names, error) {
+	if !slices.ContainsFunc(c.q.By, func(d question.Dimension) bool {
+		return d != question.Tenant && d != question.Host
+	}) {
+		return s.namesOfHosts(ctx, c)
+	}
 	seen := map[int64]bool{}
 	ids := []int64{}
 	for k := range c.parts {
@@ -27,6 +33,23 @@ func (s *Store) namesOf(ctx context.Context, c *count) (names, error) {
 	}
 	workloads, err := s.WorkloadsByID(ctx, ids)
 	return names{workloads: workloads}, err
+}
+
+// namesOfHosts knows of the workloads that were counted what host they are on, and no more.
+func (s *Store) namesOfHosts(ctx context.Context, c *count) (names, error) {
+	of := names{workloads: map[int64]Workload{}}
+	if !c.q.Has(question.Host) {
+		return of, nil
+	}
+	hosts, err := s.Hosts(ctx)
+	byID := make(map[int32]Host, len(hosts))
+	for _, h := range hosts {
+		byID[h.ID] = h
+	}
+	for k, p := range c.parts {
+		of.workloads[k.workload] = Workload{ID: k.workload, Host: byID[p.host]}
+	}
+	return of, err
 }
 
 // group is the parts that make one row of an answer.

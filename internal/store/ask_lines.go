@@ -62,15 +62,20 @@ func (s *Store) lines(ctx context.Context, q question.Question) (map[time.Time]m
 	r := question.ReadingOf(q.Scope.Span, q.Step)
 	err := s.eachLeaf(ctx, q.Scope.Hosts, r, want, func(p *piece) error {
 		p.Fill()
+		lines := linesIn(p.Leaf, q.Measures)
+		var x *hostStretch
+		var last time.Time
 		for at, within := range p.Within(q.Scope.Span) {
 			if !within {
 				continue
 			}
 			start := q.Stretch(p.Leaf.Start(int64(at)))
-			if stretches[start] == nil {
-				stretches[start] = map[int32]*hostStretch{}
+			if x == nil || start != last {
+				if stretches[start] == nil {
+					stretches[start] = map[int32]*hostStretch{}
+				}
+				x, last = stretches[start][p.Host], start
 			}
-			x := stretches[start][p.Host]
 			if x == nil {
 				x = &hostStretch{of: make([][]lineSum, len(q.Measures))}
 				for i := range x.of {
@@ -78,7 +83,7 @@ func (s *Store) lines(ctx context.Context, q question.Question) (map[time.Time]m
 				}
 				stretches[start][p.Host] = x
 			}
-			x.add(p.Leaf, at, q.Measures)
+			x.add(p.Leaf, at, lines)
 			if !r.IsWithin(p.Grain, p.Start) {
 				x.grain = max(x.grain, p.Grain)
 			}
@@ -96,7 +101,26 @@ func (s *Store) lines(ctx context.Context, q question.Question) (map[time.Time]m
 	return stretches, names, err
 }
 
-func (x *hostStretch) add(l *leaf.Leaf, at int, measures []amount.Measure) {
+// lineIn is where a leaf holds a line of a resource.
+type lineIn struct {
+	units int     // the column's place
+	whys  []int64 // numbers of words
+}
+
+// linesIn finds the lines of resources in a leaf, by measure and line.
+func linesIn(l *leaf.Leaf, measures []amount.Measure) [][]lineIn {
+	t := l.Tables[leaf.Intervals]
+	lines := make([][]lineIn, len(measures))
+	for i, m := range measures {
+		for _, line := range leaf.Lines {
+			lines[i] = append(lines[i],
+				lineIn{t.Schema.Index(leaf.LineColumn(m, line)), t.Of(leaf.WhyColumn(m, line))})
+		}
+	}
+	return lines
+}
+
+func (x *hostStretch) add(l *leaf.Leaf, at int, lines [][]lineIn) {
 	t := l.Tables[leaf.Intervals]
 	from, to := t.Of("start")[at], t.Of("end")[at]
 	if x.from == 0 || from < x.from {
@@ -104,11 +128,13 @@ func (x *hostStretch) add(l *leaf.Leaf, at int, measures []amount.Measure) {
 	}
 	x.to, x.cpus = max(x.to, to), max(x.cpus, t.Of("cpus")[at])
 	x.elapsed += t.Of("elapsed")[at]
-	for i, m := range measures {
-		for k, line := range leaf.Lines {
+	for i := range lines {
+		for k, line := range lines[i] {
 			s := &x.of[i][k]
-			s.units.Plus(t.Wide(t.Schema.Index(leaf.LineColumn(m, line)), at))
-			s.why = max(s.why, l.Words[t.Of(leaf.WhyColumn(m, line))[at]])
+			s.units.Plus(t.Wide(line.units, at))
+			if why := line.whys[at]; why != 0 {
+				s.why = max(s.why, l.Words[why])
+			}
 		}
 	}
 }

@@ -18,6 +18,7 @@ import (
 	"vinescale/core/amount"
 	"vinescale/core/leaf"
 	"vinescale/core/question"
+	"vinescale/internal/crowd"
 	"vinescale/internal/identify"
 	"vinescale/internal/stage"
 	"vinescale/internal/store"
@@ -46,84 +47,6 @@ func hourOf(b *testing.B, from time.Time) map[string][]*wire.Interval {
 	return sent
 }
 
-// noisy is what a host of 300 workloads sends of a minute: every figure is there, and each is another every minute.
-func noisy(rng *rand.Rand, name string, start time.Time, sequence uint64) *wire.Interval {
-	const n, minute = 300, 60_000
-	from := start.UnixMicro()
-	iv := &wire.Interval{Boot: "b", Sequence: sequence, FromUnixMicros: from, ToUnixMicros: from + minute*1000,
-		ElapsedMillis: minute, Ticks: 12, Cpus: 128, Workloads: &wire.Workloads{}, CpuUse: &wire.CpuUse{},
-		Programs: &wire.Programs{}, Detail: &wire.Detail{Load: []float64{rng.Float64() * 100, 50, 50}},
-		Figures: &wire.Figures{DeviceUse: &wire.DeviceUse{}}, CgroupMode: "v2"}
-	about := func(size int64) int64 { return size + rng.Int64N(size) }
-	for _, r := range amount.Resources() {
-		iv.Ledgers = append(iv.Ledgers, &wire.Ledger{Resource: r.String(), Capacity: &wire.Line{Units: 1 << 61},
-			Used: &wire.Line{Units: about(1 << 40)}, Idle: &wire.Line{Units: about(1 << 40)}, Kernel: &wire.Line{},
-			Steal: &wire.Line{Unavailable: "the kernel counts steal of CPU time alone"}})
-		iv.Usages = append(iv.Usages, &wire.Usage{Resource: r.String()})
-		iv.Programs.Columns = append(iv.Programs.Columns, &wire.ProgramUse{Resource: r.String()})
-	}
-	for _, m := range amount.Beside() {
-		if !m.Entry().IsSlow {
-			iv.Figures.Measures = append(iv.Figures.Measures,
-				&wire.MeasureColumn{Name: m.String(), Source: []uint32{0}})
-		}
-	}
-	w, c, d, p := iv.Workloads, iv.CpuUse, iv.Figures.DeviceUse, iv.Programs
-	for i := range uint32(n) {
-		key := fmt.Sprintf("container:%s-%d", name, i)
-		w.Key, w.Kind, w.Name, w.Owner = append(w.Key, key), append(w.Kind, "container"), append(w.Name, key),
-			append(w.Owner, "svc-cellar")
-		w.Uid, w.Path, w.Allowed, w.Labels = append(w.Uid, 801), append(w.Path, "/"+key), append(w.Allowed, "0-127"),
-			append(w.Labels, &wire.Labels{Values: map[string]string{"coop.project": "cellar"}})
-		w.Threads, w.Processes = append(w.Threads, int32(about(20))), append(w.Processes, int32(about(4)))
-		w.RunnableMillis, w.RunnablePeak = append(w.RunnableMillis, about(60_000)),
-			append(w.RunnablePeak, int32(about(9)))
-		cpu, read, written, received, sent := int64(0), about(1<<22), about(1<<22), about(1<<20), about(1<<20)
-		for k := range uint32(5) {
-			micros := about(1_000_000)
-			cpu += micros
-			c.Workload, c.Cpu, c.Micros = append(c.Workload, i), append(c.Cpu, (i*5+k)%128), append(c.Micros, micros)
-		}
-		c.Source = append(c.Source, 0)
-		user := cpu * 4 / 5
-		memory := about(1<<30) / 4096 * 4096 * minute
-		d.Workload, d.Device, d.Source = append(d.Workload, i), append(d.Device, 8<<20), append(d.Source, 0)
-		reads, writes, micros := about(100), about(200), about(1_000_000)
-		d.ReadBytes, d.WrittenBytes, d.Reads, d.Writes, d.Micros = append(d.ReadBytes, read),
-			append(d.WrittenBytes, written), append(d.Reads, reads), append(d.Writes, writes), append(d.Micros, micros)
-		for r, units := range []int64{cpu, memory, read + written, received + sent} {
-			u := iv.Usages[r]
-			u.Units, u.Source = append(u.Units, units), append(u.Source, 0)
-			peak := units / 60 * 3 / 2
-			if r == int(amount.Memory) {
-				peak = units / minute * 9 / 8
-			}
-			u.Peak = append(u.Peak, peak)
-			p.Columns[r].Units = append(p.Columns[r].Units, units/3, units-units/3)
-		}
-		p.Names = append(p.Names, fmt.Sprintf("must-%d", i%40), fmt.Sprintf("press-%d", i%40))
-		p.Workload, p.Program, p.Family = append(p.Workload, i, i), append(p.Program, int32(2*i), int32(2*i+1)),
-			append(p.Family, int32(2*i), int32(2*i))
-		p.Processes = append(p.Processes, 2, 1)
-		for _, m := range iv.Figures.Measures {
-			x, _ := amount.Parse(m.Name)
-			units, known := map[amount.Measure]int64{amount.CPUUser: user, amount.CPUSystem: cpu - user,
-				amount.DiskRead: read, amount.DiskWritten: written, amount.DiskReads: reads, amount.DiskWrites: writes,
-				amount.DiskTime: micros, amount.NetworkReceived: received, amount.NetworkSent: sent,
-				amount.MemoryOOMKills: 0, amount.CPUPeriods: 600}[x]
-			switch {
-			case known:
-			case x.IsLevel():
-				units = about(1<<28) / 4096 * 4096 * minute
-			default:
-				units = about(10_000)
-			}
-			m.Workload, m.Units = append(m.Workload, i), append(m.Units, units)
-		}
-	}
-	return iv
-}
-
 // BenchmarkIntake takes in intervals of 300 workloads with every figure, one at a time as collectors send them, from
 // the bytes of the batch on. It tells the CPU time of the service and of the database together; its floor is to unpack
 // and check the batch alone.
@@ -141,7 +64,7 @@ func BenchmarkIntake(b *testing.B) {
 	next := func() []byte {
 		sequence++
 		raw, err := wire.Encode(&wire.Batch{Version: wire.Version, Host: h.Name, Intervals: []*wire.Interval{
-			noisy(rng, h.Name, noon.Add(time.Duration(sequence)*time.Minute), sequence)}})
+			crowd.Minute(rng, h.Name, 300, noon.Add(time.Duration(sequence)*time.Minute), sequence)}})
 		require.NoError(b, err)
 		return raw
 	}
@@ -238,7 +161,7 @@ func BenchmarkBytesNoisy(b *testing.B) {
 		sent, minutes := 0, 0
 		var loose []*leaf.Leaf
 		for at := range 60 {
-			iv := noisy(rng, "press-1", noon.Add(time.Duration(at)*time.Minute), uint64(at+1))
+			iv := crowd.Minute(rng, "press-1", 300, noon.Add(time.Duration(at)*time.Minute), uint64(at+1))
 			who := make([]leaf.User, len(iv.Workloads.Key))
 			for i := range who {
 				who[i] = leaf.User{Workload: int64(1000 + i), Tenant: int32(i % 8)}

@@ -151,7 +151,7 @@ func leavesOf(tx *gorm.DB, table string, hostID int32, from, to time.Time) ([]*l
 func leavesThat(tx *gorm.DB, table, condition string, args ...any) ([]*leaf.Leaf, error) {
 	var list []*leaf.Leaf
 	err := eachPiece(tx, fmt.Sprintf(`SELECT 0, false, host_id, start, section, body FROM %s WHERE %s
-		ORDER BY host_id, start`, table, condition), args, nil,
+		ORDER BY host_id, start`, table, condition), args, nil, false,
 		func(p *piece) error {
 			p.Fill()
 			list = append(list, p.Leaf)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"slices"
 	"strings"
@@ -100,13 +101,14 @@ func (b *statement) stored(hosts []int32, r question.Reading, sections []string)
 	return strings.Join(parts, " UNION ALL ")
 }
 
-// eachLeaf visits the leaves that answer for a reading, of some hosts (nil for all), with the tables named.
+// eachLeaf visits the leaves that answer for a reading, of some hosts (nil for all), with the tables named. A leaf may
+// be used until the next is visited, and no longer.
 func (s *Store) eachLeaf(ctx context.Context, hosts []int32, r question.Reading, want wanted,
 	visit func(*piece) error) error {
 	var b statement
 	want = want.withNeeds()
 	query := b.stored(hosts, r, want.sections())
-	return eachPiece(s.db.WithContext(ctx), query+" ORDER BY host_id, start, grain, loose", b.args, want, visit)
+	return eachPiece(s.db.WithContext(ctx), query+" ORDER BY host_id, start, grain, loose", b.args, want, true, visit)
 }
 
 // wanted says which tables, and which columns of them, are to be read. A table without columns is wanted whole.
@@ -114,14 +116,22 @@ type wanted map[string][]string
 
 // sections are those that hold the tables, with those that every reading needs.
 func (w wanted) sections() []string {
-	tables := []string{leaf.Intervals, leaf.Who}
+	tables := []string{leaf.Intervals}
+	isHosts := len(w) > 0
 	for t := range w {
 		tables = append(tables, t)
+		isHosts = isHosts && slices.Contains(hostTables, t)
+	}
+	if !isHosts {
+		tables = append(tables, leaf.Who)
 	}
 	return leaf.SectionsOf(tables...)
 }
 
-// withNeeds is what is wanted, with what its columns follow from.
+// hostTables hold figures that are of the host alone: whoever reads no others needs no users.
+var hostTables = []string{leaf.Intervals, leaf.States, leaf.Pressure}
+
+// withNeeds is what is wanted, with what its columns follow from in other tables.
 func (w wanted) withNeeds() wanted {
 	all := wanted{}
 	for t, columns := range w {
@@ -152,17 +162,27 @@ func (w wanted) column(table, column string) bool {
 }
 
 // eachPiece runs a query whose columns are grain, loose, host_id, start, section and body, in the order of leaves.
-func eachPiece(db *gorm.DB, query string, args []any, want wanted, visit func(*piece) error) error {
+// While passing, a leaf may be used until the next is visited, and no longer.
+func eachPiece(db *gorm.DB, query string, args []any, want wanted, passing bool, visit func(*piece) error) error {
 	rows, err := db.Raw(query, args...).Rows()
 	if err != nil {
 		return fmt.Errorf("read what was counted: %w", err)
 	}
 	defer rows.Close()
+	var columns leaf.Want
+	if want != nil {
+		columns = leaf.WantOf(want.column)
+	}
+	var desk leaf.Desk
+	lay := leaf.New
+	if passing {
+		lay = desk.On
+	}
 	var p *piece
 	for rows.Next() {
 		var next piece
 		var section string
-		var body []byte
+		var body sql.RawBytes
 		if err := rows.Scan(&next.Grain, &next.Loose, &next.Host, &next.Start, &section, &body); err != nil {
 			return err
 		}
@@ -175,13 +195,9 @@ func eachPiece(db *gorm.DB, query string, args []any, want wanted, visit func(*p
 				}
 			}
 			p = &next
-			p.Leaf = leaf.New(p.Host)
+			p.Leaf = lay(p.Host)
 		}
-		var column func(table, column string) bool
-		if want != nil {
-			column = want.column
-		}
-		if err := pack.Decode(body, p.Leaf, column); err != nil {
+		if err := pack.Decode(body, p.Leaf, columns); err != nil {
 			return fmt.Errorf("the section %q of host %d at %s: %w", section, p.Host, p.Start.Format(time.RFC3339), err)
 		}
 	}

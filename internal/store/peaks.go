@@ -149,9 +149,11 @@ func (s *Store) peaks(ctx context.Context, scope *question.Scope, byHost bool) (
 		where += " AND " + b.oneOf("u.host_id", "int", scope.Hosts)
 	}
 	from, to := b.arg(hours.From), b.arg(hours.To)
-	query := fmt.Sprintf(`WITH m AS (SELECT u.minute, %[9]s AS host_id, %[1]s AS tenant_id, %[2]s FROM tenant_minute u
+	// There are many minutes and few tenants: which of these are still there is looked up for the sums.
+	query := fmt.Sprintf(`WITH s AS (SELECT u.minute, %[9]s AS host_id, u.tenant_id, %[2]s FROM tenant_minute u
 				WHERE %[3]s AND NOT (u.minute >= %[4]s AND u.minute < %[5]s
 					AND date_trunc('hour', u.minute, 'UTC') IN (SELECT hour FROM peak_hours)) GROUP BY 1, 2, 3),
+			m AS (SELECT u.minute, u.host_id, %[1]s AS tenant_id, %[2]s FROM s u GROUP BY 1, 2, 3),
 			p AS (SELECT host_id, tenant_id, %[6]s FROM m GROUP BY 1, 2
 				UNION ALL SELECT %[9]s, %[1]s, %[6]s FROM tenant_peak u JOIN peak_hours USING (hour)
 				WHERE u.hour >= %[4]s AND u.hour < %[5]s AND %[7]s GROUP BY 1, 2)

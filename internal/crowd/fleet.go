@@ -1,0 +1,85 @@
+package crowd
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"vinescale/internal/client"
+	"vinescale/internal/wire"
+)
+
+// Fleet is many hosts that one service knows.
+type Fleet struct {
+	Address     string // of the service
+	Names       []string
+	credentials []string
+	Workloads   int // of each host
+	sequence    uint64
+}
+
+// Senders is how many hosts send at a time.
+const Senders = 16
+
+// Enrol makes hosts known to a service, by an administrator's token.
+func Enrol(ctx context.Context, address, token string, hosts, workloads int) (*Fleet, error) {
+	to, err := client.New(address, token)
+	if err != nil {
+		return nil, err
+	}
+	f := &Fleet{Address: address, Workloads: workloads}
+	for i := range hosts {
+		name := fmt.Sprintf("%s-%d", []string{"cellar", "press", "terrace", "orchard"}[i%4], i/4+1)
+		var enrolled struct{ Credential string }
+		if err := to.Send(ctx, http.MethodPost, "/api/v1/hosts", map[string]string{"name": name}, &enrolled); err != nil {
+			return nil, err
+		}
+		f.Names, f.credentials = append(f.Names, name), append(f.credentials, enrolled.Credential)
+	}
+	return f, nil
+}
+
+// Batches are what each host sends of so many minutes from a time on, encoded: an interval a minute.
+func (f *Fleet) Batches(from time.Time, minutes int) ([][]byte, error) {
+	batches := make([][]byte, len(f.Names))
+	var group errgroup.Group
+	group.SetLimit(2)
+	for i, name := range f.Names {
+		group.Go(func() (err error) {
+			rng := rand.New(rand.NewPCG(uint64(i), f.sequence))
+			b := &wire.Batch{Version: wire.Version, Host: name}
+			for n := range minutes {
+				b.Intervals = append(b.Intervals, Minute(rng, name, f.Workloads,
+					from.Add(time.Duration(n)*time.Minute), f.sequence+uint64(n)+1))
+			}
+			batches[i], err = wire.Encode(b)
+			return err
+		})
+	}
+	err := group.Wait()
+	f.sequence += uint64(minutes)
+	return batches, err
+}
+
+// Send sends the batches of all hosts, Senders of them at a time, and tells how long each took to be acknowledged.
+func (f *Fleet) Send(ctx context.Context, batches [][]byte) ([]time.Duration, error) {
+	took := make([]time.Duration, len(batches))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(Senders)
+	for i, raw := range batches {
+		group.Go(func() error {
+			to, err := client.New(f.Address, f.credentials[i])
+			if err != nil {
+				return err
+			}
+			begin := time.Now()
+			defer func() { took[i] = time.Since(begin) }()
+			return to.SendBatch(ctx, raw, nil)
+		})
+	}
+	return took, group.Wait()
+}
