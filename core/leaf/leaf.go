@@ -263,9 +263,34 @@ func (v *View) User(slot, at int64) (User, bool) {
 	return u, u.Workload != 0
 }
 
-// View is what of the leaf is in a scope: in its span, of its workloads and tenants. Exists tells tenants that are
+// Viewer makes views of leaves for one asker.
+type Viewer struct {
+	scope  *question.Scope
+	exists func(tenant int32) bool
+	only   map[int64]bool // workloads of the scope; nil for all
+}
+
+// NewViewer makes views of what is in a scope: in its span, of its workloads and tenants. Exists tells tenants that are
 // there; usage of one that was removed is unassigned.
+func NewViewer(scope *question.Scope, exists func(tenant int32) bool) *Viewer {
+	w := &Viewer{scope: scope, exists: exists}
+	if scope.Only != nil {
+		w.only = make(map[int64]bool, len(scope.Only))
+		for _, id := range scope.Only {
+			w.only[id] = true
+		}
+	}
+	return w
+}
+
+// View is what of the leaf is in a scope; see NewViewer.
 func (l *Leaf) View(scope *question.Scope, exists func(tenant int32) bool) *View {
+	return NewViewer(scope, exists).View(l)
+}
+
+// View is what of a leaf the asker may see.
+func (w *Viewer) View(l *Leaf) *View {
+	scope, exists, only := w.scope, w.exists, w.only
 	l.Fill()
 	who := l.Tables[Who]
 	v := &View{Leaf: l, Within: l.Within(scope.Span), scope: scope, exists: exists}
@@ -277,13 +302,6 @@ func (l *Leaf) View(scope *question.Scope, exists func(tenant int32) bool) *View
 		v.users = make([]User, n)
 	} else {
 		v.users = room(&l.desk.users, n)
-	}
-	var only map[int64]bool
-	if scope.Only != nil {
-		only = make(map[int64]bool, len(scope.Only))
-		for _, w := range scope.Only {
-			only[w] = true
-		}
 	}
 	last, there := int32(0), true
 	for row, slot := range slots {

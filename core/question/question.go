@@ -99,7 +99,8 @@ type Answer struct {
 	Next  *Key // where the next page begins; nil where there is none
 	// Grain is that of sums that stand for intervals which are no longer kept: those that begin in the span count
 	// whole. ByInterval where the answer is exact.
-	Grain Grain
+	Grain     Grain
+	Workloads int // that were counted, each once
 }
 
 // Line is one host-wide line in account units, or the reason why it cannot be had.

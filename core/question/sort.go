@@ -12,8 +12,30 @@ import (
 // where tenants are sorted by amount; a row without a figure comes after those that have one.
 func (q *Question) KeyOf(r *Row) Key {
 	n := &r.Names
-	k := Key{Units: -1, Rest: fmt.Sprintf("%s\x01%s\x01%s\x01%s\x01%s\x01%s\x01%s\x01%020d\x01%010d\x01%010d\x01%010d",
-		r.Name, n.Host, n.Workload, r.Family, n.Kind, n.Owner, n.Tenant, r.Workload, r.Tenant, r.Host, r.CPU)}
+	k := q.figureKeyOf(r)
+	k.Rest = fmt.Sprintf("%s\x01%s\x01%s\x01%s\x01%s\x01%s\x01%s\x01%020d\x01%010d\x01%010d\x01%010d",
+		r.Name, n.Host, n.Workload, r.Family, n.Kind, n.Owner, n.Tenant, r.Workload, r.Tenant, r.Host, r.CPU)
+	switch q.Order.By {
+	case "name":
+		k.Text = r.Name
+	case "kind":
+		k.Text = n.Kind
+	case "owner":
+		k.Text = n.Owner
+	case "tenant":
+		k.Text = n.Tenant
+	case "host":
+		k.Text = n.Host
+	}
+	return k
+}
+
+// ordersByName are those that go by what rows are called.
+var ordersByName = []string{"name", "kind", "owner", "tenant", "host"}
+
+// figureKeyOf is what of a row's key needs no names.
+func (q *Question) figureKeyOf(r *Row) Key {
+	k := Key{Units: -1}
 	var first Sum
 	if len(r.Sums) > 0 {
 		first = r.Sums[0]
@@ -22,16 +44,6 @@ func (q *Question) KeyOf(r *Row) Key {
 		k.Units = first.Units
 	}
 	switch q.Order.By {
-	case "name":
-		k.Text = r.Name
-	case "kind":
-		k.Text = r.Names.Kind
-	case "owner":
-		k.Text = r.Names.Owner
-	case "tenant":
-		k.Text = r.Names.Tenant
-	case "host":
-		k.Text = r.Names.Host
 	case "source":
 		k.Text = first.Source.String()
 	case "parts":
@@ -41,7 +53,7 @@ func (q *Question) KeyOf(r *Row) Key {
 		if first.Known() {
 			k.Number = first.Peak
 		}
-	default:
+	case "", "amount":
 		k.Number = k.Units
 		if slices.Equal(q.By, []Dimension{Tenant}) && r.Tenant == 0 {
 			k.Number = FirstOfAll
@@ -65,10 +77,56 @@ func (o Order) Compare(a, b *Key) int {
 	return cmp.Or(by, cmp.Compare(b.Units, a.Units), cmp.Compare(a.Rest, b.Rest))
 }
 
-// Arrange sorts rows and cuts the page that a question asks for out of them, for answers that were not sorted where
-// they are stored.
+// Near keeps those of many rows that may be on the page asked for, whatever they are called, with the total of all. All
+// are near where the order goes by names, or all are asked for.
+func (q *Question) Near(rows []Row) ([]Row, Total) {
+	t := Total{Rows: len(rows), Units: make([]float64, len(q.Measures))}
+	keys, order := make([]Key, len(rows)), make([]int, len(rows))
+	for i := range rows {
+		keys[i], order[i] = q.figureKeyOf(&rows[i]), i
+	}
+	slices.SortFunc(order, func(x, y int) int { return q.Order.Compare(&keys[x], &keys[y]) })
+	for _, i := range order { // in one order whatever page is asked for, so that all of them tell the same
+		for m := range rows[i].Sums {
+			t.Units[m] += rows[i].Sums[m].Units
+		}
+	}
+	if q.Step > 0 || q.Page.First == 0 || slices.Contains(ordersByName, q.Order.By) {
+		return rows, t
+	}
+	var near []Row
+	var last Key
+	counted := 0
+	for _, i := range order {
+		if q.Page.After != nil {
+			after := Key{Number: q.Page.After.Number, Text: q.Page.After.Text, Units: q.Page.After.Units}
+			switch c := q.Order.Compare(&keys[i], &after); {
+			case c < 0:
+				continue
+			case c == 0: // it may have been on the page before
+				near = append(near, rows[i])
+				continue
+			}
+		}
+		// One more than the page tells that there is another. Rows of equal figures go by their names.
+		if counted > q.Page.First && q.Order.Compare(&keys[i], &last) > 0 {
+			break
+		}
+		near, last = append(near, rows[i]), keys[i]
+		counted++
+	}
+	return near, t
+}
+
+// Arrange sorts rows and cuts the page that a question asks for out of them.
 func (q *Question) Arrange(rows []Row) *Answer {
-	a := &Answer{Rows: rows, Total: Total{Rows: len(rows), Units: make([]float64, len(q.Measures))}}
+	near, total := q.Near(rows)
+	return q.ArrangeNear(near, total)
+}
+
+// ArrangeNear is Arrange of the rows that Near found, which have their names by now.
+func (q *Question) ArrangeNear(rows []Row, total Total) *Answer {
+	a := &Answer{Rows: rows, Total: total}
 	keys := make(map[*Row]Key, len(rows))
 	order := make([]*Row, len(rows))
 	for i := range rows {
@@ -78,11 +136,6 @@ func (q *Question) Arrange(rows []Row) *Answer {
 		kx, ky := keys[x], keys[y]
 		return cmp.Or(x.Start.Compare(y.Start), q.Order.Compare(&kx, &ky))
 	})
-	for _, r := range order { // in one order whatever page is asked for, so that all of them tell the same
-		for m := range r.Sums {
-			a.Total.Units[m] += r.Sums[m].Units
-		}
-	}
 	a.Rows = make([]Row, 0, len(rows))
 	for _, r := range order {
 		k := keys[r]

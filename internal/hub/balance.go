@@ -25,15 +25,11 @@ func (h *Hub) Balance(ctx context.Context, span question.Span, hostName string) 
 	if err != nil {
 		return nil, err
 	}
-	workloads, err := h.store.CountPresent(ctx, &scope)
-	if err != nil {
-		return nil, err
-	}
 	tenants, err := h.balanced(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return explain.ExplainBalance(over(span, hostName), stretch, answer.Rows, workloads, tenants), nil
+	return explain.ExplainBalance(over(span, hostName), stretch, answer.Rows, answer.Workloads, tenants), nil
 }
 
 // Balances answers how tenants stand on each host, a page of hosts by name: one question whatever their number. First

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"vinescale/core/amount"
 	"vinescale/core/leaf"
 	"vinescale/core/question"
@@ -16,28 +18,64 @@ func (s *Store) Ask(ctx context.Context, q question.Question) (*question.Answer,
 	if err != nil {
 		return nil, err
 	}
-	exists, names, err := s.tenantsThere(ctx)
+	exists, tenants, err := s.tenantsThere(ctx)
 	if err != nil {
 		return nil, err
 	}
-	c := newCount(plan, exists)
-	if err := s.eachLeaf(ctx, q.Scope.Hosts, plan.Reading, c.wanted(), c.add); err != nil {
+	c, err := s.count(ctx, plan, exists)
+	if err != nil {
 		return nil, fmt.Errorf("ask for %v by %v: %w", q.Measures, q.By, err)
 	}
-	of, err := s.namesOf(ctx, c)
-	if err != nil {
-		return nil, err
+	of := names{tenants: tenants}
+	if !c.isNamedLast() {
+		if of.workloads, err = s.WorkloadsByID(ctx, c.workloads()); err != nil {
+			return nil, err
+		}
 	}
-	of.tenants = names
 	rows := c.rows(of)
 	if plan.Peaks {
 		if err := s.highestMinutes(ctx, &q, rows); err != nil {
 			return nil, fmt.Errorf("the highest minutes: %w", err)
 		}
 	}
-	a := q.Arrange(rows)
-	a.Grain = c.grain
+	near, total := q.Near(rows)
+	if c.isNamedLast() {
+		if err := s.nameLast(ctx, c, near, of.tenants); err != nil {
+			return nil, err
+		}
+	}
+	a := q.ArrangeNear(near, total)
+	a.Grain, a.Workloads = c.grain, len(c.workloads())
 	return a, nil
+}
+
+// count adds up what a plan asks for. Of many hosts, it reads some beside others.
+func (s *Store) count(ctx context.Context, plan *question.Plan, exists func(int32) bool) (*count, error) {
+	some, err := s.someOf(ctx, plan.Question.Scope.Hosts)
+	if err != nil {
+		return nil, err
+	}
+	counts := make([]*count, len(some))
+	group, ctx := errgroup.WithContext(ctx)
+	for i, hosts := range some {
+		c := newCount(plan, exists)
+		counts[i] = c
+		group.Go(func() error { return s.eachLeaf(ctx, hosts, plan.Reading, c.wanted(), c.add) })
+	}
+	err = group.Wait()
+	for _, c := range counts[1:] {
+		counts[0].join(c)
+	}
+	return counts[0], err
+}
+
+// join adds what another count found on other hosts.
+func (c *count) join(other *count) {
+	for k, p := range other.parts {
+		k.words = c.wordsOf(other.words[k.words])
+		c.parts[k] = p
+	}
+	c.grain = max(c.grain, other.grain)
 }
 
 // partKey is one part of what a question counts: what one workload had in one step, under one tenant where those are
@@ -81,7 +119,7 @@ type tally struct {
 type count struct {
 	plan     *question.Plan
 	q        *question.Question
-	exists   func(int32) bool
+	viewer   *leaf.Viewer
 	parts    map[partKey]*part
 	words    []words
 	wordsAt  map[words]int32
@@ -93,7 +131,7 @@ type count struct {
 }
 
 func newCount(p *question.Plan, exists func(int32) bool) *count {
-	return &count{plan: p, q: &p.Question, exists: exists, parts: map[partKey]*part{},
+	return &count{plan: p, q: &p.Question, viewer: leaf.NewViewer(&p.Question.Scope, exists), parts: map[partKey]*part{},
 		words: []words{{}}, wordsAt: map[words]int32{{}: 0}, byTenant: p.Question.Has(question.Tenant),
 		step: p.Question.Step.Microseconds()}
 }
@@ -142,7 +180,7 @@ func (c *count) wanted() wanted {
 
 // add adds what a leaf has.
 func (c *count) add(p *piece) error {
-	v := p.View(&c.q.Scope, c.exists)
+	v := c.viewer.View(p.Leaf)
 	if !c.plan.Reading.IsWithin(p.Grain, p.Start) {
 		c.grain = max(c.grain, p.Grain)
 	}

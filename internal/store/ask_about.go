@@ -114,8 +114,9 @@ func (s *Store) present(ctx context.Context, scope *question.Scope) ([]int64, er
 		return nil, err
 	}
 	there := map[int64]bool{}
+	viewer := leaf.NewViewer(scope, exists)
 	err = s.eachLeaf(ctx, scope.Hosts, question.ReadingOf(scope.Span, 0), wanted{}, func(p *piece) error {
-		p.View(scope, exists).EachUser(func(u leaf.User) { there[u.Workload] = true })
+		viewer.View(p.Leaf).EachUser(func(u leaf.User) { there[u.Workload] = true })
 		return nil
 	})
 	return slices.Sorted(maps.Keys(there)), err
@@ -133,12 +134,6 @@ func (s *Store) Present(ctx context.Context, scope *question.Scope) ([]Workload,
 		list = append(list, byID[id])
 	}
 	return list, err
-}
-
-// CountPresent counts the workloads that had usage in a scope.
-func (s *Store) CountPresent(ctx context.Context, scope *question.Scope) (int, error) {
-	ids, err := s.present(ctx, scope)
-	return len(ids), err
 }
 
 // Awake says when a workload last used CPU time.
@@ -161,8 +156,9 @@ func (s *Store) LastAwake(ctx context.Context, scope *question.Scope, cores floa
 	cpu := leaf.UseColumn(amount.CPU, "")
 	want := wanted{leaf.Uses: {cpu, leaf.UseColumn(amount.CPU, "source"), leaf.UseColumn(amount.CPU, "lacks"),
 		"elapsed"}}
+	viewer := leaf.NewViewer(scope, exists)
 	err = s.eachLeaf(ctx, scope.Hosts, question.Reading{Span: scope.Span}, want, func(p *piece) error {
-		v := p.View(scope, exists)
+		v := viewer.View(p.Leaf)
 		t := v.Tables[leaf.Uses]
 		ats, units, lacks, elapsed := t.Of(leaf.At), t.Of(cpu), t.Of(leaf.UseColumn(amount.CPU, "lacks")),
 			t.Of("elapsed")

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"time"
 
@@ -13,16 +12,19 @@ import (
 // names is what rows of an answer are called by.
 type names struct {
 	workloads map[int64]Workload
+	hosts     map[int32]Host
 	tenants   map[int32]string
 }
 
-// namesOf loads what is known of the workloads that were counted. Rows by tenant and host are not called by any.
-func (s *Store) namesOf(ctx context.Context, c *count) (names, error) {
-	if !slices.ContainsFunc(c.q.By, func(d question.Dimension) bool {
-		return d != question.Tenant && d != question.Host
-	}) {
-		return s.namesOfHosts(ctx, c)
-	}
+// isNamedLast tells that rows are told apart by numbers alone: only those that are listed need names.
+func (c *count) isNamedLast() bool {
+	return !slices.ContainsFunc(c.q.By, func(d question.Dimension) bool {
+		return !slices.Contains([]question.Dimension{question.Tenant, question.Host, question.Workload, question.CPU}, d)
+	})
+}
+
+// workloads are those that were counted.
+func (c *count) workloads() []int64 {
 	seen := map[int64]bool{}
 	ids := []int64{}
 	for k := range c.parts {
@@ -31,25 +33,39 @@ func (s *Store) namesOf(ctx context.Context, c *count) (names, error) {
 			ids = append(ids, k.workload)
 		}
 	}
-	workloads, err := s.WorkloadsByID(ctx, ids)
-	return names{workloads: workloads}, err
+	return ids
 }
 
-// namesOfHosts knows of the workloads that were counted what host they are on, and no more.
-func (s *Store) namesOfHosts(ctx context.Context, c *count) (names, error) {
-	of := names{workloads: map[int64]Workload{}}
-	if !c.q.Has(question.Host) {
-		return of, nil
+// nameLast puts names to rows that were told apart by numbers.
+func (s *Store) nameLast(ctx context.Context, c *count, rows []question.Row, tenants map[int32]string) error {
+	of := names{tenants: tenants}
+	if c.q.Has(question.Workload) {
+		ids := make([]int64, len(rows))
+		for i := range rows {
+			ids[i] = rows[i].Workload
+		}
+		var err error
+		if of.workloads, err = s.WorkloadsByID(ctx, ids); err != nil {
+			return err
+		}
+	} else if c.q.Has(question.Host) {
+		hosts, err := s.Hosts(ctx)
+		if err != nil {
+			return err
+		}
+		of.hosts = make(map[int32]Host, len(hosts))
+		for _, h := range hosts {
+			of.hosts[h.ID] = h
+		}
 	}
-	hosts, err := s.Hosts(ctx)
-	byID := make(map[int32]Host, len(hosts))
-	for _, h := range hosts {
-		byID[h.ID] = h
+	for i := range rows {
+		w := of.workloads[rows[i].Workload]
+		if !c.q.Has(question.Workload) {
+			w.Host = of.hosts[rows[i].Host]
+		}
+		c.name(&rows[i], &w, of.tenants)
 	}
-	for k, p := range c.parts {
-		of.workloads[k.workload] = Workload{ID: k.workload, Host: byID[p.host]}
-	}
-	return of, err
+	return nil
 }
 
 // group is the parts that make one row of an answer.
@@ -61,12 +77,13 @@ type group struct {
 
 // rows groups what was counted by what is asked for.
 func (c *count) rows(of names) []question.Row {
-	type groupOf struct {
+	type at struct {
 		step   int64
 		number int
 	}
-	groups := map[groupOf]*group{}
-	numbers, known := map[string]int{}, map[partKey]int{} // of groups, whatever their step
+	groups := map[at]*group{}
+	numbers, known := map[groupKey]int{}, map[partKey]int{} // of groups, whatever their step
+	isOne := c.q.Has(question.Workload)
 	for k, p := range c.parts {
 		plain := k
 		plain.step = 0
@@ -76,32 +93,37 @@ func (c *count) rows(of names) []question.Row {
 			if !c.byTenant { // that of its newest interval, which is another in another step
 				row.Tenant, row.Names.Tenant = 0, ""
 			}
-			key := groupKey(&row)
+			key := groupOf(&row)
 			if number, there = numbers[key]; !there {
 				number = len(numbers)
 				numbers[key] = number
 			}
 			known[plain] = number
 		}
-		g := groups[groupOf{k.step, number}]
+		g := groups[at{k.step, number}]
 		if g == nil {
 			row := c.rowOf(k, p, of)
-			g = &group{row: row, workloads: map[int64]bool{}, sums: make([]groupSum, len(c.q.Measures))}
-			groups[groupOf{k.step, number}] = g
+			g = &group{row: row, sums: make([]groupSum, len(c.q.Measures))}
+			if !isOne {
+				g.workloads = map[int64]bool{}
+			}
+			groups[at{k.step, number}] = g
 		}
 		n := 1
 		if c.plan.Division == question.ByProgram {
 			n = int(p.processes)
 		}
 		g.row.Parts += n
-		g.workloads[k.workload] = true
+		if !isOne {
+			g.workloads[k.workload] = true
+		}
 		for i, m := range c.q.Measures {
 			g.sums[i].add(m, &p.sums[i], n, c.plan.Division == question.ByProgram)
 		}
 	}
 	rows := make([]question.Row, 0, len(groups))
 	for _, g := range groups {
-		g.row.Workloads = len(g.workloads)
+		g.row.Workloads = max(len(g.workloads), 1)
 		for i, m := range c.q.Measures {
 			g.row.Sums = append(g.row.Sums, g.sums[i].close(m))
 		}
@@ -111,14 +133,19 @@ func (c *count) rows(of names) []question.Row {
 }
 
 // groupKey tells a row's group from all others of its step.
-func groupKey(r *question.Row) string {
-	return fmt.Sprintf("%d/%d/%d/%d/%q/%q/%q", r.Workload, r.Tenant, r.Host, r.CPU, r.Name,
-		r.Family, r.Names)
+type groupKey struct {
+	workload          int64
+	tenant, host, cpu int32
+	name, family      string
+	names             question.Names
 }
 
-// rowOf says which group a part belongs to. Of several dimensions, what is more particular has the name.
+func groupOf(r *question.Row) groupKey {
+	return groupKey{r.Workload, r.Tenant, r.Host, r.CPU, r.Name, r.Family, r.Names}
+}
+
+// rowOf says which group a part belongs to.
 func (c *count) rowOf(k partKey, p *part, of names) question.Row {
-	w := of.workloads[k.workload]
 	var row question.Row
 	if c.step > 0 {
 		row.Start = time.UnixMicro(k.step).UTC()
@@ -126,30 +153,24 @@ func (c *count) rowOf(k partKey, p *part, of names) question.Row {
 	for _, d := range c.q.By {
 		switch d {
 		case question.Tenant:
-			row.Tenant, row.Names.Tenant, row.Name = k.tenant, of.tenants[k.tenant], of.tenants[k.tenant]
-		case question.User:
-			row.Names.Owner, row.Name = w.Owner, w.Owner
-		case question.Kind:
-			row.Names.Kind, row.Name = w.Kind, w.Kind
+			row.Tenant = k.tenant
 		case question.Host:
-			row.Host, row.Names.Host, row.Name = p.host, w.Host.Name, w.Host.Name
+			row.Host = p.host
 		case question.CPU:
 			row.CPU = k.cpu
 		case question.Part:
 			row.Name = c.words[k.words].part
 		}
-		if fact := d.Fact(); fact != "" {
-			row.Name = w.Facts[fact]
-		} else if key := d.Label(); key != "" {
-			row.Name = w.Labels[key]
-		}
 	}
 	if c.q.Has(question.Workload) {
-		row.Workload, row.Host, row.Name = w.ID, p.host, w.Name
-		row.Names.Kind, row.Names.Owner, row.Names.Host = w.Kind, w.Owner, w.Host.Name
+		row.Workload, row.Host = k.workload, p.host
 		if !c.byTenant && c.plan.Division == question.ByWorkload { // the tenant of its newest interval
-			row.Tenant, row.Names.Tenant = p.tenant, of.tenants[p.tenant]
+			row.Tenant = p.tenant
 		}
+	}
+	if !c.isNamedLast() {
+		w := of.workloads[k.workload]
+		c.name(&row, &w, of.tenants)
 	}
 	switch {
 	case c.q.Has(question.Program):
@@ -158,6 +179,7 @@ func (c *count) rowOf(k partKey, p *part, of names) question.Row {
 			row.Family = c.words[k.words].family
 		}
 	case c.q.Has(question.Family): // one family a workload, by its name: what ran before under it is the same
+		w := of.workloads[k.workload]
 		row.Name, row.Names.Workload, row.Names.Owner = c.words[k.words].family, w.Name, w.Owner
 		row.Names.Host, row.Names.Kind = w.Host.Name, w.Kind
 	}
@@ -166,6 +188,33 @@ func (c *count) rowOf(k partKey, p *part, of names) question.Row {
 		row.State = &state
 	}
 	return row
+}
+
+// name puts names to a row of a workload. Of several dimensions, what is more particular has the name.
+func (c *count) name(row *question.Row, w *Workload, tenants map[int32]string) {
+	for _, d := range c.q.By {
+		switch d {
+		case question.Tenant:
+			row.Names.Tenant, row.Name = tenants[row.Tenant], tenants[row.Tenant]
+		case question.User:
+			row.Names.Owner, row.Name = w.Owner, w.Owner
+		case question.Kind:
+			row.Names.Kind, row.Name = w.Kind, w.Kind
+		case question.Host:
+			row.Names.Host, row.Name = w.Host.Name, w.Host.Name
+		}
+		if fact := d.Fact(); fact != "" {
+			row.Name = w.Facts[fact]
+		} else if key := d.Label(); key != "" {
+			row.Name = w.Labels[key]
+		}
+	}
+	if c.q.Has(question.Workload) {
+		row.Name, row.Names.Kind, row.Names.Owner, row.Names.Host = w.Name, w.Kind, w.Owner, w.Host.Name
+		if !c.byTenant && c.plan.Division == question.ByWorkload {
+			row.Names.Tenant = tenants[row.Tenant]
+		}
+	}
 }
 
 // groupSum adds up what several parts had of one measure, as its manner allows.

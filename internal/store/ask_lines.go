@@ -2,8 +2,11 @@ package store
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"vinescale/core/amount"
 	"vinescale/core/leaf"
@@ -58,9 +61,45 @@ func (s *Store) lines(ctx context.Context, q question.Question) (map[time.Time]m
 			want[leaf.Intervals] = append(want[leaf.Intervals], leaf.LineColumn(m, l), leaf.WhyColumn(m, l))
 		}
 	}
+	some, err := s.someOf(ctx, q.Scope.Hosts)
+	if err != nil {
+		return nil, nil, err
+	}
+	found := make([]map[time.Time]map[int32]*hostStretch, len(some))
+	group, inGroup := errgroup.WithContext(ctx)
+	for i, hosts := range some {
+		group.Go(func() (err error) {
+			found[i], err = s.linesOf(inGroup, hosts, &q, want)
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, nil, err
+	}
+	stretches := found[0]
+	for _, more := range found[1:] {
+		for start, byHost := range more {
+			if stretches[start] == nil {
+				stretches[start] = byHost
+			} else {
+				maps.Copy(stretches[start], byHost)
+			}
+		}
+	}
+	hosts, err := s.Hosts(ctx)
+	names := map[int32]string{}
+	for _, h := range hosts {
+		names[h.ID] = h.Name
+	}
+	return stretches, names, err
+}
+
+// linesOf is lines of some hosts of a question's scope.
+func (s *Store) linesOf(ctx context.Context, hosts []int32, q *question.Question,
+	want wanted) (map[time.Time]map[int32]*hostStretch, error) {
 	stretches := map[time.Time]map[int32]*hostStretch{}
 	r := question.ReadingOf(q.Scope.Span, q.Step)
-	err := s.eachLeaf(ctx, q.Scope.Hosts, r, want, func(p *piece) error {
+	err := s.eachLeaf(ctx, hosts, r, want, func(p *piece) error {
 		p.Fill()
 		lines := linesIn(p.Leaf, q.Measures)
 		var x *hostStretch
@@ -90,15 +129,7 @@ func (s *Store) lines(ctx context.Context, q question.Question) (map[time.Time]m
 		}
 		return nil
 	})
-	if err != nil {
-		return nil, nil, err
-	}
-	hosts, err := s.Hosts(ctx)
-	names := map[int32]string{}
-	for _, h := range hosts {
-		names[h.ID] = h.Name
-	}
-	return stretches, names, err
+	return stretches, err
 }
 
 // lineIn is where a leaf holds a line of a resource.

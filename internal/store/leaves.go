@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -109,6 +110,29 @@ func (s *Store) eachLeaf(ctx context.Context, hosts []int32, r question.Reading,
 	want = want.withNeeds()
 	query := b.stored(hosts, r, want.sections())
 	return eachPiece(s.db.WithContext(ctx), query+" ORDER BY host_id, start, grain, loose", b.args, want, true, visit)
+}
+
+// manyHosts is from how many hosts on their leaves are read beside each other: what takes long is to unpack them.
+const manyHosts = 64
+
+// someOf divides hosts (nil for all) into as many parts as are read beside each other: one, unless they are many.
+func (s *Store) someOf(ctx context.Context, hosts []int32) ([][]int32, error) {
+	if hosts == nil {
+		all, err := s.Hosts(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if len(all) < manyHosts {
+			return [][]int32{nil}, nil
+		}
+		for _, h := range all {
+			hosts = append(hosts, h.ID)
+		}
+	}
+	if n := min(runtime.GOMAXPROCS(0), 4); len(hosts) >= manyHosts && n > 1 {
+		return slices.Collect(slices.Chunk(hosts, (len(hosts)+n-1)/n)), nil
+	}
+	return [][]int32{hosts}, nil
 }
 
 // wanted says which tables, and which columns of them, are to be read. A table without columns is wanted whole.
@@ -230,8 +254,9 @@ func (s *Store) Leaves(ctx context.Context, scope *question.Scope, tables []stri
 	if err != nil {
 		return err
 	}
+	viewer := leaf.NewViewer(scope, exists)
 	return s.eachLeaf(ctx, scope.Hosts, question.ReadingOf(scope.Span, 0), want, func(p *piece) error {
-		visit(p.View(scope, exists))
+		visit(viewer.View(p.Leaf))
 		return nil
 	})
 }

@@ -48,7 +48,7 @@ func Open(ctx context.Context, databaseURL string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	db.SetMaxOpenConns(16)
+	db.SetMaxOpenConns(24)
 	db.SetMaxIdleConns(8)
 	wait, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
