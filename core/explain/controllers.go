@@ -17,6 +17,7 @@ type ControllerLine struct {
 	Writes     float64      `json:"writes_per_second"`
 	Queue      float64      `json:"queue_mean" doc:"Operations waiting or in flight on all of its drives, in the mean."`
 	Users      []DeviceUser `json:"users" doc:"Who moved bytes through it, most first."`
+	MoreUsers  int          `json:"more_users" doc:"Users that are not listed."`
 	NoUsers    string       `json:"users_unavailable,omitempty" doc:"Why those of some of its drives are not known."`
 }
 
@@ -62,6 +63,7 @@ func (d *Disks) addUpControllers() {
 	})
 }
 
+// addUser adds a drive's user to those of its controller.
 func (c *ControllerLine) addUser(u DeviceUser) {
 	for i := range c.Users {
 		if x := &c.Users[i]; x.ID == u.ID && x.Tenant == u.Tenant {

@@ -18,8 +18,9 @@ type Disks struct {
 	Verdict string       `json:"verdict" doc:"In a sentence: the busiest device and who had most of it."`
 	Trouble bool         `json:"trouble" doc:"A device was busy most of the time, or its operations waited long."`
 	Devices []DeviceLine `json:"devices" doc:"Drives, the busiest first, each followed by what is on it."`
+	Drives  int          `json:"drives_in_all" doc:"How many there are, listed or not."`
 
-	Controllers []ControllerLine `json:"controllers" doc:"What the drives behind each did together."`
+	Controllers []ControllerLine `json:"controllers" doc:"What the drives behind each did together, most bytes first."`
 	Silent      []string         `json:"hosts_not_recorded" doc:"Hosts of whose devices nothing is known."`
 }
 
@@ -55,6 +56,8 @@ type DeviceLine struct {
 
 	IsAll      bool         `json:"all_of_its_device" doc:"All that its device moved was moved on it: same users."`
 	Users      []DeviceUser `json:"users" doc:"Who moved bytes on it, most first."`
+	MoreUsers  int          `json:"more_users" doc:"Users that are not listed."`
+	MoreBytes  float64      `json:"more_users_bytes_per_second" doc:"What those moved."`
 	OtherBytes float64      `json:"other_bytes_per_second" doc:"Of no workload: the kernel's, or not told apart."`
 	NoUsers    string       `json:"users_unavailable,omitempty"`
 }
@@ -85,17 +88,14 @@ const (
 // bytes: a drive is split by them on hosts that do not count by workload and device.
 func ExplainDisks(over Over, g *Gathering, hosts []Host, diskUnits map[int32][]HostUse, names Names) *Disks {
 	d := &Disks{Over: over, Devices: []DeviceLine{}, Controllers: []ControllerLine{}, Silent: g.Silent(hosts)}
-	counted := map[int32]bool{} // hosts that tell by which workload a device was used
-	for k := range g.uses {
-		counted[k.host] = true
-	}
+	by := byHost(g)
 	for i := range hosts {
 		host := &hosts[i]
 		if g.elapsed[host.ID] == 0 {
 			continue
 		}
-		lines := devicesOf(host, g, names)
-		if !counted[host.ID] {
+		lines := devicesOf(host, g, by[host.ID], names)
+		if by[host.ID] == nil || len(by[host.ID].uses) == 0 {
 			divide(lines, diskUnits[host.ID], names)
 		}
 		d.Devices = append(d.Devices, lines...)
@@ -106,14 +106,41 @@ func ExplainDisks(over Over, g *Gathering, hosts []Host, diskUnits map[int32][]H
 	return d
 }
 
-// CountsByDevice tells whether a host tells by which workload a device was used.
-func (g *Gathering) CountsByDevice(host int32) bool {
-	for k := range g.uses {
-		if k.host == host {
-			return true
+// onHost is what was gathered of one host's devices.
+type onHost struct {
+	disks map[deviceKey]account.Disk
+	uses  map[deviceKey]map[User]*use
+}
+
+// byHost divides what was gathered of devices by host.
+func byHost(g *Gathering) map[int32]*onHost {
+	by := map[int32]*onHost{}
+	of := func(host int32) *onHost {
+		if by[host] == nil {
+			by[host] = &onHost{map[deviceKey]account.Disk{}, map[deviceKey]map[User]*use{}}
 		}
+		return by[host]
 	}
-	return false
+	for k, stats := range g.disks {
+		of(k.host).disks[k] = stats
+	}
+	for k, u := range g.uses {
+		uses := of(k.host).uses
+		if uses[k.deviceKey] == nil {
+			uses[k.deviceKey] = map[User]*use{}
+		}
+		uses[k.deviceKey][k.user] = u
+	}
+	return by
+}
+
+// CountByDevice are the hosts that tell by which workload a device was used.
+func (g *Gathering) CountByDevice() map[int32]bool {
+	hosts := map[int32]bool{}
+	for k := range g.uses {
+		hosts[k.host] = true
+	}
+	return hosts
 }
 
 // HostUse is what one workload had of a resource on its host, in account units.
@@ -123,11 +150,13 @@ type HostUse struct {
 	Source amount.Source
 }
 
-func devicesOf(host *Host, g *Gathering, names Names) []DeviceLine {
+func devicesOf(host *Host, g *Gathering, on *onHost, names Names) []DeviceLine {
 	disks, byNumber := map[deviceKey]account.Disk{}, map[int32]*account.Device{}
 	there := map[string]bool{}
-	for key, stats := range g.disks {
-		if key.host == host.ID {
+	var uses map[deviceKey]map[User]*use
+	if on != nil {
+		uses = on.uses
+		for key, stats := range on.disks {
 			disks[key], there[stats.Name] = stats, true
 		}
 	}
@@ -160,7 +189,7 @@ func devicesOf(host *Host, g *Gathering, names Names) []DeviceLine {
 		seconds := float64(g.elapsed[host.ID]) / 1000
 		x.rates(&stats, seconds)
 		x.latency(&stats, g.latencies[key])
-		x.usedBy(g, key, &stats, seconds, names)
+		x.usedBy(uses[key], &stats, seconds, names)
 		lines = append(lines, x)
 	}
 	return lines
@@ -241,17 +270,14 @@ func quantile(buckets map[[2]int64]int64, part float64) (float64, bool) {
 	return float64(reached[1]) / 1000, true
 }
 
-func (x *DeviceLine) usedBy(g *Gathering, key deviceKey, d *account.Disk, seconds float64, names Names) {
+func (x *DeviceLine) usedBy(uses map[User]*use, d *account.Disk, seconds float64, names Names) {
 	all := float64(d.ReadBytes + d.WrittenBytes)
 	charged := 0.0
-	for k, u := range g.uses {
-		if k.deviceKey != key {
-			continue
-		}
+	for who, u := range uses {
 		bytes := float64(u.read + u.written)
 		charged += bytes
 		user := DeviceUser{
-			UserRef: names(k.user), ReadRate: float64(u.read) / seconds, WriteRate: float64(u.written) / seconds,
+			UserRef: names(who), ReadRate: float64(u.read) / seconds, WriteRate: float64(u.written) / seconds,
 			Reads:  float64(u.reads) / seconds,
 			Writes: float64(u.writes) / seconds, Source: u.source.String(), source: u.source,
 		}
@@ -352,6 +378,7 @@ func (d *Disks) order() {
 	for _, x := range roots {
 		add(x, 0, nil)
 	}
+	d.Drives = len(roots)
 }
 
 // judge says in a sentence whether storage is the problem, and of which hosts that is not known.

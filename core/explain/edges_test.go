@@ -43,8 +43,8 @@ func TestGathering_CountsByDevice(t *testing.T) {
 	l.Table(leaf.Who).Append(0, 0, 7, 0)
 	l.Table(leaf.Devices).Append(0, 1, 0, 1, 0, 0, 0, 0, 0)
 	g.Add(viewOf(l))
-	require.True(t, g.CountsByDevice(2))
-	require.False(t, g.CountsByDevice(1))
+	require.True(t, g.CountByDevice()[2])
+	require.False(t, g.CountByDevice()[1])
 }
 
 func TestFamilies_ListAtMostSoManyMembersAndCountAll(t *testing.T) {

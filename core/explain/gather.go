@@ -3,6 +3,7 @@ package explain
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -104,6 +105,23 @@ func (g *Gathering) Add(v *leaf.View) {
 	g.addSwapped(v)
 	g.addCPUs(v)
 	g.addPressure(v)
+}
+
+// Join adds what another gathering has of other hosts.
+func (g *Gathering) Join(other *Gathering) {
+	maps.Copy(g.elapsed, other.elapsed)
+	maps.Copy(g.measures, other.measures)
+	maps.Copy(g.uses, other.uses)
+	maps.Copy(g.disks, other.disks)
+	maps.Copy(g.latencies, other.latencies)
+	maps.Copy(g.links, other.links)
+	maps.Copy(g.cpus, other.cpus)
+	maps.Copy(g.memory, other.memory)
+	maps.Copy(g.linkEnds, other.linkEnds)
+	maps.Copy(g.swapped, other.swapped)
+	maps.Copy(g.loads, other.loads)
+	maps.Copy(g.stalls, other.stalls)
+	maps.Copy(g.newest, other.newest)
 }
 
 // Users lists the workloads that were there, under each tenant they had.

@@ -18,6 +18,15 @@ type Links struct {
 	Residual   *LinkTotals   `json:"residual,omitempty" doc:"Wire less IP: frame headers, and what is of nobody."`
 	Missing    []MissingLink `json:"not_counted" doc:"Workloads whose network cannot be told apart."`
 	Silent     []string      `json:"hosts_not_recorded" doc:"Hosts of whose network nothing is known."`
+	InAll      LinkCounts    `json:"in_all"`
+}
+
+// LinkCounts is how many there are of each, listed or not.
+type LinkCounts struct {
+	Hosts      int            `json:"hosts" doc:"That have told of an interface."`
+	Interfaces map[string]int `json:"interfaces" doc:"By host, of those that are listed: all, or those that moved bytes."`
+	Workloads  int            `json:"workloads"`
+	NotCounted int            `json:"not_counted"`
 }
 
 // LinkTotals are bytes per second in both directions, from the host's view.

@@ -20,6 +20,7 @@ type groupInput struct {
 	What string `path:"what" enum:"host,user,tenant"`
 	Name string `path:"name"`
 	SpanParams
+	First int `query:"first" minimum:"0" doc:"How many workloads to list; all when 0."`
 }
 
 type groupOutput struct{ Body *hub.AboutGroup }
@@ -48,9 +49,9 @@ func aboutRoutes(api huma.API, s *service) {
 			return nil, asProblem(err)
 		}
 		ask := map[string]func() (*hub.AboutGroup, error){
-			"host":   func() (*hub.AboutGroup, error) { return s.hub.AboutHost(ctx, in.Name, span) },
-			"user":   func() (*hub.AboutGroup, error) { return s.hub.AboutUser(ctx, in.Name, span) },
-			"tenant": func() (*hub.AboutGroup, error) { return s.hub.AboutTenant(ctx, in.Name, span) },
+			"host":   func() (*hub.AboutGroup, error) { return s.hub.AboutHost(ctx, in.Name, span, in.First) },
+			"user":   func() (*hub.AboutGroup, error) { return s.hub.AboutUser(ctx, in.Name, span, in.First) },
+			"tenant": func() (*hub.AboutGroup, error) { return s.hub.AboutTenant(ctx, in.Name, span, in.First) },
 		}
 		g, err := ask[in.What]()
 		if err != nil {

@@ -22,17 +22,25 @@ type oneHostInput struct {
 
 type body[T any] struct{ Body *T }
 
-// ofHosts registers a question about one host or all over a span.
-func ofHosts[T any](api huma.API, s *service, id, path, summary string,
-	ask func(context.Context, string, question.Span) (*T, error)) {
+type disksInput struct {
+	manyHostsInput
+	First int `query:"first" minimum:"0" doc:"How many drives and controllers to list, the busiest first; all when 0."`
+	Users int `query:"users" minimum:"0" doc:"How many users of each to list; all when 0."`
+}
+
+type linksInput struct {
+	manyHostsInput
+	First  int `query:"first" minimum:"0" doc:"Of how many hosts to list interfaces, the busiest first; all when 0."`
+	Within int `query:"within" minimum:"0" doc:"How many interfaces within each host, the busiest first; all when 0."`
+	Users  int `query:"users" minimum:"0" doc:"How many workloads to list; all when 0."`
+}
+
+// ofFigures registers a question about figures.
+func ofFigures[In, T any](api huma.API, id, path, summary string, ask func(context.Context, *In) (*T, error)) {
 	huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: Prefix + path, Summary: summary,
 		Metadata: readers()},
-		func(ctx context.Context, in *manyHostsInput) (*body[T], error) {
-			span, err := in.span(s)
-			if err != nil {
-				return nil, asProblem(err)
-			}
-			answer, err := ask(ctx, in.Host, span)
+		func(ctx context.Context, in *In) (*body[T], error) {
+			answer, err := ask(ctx, in)
 			if err != nil {
 				return nil, asProblem(err)
 			}
@@ -43,26 +51,40 @@ func ofHosts[T any](api huma.API, s *service, id, path, summary string,
 // ofHost registers a question about one host over a span.
 func ofHost[T any](api huma.API, s *service, id, path, summary string,
 	ask func(context.Context, string, question.Span) (*T, error)) {
-	huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: Prefix + path, Summary: summary,
-		Metadata: readers()},
-		func(ctx context.Context, in *oneHostInput) (*body[T], error) {
-			span, err := in.span(s)
-			if err != nil {
-				return nil, asProblem(err)
-			}
-			answer, err := ask(ctx, in.Name, span)
-			if err != nil {
-				return nil, asProblem(err)
-			}
-			return &body[T]{answer}, nil
-		})
+	ofFigures(api, id, path, summary, func(ctx context.Context, in *oneHostInput) (*T, error) {
+		span, err := in.span(s)
+		if err != nil {
+			return nil, err
+		}
+		return ask(ctx, in.Name, span)
+	})
 }
 
 func figureRoutes(api huma.API, s *service) {
-	ofHosts[explain.Disks](api, s, "get-disks", "/disks",
-		"Whether storage is the problem, on which device, and who causes it", s.hub.Disks)
-	ofHosts[explain.Links](api, s, "get-interfaces", "/interfaces",
-		"Every network interface, and which workload moved what", s.hub.Links)
+	ofFigures(api, "get-disks", "/disks", "Whether storage is the problem, on which device, and who causes it",
+		func(ctx context.Context, in *disksInput) (*explain.Disks, error) {
+			span, err := in.span(s)
+			if err != nil {
+				return nil, err
+			}
+			d, err := s.hub.Disks(ctx, in.Host, span)
+			if err == nil {
+				d.Cut(in.First, in.Users)
+			}
+			return d, err
+		})
+	ofFigures(api, "get-interfaces", "/interfaces", "Every network interface, and which workload moved what",
+		func(ctx context.Context, in *linksInput) (*explain.Links, error) {
+			span, err := in.span(s)
+			if err != nil {
+				return nil, err
+			}
+			l, err := s.hub.Links(ctx, in.Host, span)
+			if err == nil {
+				l.Cut(in.First, in.Within, in.Users)
+			}
+			return l, err
+		})
 	ofHost[explain.CPUs](api, s, "get-cpus", "/hosts/{name}/cpus",
 		"The ledger of each logical CPU of a host, and who ran there", s.hub.CPUs)
 	ofHost[explain.Memory](api, s, "get-memory", "/hosts/{name}/memory", "A host's memory explained, and who holds it",

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -29,7 +30,7 @@ type Host struct {
 
 func hostOf(h *store.Host, pools []string, load *explain.Load, due *time.Time, now time.Time) Host {
 	x := Host{Pools: pools, Load: load, Name: h.Name, CPUs: h.CPUs, MemoryBytes: h.MemoryBytes,
-		CgroupMode: h.CgroupMode, EnrolledAt: h.EnrolledAt.UTC(), State: "awaited"}
+		CgroupMode: h.CgroupMode, EnrolledAt: h.EnrolledAt.UTC(), State: stateOf(h, now)}
 	if x.Pools == nil {
 		x.Pools = []string{}
 	}
@@ -38,12 +39,27 @@ func hostOf(h *store.Host, pools []string, load *explain.Load, due *time.Time, n
 	}
 	if h.LastAt != nil {
 		at := h.LastAt.UTC()
-		x.LastAt, x.State = &at, "reporting"
-		if now.Sub(at) > 3*time.Minute {
-			x.State = "silent"
-		}
+		x.LastAt = &at
 	}
 	return x
+}
+
+// How hosts stand.
+const (
+	reporting = "reporting"
+	silent    = "silent"
+	awaited   = "awaited"
+)
+
+// stateOf is how a host stands at a time.
+func stateOf(h *store.Host, now time.Time) string {
+	switch {
+	case h.LastAt == nil:
+		return awaited
+	case now.Sub(*h.LastAt) > 3*time.Minute:
+		return silent
+	}
+	return reporting
 }
 
 type poolsInput struct {
@@ -53,7 +69,17 @@ type poolsInput struct {
 	}
 }
 
-type hostsOutput struct{ Body []Host }
+type hostsInput struct {
+	First   int    `query:"first" minimum:"0" doc:"How many hosts to list, by name; all when 0."`
+	After   string `query:"after" doc:"Name of the last host of the page before."`
+	Unheard bool   `query:"unheard" doc:"Only hosts that are not reporting."`
+}
+
+type hostsOutput struct {
+	NextPage
+	InAll int `header:"X-In-All" doc:"How many hosts there are, listed or not."`
+	Body  []Host
+}
 
 type enrolInput struct {
 	Body struct {
@@ -86,17 +112,25 @@ func hostRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
 		OperationID: "list-hosts", Method: http.MethodGet, Path: Prefix + "/hosts", Summary: "All hosts",
 		Metadata: readers(),
-	}, func(ctx context.Context, _ *struct{}) (*hostsOutput, error) {
-		hosts, err := s.hub.Hosts(ctx)
-		out := &hostsOutput{Body: []Host{}}
+	}, func(ctx context.Context, in *hostsInput) (*hostsOutput, error) {
+		hosts, err := s.hub.Hosts(ctx) // by name
 		if err != nil {
 			return nil, asProblem(err)
+		}
+		if in.Unheard {
+			hosts = slices.DeleteFunc(hosts, func(h store.Host) bool { return stateOf(&h, time.Now()) == reporting })
+		}
+		out := &hostsOutput{Body: []Host{}, InAll: len(hosts)}
+		hosts = slices.DeleteFunc(hosts, func(h store.Host) bool { return h.Name <= in.After })
+		if in.First > 0 && len(hosts) > in.First {
+			hosts = hosts[:in.First]
+			out.Next = hosts[in.First-1].Name
 		}
 		pools, due, err := s.hub.AboutHosts(ctx)
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		loads, err := s.hub.Loads(ctx)
+		loads, err := s.hub.Loads(ctx, hosts)
 		for i := range hosts {
 			name := hosts[i].Name
 			out.Body = append(out.Body, hostOf(&hosts[i], pools[name], loads[name], due[name], time.Now()))
@@ -128,7 +162,7 @@ func hostRoutes(api huma.API, s *service) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		loads, err := s.hub.Loads(ctx)
+		loads, err := s.hub.Loads(ctx, []store.Host{h})
 		if err != nil {
 			return nil, asProblem(err)
 		}

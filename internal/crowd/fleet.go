@@ -53,8 +53,12 @@ func (f *Fleet) Batches(from time.Time, minutes int) ([][]byte, error) {
 			rng := rand.New(rand.NewPCG(uint64(i), f.sequence))
 			b := &wire.Batch{Version: wire.Version, Host: name}
 			for n := range minutes {
-				b.Intervals = append(b.Intervals, Minute(rng, name, f.Workloads,
-					from.Add(time.Duration(n)*time.Minute), f.sequence+uint64(n)+1))
+				iv := Minute(rng, name, f.Workloads, from.Add(time.Duration(n)*time.Minute),
+					f.sequence+uint64(n)+1)
+				if err := addParts(rng, iv); err != nil {
+					return err
+				}
+				b.Intervals = append(b.Intervals, iv)
 			}
 			batches[i], err = wire.Encode(b)
 			return err

@@ -236,19 +236,21 @@ func (h *Hub) fillProcesses(ctx context.Context, a *AboutWorkload, w *store.Work
 func (h *Hub) fillFigures(ctx context.Context, a *AboutWorkload, w *store.Workload, scope question.Scope) error {
 	a.Space = explain.NoSpace(w.Core().Kind)
 	scope.Only = []int64{w.ID}
-	g := explain.NewGathering()
 	var tables []string
 	for _, r := range amount.Resources() {
 		tables = append(tables, leaf.OfResource(r)...)
 	}
-	err := h.store.Leaves(ctx, &scope, tables, g.Add)
+	g, err := h.gatherIn(ctx, &scope, tables)
+	if err != nil {
+		return err
+	}
 	a.Figures = g.Figures(w.ID, max(a.ElapsedMillis, 1))
 	for _, f := range a.Figures {
 		if f.Name == amount.SpaceUsed.String() {
 			a.Space = ""
 		}
 	}
-	return err
+	return nil
 }
 
 // fillMates finds what used the same CPUs and disks.

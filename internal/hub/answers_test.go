@@ -376,7 +376,7 @@ func TestAbout_ATenantIsWhatWasItsAtTheTime(t *testing.T) {
 		"Harvest Routing": {[]string{"route", "must"}, 50.0, 70.0, 0},
 		"unassigned":      {[]string{"probe", "label"}, 13.0, 12.0, 1},
 	} {
-		g, err := c.AboutTenant(ctx, tenant, c.two())
+		g, err := c.AboutTenant(ctx, tenant, c.two(), 0)
 		require.NoError(t, err)
 		var names []string
 		for _, w := range g.Workloads {
@@ -395,10 +395,10 @@ func TestAbout_ATenantIsWhatWasItsAtTheTime(t *testing.T) {
 	assert.Equal(t, []any{"probe", 7.0}, []any{w.CPUMates[0].Name, w.CPUMates[0].Amount}, "on CPU 1, where both ran")
 	require.Len(t, w.DiskMates, 1, "what is on another host's disks is none")
 	assert.Equal(t, 14.0, w.DiskMates[0].Amount)
-	u, err := c.AboutUser(ctx, "l.roth", c.two())
+	u, err := c.AboutUser(ctx, "l.roth", c.two(), 0)
 	require.NoError(t, err)
 	assert.InDelta(t, 6, *u.Uses[amount.CPU].Amount, 1e-9)
-	h, err := c.AboutHost(ctx, "cellar-1", c.two())
+	h, err := c.AboutHost(ctx, "cellar-1", c.two(), 0)
 	require.NoError(t, err)
 	assert.InDelta(t, 34, *h.Uses[amount.CPU].Amount, 1e-9)
 }

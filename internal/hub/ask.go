@@ -92,7 +92,7 @@ func (h *Hub) namesOf(ctx context.Context, users []explain.User) (explain.Names,
 			ids = append(ids, u.Workload)
 		}
 	}
-	stored, err := h.store.WorkloadsByID(ctx, ids)
+	stored, err := h.store.Callings(ctx, ids)
 	if err != nil {
 		return nil, err
 	}

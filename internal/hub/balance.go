@@ -17,11 +17,7 @@ func (h *Hub) Balance(ctx context.Context, span question.Span, hostName string) 
 		return nil, err
 	}
 	ask := question.Question{Scope: scope, Measures: amount.Resources(), By: []question.Dimension{question.Tenant}}
-	answer, err := h.store.Ask(ctx, ask)
-	if err != nil {
-		return nil, err
-	}
-	stretch, err := h.stretch(ctx, ask)
+	answer, lines, err := h.store.AskWithLines(ctx, ask)
 	if err != nil {
 		return nil, err
 	}
@@ -29,7 +25,7 @@ func (h *Hub) Balance(ctx context.Context, span question.Span, hostName string) 
 	if err != nil {
 		return nil, err
 	}
-	return explain.ExplainBalance(over(span, hostName), stretch, answer.Rows, answer.Workloads, tenants), nil
+	return explain.ExplainBalance(over(span, hostName), &lines.Whole, answer.Rows, answer.Workloads, tenants), nil
 }
 
 // Balances answers how tenants stand on each host, a page of hosts by name: one question whatever their number. First
@@ -56,40 +52,28 @@ func (h *Hub) Balances(ctx context.Context, span question.Span, first int, after
 	list = []explain.Balance{}
 	ask := question.Question{Scope: scope, Measures: amount.Resources(),
 		By: []question.Dimension{question.Host, question.Tenant}, NoPeaks: true}
-	answer, err := h.store.Ask(ctx, ask)
+	answer, lines, err := h.store.AskWithLines(ctx, ask)
 	if err != nil {
 		return nil, "", err
 	}
 	if err := h.store.HighestByHost(ctx, &ask, answer.Rows); err != nil {
 		return nil, "", err
 	}
-	lines, err := h.store.LinesByHost(ctx, ask)
-	if err != nil {
-		return nil, "", err
-	}
-	ask.By = []question.Dimension{question.Host} // one workload that changed tenant is one
-	counts, err := h.store.Ask(ctx, ask)
-	if err != nil {
-		return nil, "", err
-	}
 	tenants, err := h.balanced(ctx)
 	if err != nil {
 		return nil, "", err
 	}
-	rows, workloads := map[int32][]question.Row{}, map[int32]int{}
+	rows := map[int32][]question.Row{}
 	for _, r := range answer.Rows {
 		rows[r.Host] = append(rows[r.Host], r)
 	}
-	for _, r := range counts.Rows {
-		workloads[r.Host] = r.Workloads
-	}
 	for i := range hosts {
 		id := hosts[i].ID
-		stretch, there := lines[id]
+		stretch, there := lines.ByHost[id]
 		if !there {
 			stretch.Of = make([]question.Lines, amount.NumResources)
 		}
-		list = append(list, *explain.ExplainBalance(over(span, hosts[i].Name), &stretch, rows[id], workloads[id],
+		list = append(list, *explain.ExplainBalance(over(span, hosts[i].Name), &stretch, rows[id], lines.Workloads[id],
 			tenants))
 	}
 	return list, next, nil

@@ -28,27 +28,38 @@ func (h *Hub) gather(ctx context.Context, hostName string, span question.Span, t
 	if err != nil {
 		return nil, err
 	}
-	g := &gathered{Gathering: explain.NewGathering(), scope: scope, over: over(span, hostName)}
-	err = h.store.Leaves(ctx, &scope, tables, g.Add)
-	if err != nil {
+	g := &gathered{scope: scope, over: over(span, hostName)}
+	if g.Gathering, err = h.gatherIn(ctx, &scope, tables); err != nil {
 		return nil, err
 	}
 	hosts, err := h.store.Hosts(ctx)
 	if err != nil {
 		return nil, err
 	}
+	inventories, err := h.store.Inventories(ctx, scope.Hosts)
 	for i := range hosts {
-		if !scope.HasHost(hosts[i].ID) {
-			continue
+		if scope.HasHost(hosts[i].ID) {
+			g.hosts = append(g.hosts, explain.Host{ID: hosts[i].ID, Name: hosts[i].Name, CPUs: hosts[i].CPUs,
+				Inventory: inventories[hosts[i].ID]})
 		}
-		inv, _, err := h.store.Inventory(ctx, hosts[i].ID)
-		if err != nil {
-			return nil, err
-		}
-		g.hosts = append(g.hosts, explain.Host{ID: hosts[i].ID, Name: hosts[i].Name, CPUs: hosts[i].CPUs,
-			Inventory: inv})
 	}
-	return g, nil
+	return g, err
+}
+
+// gatherIn adds up what was counted in a scope: what the tables named hold of it.
+func (h *Hub) gatherIn(ctx context.Context, scope *question.Scope, tables []string) (*explain.Gathering, error) {
+	var parts []*explain.Gathering
+	err := h.store.Leaves(ctx, scope, tables, func() func(*leaf.View) {
+		parts = append(parts, explain.NewGathering())
+		return parts[len(parts)-1].Add
+	})
+	if err != nil {
+		return nil, err
+	}
+	for _, more := range parts[1:] {
+		parts[0].Join(more)
+	}
+	return parts[0], nil
 }
 
 // Disks tells of the devices of a host, or of all, over a span.
@@ -59,10 +70,10 @@ func (h *Hub) Disks(ctx context.Context, hostName string, span question.Span) (*
 	}
 	users := g.Users()
 	units := map[int32][]explain.HostUse{}
-	scope := g.scope
+	scope, counts := g.scope, g.CountByDevice()
 	scope.Hosts = []int32{}
 	for _, host := range g.hosts {
-		if g.ElapsedMillis(host.ID) > 0 && !g.CountsByDevice(host.ID) {
+		if g.ElapsedMillis(host.ID) > 0 && !counts[host.ID] {
 			scope.Hosts = append(scope.Hosts, host.ID)
 		}
 	}
@@ -195,12 +206,16 @@ func (h *Hub) findSleepers(ctx context.Context, scope question.Scope, uses []exp
 // loadAge is for how long a load is told: what a host that fell silent had before says nothing of it.
 const loadAge = 10 * time.Minute
 
-// Loads are the newest loads of all hosts that tell theirs, by name.
-func (h *Hub) Loads(ctx context.Context) (map[string]*explain.Load, error) {
+// Loads are the newest loads of those hosts that tell theirs, by name.
+func (h *Hub) Loads(ctx context.Context, hosts []store.Host) (map[string]*explain.Load, error) {
 	now := h.options.Now()
 	scope, err := h.scope(ctx, question.Span{From: now.Add(-loadAge), To: now.Add(24 * time.Hour)}, "")
 	if err != nil {
 		return nil, err
+	}
+	scope.Hosts = make([]int32, len(hosts))
+	for i := range hosts {
+		scope.Hosts[i] = hosts[i].ID
 	}
 	newest, err := h.store.NewestDetails(ctx, &scope)
 	loads := map[string]*explain.Load{}

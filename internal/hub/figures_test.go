@@ -11,6 +11,7 @@ import (
 	"vinescale/core/account"
 	"vinescale/core/amount"
 	"vinescale/core/explain"
+	"vinescale/internal/store"
 )
 
 // TestMemory_OfABigHostOverALongSpanDoesNotOverflow adds up byte-milliseconds that are more than 63 bits hold.
@@ -181,16 +182,16 @@ func TestLoad_IsOfTheNewestIntervalAndWhatIsNotToldIsNotThere(t *testing.T) {
 	assert.Equal(t, []explain.Pressure{{Resource: "cpu", Some: 0.5}, {Resource: "io", Some: 0.2, Full: &tenth}},
 		c.Pressure,
 		"of memory nothing is told")
-	loads, err := f.Loads(ctx)
+	loads, err := f.Loads(ctx, []store.Host{f.host})
 	require.NoError(t, err)
 	assert.Empty(t, loads, "it has been silent for most of an hour")
 	f.now = noon.Add(4 * time.Minute)
-	loads, err = f.Loads(ctx)
+	loads, err = f.Loads(ctx, []store.Host{f.host})
 	require.NoError(t, err)
 	assert.Equal(t, c.Load, loads[f.host.Name])
 	f.dress = nil
 	require.NoError(t, f.send(2, job("a", "m.abt")))
-	loads, err = f.Loads(ctx)
+	loads, err = f.Loads(ctx, []store.Host{f.host})
 	require.NoError(t, err)
 	assert.Empty(t, loads, "its newest interval tells none")
 	c, err = f.CPUs(ctx, f.host.Name, f.span())

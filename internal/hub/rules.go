@@ -292,7 +292,11 @@ func (h *Hub) Suggest(ctx context.Context, span question.Span) ([]Suggestion, er
 	if err != nil {
 		return nil, err
 	}
-	present, err := h.present(ctx, span)
+	unheld, err := h.store.Unheld(ctx, span.From)
+	if err != nil {
+		return nil, err
+	}
+	present, err := h.present(ctx, span, unheld)
 	if err != nil {
 		return nil, err
 	}

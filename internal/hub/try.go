@@ -70,11 +70,12 @@ type presence struct {
 	elapsed int64
 }
 
-func (h *Hub) present(ctx context.Context, span question.Span) (*presence, error) {
+func (h *Hub) present(ctx context.Context, span question.Span, only []int64) (*presence, error) {
 	scope, err := h.scope(ctx, span, "")
 	if err != nil {
 		return nil, err
 	}
+	scope.Only = only
 	answer, err := h.store.Ask(ctx, question.Question{Scope: scope, Measures: amount.Resources(),
 		By: []question.Dimension{question.Workload}})
 	if err != nil {
@@ -104,7 +105,7 @@ func (h *Hub) compare(ctx context.Context, span question.Span, tried tenancy.Boo
 	if err != nil {
 		return nil, err
 	}
-	present, err := h.present(ctx, span)
+	present, err := h.present(ctx, span, nil)
 	if err != nil {
 		return nil, err
 	}

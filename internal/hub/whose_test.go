@@ -293,7 +293,7 @@ func TestFind_ByNameIdOwnerLabelPidAndItListsExactOnesFirst(t *testing.T) {
 	requireProblem(t, err, hub.Invalid, "look for what")
 	_, err = f.AboutWorkload(ctx, 4711, f.span())
 	requireProblem(t, err, hub.NotFound, "4711")
-	_, err = f.AboutUser(ctx, "nobody", f.span())
+	_, err = f.AboutUser(ctx, "nobody", f.span(), 0)
 	requireProblem(t, err, hub.NotFound, "nobody")
 }
 
@@ -373,15 +373,15 @@ func TestLedger_GroupsByWhatIsKnownAndTakesOnlyWhatMatches(t *testing.T) {
 	programs, _, err = f.Programs(ctx, hub.Asked{Span: f.span(), Where: "account == 'frost'"}, hub.Page{})
 	require.NoError(t, err)
 	assert.InDelta(t, 60, *programs[0].Uses[0].Amount, 1e-9)
-	group, err := f.AboutUser(ctx, "m.abt", f.span())
+	group, err := f.AboutUser(ctx, "m.abt", f.span(), 0)
 	require.NoError(t, err)
 	assert.InDelta(t, 60, *group.Uses[amount.CPU].Amount, 1e-9)
 	assert.Equal(t, 1, group.Uses[amount.Network].Missing)
 	assert.Nil(t, group.Uses[amount.Network].Amount, "no figure is no zero")
-	tenant, err := f.AboutTenant(ctx, hub.Unassigned, f.span())
+	tenant, err := f.AboutTenant(ctx, hub.Unassigned, f.span(), 0)
 	require.NoError(t, err)
 	assert.Len(t, tenant.Workloads, 2)
-	host, err := f.AboutHost(ctx, "terrace-1", f.span())
+	host, err := f.AboutHost(ctx, "terrace-1", f.span(), 0)
 	require.NoError(t, err)
 	assert.Equal(t, []hub.Count{{Name: "job", Workloads: 2}}, host.Kinds)
 }

@@ -207,6 +207,7 @@ type AboutGroup struct {
 	Tenants   []Count           `json:"tenants"`
 	Owners    []Count           `json:"owners"`
 	Workloads []WorkloadLine    `json:"workloads" doc:"Most CPU time first."`
+	InAll     int               `json:"workloads_in_all" doc:"Listed or not."`
 	Processes int64             `json:"processes"`
 	Threads   int64             `json:"threads"`
 	Reason    string            `json:"unavailable,omitempty" doc:"Why nothing is known of what it ran and used."`
@@ -239,7 +240,7 @@ type Count struct {
 }
 
 // AboutUser answers what one person holds over all their jobs, sign-ins, containers and machines on all hosts.
-func (h *Hub) AboutUser(ctx context.Context, owner string, span question.Span) (*AboutGroup, error) {
+func (h *Hub) AboutUser(ctx context.Context, owner string, span question.Span, first int) (*AboutGroup, error) {
 	ids, err := h.store.OwnedBy(ctx, owner)
 	if err != nil {
 		return nil, err
@@ -252,11 +253,11 @@ func (h *Hub) AboutUser(ctx context.Context, owner string, span question.Span) (
 		return nil, err
 	}
 	scope.Only = ids
-	return h.group(ctx, "user", owner, scope)
+	return h.group(ctx, "user", owner, scope, first)
 }
 
 // AboutTenant answers what a tenant used and holds: what was accounted to it at the time.
-func (h *Hub) AboutTenant(ctx context.Context, name string, span question.Span) (*AboutGroup, error) {
+func (h *Hub) AboutTenant(ctx context.Context, name string, span question.Span, first int) (*AboutGroup, error) {
 	id, err := h.tenantID(ctx, name)
 	if err != nil {
 		return nil, err
@@ -266,11 +267,11 @@ func (h *Hub) AboutTenant(ctx context.Context, name string, span question.Span) 
 		return nil, err
 	}
 	scope.Tenants = []int32{id}
-	return h.group(ctx, "tenant", name, scope)
+	return h.group(ctx, "tenant", name, scope, first)
 }
 
 // AboutHost answers what is on a host.
-func (h *Hub) AboutHost(ctx context.Context, name string, span question.Span) (*AboutGroup, error) {
+func (h *Hub) AboutHost(ctx context.Context, name string, span question.Span, first int) (*AboutGroup, error) {
 	host, err := h.Host(ctx, name)
 	if err != nil {
 		return nil, err
@@ -279,7 +280,7 @@ func (h *Hub) AboutHost(ctx context.Context, name string, span question.Span) (*
 	if err != nil {
 		return nil, err
 	}
-	g, err := h.group(ctx, "host", name, scope)
+	g, err := h.group(ctx, "host", name, scope, first)
 	if err != nil {
 		return nil, err
 	}
@@ -288,7 +289,8 @@ func (h *Hub) AboutHost(ctx context.Context, name string, span question.Span) (*
 	return g, err
 }
 
-func (h *Hub) group(ctx context.Context, what, name string, scope question.Scope) (*AboutGroup, error) {
+// group answers about workloads together, of which the first so many are listed; all when 0.
+func (h *Hub) group(ctx context.Context, what, name string, scope question.Scope, first int) (*AboutGroup, error) {
 	lines, _, err := h.lines(ctx, scope, "", Page{})
 	if err != nil {
 		return nil, err
@@ -298,13 +300,15 @@ func (h *Hub) group(ctx context.Context, what, name string, scope question.Scope
 		return nil, err
 	}
 	g := &AboutGroup{What: what, Name: name, Facts: map[string]string{}, From: scope.Span.From, To: scope.Span.To,
-		Workloads: []WorkloadLine{}}
+		Workloads: []WorkloadLine{}, InAll: len(lines)}
 	kinds, hosts, tenants, owners := map[string]int{}, map[string]int{}, map[string]int{}, map[string]int{}
 	var sums [amount.NumResources]question.Sum
 	var known [amount.NumResources]int
 	for i := range lines {
 		l := &lines[i]
-		g.Workloads = append(g.Workloads, l.WorkloadLine)
+		if first == 0 || i < first {
+			g.Workloads = append(g.Workloads, l.WorkloadLine)
+		}
 		kinds[l.Kind]++
 		hosts[l.Host]++
 		tenants[l.Tenant]++

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -14,57 +15,76 @@ import (
 
 // Ask answers a question about usage from what is kept. There is no other way to read sums of usage.
 func (s *Store) Ask(ctx context.Context, q question.Question) (*question.Answer, error) {
+	a, _, err := s.ask(ctx, q, nil)
+	return a, err
+}
+
+// ask answers a question, and adds up the lines beside it where they are wanted.
+func (s *Store) ask(ctx context.Context, q question.Question, lines *lining) (*question.Answer, *count, error) {
 	plan, err := question.PlanFor(q)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	exists, tenants, err := s.tenantsThere(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	c, err := s.count(ctx, plan, exists)
+	c, err := s.count(ctx, plan, exists, lines)
 	if err != nil {
-		return nil, fmt.Errorf("ask for %v by %v: %w", q.Measures, q.By, err)
+		return nil, nil, fmt.Errorf("ask for %v by %v: %w", q.Measures, q.By, err)
 	}
 	of := names{tenants: tenants}
 	if !c.isNamedLast() {
 		if of.workloads, err = s.WorkloadsByID(ctx, c.workloads()); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
 	rows := c.rows(of)
 	if plan.Peaks {
 		if err := s.highestMinutes(ctx, &q, rows); err != nil {
-			return nil, fmt.Errorf("the highest minutes: %w", err)
+			return nil, nil, fmt.Errorf("the highest minutes: %w", err)
 		}
 	}
 	near, total := q.Near(rows)
 	if c.isNamedLast() {
 		if err := s.nameLast(ctx, c, near, of.tenants); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
 	a := q.ArrangeNear(near, total)
 	a.Grain, a.Workloads = c.grain, len(c.workloads())
-	return a, nil
+	return a, c, nil
 }
 
-// count adds up what a plan asks for. Of many hosts, it reads some beside others.
-func (s *Store) count(ctx context.Context, plan *question.Plan, exists func(int32) bool) (*count, error) {
+// count adds up what a plan asks for, and lines where they are wanted. Of many hosts, it reads some beside others.
+func (s *Store) count(ctx context.Context, plan *question.Plan, exists func(int32) bool, lines *lining) (*count,
+	error) {
 	some, err := s.someOf(ctx, plan.Question.Scope.Hosts)
 	if err != nil {
 		return nil, err
 	}
-	counts := make([]*count, len(some))
+	counts, linings := make([]*count, len(some)), make([]*lining, len(some))
 	group, ctx := errgroup.WithContext(ctx)
 	for i, hosts := range some {
 		c := newCount(plan, exists)
 		counts[i] = c
-		group.Go(func() error { return s.eachLeaf(ctx, hosts, plan.Reading, c.wanted(), c.add) })
+		want, add := c.wanted(), c.add
+		if lines != nil {
+			x := newLining(lines.q)
+			linings[i] = x
+			want.merge(x.wanted())
+			add = func(p *piece) error { return errors.Join(c.add(p), x.add(p)) }
+		}
+		group.Go(func() error { return s.eachLeaf(ctx, hosts, plan.Reading, want, add) })
 	}
 	err = group.Wait()
 	for _, c := range counts[1:] {
 		counts[0].join(c)
+	}
+	if lines != nil {
+		for _, x := range linings {
+			lines.join(x)
+		}
 	}
 	return counts[0], err
 }

@@ -211,3 +211,36 @@ func (s *Store) WorkloadsByID(ctx context.Context, ids []int64) (map[int64]Workl
 	}
 	return byID, nil
 }
+
+// Unheld lists the workloads that are no tenant's and may have been there after a time.
+func (s *Store) Unheld(ctx context.Context, after time.Time) ([]int64, error) {
+	ids := []int64{}
+	err := s.db.WithContext(ctx).Raw("SELECT id FROM workloads WHERE tenant_id = 0 AND (alive OR last_at > $1)",
+		after).Scan(&ids).Error
+	return ids, err
+}
+
+// Calling is what a workload is called by.
+type Calling struct {
+	ID                int64
+	Name, Kind, Owner string
+}
+
+// Callings finds what workloads are called by, by their numbers.
+func (s *Store) Callings(ctx context.Context, ids []int64) (map[int64]Calling, error) {
+	byID := make(map[int64]Calling, len(ids))
+	rows, err := s.db.WithContext(ctx).Raw("SELECT id, name, kind, owner FROM workloads WHERE id = ANY($1::bigint[])",
+		ids).Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var c Calling
+		if err := rows.Scan(&c.ID, &c.Name, &c.Kind, &c.Owner); err != nil {
+			return nil, err
+		}
+		byID[c.ID] = c
+	}
+	return byID, rows.Err()
+}

@@ -29,107 +29,143 @@ type lineSum struct {
 // Lines adds the host-wide lines of resources over the hosts of a question's scope: over the whole span, or for each
 // step of it. Stretches in which nothing was recorded are left out.
 func (s *Store) Lines(ctx context.Context, q question.Question) ([]question.Stretch, error) {
-	stretches, names, err := s.lines(ctx, q)
+	some, err := s.someOf(ctx, q.Scope.Hosts)
+	if err != nil {
+		return nil, err
+	}
+	found := make([]*lining, len(some))
+	group, inGroup := errgroup.WithContext(ctx)
+	for i, hosts := range some {
+		x := newLining(&q)
+		found[i] = x
+		group.Go(func() error { return s.eachLeaf(inGroup, hosts, x.reading, x.wanted(), x.add) })
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	for _, more := range found[1:] {
+		found[0].join(more)
+	}
+	names, err := s.hostNames(ctx)
 	list := []question.Stretch{}
-	for start, byHost := range stretches {
+	for start, byHost := range found[0].stretches {
 		list = append(list, stretchOf(start, byHost, names, len(q.Measures)))
 	}
 	slices.SortFunc(list, func(a, b question.Stretch) int { return a.Start.Compare(b.Start) })
 	return list, err
 }
 
-// LinesByHost adds the host-wide lines of resources of each host of a question's scope over the whole span, by the
-// host's number. Hosts of which nothing was recorded are left out.
-func (s *Store) LinesByHost(ctx context.Context, q question.Question) (map[int32]question.Stretch, error) {
-	q.Step = 0
-	stretches, names, err := s.lines(ctx, q)
-	list := map[int32]question.Stretch{}
-	for start, byHost := range stretches {
-		for host, x := range byHost {
-			list[host] = stretchOf(start, map[int32]*hostStretch{host: x}, names, len(q.Measures))
-		}
-	}
-	return list, err
-}
-
-// lines adds up what each host tells of each stretch, with the names of hosts.
-func (s *Store) lines(ctx context.Context, q question.Question) (map[time.Time]map[int32]*hostStretch,
-	map[int32]string, error) {
-	want := wanted{leaf.Intervals: {"start", "end", "elapsed", "cpus"}}
-	for _, m := range q.Measures {
-		for _, l := range leaf.Lines {
-			want[leaf.Intervals] = append(want[leaf.Intervals], leaf.LineColumn(m, l), leaf.WhyColumn(m, l))
-		}
-	}
-	some, err := s.someOf(ctx, q.Scope.Hosts)
-	if err != nil {
-		return nil, nil, err
-	}
-	found := make([]map[time.Time]map[int32]*hostStretch, len(some))
-	group, inGroup := errgroup.WithContext(ctx)
-	for i, hosts := range some {
-		group.Go(func() (err error) {
-			found[i], err = s.linesOf(inGroup, hosts, &q, want)
-			return err
-		})
-	}
-	if err := group.Wait(); err != nil {
-		return nil, nil, err
-	}
-	stretches := found[0]
-	for _, more := range found[1:] {
-		for start, byHost := range more {
-			if stretches[start] == nil {
-				stretches[start] = byHost
-			} else {
-				maps.Copy(stretches[start], byHost)
-			}
-		}
-	}
+func (s *Store) hostNames(ctx context.Context) (map[int32]string, error) {
 	hosts, err := s.Hosts(ctx)
 	names := map[int32]string{}
 	for _, h := range hosts {
 		names[h.ID] = h.Name
 	}
-	return stretches, names, err
+	return names, err
 }
 
-// linesOf is lines of some hosts of a question's scope.
-func (s *Store) linesOf(ctx context.Context, hosts []int32, q *question.Question,
-	want wanted) (map[time.Time]map[int32]*hostStretch, error) {
-	stretches := map[time.Time]map[int32]*hostStretch{}
-	r := question.ReadingOf(q.Scope.Span, q.Step)
-	err := s.eachLeaf(ctx, hosts, r, want, func(p *piece) error {
-		p.Fill()
-		lines := linesIn(p.Leaf, q.Measures)
-		var x *hostStretch
-		var last time.Time
-		for at, within := range p.Within(q.Scope.Span) {
-			if !within {
-				continue
-			}
-			start := q.Stretch(p.Leaf.Start(int64(at)))
-			if x == nil || start != last {
-				if stretches[start] == nil {
-					stretches[start] = map[int32]*hostStretch{}
-				}
-				x, last = stretches[start][p.Host], start
-			}
-			if x == nil {
-				x = &hostStretch{of: make([][]lineSum, len(q.Measures))}
-				for i := range x.of {
-					x.of[i] = make([]lineSum, len(leaf.Lines))
-				}
-				stretches[start][p.Host] = x
-			}
-			x.add(p.Leaf, at, lines)
-			if !r.IsWithin(p.Grain, p.Start) {
-				x.grain = max(x.grain, p.Grain)
-			}
+// HostLines are host-wide lines over a whole span.
+type HostLines struct {
+	// Whole is of all hosts together; of no time where nothing was recorded.
+	Whole question.Stretch
+	// ByHost is of each by its number. Hosts of which nothing was recorded are left out.
+	ByHost map[int32]question.Stretch
+	// Workloads is how many were counted on each host.
+	Workloads map[int32]int
+}
+
+// AskWithLines answers a question over a whole span, and tells the lines beside it, in one reading.
+func (s *Store) AskWithLines(ctx context.Context, q question.Question) (*question.Answer, *HostLines, error) {
+	lines := newLining(&q)
+	a, c, err := s.ask(ctx, q, lines)
+	if err != nil {
+		return nil, nil, err
+	}
+	names, err := s.hostNames(ctx)
+	h := &HostLines{Whole: question.Stretch{Of: make([]question.Lines, len(q.Measures))},
+		ByHost: map[int32]question.Stretch{}, Workloads: map[int32]int{}}
+	for start, byHost := range lines.stretches {
+		h.Whole = stretchOf(start, byHost, names, len(q.Measures))
+		for host, x := range byHost {
+			h.ByHost[host] = stretchOf(start, map[int32]*hostStretch{host: x}, names, len(q.Measures))
 		}
-		return nil
-	})
-	return stretches, err
+	}
+	seen := map[int64]bool{}
+	for k, p := range c.parts {
+		if !seen[k.workload] {
+			seen[k.workload] = true
+			h.Workloads[p.host]++
+		}
+	}
+	return a, h, err
+}
+
+// lining adds up what hosts tell of stretches.
+type lining struct {
+	q         *question.Question
+	reading   question.Reading
+	stretches map[time.Time]map[int32]*hostStretch
+}
+
+func newLining(q *question.Question) *lining {
+	return &lining{q, question.ReadingOf(q.Scope.Span, q.Step), map[time.Time]map[int32]*hostStretch{}}
+}
+
+// wanted says which columns answer.
+func (x *lining) wanted() wanted {
+	want := wanted{leaf.Intervals: {"start", "end", "elapsed", "cpus"}}
+	for _, m := range x.q.Measures {
+		if !m.HasLedger() {
+			continue
+		}
+		for _, l := range leaf.Lines {
+			want[leaf.Intervals] = append(want[leaf.Intervals], leaf.LineColumn(m, l), leaf.WhyColumn(m, l))
+		}
+	}
+	return want
+}
+
+// join adds what was found on other hosts.
+func (x *lining) join(other *lining) {
+	for start, byHost := range other.stretches {
+		if x.stretches[start] == nil {
+			x.stretches[start] = byHost
+		} else {
+			maps.Copy(x.stretches[start], byHost)
+		}
+	}
+}
+
+// add adds what a leaf has.
+func (x *lining) add(p *piece) error {
+	p.Fill()
+	lines := linesIn(p.Leaf, x.q.Measures)
+	var h *hostStretch
+	var last time.Time
+	for at, within := range p.Within(x.q.Scope.Span) {
+		if !within {
+			continue
+		}
+		start := x.q.Stretch(p.Leaf.Start(int64(at)))
+		if h == nil || start != last {
+			if x.stretches[start] == nil {
+				x.stretches[start] = map[int32]*hostStretch{}
+			}
+			h, last = x.stretches[start][p.Host], start
+		}
+		if h == nil {
+			h = &hostStretch{of: make([][]lineSum, len(x.q.Measures))}
+			for i := range h.of {
+				h.of[i] = make([]lineSum, len(leaf.Lines))
+			}
+			x.stretches[start][p.Host] = h
+		}
+		h.add(p.Leaf, at, lines)
+		if !x.reading.IsWithin(p.Grain, p.Start) {
+			h.grain = max(h.grain, p.Grain)
+		}
+	}
+	return nil
 }
 
 // lineIn is where a leaf holds a line of a resource.

@@ -49,18 +49,16 @@ func (s *Store) Fold(ctx context.Context, now time.Time) (hours, days int, err e
 	}
 	var ended []struct {
 		HostID int32
-		Start  time.Time
+		Day    time.Time
 	}
-	err = s.db.WithContext(ctx).Raw(`SELECT DISTINCT host_id, date_trunc('day', start, 'UTC') AS start
-			FROM hour_leaves WHERE section = $1 AND start < $2
-		EXCEPT SELECT host_id, start FROM day_leaves WHERE section = $1 ORDER BY 2, 1`, hostSection,
+	err = s.db.WithContext(ctx).Raw("SELECT host_id, day FROM due_days WHERE day < $1 ORDER BY 2, 1",
 		question.ByDay.Floor(now.Add(-foldAfter))).Scan(&ended).Error
 	if err != nil {
 		return hours, 0, fmt.Errorf("which days are to be summed: %w", err)
 	}
 	for _, x := range ended {
-		if err := s.foldDay(ctx, x.HostID, x.Start.UTC()); err != nil {
-			return hours, days, fmt.Errorf("sum %s of host %d: %w", x.Start.UTC().Format(time.DateOnly), x.HostID, err)
+		if err := s.foldDay(ctx, x.HostID, x.Day.UTC()); err != nil {
+			return hours, days, fmt.Errorf("sum %s of host %d: %w", x.Day.UTC().Format(time.DateOnly), x.HostID, err)
 		}
 		days++
 	}
@@ -126,14 +124,19 @@ func putHour(tx *gorm.DB, hour time.Time, quire *leaf.Leaf) error {
 	return forgetDay(tx, quire.Host, hour)
 }
 
-// forgetDay says that the sum of the day that holds a time no longer holds.
+// forgetDay says that the sum of the day that holds a time no longer holds, and is to be found again.
 func forgetDay(tx *gorm.DB, hostID int32, t time.Time) error {
-	return tx.Exec("DELETE FROM day_leaves WHERE host_id = $1 AND start = $2", hostID, question.ByDay.Floor(t)).Error
+	return tx.Exec(`WITH gone AS (DELETE FROM day_leaves WHERE host_id = $1 AND start = $2)
+		INSERT INTO due_days (host_id, day) VALUES ($1, $2) ON CONFLICT DO NOTHING`, hostID,
+		question.ByDay.Floor(t)).Error
 }
 
 // foldDay sums a host's hours of a day.
 func (s *Store) foldDay(ctx context.Context, hostID int32, day time.Time) error {
 	return s.aloneOf(ctx, hostID, func(tx *gorm.DB) error {
+		if err := tx.Exec("DELETE FROM due_days WHERE host_id = $1 AND day = $2", hostID, day).Error; err != nil {
+			return err
+		}
 		hours, err := leavesOf(tx, hourLeaves, hostID, day, day.Add(question.ByDay.Length()))
 		if err != nil || len(hours) == 0 {
 			return err

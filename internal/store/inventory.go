@@ -21,6 +21,30 @@ func (in *ingestion) putInventory(tx *gorm.DB, iv *wire.Interval) error {
 		in.host.ID, time.UnixMicro(iv.ToUnixMicros).UTC(), []byte(iv.Inventory.Json)).Error
 }
 
+// Inventories is what hosts are made of, of some hosts (nil for all). Those whose collectors tell nothing are not in it.
+func (s *Store) Inventories(ctx context.Context, hosts []int32) (map[int32]*account.Inventory, error) {
+	var b statement
+	where := ""
+	if hosts != nil {
+		where = " WHERE " + b.oneOf("host_id", "int", hosts)
+	}
+	var found []struct {
+		HostID int32
+		Parts  string
+	}
+	err := s.db.WithContext(ctx).Raw("SELECT host_id, parts::text AS parts FROM inventories"+where,
+		b.args...).Scan(&found).Error
+	all := make(map[int32]*account.Inventory, len(found))
+	for _, x := range found {
+		inv, err := (&wire.Inventory{Json: x.Parts}).Read()
+		if err != nil {
+			return nil, err
+		}
+		all[x.HostID] = inv
+	}
+	return all, err
+}
+
 // Inventory is what a host is made of, and when it told. Nil where its collector tells nothing.
 func (s *Store) Inventory(ctx context.Context, hostID int32) (*account.Inventory, time.Time, error) {
 	var found []struct {

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
 	"gorm.io/gorm"
 
 	"vinescale/core/leaf"
@@ -171,6 +172,13 @@ func (w wanted) withNeeds() wanted {
 	return all
 }
 
+// merge adds what another wants of tables of which neither wants all.
+func (w wanted) merge(other wanted) {
+	for t, columns := range other {
+		w[t] = append(w[t], columns...)
+	}
+}
+
 // column tells whether a column is wanted.
 func (w wanted) column(table, column string) bool {
 	columns, there := w[table]
@@ -244,8 +252,10 @@ func (s *Store) tenantsThere(ctx context.Context) (exists func(int32) bool, name
 	return func(id int32) bool { _, there := names[id]; return there }, names, err
 }
 
-// Leaves visits what was counted in a scope, as far as it may be seen, with all of the tables named.
-func (s *Store) Leaves(ctx context.Context, scope *question.Scope, tables []string, visit func(*leaf.View)) error {
+// Leaves visits what was counted in a scope, as far as it may be seen, with all of the tables named. Of many hosts it
+// visits some beside others: begin makes the visitor of some of them, and visitors share no host.
+func (s *Store) Leaves(ctx context.Context, scope *question.Scope, tables []string,
+	begin func() (visit func(*leaf.View))) error {
 	want := wanted{leaf.Intervals: nil, leaf.Uses: {"count"}}
 	for _, t := range tables {
 		want[t] = nil
@@ -254,9 +264,19 @@ func (s *Store) Leaves(ctx context.Context, scope *question.Scope, tables []stri
 	if err != nil {
 		return err
 	}
-	viewer := leaf.NewViewer(scope, exists)
-	return s.eachLeaf(ctx, scope.Hosts, question.ReadingOf(scope.Span, 0), want, func(p *piece) error {
-		visit(viewer.View(p.Leaf))
-		return nil
-	})
+	some, err := s.someOf(ctx, scope.Hosts)
+	if err != nil {
+		return err
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	for _, hosts := range some {
+		visit, viewer := begin(), leaf.NewViewer(scope, exists)
+		group.Go(func() error {
+			return s.eachLeaf(ctx, hosts, question.ReadingOf(scope.Span, 0), want, func(p *piece) error {
+				visit(viewer.View(p.Leaf))
+				return nil
+			})
+		})
+	}
+	return group.Wait()
 }

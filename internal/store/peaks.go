@@ -34,9 +34,11 @@ func eachMinute(start time.Time, elapsedMillis, units int64, visit func(minute t
 	}
 }
 
-// forgetPeaks says that the highest minutes of the hours in a span no longer hold.
+// forgetPeaks says that the highest minutes of the hours in a span no longer hold, and are to be found again.
 func forgetPeaks(tx *gorm.DB, from, to time.Time) error {
-	return tx.Exec("DELETE FROM peak_hours WHERE hour >= $1 AND hour < $2", question.ByHour.Floor(from), to).Error
+	return tx.Exec(`WITH gone AS (DELETE FROM peak_hours WHERE hour >= $1 AND hour < $2)
+		INSERT INTO due_peaks SELECT generate_series($1::timestamptz, $2::timestamptz - interval '1 microsecond', '1 hour')
+		ON CONFLICT DO NOTHING`, question.ByHour.Floor(from), to).Error
 }
 
 // perResource is a list of expressions, one for each resource's column: %s is its name.
@@ -55,8 +57,7 @@ const tenantThen = "coalesce((SELECT t.id FROM tenants t WHERE t.id = u.tenant_i
 // keeps intake waiting for one hour's sums at a time.
 func (s *Store) SumPeaks(ctx context.Context, before time.Time) error {
 	var hours []time.Time
-	err := s.db.WithContext(ctx).Raw(`SELECT DISTINCT date_trunc('hour', minute, 'UTC') AS hour FROM tenant_minute
-		WHERE minute < $1 EXCEPT SELECT hour FROM peak_hours ORDER BY 1`,
+	err := s.db.WithContext(ctx).Raw("SELECT hour FROM due_peaks WHERE hour < $1 ORDER BY 1",
 		question.ByHour.Floor(before)).Scan(&hours).Error
 	if err != nil {
 		return fmt.Errorf("which hours lack their highest minutes: %w", err)
@@ -74,8 +75,10 @@ func (s *Store) sumPeaksOf(ctx context.Context, hour time.Time) error {
 		if err := tx.Exec("SELECT pg_advisory_xact_lock($1)", lockBooks).Error; err != nil {
 			return err
 		}
-		if err := tx.Exec("DELETE FROM tenant_peak WHERE hour = $1", hour).Error; err != nil {
-			return err
+		for _, table := range []string{"tenant_peak", "due_peaks"} {
+			if err := tx.Exec("DELETE FROM "+table+" WHERE hour = $1", hour).Error; err != nil {
+				return err
+			}
 		}
 		err := tx.Exec(fmt.Sprintf(`WITH m AS (SELECT minute, host_id, %[1]s AS tenant_id, %[2]s FROM tenant_minute u
 				WHERE minute >= $1 AND minute < $2 GROUP BY GROUPING SETS ((1, 2, 3), (1, 3)))
@@ -86,7 +89,8 @@ func (s *Store) sumPeaksOf(ctx context.Context, hour time.Time) error {
 		if err != nil {
 			return err
 		}
-		return tx.Exec("INSERT INTO peak_hours (hour) VALUES ($1) ON CONFLICT DO NOTHING", hour).Error
+		return tx.Exec(`INSERT INTO peak_hours (hour) SELECT $1 WHERE EXISTS (SELECT 1 FROM tenant_peak WHERE hour = $1)
+			ON CONFLICT DO NOTHING`, hour).Error
 	})
 }
 

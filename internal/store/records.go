@@ -257,11 +257,12 @@ func (s *Store) RemoveTenant(ctx context.Context, name string) error {
 // removeTenant removes a tenant. What it used is unassigned from now on, and so the highest minutes of what is
 // unassigned are others: they are found again, as far as the minutes are kept.
 func removeTenant(tx *gorm.DB, name string) error {
-	err := tx.Exec(`DELETE FROM peak_hours p
-		WHERE EXISTS (SELECT 1 FROM tenant_peak k JOIN tenants t ON t.id = k.tenant_id
-				WHERE t.name = $1 AND k.hour = p.hour)
-			AND EXISTS (SELECT 1 FROM tenant_minute m
-				WHERE m.minute >= p.hour AND m.minute < p.hour + interval '1 hour')`, name).Error
+	err := tx.Exec(`WITH gone AS (DELETE FROM peak_hours p
+			WHERE EXISTS (SELECT 1 FROM tenant_peak k JOIN tenants t ON t.id = k.tenant_id
+					WHERE t.name = $1 AND k.hour = p.hour)
+				AND EXISTS (SELECT 1 FROM tenant_minute m
+					WHERE m.minute >= p.hour AND m.minute < p.hour + interval '1 hour') RETURNING hour)
+		INSERT INTO due_peaks SELECT hour FROM gone ON CONFLICT DO NOTHING`, name).Error
 	if err != nil {
 		return err
 	}

@@ -49,21 +49,37 @@ func (s *Store) Drop(ctx context.Context, now time.Time, keep Keeping) error {
 		if err := s.dropPartitions(ctx, conn, limit); err != nil {
 			return err
 		}
-		if _, err := conn.ExecContext(ctx, "DELETE FROM intake WHERE start < $1", limit); err != nil {
+		if err := s.dropOf(ctx, "intake", limit); err != nil {
 			return fmt.Errorf("drop what is known of old intervals: %w", err)
 		}
 	}
 	if keep.Hours > 0 {
-		if _, err := conn.ExecContext(ctx, "DELETE FROM hour_leaves WHERE start < $1", before(keep.Hours)); err != nil {
+		if err := s.dropOf(ctx, hourLeaves, before(keep.Hours)); err != nil {
 			return fmt.Errorf("drop old hours: %w", err)
 		}
 	}
 	if keep.Days > 0 {
-		if _, err := conn.ExecContext(ctx, "DELETE FROM day_leaves WHERE start < $1", before(keep.Days)); err != nil {
+		if err := s.dropOf(ctx, dayLeaves, before(keep.Days)); err != nil {
 			return fmt.Errorf("drop old days: %w", err)
 		}
 	}
 	return s.dropWorkloads(ctx, conn, now, keep)
+}
+
+// dropOf removes the rows of a table that begin before a time, host by host: their keys begin with the host.
+func (s *Store) dropOf(ctx context.Context, table string, limit time.Time) error {
+	hosts, err := s.Hosts(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range hosts {
+		err := s.db.WithContext(ctx).Exec("DELETE FROM "+table+" WHERE host_id = $1 AND start < $2", hosts[i].ID,
+			limit).Error
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // dropPartitions drops the days of intervals that ended before a time. A partition is first detached, which waits for

@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useQuery, useQueryClient, keepPreviousData } from '@tanstack/react-query'
-import { useEffect } from 'react'
+import { useEffect, useMemo } from 'react'
 import { queryOf, type Span } from '../time/span'
-import { answer, api, type PinnedCPU } from './client'
+import { answer, api, type PinnedCPU, type Tenant } from './client'
 
 export type Dimension = 'tenant' | 'user' | 'workload' | 'kind' | 'host' | 'program'
 
@@ -26,31 +26,57 @@ export function useBalance(span: Span, host?: string) {
     queryKey: [figures, 'balance', queryOf(span), host],
     queryFn: () => answer(api.GET('/api/v1/balance', { params: { query: { ...queryOf(span), host } } })),
     placeholderData: keepPreviousData,
+    meta: { host },
   })
 }
 
 const hostsAtOnce = 25
 
-/** How tenants stand on each host, some hosts at a time. */
-export function useBalances(span: Span) {
+/** Hosts and how tenants stand on each, some at a time by their names. */
+export function useHostPages(span: Span) {
   return useInfiniteQuery({
-    queryKey: [figures, 'balances', queryOf(span)],
+    queryKey: [figures, 'host pages', queryOf(span)],
     initialPageParam: undefined as string | undefined,
     queryFn: async ({ pageParam }) => {
-      const query = { ...queryOf(span), first: hostsAtOnce, after: pageParam }
-      const got = await api.GET('/api/v1/balances', { params: { query } })
-      return { balances: await answer(Promise.resolve(got)), next: got.response.headers.get('X-Next-Page') }
+      const query = { first: hostsAtOnce, after: pageParam }
+      const [hosts, balances] = await Promise.all([
+        api.GET('/api/v1/hosts', { params: { query } }),
+        answer(api.GET('/api/v1/balances', { params: { query: { ...queryOf(span), ...query } } })),
+      ])
+      return {
+        hosts: await answer(Promise.resolve(hosts)),
+        inAll: Number(hosts.response.headers.get('X-In-All')),
+        next: hosts.response.headers.get('X-Next-Page'),
+        balances,
+      }
     },
     getNextPageParam: (page) => page.next ?? undefined,
     placeholderData: keepPreviousData,
   })
 }
 
-export function useHosts() {
-  return useQuery({ queryKey: [figures, 'hosts'], queryFn: () => answer(api.GET('/api/v1/hosts')) })
+const unheardShown = 5
+
+/** The first of the hosts that do not report, and how many there are. */
+export function useUnheard() {
+  return useQuery({
+    queryKey: [figures, 'unheard'],
+    queryFn: async () => {
+      const got = await api.GET('/api/v1/hosts', { params: { query: { unheard: true, first: unheardShown } } })
+      return { hosts: await answer(Promise.resolve(got)), inAll: Number(got.response.headers.get('X-In-All')) }
+    },
+  })
 }
 
-export type LedgerQuestion = { of: string; by: Dimension; host?: string; tenant?: string }
+export function useHost(name: string) {
+  return useQuery({
+    queryKey: [figures, 'host', name],
+    queryFn: () => answer(api.GET('/api/v1/hosts/{name}', { params: { path: { name } } })),
+    meta: { host: name },
+  })
+}
+
+export type LedgerQuestion = { of: string; by: Dimension; host?: string; tenant?: string; first?: number }
 
 // The description lists the measures of its day; the register has those of now, so a measure is any text here.
 export function useLedger(span: Span, q: LedgerQuestion) {
@@ -59,6 +85,7 @@ export function useLedger(span: Span, q: LedgerQuestion) {
     queryFn: () =>
       answer(api.GET('/api/v1/ledger', { params: { query: { ...queryOf(span), ...q, of: q.of as 'cpu' } } })),
     placeholderData: keepPreviousData,
+    meta: { host: q.host },
   })
 }
 
@@ -81,19 +108,25 @@ export function usePins(span: Span, host?: string) {
   })
 }
 
-export function useDisks(span: Span, host?: string) {
+/** The busiest drives, and the users that moved most of each. */
+export function useDisks(span: Span, cut: { first: number; users: number }) {
   return useQuery({
-    queryKey: [figures, 'disks', queryOf(span), host],
-    queryFn: () => answer(api.GET('/api/v1/disks', { params: { query: { ...queryOf(span), host } } })),
+    queryKey: [figures, 'disks', queryOf(span), cut],
+    queryFn: () => answer(api.GET('/api/v1/disks', { params: { query: { ...queryOf(span), ...cut } } })),
     placeholderData: keepPreviousData,
   })
 }
 
-export function useLinks(span: Span, host?: string) {
+export type LinksCut = { host?: string; first?: number; within?: number; users?: number }
+
+/** The interfaces of the hosts that moved most, and the workloads that did. */
+export function useLinks(span: Span, cut: LinksCut, enabled = true) {
   return useQuery({
-    queryKey: [figures, 'interfaces', queryOf(span), host],
-    queryFn: () => answer(api.GET('/api/v1/interfaces', { params: { query: { ...queryOf(span), host } } })),
+    queryKey: [figures, 'interfaces', queryOf(span), cut],
+    queryFn: () => answer(api.GET('/api/v1/interfaces', { params: { query: { ...queryOf(span), ...cut } } })),
     placeholderData: keepPreviousData,
+    meta: { host: cut.host },
+    enabled,
   })
 }
 
@@ -103,6 +136,7 @@ export function useMemory(span: Span, host: string) {
     queryFn: () =>
       answer(api.GET('/api/v1/hosts/{name}/memory', { params: { path: { name: host }, query: queryOf(span) } })),
     placeholderData: keepPreviousData,
+    meta: { host },
   })
 }
 
@@ -112,6 +146,7 @@ export function useCPUs(span: Span, host: string) {
     queryFn: () =>
       answer(api.GET('/api/v1/hosts/{name}/cpus', { params: { path: { name: host }, query: queryOf(span) } })),
     placeholderData: keepPreviousData,
+    meta: { host },
   })
 }
 
@@ -123,12 +158,14 @@ export function useWorkload(span: Span, id: number) {
   })
 }
 
-export function useUser(span: Span, name: string) {
+export function useUser(span: Span, name: string, first: number) {
   return useQuery({
-    queryKey: [figures, 'user', queryOf(span), name],
+    queryKey: [figures, 'user', queryOf(span), name, first],
     queryFn: () =>
       answer(
-        api.GET('/api/v1/about/{what}/{name}', { params: { path: { what: 'user', name }, query: queryOf(span) } }),
+        api.GET('/api/v1/about/{what}/{name}', {
+          params: { path: { what: 'user', name }, query: { ...queryOf(span), first } },
+        }),
       ),
     placeholderData: keepPreviousData,
   })
@@ -158,6 +195,20 @@ export function useTenants() {
   return useQuery({ queryKey: ['tenants'], queryFn: () => answer(api.GET('/api/v1/tenants')) })
 }
 
+const noTenants: Tenant[] = []
+
+/** Which colour is whose: all tenants, and what is of none. */
+export function useColours(): { tenants: Tenant[]; colours: Map<string, number> } {
+  const tenants = useTenants().data ?? noTenants
+  return useMemo(
+    () => ({
+      tenants: [...tenants, { name: 'unassigned', colour: 0 }],
+      colours: new Map(tenants.map((t) => [t.name, t.colour])),
+    }),
+    [tenants],
+  )
+}
+
 export function useSuggestions(span: Span) {
   return useQuery({
     queryKey: [figures, 'suggestions', queryOf(span)],
@@ -171,7 +222,10 @@ export function useSuggestions(span: Span) {
 const calm = 400
 const longestWait = 5000
 
-/** While live, asks for figures again soon after new ones are in the books. */
+/**
+ * While live, asks for figures again soon after new ones are in the books. What is about one host is asked for again only
+ * when that host has told something.
+ */
 export function useLiveRefresh(live: boolean) {
   const queries = useQueryClient()
   useEffect(() => {
@@ -179,15 +233,22 @@ export function useLiveRefresh(live: boolean) {
     let events: EventSource
     let soon: ReturnType<typeof setTimeout> | undefined
     let since: number | undefined // the first commit that was not asked for yet
+    const told = new Set<string>() // hosts, since then
     const listen = () => {
       events = new EventSource('/api/v1/events')
-      events.addEventListener('committed', () => {
+      events.addEventListener('committed', (e) => {
+        told.add((JSON.parse((e as MessageEvent<string>).data) as { host: string }).host)
         clearTimeout(soon) // hosts report within moments of each other: ask once, but do not wait for ever
         since ??= Date.now()
         const wait = Math.max(Math.min(calm, since + longestWait - Date.now()), 0)
         soon = setTimeout(() => {
           since = undefined
-          void queries.invalidateQueries({ queryKey: [figures] })
+          const hosts = new Set(told)
+          told.clear()
+          void queries.invalidateQueries({
+            queryKey: [figures],
+            predicate: (q) => q.meta?.host === undefined || hosts.has(q.meta.host as string),
+          })
         }, wait)
       })
     }

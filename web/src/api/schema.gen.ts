@@ -757,6 +757,11 @@ export interface components {
             what: "user" | "tenant" | "host";
             /** @description Most CPU time first. */
             workloads: components["schemas"]["WorkloadLine"][];
+            /**
+             * Format: int64
+             * @description Listed or not.
+             */
+            workloads_in_all: number;
         };
         AboutWorkload: {
             /** @description Such as a container's pod; left out for none. */
@@ -1014,6 +1019,11 @@ export interface components {
             drives: string[];
             host: string;
             /**
+             * Format: int64
+             * @description Users that are not listed.
+             */
+            more_users: number;
+            /**
              * Format: double
              * @description Operations waiting or in flight on all of its drives, in the mean.
              */
@@ -1078,6 +1088,16 @@ export interface components {
              */
             merged_per_second: number;
             model: string;
+            /**
+             * Format: int64
+             * @description Users that are not listed.
+             */
+            more_users: number;
+            /**
+             * Format: double
+             * @description What those moved.
+             */
+            more_users_bytes_per_second: number;
             /** @description Where its filesystem is mounted; empty for none. */
             mount: string;
             /** @description mounted; not mounted; not mountable (divided); in use by …; swap. */
@@ -1159,10 +1179,15 @@ export interface components {
             what: string;
         };
         Disks: {
-            /** @description What the drives behind each did together. */
+            /** @description What the drives behind each did together, most bytes first. */
             controllers: components["schemas"]["ControllerLine"][];
             /** @description Drives, the busiest first, each followed by what is on it. */
             devices: components["schemas"]["DeviceLine"][];
+            /**
+             * Format: int64
+             * @description How many there are, listed or not.
+             */
+            drives_in_all: number;
             /** Format: date-time */
             from: string;
             host: string;
@@ -1506,6 +1531,21 @@ export interface components {
             /** @description Workloads that have no usage yet. */
             warming?: components["schemas"]["Warming"][];
         };
+        LinkCounts: {
+            /**
+             * Format: int64
+             * @description That have told of an interface.
+             */
+            hosts: number;
+            /** @description By host, of those that are listed: all, or those that moved bytes. */
+            interfaces: {
+                [key: string]: number;
+            };
+            /** Format: int64 */
+            not_counted: number;
+            /** Format: int64 */
+            workloads: number;
+        };
         LinkLine: {
             /** Format: int64 */
             dropped_packets: number;
@@ -1577,6 +1617,7 @@ export interface components {
             host: string;
             /** @description Hosts of whose network nothing is known. */
             hosts_not_recorded: string[];
+            in_all: components["schemas"]["LinkCounts"];
             /** @description Those that lead off the host first, the busiest first. */
             interfaces: components["schemas"]["LinkLine"][];
             /** @description Over the workloads. */
@@ -2286,6 +2327,8 @@ export interface operations {
                 to?: string;
                 /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
+                /** @description How many workloads to list; all when 0. */
+                first?: number;
             };
             header?: never;
             path: {
@@ -2429,14 +2472,10 @@ export interface operations {
     "get-disks": {
         parameters: {
             query?: {
-                /** @description RFC 3339; with to. */
-                from?: string;
-                /** @description RFC 3339; now when left out. */
-                to?: string;
-                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
-                span?: string;
-                /** @description One host; all when left out. */
-                host?: string;
+                /** @description How many drives and controllers to list, the busiest first; all when 0. */
+                first?: number;
+                /** @description How many users of each to list; all when 0. */
+                users?: number;
             };
             header?: never;
             path?: never;
@@ -2540,7 +2579,14 @@ export interface operations {
     };
     "list-hosts": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many hosts to list, by name; all when 0. */
+                first?: number;
+                /** @description Name of the last host of the page before. */
+                after?: string;
+                /** @description Only hosts that are not reporting. */
+                unheard?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2550,6 +2596,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    "X-In-All"?: number;
+                    "X-Next-Page"?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -2752,14 +2800,12 @@ export interface operations {
     "get-interfaces": {
         parameters: {
             query?: {
-                /** @description RFC 3339; with to. */
-                from?: string;
-                /** @description RFC 3339; now when left out. */
-                to?: string;
-                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
-                span?: string;
-                /** @description One host; all when left out. */
-                host?: string;
+                /** @description Of how many hosts to list interfaces, the busiest first; all when 0. */
+                first?: number;
+                /** @description How many interfaces within each host, the busiest first; all when 0. */
+                within?: number;
+                /** @description How many workloads to list; all when 0. */
+                users?: number;
             };
             header?: never;
             path?: never;

@@ -1,10 +1,13 @@
-import type { TenantBalance } from '../api/client'
+import { useColours } from '../api/queries'
 import { tenantColour } from './units'
 
 /** Which colour is whose, for figures whose parts carry no names. */
-export function TenantKey({ tenants }: { tenants: TenantBalance[] }) {
+export function TenantKey({ only }: { only?: string[] }) {
+  const { tenants } = useColours()
   const entries = [
-    ...tenants.filter((t) => t.workloads > 0).map((t) => ({ name: t.tenant, colour: tenantColour(t.colour) })),
+    ...tenants
+      .filter((t) => only === undefined || only.includes(t.name))
+      .map((t) => ({ name: t.name, colour: tenantColour(t.colour) })),
     { name: 'residual', colour: 'var(--residual)' },
   ]
   return (

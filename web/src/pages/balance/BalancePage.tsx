@@ -1,4 +1,4 @@
-import { useBalance, useHosts, usePins } from '../../api/queries'
+import { useBalance, usePins, useUnheard } from '../../api/queries'
 import { Waiting } from '../../figures/Trouble'
 import { queryOf } from '../../time/span'
 import { useTime } from '../../time/useTime'
@@ -12,7 +12,7 @@ import { needsOf } from './needs'
 export function BalancePage() {
   const { span } = useTime()
   const balance = useBalance(span)
-  const hosts = useHosts()
+  const unheard = useUnheard()
   const pins = usePins(span)
   const b = balance.data
   const capacity = (r: string) => b?.resources.find((x) => x.resource === r)?.capacity_mean ?? null
@@ -39,7 +39,7 @@ export function BalancePage() {
         <section className="sheet overflow-x-auto" aria-label="Balance by tenant">
           {b ? <BalanceTable balance={b} /> : <Waiting error={balance.error} what="The balance" />}
         </section>
-        <NeedsYou needs={b ? needsOf(b, pins.data ?? [], hosts.data ?? []) : null} />
+        <NeedsYou needs={b ? needsOf(b, pins.data ?? [], unheard.data) : null} />
       </div>
       <HowToRead />
       <section className="sheet mt-4.5 overflow-x-auto" aria-labelledby="hosts-title">

@@ -51,28 +51,28 @@ const pin = (cpu: number, seconds: number, tenant = 'Cellar Intake'): PinnedCPU 
 
 describe('what needs you', () => {
   it('tells of a stranger on pinned CPUs once, with its CPUs and seconds', () => {
-    const needs = needsOf(balance(use({})), [pin(12, 30), pin(13, 40), pin(15, 0.2)], [])
+    const needs = needsOf(balance(use({})), [pin(12, 30), pin(13, 40), pin(15, 0.2)])
     expect(needs.map(text)).toEqual([
       'curd-fermentlog ran on CPUs 12–13 of cellar-1, declared for Bottling Line: 70 CPU-seconds in the span.',
     ])
   })
   it('does not call a span without records quiet', () => {
-    const needs = needsOf({ ...balance(use({ used_mean: null })), hosts: 0 }, [], [])
+    const needs = needsOf({ ...balance(use({ used_mean: null })), hosts: 0 }, [])
     expect(needs.map(text)).toEqual(['Nothing was recorded in this span: what happened is not known.'])
   })
   it('says nothing of the holder itself', () => {
-    expect(needsOf(balance(use({})), [pin(12, 30, 'Bottling Line')], [])).toEqual([])
+    expect(needsOf(balance(use({})), [pin(12, 30, 'Bottling Line')])).toEqual([])
   })
   it('tells a mean over its quota from a peak over it, and puts trouble first', () => {
-    const over = needsOf(balance(use({ used_mean: 9.5, peak_minute_mean: 11, over: true, peak_over: true })), [], [])
+    const over = needsOf(balance(use({ used_mean: 9.5, peak_minute_mean: 11, over: true, peak_over: true })), [])
     expect(over.map((n) => [n.grade, text(n)])).toEqual([
       ['bad', 'Cellar Intake used 9.5 of 8 cores of CPU, 1.5 over its quota.'],
     ])
-    const peak = needsOf(balance(use({ peak_minute_mean: 9, peak_over: true })), [pin(12, 5)], [])
+    const peak = needsOf(balance(use({ peak_minute_mean: 9, peak_over: true })), [pin(12, 5)])
     expect(peak.map((n) => n.grade)).toEqual(['bad', 'watch'])
   })
   it('does not take a figure that is not there for one that is low', () => {
-    expect(needsOf(balance(use({ used_mean: null, peak_minute_mean: null })), [], [])).toEqual([])
+    expect(needsOf(balance(use({ used_mean: null, peak_minute_mean: null })), [])).toEqual([])
   })
   it('tells of hosts that fell silent', () => {
     const host: Host = {
@@ -85,7 +85,29 @@ describe('what needs you', () => {
       last_at: '2026-10-11T12:04:00Z',
       state: 'silent',
     }
-    expect(text(needsOf(balance(use({})), [], [host])[0]!)).toMatch(/^press-1 has been silent since /)
+    expect(text(needsOf(balance(use({})), [], { hosts: [host], inAll: 1 })[0]!)).toMatch(
+      /^press-1 has been silent since /,
+    )
+  })
+  it('tells of the first of many silent hosts, and how many more there are', () => {
+    const awaited: Host = {
+      name: 'press-2',
+      cpus: 0,
+      memory_bytes: 0,
+      cgroup_mode: '',
+      pools: [],
+      enrolled_at: '',
+      last_at: null,
+      state: 'awaited',
+    }
+    const needs = needsOf(balance(use({})), [], { hosts: [awaited], inAll: 1002 })
+    expect(needs.map((n) => [n.grade, text(n)])).toEqual([
+      ['bad', '1,001 more hosts do not report.'],
+      ['info', 'press-2 is enrolled and has sent nothing yet.'],
+    ])
+    expect(needsOf(balance(use({})), [], { hosts: [awaited], inAll: 2 }).map(text)).toContain(
+      '1 more host does not report.',
+    )
   })
   it('writes CPUs as a list', () => {
     expect(listOf([15, 12, 13, 14, 3])).toBe('3, 12–15')

@@ -11,11 +11,14 @@ export type Need = {
   tenant?: string
 }
 
+/** The first of the hosts that do not report, and how many there are. */
+export type Unheard = { hosts: Host[]; inAll: number }
+
 const order = { bad: 0, watch: 1, info: 2 }
 
 /** What the figures at hand say needs attention: work on others' pinned CPUs, quotas exceeded, hosts that fell silent. */
-export function needsOf(balance: Balance, pins: PinnedCPU[], hosts: Host[]): Need[] {
-  const needs = [...unrecorded(balance), ...intruders(pins), ...quotas(balance), ...silent(hosts)]
+export function needsOf(balance: Balance, pins: PinnedCPU[], unheard?: Unheard): Need[] {
+  const needs = [...unrecorded(balance), ...intruders(pins), ...quotas(balance), ...(unheard ? silent(unheard) : [])]
   return needs.sort((a, b) => order[a.grade] - order[b.grade])
 }
 
@@ -91,18 +94,24 @@ function quotas(balance: Balance): Need[] {
   )
 }
 
-function silent(hosts: Host[]): Need[] {
-  return hosts
-    .filter((h) => h.state !== 'reporting')
-    .map((h) => ({
-      grade: h.state === 'silent' ? 'bad' : 'info',
-      sentence: [
-        { bold: h.name },
-        h.last_at === null
-          ? ' is enrolled and has sent nothing yet.'
-          : ` has been silent since ${new Date(h.last_at).toLocaleString('en-GB')}.`,
-      ],
+function silent({ hosts, inAll }: Unheard): Need[] {
+  const needs = hosts.map((h): Need => ({
+    grade: h.state === 'silent' ? 'bad' : 'info',
+    sentence: [
+      { bold: h.name },
+      h.last_at === null
+        ? ' is enrolled and has sent nothing yet.'
+        : ` has been silent since ${new Date(h.last_at).toLocaleString('en-GB')}.`,
+    ],
+    class: 'Host',
+    host: h.name,
+  }))
+  const more = inAll - hosts.length
+  if (more > 0)
+    needs.push({
+      grade: 'bad',
+      sentence: [`${more.toLocaleString('en')} more ${more === 1 ? 'host does' : 'hosts do'} not report.`],
       class: 'Host',
-      host: h.name,
-    }))
+    })
+  return needs
 }

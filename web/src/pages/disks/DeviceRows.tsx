@@ -39,6 +39,7 @@ export function DeviceRows({ devices, colours }: Props) {
 
 function DeviceRow({ device: d, colours }: { device: DeviceLine; colours: Map<string, number> }) {
   const bytes = d.read_bytes_per_second + d.written_bytes_per_second
+  const others = d.users.length - 3 + d.more_users
   return (
     <tr>
       <th scope="row" style={{ paddingLeft: `${14 + 18 * d.depth}px` }} className="whitespace-nowrap">
@@ -95,7 +96,7 @@ function DeviceRow({ device: d, colours }: { device: DeviceLine; colours: Map<st
                   {u.latency_ms_mean !== null && <span className="text-ink-2"> {milliseconds(u.latency_ms_mean)}</span>}
                 </span>
               ))}
-              {d.users.length > 3 && <span className="text-ink-2">, {d.users.length - 3} more</span>}{' '}
+              {others > 0 && <span className="text-ink-2">, {others} more</span>}{' '}
               <span className="text-ink-2">
                 <Meaning meaning={sourceMeaning[d.users[0]!.source]}>{d.users[0]!.source}</Meaning>
               </span>
@@ -111,9 +112,11 @@ function DeviceRow({ device: d, colours }: { device: DeviceLine; colours: Map<st
 }
 
 function partsOf(d: DeviceLine, colours: Map<string, number>): Part[] {
-  return d.users.map((u) => ({
+  const listed = d.users.map((u) => ({
     name: u.name,
     value: u.read_bytes_per_second + u.written_bytes_per_second,
     colour: tenantColour(colours.get(u.tenant) ?? 0),
   }))
+  if (d.more_users === 0) return listed
+  return [...listed, { name: `${d.more_users} more`, value: d.more_users_bytes_per_second, colour: 'var(--ink-2)' }]
 }

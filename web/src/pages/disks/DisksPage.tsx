@@ -1,16 +1,21 @@
-import { useBalance, useDisks } from '../../api/queries'
+import { useColours, useDisks } from '../../api/queries'
+import { More } from '../../figures/More'
 import { TenantKey } from '../../figures/TenantKey'
 import { Waiting } from '../../figures/Trouble'
+import { useState } from 'react'
 import { useTime } from '../../time/useTime'
 import { ControllerRows } from './ControllerRows'
 import { DeviceRows } from './DeviceRows'
 
-/** Whether storage is the problem, on which device, and who causes it: every device at once, each with its workloads. */
+const drivesAtOnce = 40
+const usersShown = 8
+
+/** Whether storage is the problem, on which device, and who causes it: the busiest devices, each with its workloads. */
 export function DisksPage() {
   const { span } = useTime()
-  const disks = useDisks(span)
-  const balance = useBalance(span)
-  const colours = new Map(balance.data?.tenants.map((t) => [t.tenant, t.colour]))
+  const [first, setFirst] = useState(drivesAtOnce)
+  const disks = useDisks(span, { first, users: usersShown })
+  const { colours } = useColours()
   return (
     <>
       <h1 className="mb-1.5">Disks</h1>
@@ -25,7 +30,15 @@ export function DisksPage() {
         ) : (
           <Waiting error={disks.error} what="The disks" />
         )}
-        {balance.data && <TenantKey tenants={balance.data.tenants} />}
+        {disks.data && (
+          <More
+            what="drives"
+            shown={disks.data.devices.filter((d) => d.depth === 0).length}
+            inAll={disks.data.drives_in_all}
+            more={() => setFirst(first + drivesAtOnce)}
+          />
+        )}
+        <TenantKey />
       </section>
       {disks.data && <ControllerRows controllers={disks.data.controllers} />}
       <p className="mt-3 max-w-200 font-serif text-[13.5px] text-ink-2">

@@ -2,7 +2,7 @@ import { inSentence } from '../../figures/units'
 import { resources } from '../../figures/register'
 import { useParams } from '@tanstack/react-router'
 import { useState } from 'react'
-import { useBalance, useHosts, useLedger } from '../../api/queries'
+import { useBalance, useColours, useHost, useLedger } from '../../api/queries'
 import { Meaning } from '../../figures/BalanceBar'
 import { ResourceTabs } from '../../figures/ResourceTabs'
 import { ShareTable } from '../../figures/ShareTable'
@@ -26,11 +26,10 @@ export function HostPage() {
   const { host } = useParams({ strict: false }) as { host: string }
   const { span } = useTime()
   const [of, setOf] = useState(() => resources()[0] ?? '')
-  const hosts = useHosts()
   const balance = useBalance(span, host)
   const ledger = useLedger(span, { of, by: 'workload', host })
-  const facts = hosts.data?.find((h) => h.name === host)
-  const colours = new Map(balance.data?.tenants.map((t) => [t.tenant, t.colour]))
+  const facts = useHost(host).data
+  const { colours } = useColours()
   return (
     <>
       <div className="mb-1.5 flex flex-wrap items-baseline gap-3.5">

@@ -52,7 +52,7 @@ export function LedgerSheet({ balance, error }: { balance: Balance | undefined; 
           </div>
         )
       })}
-      {balance && <TenantKey tenants={balance.tenants} />}
+      {balance && <TenantKey only={balance.tenants.filter((t) => t.workloads > 0).map((t) => t.tenant)} />}
     </section>
   )
 }

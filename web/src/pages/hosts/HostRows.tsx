@@ -1,8 +1,9 @@
 import { resources } from '../../figures/register'
 import { Link } from '@tanstack/react-router'
 import type { Balance, Host } from '../../api/client'
-import { useBalances, useHosts } from '../../api/queries'
+import { useHostPages } from '../../api/queries'
 import { Meaning } from '../../figures/BalanceBar'
+import { More } from '../../figures/More'
 import { StackBar } from '../../figures/StackBar'
 import { Waiting } from '../../figures/Trouble'
 import { figure, title, unitOf, whole } from '../../figures/units'
@@ -13,20 +14,18 @@ import { partsOf } from '../balance/BalanceTable'
 /** A row a host: its state, and its use of each resource by tenant, of its own capacity. */
 export function HostRows() {
   const { span } = useTime()
-  const hosts = useHosts()
-  const balances = useBalances(span)
+  const hosts = useHostPages(span)
   if (!hosts.data) return <Waiting error={hosts.error} what="The hosts" />
-  if (hosts.data.length === 0)
+  const { pages } = hosts.data
+  const inAll = pages.at(-1)!.inAll
+  if (inAll === 0)
     return (
       <p className="p-3.5 font-serif">
         No host is enrolled. “vinescale hosts enrol NAME” prints a credential for its collector.
       </p>
     )
-  const pages = balances.data?.pages ?? []
-  const known = new Map(pages.flatMap((p) => p.balances.map((b) => [b.host, b] as const)))
-  // Hosts are told by name, as their balances are: what comes after the last of those is not drawn yet.
-  const last = balances.hasNextPage ? pages.at(-1)?.balances.at(-1)?.host : undefined
-  const drawn = hosts.data.filter((h) => last === undefined || h.name <= last)
+  const balances = new Map(pages.flatMap((p) => p.balances.map((b) => [b.host, b] as const)))
+  const drawn = pages.flatMap((p) => p.hosts)
   return (
     <>
       <table className="min-w-180">
@@ -42,24 +41,11 @@ export function HostRows() {
         </thead>
         <tbody>
           {drawn.map((h) => (
-            <HostRow key={h.name} host={h} balance={known.get(h.name)} />
+            <HostRow key={h.name} host={h} balance={balances.get(h.name)} />
           ))}
         </tbody>
       </table>
-      {balances.hasNextPage && (
-        <p className="p-3.5">
-          <button
-            type="button"
-            className="cursor-pointer rounded-[3px] border border-rule-2 bg-paper px-3 py-1"
-            onClick={() => void balances.fetchNextPage()}
-          >
-            Show more hosts
-          </button>{' '}
-          <span className="text-ink-2">
-            {drawn.length} of {hosts.data.length} are shown.
-          </span>
-        </p>
-      )}
+      <More what="hosts" shown={drawn.length} inAll={inAll} more={() => void hosts.fetchNextPage()} />
     </>
   )
 }

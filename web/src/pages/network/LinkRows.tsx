@@ -5,12 +5,12 @@ import { Heads } from '../../figures/Heads'
 import { StackBar } from '../../figures/StackBar'
 import { percent, rate } from '../../figures/text'
 import { WorkloadLink } from '../../figures/WorkloadLink'
-import { byHost } from './byHost'
-
-const shownAtFirst = 4
+import { useLinks } from '../../api/queries'
+import { useTime } from '../../time/useTime'
+import { byHost, type HostLinks as HostLinksOf } from './byHost'
 
 /** A row an interface, by host: those that lead off it first, those within it below, the busiest of them at first. */
-export function LinkRows({ links }: { links: LinkLine[] }) {
+export function LinkRows({ links, inAll }: { links: LinkLine[]; inAll: Record<string, number> }) {
   const hosts = byHost(links)
   if (hosts.length === 0) return <p className="p-3.5 font-serif">No host has told of any interface in this span.</p>
   return (
@@ -27,19 +27,22 @@ export function LinkRows({ links }: { links: LinkLine[] }) {
         ]}
       />
       {hosts.map((h) => (
-        <HostLinks key={h.host} off={h.off} within={h.within} />
+        <HostLinks key={h.host} of={h} inAll={inAll[h.host] ?? 0} />
       ))}
     </table>
   )
 }
 
-function HostLinks({ off, within }: { off: LinkLine[]; within: LinkLine[] }) {
+/** The interfaces of one host. Those that are not listed are asked for when they are wanted. */
+function HostLinks({ of, inAll }: { of: HostLinksOf; inAll: number }) {
+  const { span } = useTime()
   const [all, setAll] = useState(false)
-  const shown = all ? within : within.slice(0, shownAtFirst)
-  const more = within.length - shownAtFirst
+  const whole = useLinks(span, { host: of.host, users: 1 }, all)
+  const { off, within } = (all && whole.data && byHost(whole.data.interfaces)[0]) || of
+  const more = inAll - of.off.length - of.within.length
   return (
     <tbody>
-      {[...off, ...shown].map((l) => (
+      {[...off, ...within].map((l) => (
         <LinkRow key={l.name} link={l} />
       ))}
       {more > 0 && (
@@ -50,7 +53,7 @@ function HostLinks({ off, within }: { off: LinkLine[]; within: LinkLine[] }) {
               className="text-[12.5px] cursor-pointer text-vine underline"
               onClick={() => setAll(!all)}
             >
-              {all ? 'Show the busiest only' : `Show ${more} more of ${within[0]!.host}`}
+              {all ? 'Show the busiest only' : `Show ${more} more of ${of.host}`}
             </button>
           </td>
         </tr>

@@ -1,17 +1,24 @@
-import { useBalance, useLinks } from '../../api/queries'
+import { useColours, useLinks } from '../../api/queries'
+import { More } from '../../figures/More'
 import { TenantKey } from '../../figures/TenantKey'
 import { Waiting } from '../../figures/Trouble'
 import { rate } from '../../figures/text'
+import { useState } from 'react'
 import { useTime } from '../../time/useTime'
 import { LinkRows } from './LinkRows'
 import { UserRows } from './UserRows'
 
+const hostsAtOnce = 25
+const withinShown = 4 // interfaces of each host, the busiest
+const usersAtOnce = 12
+
 /** Every network interface, and which workload moved what. */
 export function NetworkPage() {
   const { span } = useTime()
-  const links = useLinks(span)
-  const balance = useBalance(span)
-  const colours = new Map(balance.data?.tenants.map((t) => [t.tenant, t.colour]))
+  const [first, setFirst] = useState(hostsAtOnce)
+  const [users, setUsers] = useState(usersAtOnce)
+  const links = useLinks(span, { first, within: withinShown, users })
+  const { colours } = useColours()
   const wire = links.data?.wire
   const silent = links.data?.hosts_not_recorded ?? []
   return (
@@ -34,7 +41,15 @@ export function NetworkPage() {
           <span className="text-[12.5px] text-ink-2">received and sent as the host sees it</span>
         </div>
         {links.data ? (
-          <LinkRows links={links.data.interfaces} />
+          <>
+            <LinkRows links={links.data.interfaces} inAll={links.data.in_all.interfaces} />
+            <More
+              what="hosts"
+              shown={Object.keys(links.data.in_all.interfaces).length}
+              inAll={links.data.in_all.hosts}
+              more={() => setFirst(first + hostsAtOnce)}
+            />
+          </>
         ) : (
           <Waiting error={links.error} what="The interfaces" />
         )}
@@ -48,11 +63,19 @@ export function NetworkPage() {
           </span>
         </div>
         {links.data ? (
-          <UserRows links={links.data} colours={colours} />
+          <>
+            <UserRows links={links.data} colours={colours} />
+            <More
+              what="workloads"
+              shown={links.data.workloads.length}
+              inAll={links.data.in_all.workloads}
+              more={() => setUsers(10 * users)}
+            />
+          </>
         ) : (
           <Waiting error={links.error} what="The workloads" />
         )}
-        {balance.data && <TenantKey tenants={balance.data.tenants} />}
+        <TenantKey />
       </section>
       <p className="mt-3 max-w-200 font-serif text-[13.5px] text-ink-2">
         Interfaces count whole frames, workloads mostly their IP packets. The residual is what lies between: frame

@@ -1,4 +1,3 @@
-import { useState } from 'react'
 import type { Links } from '../../api/client'
 import { Meaning } from '../../figures/BalanceBar'
 import { Heads } from '../../figures/Heads'
@@ -7,13 +6,8 @@ import { rate } from '../../figures/text'
 import { tenantColour } from '../../figures/units'
 import { WorkloadLink } from '../../figures/WorkloadLink'
 
-const shownAtFirst = 12
-
 /** Who moved what, and the sums that hold workloads to interfaces. */
 export function UserRows({ links, colours }: { links: Links; colours: Map<string, number> }) {
-  const [all, setAll] = useState(false)
-  const shown = all ? links.workloads : links.workloads.slice(0, shownAtFirst)
-  const more = links.workloads.length - shownAtFirst
   const sums = [
     { name: 'All workloads', of: links.ip, className: 'sum' },
     { name: 'Interfaces that lead off', of: links.wire, className: 'soft' },
@@ -34,7 +28,7 @@ export function UserRows({ links, colours }: { links: Links; colours: Map<string
           ]}
         />
         <tbody>
-          {shown.map((u) => (
+          {links.workloads.map((u) => (
             <tr key={u.id}>
               <th scope="row">
                 <WorkloadLink id={u.id} name={u.name} />
@@ -57,19 +51,6 @@ export function UserRows({ links, colours }: { links: Links; colours: Map<string
               </td>
             </tr>
           ))}
-          {more > 0 && (
-            <tr>
-              <td colSpan={7}>
-                <button
-                  type="button"
-                  className="text-[12.5px] cursor-pointer text-vine underline"
-                  onClick={() => setAll(!all)}
-                >
-                  {all ? 'Show the first only' : `Show ${more} more`}
-                </button>
-              </td>
-            </tr>
-          )}
         </tbody>
         <tbody>
           {sums.map((s) => (
@@ -84,9 +65,9 @@ export function UserRows({ links, colours }: { links: Links; colours: Map<string
           ))}
         </tbody>
       </table>
-      {links.not_counted.length > 0 && (
+      {links.in_all.not_counted > 0 && (
         <p className="px-3.5 py-2.5 text-[12.5px] text-ink-2">
-          Of {links.not_counted.length} more the network is not available, because they share their host’s and nothing
+          Of {links.in_all.not_counted} more the network is not available, because they share their host’s and nothing
           there counts by cgroup.
         </p>
       )}

@@ -1,8 +1,9 @@
 import { createMemoryHistory, createRootRoute, createRoute, createRouter, RouterProvider } from '@tanstack/react-router'
-import { cleanup, fireEvent, render, screen, within } from '@testing-library/react'
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
+import { cleanup, fireEvent, render, screen, waitFor, within } from '@testing-library/react'
 import { Tooltip } from 'radix-ui'
 import type { ReactNode } from 'react'
-import { afterEach, describe, expect, it } from 'vitest'
+import { afterEach, describe, expect, it, vi } from 'vitest'
 import type { Links } from '../../api/client'
 import { LinkRows } from './LinkRows'
 import { UserRows } from './UserRows'
@@ -33,20 +34,35 @@ async function show(children: ReactNode) {
     routeTree: root.addChildren([workload]),
     history: createMemoryHistory({ initialEntries: ['/'] }),
   })
-  render(<RouterProvider router={router as never} />)
+  render(
+    <QueryClientProvider client={new QueryClient()}>
+      <RouterProvider router={router as never} />
+    </QueryClientProvider>,
+  )
   await screen.findAllByRole('table')
 }
 
 const rowOf = (name: string) => screen.getByRole('rowheader', { name: new RegExp(`^${name}`) }).closest('tr')!
 
 describe('the rows of interfaces', () => {
-  it('shows the busiest within a host first, and the rest when asked', async () => {
+  it('shows the busiest within a host first, and asks for the rest when it is wanted', async () => {
     const within = [1, 2, 3, 4, 5, 6].map((n) => link(`veth${n}`, n * 1000))
-    await show(<LinkRows links={[link('eth0', 9, { leads_off: true, kind: 'physical' }), ...within]} />)
+    const uplink = link('eth0', 9, { leads_off: true, kind: 'physical' })
+    const asked = vi.fn((request: Request) => {
+      const { searchParams } = new URL(request.url)
+      expect([searchParams.get('host'), searchParams.get('within')]).toEqual(['cellar-1', null])
+      return Promise.resolve(Response.json({ interfaces: [uplink, ...within] }))
+    })
+    vi.stubGlobal('fetch', asked)
+    await show(<LinkRows links={[uplink, ...within.slice(2)]} inAll={{ 'cellar-1': 7 }} />)
     const names = () => screen.getAllByRole('rowheader').map((h) => h.textContent!.slice(0, 5))
     expect(names()).toEqual(['eth0c', 'veth6', 'veth5', 'veth4', 'veth3'])
+    expect(asked).not.toHaveBeenCalled()
     fireEvent.click(screen.getByRole('button', { name: 'Show 2 more of cellar-1' }))
-    expect(names().slice(-2)).toEqual(['veth2', 'veth1'])
+    await waitFor(() => expect(names().slice(-2)).toEqual(['veth2', 'veth1']))
+    fireEvent.click(screen.getByRole('button', { name: 'Show the busiest only' }))
+    expect(names()).toHaveLength(5)
+    vi.unstubAllGlobals()
   })
 
   it('tells the share of the line only where the line is known, and who is at the other end', async () => {
@@ -65,6 +81,7 @@ describe('the rows of interfaces', () => {
           }),
           link('veth2', 400, { peer: 'veth3' }),
         ]}
+        inAll={{ 'cellar-1': 3 }}
       />,
     )
     const off = rowOf('eth0')
@@ -113,6 +130,7 @@ describe('who moved what', () => {
       ip: rates(3e6, 2e6),
       residual: rates(-1e6, 3e6),
       hosts_not_recorded: [],
+      in_all: { hosts: 1, interfaces: {}, workloads: 2, not_counted: 1 },
       not_counted: [{ ...user, id: 9, host: 'press-1' }],
     }
     await show(<UserRows links={links} colours={new Map()} />)

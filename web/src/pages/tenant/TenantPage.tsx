@@ -1,13 +1,16 @@
 import { resources } from '../../figures/register'
 import { useParams } from '@tanstack/react-router'
 import { useState } from 'react'
-import { useBalance, useLedger } from '../../api/queries'
+import { useBalance, useColours, useLedger } from '../../api/queries'
 import { BalanceBar } from '../../figures/BalanceBar'
+import { More } from '../../figures/More'
 import { ResourceTabs } from '../../figures/ResourceTabs'
 import { ShareTable } from '../../figures/ShareTable'
 import { Waiting } from '../../figures/Trouble'
 import { figure, roundScale, tenantColour, title, unitOf, whole } from '../../figures/units'
 import { useTime } from '../../time/useTime'
+
+const workloadsAtOnce = 100
 
 /** One tenant: its use against its quotas, and its workloads on all hosts. */
 export function TenantPage() {
@@ -15,9 +18,11 @@ export function TenantPage() {
   const { span } = useTime()
   const [of, setOf] = useState(() => resources()[0] ?? '')
   const balance = useBalance(span)
-  const ledger = useLedger(span, { of, by: 'workload', tenant })
+  const [first, setFirst] = useState(workloadsAtOnce)
+  const ledger = useLedger(span, { of, by: 'workload', tenant, first })
   const row = balance.data?.tenants.find((t) => t.tenant === tenant)
-  const colours = new Map(balance.data?.tenants.map((t) => [t.tenant, t.colour]))
+  const { colours } = useColours()
+  const inAll = ledger.data ? ledger.data.shares.length + (ledger.data.left_out ?? 0) : 0
   return (
     <>
       <h1 className="mb-3 flex items-baseline gap-2.5">
@@ -66,11 +71,19 @@ export function TenantPage() {
       <section className="sheet overflow-x-auto" aria-labelledby="workloads-title">
         <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
           <h2 id="workloads-title">Workloads</h2>
-          {ledger.data && <span className="text-[12.5px] text-ink-2">{ledger.data.shares.length} on all hosts</span>}
+          {ledger.data && <span className="text-[12.5px] text-ink-2">{inAll} on all hosts</span>}
           <ResourceTabs value={of} onChange={setOf} />
         </div>
         {ledger.data ? (
-          <ShareTable ledger={ledger.data} colours={colours} withHost />
+          <>
+            <ShareTable ledger={ledger.data} colours={colours} withHost />
+            <More
+              what="workloads"
+              shown={ledger.data.shares.length}
+              inAll={inAll}
+              more={() => setFirst(first + workloadsAtOnce)}
+            />
+          </>
         ) : (
           <Waiting error={ledger.error} what="The workloads" />
         )}

@@ -1,16 +1,22 @@
 import { useParams } from '@tanstack/react-router'
+import { useState } from 'react'
 import { useUser } from '../../api/queries'
+import { More } from '../../figures/More'
 import { shown } from '../../figures/Name'
 import { Waiting } from '../../figures/Trouble'
 import { amountText, meanText, title } from '../../figures/units'
 import { useTime } from '../../time/useTime'
 import { WorkloadRows } from './WorkloadRows'
 
+const workloadsAtOnce = 100
+const hostsNamed = 8
+
 /** One person: what they use and hold over all their jobs, sign-ins, containers and machines on all hosts. */
 export function UserPage() {
   const { user } = useParams({ strict: false }) as { user: string }
   const { span } = useTime()
-  const about = useUser(span, user)
+  const [first, setFirst] = useState(workloadsAtOnce)
+  const about = useUser(span, user, first)
   if (!about.data) return <Waiting error={about.error} what="This user’s work" />
   const g = about.data
   const counts = (list: { name: string; workloads: number }[]) =>
@@ -20,7 +26,12 @@ export function UserPage() {
       <div className="mb-3 flex flex-wrap items-baseline gap-3.5">
         <h1>{shown(g.name)}</h1>
         <span className="text-ink-2">
-          {counts(g.kinds)} · on {g.hosts.map((h) => h.name).join(', ')}
+          {counts(g.kinds)} · on{' '}
+          {g.hosts
+            .slice(0, hostsNamed)
+            .map((h) => h.name)
+            .join(', ')}
+          {g.hosts.length > hostsNamed && ` and ${g.hosts.length - hostsNamed} more hosts`}
         </span>
       </div>
       <section className="sheet mb-4.5 grid grid-cols-4 max-lg:grid-cols-2" aria-label="Use of each resource">
@@ -58,6 +69,12 @@ export function UserPage() {
           <h2 id="workloads-title">Workloads</h2>
         </div>
         <WorkloadRows lines={g.workloads} />
+        <More
+          what="workloads"
+          shown={g.workloads.length}
+          inAll={g.workloads_in_all}
+          more={() => setFirst(first + workloadsAtOnce)}
+        />
       </section>
     </>
   )

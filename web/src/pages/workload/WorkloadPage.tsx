@@ -1,6 +1,6 @@
 import { Link, useParams } from '@tanstack/react-router'
 import type { AboutWorkload } from '../../api/client'
-import { useBalance, useWorkload } from '../../api/queries'
+import { useColours, useWorkload } from '../../api/queries'
 import { shown } from '../../figures/Name'
 import { Owner } from '../../figures/ShareTable'
 import { Waiting } from '../../figures/Trouble'
@@ -17,10 +17,10 @@ export function WorkloadPage() {
   const { id } = useParams({ strict: false }) as { id: string }
   const { span } = useTime()
   const about = useWorkload(span, Number(id))
-  const balance = useBalance(span)
+  const { colours } = useColours()
   if (!about.data) return <Waiting error={about.error} what="The workload" />
   const w = about.data
-  const colour = balance.data?.tenants.find((t) => t.tenant === w.tenant)?.colour ?? 0
+  const colour = colours.get(w.tenant) ?? 0
   return (
     <>
       <div className="mb-3 flex flex-wrap items-baseline gap-3.5">
