@@ -24,7 +24,7 @@ type Links struct {
 // LinkCounts is how many there are of each, listed or not.
 type LinkCounts struct {
 	Hosts      int            `json:"hosts" doc:"That have told of an interface."`
-	Interfaces map[string]int `json:"interfaces" doc:"By host, of those that are listed: all, or those that moved bytes."`
+	Interfaces map[string]int `json:"interfaces" doc:"By host that is listed: all, or those that moved bytes."`
 	Workloads  int            `json:"workloads"`
 	NotCounted int            `json:"not_counted"`
 }

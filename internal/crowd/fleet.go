@@ -35,7 +35,8 @@ func Enrol(ctx context.Context, address, token string, hosts, workloads int) (*F
 	for i := range hosts {
 		name := fmt.Sprintf("%s-%d", []string{"cellar", "press", "terrace", "orchard"}[i%4], i/4+1)
 		var enrolled struct{ Credential string }
-		if err := to.Send(ctx, http.MethodPost, "/api/v1/hosts", map[string]string{"name": name}, &enrolled); err != nil {
+		err := to.Send(ctx, http.MethodPost, "/api/v1/hosts", map[string]string{"name": name}, &enrolled)
+		if err != nil {
 			return nil, err
 		}
 		f.Names, f.credentials = append(f.Names, name), append(f.credentials, enrolled.Credential)

@@ -15,12 +15,12 @@ import (
 
 // Ask answers a question about usage from what is kept. There is no other way to read sums of usage.
 func (s *Store) Ask(ctx context.Context, q question.Question) (*question.Answer, error) {
-	a, _, err := s.ask(ctx, q, nil)
+	a, _, err := s.ask(ctx, q, false)
 	return a, err
 }
 
-// ask answers a question, and adds up the lines beside it where they are wanted.
-func (s *Store) ask(ctx context.Context, q question.Question, lines *lining) (*question.Answer, *count, error) {
+// ask answers a question, with what it was worked out from: the lines too, where they are wanted.
+func (s *Store) ask(ctx context.Context, q question.Question, withLines bool) (*question.Answer, *remembered, error) {
 	plan, err := question.PlanFor(q)
 	if err != nil {
 		return nil, nil, err
@@ -29,31 +29,69 @@ func (s *Store) ask(ctx context.Context, q question.Question, lines *lining) (*q
 	if err != nil {
 		return nil, nil, err
 	}
+	r, key, now, err := s.recall(ctx, plan, tenants, withLines)
+	if err != nil {
+		return nil, nil, err
+	}
+	if r == nil {
+		if r, err = s.workOut(ctx, plan, exists, tenants, withLines); err != nil {
+			return nil, nil, fmt.Errorf("ask for %v by %v: %w", q.Measures, q.By, err)
+		}
+		if r.mark = now; key != "" && len(r.near) <= mostRows {
+			s.memory.answers.Add(key, r)
+		}
+	}
+	near := r.rows()
+	c := newCount(plan, exists)
+	if c.isNamedLast() {
+		if err := s.nameLast(ctx, c, near, tenants); err != nil {
+			return nil, nil, err
+		}
+	}
+	a := q.ArrangeNear(near, r.total)
+	a.Grain = r.grain
+	for _, n := range r.workloads {
+		a.Workloads += n
+	}
+	return a, r, nil
+}
+
+// workOut reads what answers a question, and adds it up.
+func (s *Store) workOut(ctx context.Context, plan *question.Plan, exists func(int32) bool, tenants map[int32]string,
+	withLines bool) (*remembered, error) {
+	var lines *lining
+	if withLines {
+		lines = newLining(&plan.Question)
+	}
 	c, err := s.count(ctx, plan, exists, lines)
 	if err != nil {
-		return nil, nil, fmt.Errorf("ask for %v by %v: %w", q.Measures, q.By, err)
+		return nil, err
 	}
 	of := names{tenants: tenants}
 	if !c.isNamedLast() {
 		if of.workloads, err = s.WorkloadsByID(ctx, c.workloads()); err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 	}
 	rows := c.rows(of)
 	if plan.Peaks {
-		if err := s.highestMinutes(ctx, &q, rows); err != nil {
-			return nil, nil, fmt.Errorf("the highest minutes: %w", err)
+		if err := s.highestMinutes(ctx, &plan.Question, rows); err != nil {
+			return nil, fmt.Errorf("the highest minutes: %w", err)
 		}
 	}
-	near, total := q.Near(rows)
-	if c.isNamedLast() {
-		if err := s.nameLast(ctx, c, near, of.tenants); err != nil {
-			return nil, nil, err
+	r := &remembered{grain: c.grain, workloads: map[int32]int{}}
+	r.near, r.total = plan.Question.Near(rows)
+	seen := map[int64]bool{}
+	for k, p := range c.parts {
+		if !seen[k.workload] {
+			seen[k.workload] = true
+			r.workloads[p.host]++
 		}
 	}
-	a := q.ArrangeNear(near, total)
-	a.Grain, a.Workloads = c.grain, len(c.workloads())
-	return a, c, nil
+	if lines != nil {
+		r.stretches = lines.stretches
+	}
+	return r, nil
 }
 
 // count adds up what a plan asks for, and lines where they are wanted. Of many hosts, it reads some beside others.
@@ -151,7 +189,8 @@ type count struct {
 }
 
 func newCount(p *question.Plan, exists func(int32) bool) *count {
-	return &count{plan: p, q: &p.Question, viewer: leaf.NewViewer(&p.Question.Scope, exists), parts: map[partKey]*part{},
+	return &count{plan: p, q: &p.Question, viewer: leaf.NewViewer(&p.Question.Scope, exists),
+		parts: map[partKey]*part{},
 		words: []words{{}}, wordsAt: map[words]int32{{}: 0}, byTenant: p.Question.Has(question.Tenant),
 		step: p.Question.Step.Microseconds()}
 }

@@ -16,11 +16,12 @@ type names struct {
 	tenants   map[int32]string
 }
 
+// numbered are the dimensions whose groups have numbers.
+var numbered = []question.Dimension{question.Tenant, question.Host, question.Workload, question.CPU}
+
 // isNamedLast tells that rows are told apart by numbers alone: only those that are listed need names.
 func (c *count) isNamedLast() bool {
-	return !slices.ContainsFunc(c.q.By, func(d question.Dimension) bool {
-		return !slices.Contains([]question.Dimension{question.Tenant, question.Host, question.Workload, question.CPU}, d)
-	})
+	return !slices.ContainsFunc(c.q.By, func(d question.Dimension) bool { return !slices.Contains(numbered, d) })
 }
 
 // workloads are those that were counted.

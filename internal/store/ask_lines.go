@@ -29,6 +29,14 @@ type lineSum struct {
 // Lines adds the host-wide lines of resources over the hosts of a question's scope: over the whole span, or for each
 // step of it. Stretches in which nothing was recorded are left out.
 func (s *Store) Lines(ctx context.Context, q question.Question) ([]question.Stretch, error) {
+	if length := cellOf(q.Step); length > 0 {
+		return s.linesByCells(ctx, q, length)
+	}
+	return s.linesAnew(ctx, q)
+}
+
+// linesAnew is Lines without what is remembered.
+func (s *Store) linesAnew(ctx context.Context, q question.Question) ([]question.Stretch, error) {
 	some, err := s.someOf(ctx, q.Scope.Hosts)
 	if err != nil {
 		return nil, err
@@ -76,25 +84,17 @@ type HostLines struct {
 
 // AskWithLines answers a question over a whole span, and tells the lines beside it, in one reading.
 func (s *Store) AskWithLines(ctx context.Context, q question.Question) (*question.Answer, *HostLines, error) {
-	lines := newLining(&q)
-	a, c, err := s.ask(ctx, q, lines)
+	a, r, err := s.ask(ctx, q, true)
 	if err != nil {
 		return nil, nil, err
 	}
 	names, err := s.hostNames(ctx)
 	h := &HostLines{Whole: question.Stretch{Of: make([]question.Lines, len(q.Measures))},
-		ByHost: map[int32]question.Stretch{}, Workloads: map[int32]int{}}
-	for start, byHost := range lines.stretches {
+		ByHost: map[int32]question.Stretch{}, Workloads: r.workloads}
+	for start, byHost := range r.stretches {
 		h.Whole = stretchOf(start, byHost, names, len(q.Measures))
 		for host, x := range byHost {
 			h.ByHost[host] = stretchOf(start, map[int32]*hostStretch{host: x}, names, len(q.Measures))
-		}
-	}
-	seen := map[int64]bool{}
-	for k, p := range c.parts {
-		if !seen[k.workload] {
-			seen[k.workload] = true
-			h.Workloads[p.host]++
 		}
 	}
 	return a, h, err

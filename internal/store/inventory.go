@@ -21,7 +21,8 @@ func (in *ingestion) putInventory(tx *gorm.DB, iv *wire.Interval) error {
 		in.host.ID, time.UnixMicro(iv.ToUnixMicros).UTC(), []byte(iv.Inventory.Json)).Error
 }
 
-// Inventories is what hosts are made of, of some hosts (nil for all). Those whose collectors tell nothing are not in it.
+// Inventories is what hosts are made of, by host, of some (nil for all). Those whose collectors tell nothing are not in
+// it.
 func (s *Store) Inventories(ctx context.Context, hosts []int32) (map[int32]*account.Inventory, error) {
 	var b statement
 	where := ""

@@ -66,6 +66,11 @@ type piece struct {
 // stored is the query that finds the leaves that answer for a reading: of days and hours their sums, of the rest the
 // intervals. Detail that is past its keeping is answered for by the sum that begins in the span.
 func (b *statement) stored(hosts []int32, r question.Reading, sections []string) string {
+	return b.storedColumns(hosts, r, sections, "u.host_id, u.start, u.section, u.body")
+}
+
+// storedColumns is stored with other columns, after grain and loose.
+func (b *statement) storedColumns(hosts []int32, r question.Reading, sections []string, columns string) string {
 	span := func(column string, s question.Span) string {
 		return fmt.Sprintf("%[1]s >= %[2]s AND %[1]s < %[3]s", column, b.arg(s.From), b.arg(s.To))
 	}
@@ -83,7 +88,6 @@ func (b *statement) stored(hosts []int32, r question.Reading, sections []string)
 			table,
 			quoted(hostSection), condition)
 	}
-	const columns = "u.host_id, u.start, u.section, u.body"
 	quireSpan := question.Span{From: question.ByHour.Floor(r.Span.From), To: r.Span.To}
 	parts := []string{
 		fmt.Sprintf("SELECT 0 AS grain, true AS loose, %s FROM %s AND %s", columns, within(looseLeaves),

@@ -32,6 +32,8 @@ type Store struct {
 	workloads  map[int32]map[string]known // by host and key
 	mostNew    int                        // workloads of a host in a day
 	rules      int64                      // the rules_version the workloads' tenants are of
+
+	memory memory
 }
 
 // Open connects, waits up to a few seconds for a server that is starting, and migrates.
@@ -61,7 +63,7 @@ func Open(ctx context.Context, databaseURL string) (*Store, error) {
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
-	s := &Store{db: gdb, mostNew: mostNewADay}
+	s := &Store{db: gdb, mostNew: mostNewADay, memory: newMemory()}
 	s.forgetAll()
 	if err := s.migrate(ctx); err != nil {
 		db.Close()

@@ -37,7 +37,8 @@ func eachMinute(start time.Time, elapsedMillis, units int64, visit func(minute t
 // forgetPeaks says that the highest minutes of the hours in a span no longer hold, and are to be found again.
 func forgetPeaks(tx *gorm.DB, from, to time.Time) error {
 	return tx.Exec(`WITH gone AS (DELETE FROM peak_hours WHERE hour >= $1 AND hour < $2)
-		INSERT INTO due_peaks SELECT generate_series($1::timestamptz, $2::timestamptz - interval '1 microsecond', '1 hour')
+		INSERT INTO due_peaks
+		SELECT generate_series($1::timestamptz, $2::timestamptz - interval '1 microsecond', '1 hour')
 		ON CONFLICT DO NOTHING`, question.ByHour.Floor(from), to).Error
 }
 

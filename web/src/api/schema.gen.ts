@@ -1537,7 +1537,7 @@ export interface components {
              * @description That have told of an interface.
              */
             hosts: number;
-            /** @description By host, of those that are listed: all, or those that moved bytes. */
+            /** @description By host that is listed: all, or those that moved bytes. */
             interfaces: {
                 [key: string]: number;
             };
