@@ -160,3 +160,47 @@ func TestAPI_QuestionsQueueApartFromReadiness(t *testing.T) {
 	require.NoError(t, tx.Rollback(ctx))
 	asked.Wait()
 }
+
+// TestAPI_HostsArePagedByNameAndThoseThatAreSilentAreToldApart lists hosts a page at a time, in step with balances.
+func TestAPI_HostsArePagedByNameAndThoseThatAreSilentAreToldApart(t *testing.T) {
+	s := newService(t)
+	for _, name := range []string{"press-2", "cellar-1", "terrace-1", "press-1", "office-1"} {
+		status, detail := s.ask(http.MethodPost, "/api/v1/hosts", `{"name":"`+name+`"}`)
+		require.Equal(t, http.StatusCreated, status, detail)
+	}
+	conn, err := pgx.Connect(context.Background(), s.database)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	_, err = conn.Exec(context.Background(), `UPDATE hosts SET last_at = now() - CASE name WHEN 'cellar-1' THEN
+		interval '1 minute' ELSE interval '4 minutes' END WHERE name IN ('cellar-1', 'press-2')`)
+	require.NoError(t, err)
+	page := func(path string) (names []string, inAll, next string) {
+		r, err := http.NewRequest(http.MethodGet, s.URL+path, nil)
+		require.NoError(t, err)
+		r.Header.Set("Authorization", "Bearer "+s.token)
+		answer, err := http.DefaultClient.Do(r)
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		var list []struct{ Name, Host, State string }
+		require.NoError(t, json.NewDecoder(answer.Body).Decode(&list))
+		for _, x := range list {
+			names = append(names, x.Name+x.Host+" "+x.State)
+		}
+		return names, answer.Header.Get("X-In-All"), answer.Header.Get("X-Next-Page")
+	}
+	names, inAll, next := page("/api/v1/hosts?first=2")
+	assert.Equal(t, []string{"cellar-1 reporting", "office-1 awaited"}, names)
+	assert.Equal(t, []string{"5", "office-1"}, []string{inAll, next})
+	names, _, next = page("/api/v1/hosts?first=2&after=office-1")
+	assert.Equal(t, []string{"press-1 awaited", "press-2 silent"}, names)
+	assert.Equal(t, "press-2", next)
+	balances, _, balancesNext := page("/api/v1/balances?first=2&after=office-1")
+	assert.Equal(t, []string{"press-1 ", "press-2 "}, balances, "the same hosts")
+	assert.Equal(t, next, balancesNext)
+	names, inAll, next = page("/api/v1/hosts?first=2&after=press-2")
+	assert.Equal(t, []string{"terrace-1 awaited"}, names)
+	assert.Equal(t, []string{"5", ""}, []string{inAll, next}, "the last page has none after it")
+	names, inAll, next = page("/api/v1/hosts?unheard=true&first=3")
+	assert.Equal(t, []string{"office-1 awaited", "press-1 awaited", "press-2 silent"}, names)
+	assert.Equal(t, []string{"4", "press-2"}, []string{inAll, next})
+}

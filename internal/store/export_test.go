@@ -33,6 +33,26 @@ func Packed(l *leaf.Leaf) (n int) {
 	return n
 }
 
+// OpenAt opens a database with the books of an older version.
+func OpenAt(ctx context.Context, databaseURL string, version int64) (*Store, error) {
+	return open(ctx, databaseURL, version)
+}
+
+// Migrate brings the books of an older version up to date.
+func (s *Store) Migrate(ctx context.Context) error { return s.migrate(ctx, newest) }
+
+// PutHours stores the sums of hours of which no interval is kept.
+func (s *Store) PutHours(ctx context.Context, hours []*leaf.Leaf) error {
+	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		for _, l := range hours {
+			if err := putHour(tx, question.ByHour.Floor(l.Start(0)), l); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // Repeat puts the sums of the first hour of a span in the place of each of its hours and days: as if nothing had
 // changed in it.
 func (s *Store) Repeat(ctx context.Context, span question.Span) error {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"math"
 	"net/url"
 	"sync"
 	"time"
@@ -39,6 +40,14 @@ type Store struct {
 // Open connects, waits up to a few seconds for a server that is starting, and migrates.
 // The error says what to do; it never holds the password.
 func Open(ctx context.Context, databaseURL string) (*Store, error) {
+	return open(ctx, databaseURL, newest)
+}
+
+// newest is the newest version of the books that this program knows.
+const newest = math.MaxInt64
+
+// open is Open of books that are brought up to a version.
+func open(ctx context.Context, databaseURL string, version int64) (*Store, error) {
 	where := Redact(databaseURL)
 	gdb, err := gorm.Open(postgres.New(postgres.Config{DSN: databaseURL, PreferSimpleProtocol: false}), &gorm.Config{
 		Logger: logger.Default.LogMode(logger.Silent), SkipDefaultTransaction: true, DisableAutomaticPing: true,
@@ -65,14 +74,15 @@ func Open(ctx context.Context, databaseURL string) (*Store, error) {
 	}
 	s := &Store{db: gdb, mostNew: mostNewADay, memory: newMemory()}
 	s.forgetAll()
-	if err := s.migrate(ctx); err != nil {
+	if err := s.migrate(ctx, version); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("database %s: %w", where, err)
 	}
 	return s, nil
 }
 
-func (s *Store) migrate(ctx context.Context) error {
+// migrate brings the books up to a version.
+func (s *Store) migrate(ctx context.Context, version int64) error {
 	var tables, ours int
 	const count = `SELECT count(*), count(*) FILTER (WHERE table_name = 'vinescale_book')
 		FROM information_schema.tables WHERE table_schema = current_schema()`
@@ -98,11 +108,12 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("read its version: %w", err)
 	}
-	if newest := provider.ListSources(); has > newest[len(newest)-1].Version {
+	sources := provider.ListSources()
+	if last := sources[len(sources)-1].Version; has > last {
 		return fmt.Errorf("its books are of version %d, newer than this program knows (%d): use a newer vinescale", has,
-			newest[len(newest)-1].Version)
+			last)
 	}
-	done, err := provider.Up(ctx)
+	done, err := provider.UpTo(ctx, version)
 	if err != nil {
 		return fmt.Errorf("bring its books up to date: %w", err)
 	}

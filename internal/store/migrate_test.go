@@ -1,0 +1,59 @@
+package store_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vinescale/core/question"
+	"vinescale/internal/store"
+	"vinescale/internal/testdb"
+)
+
+// TestOpen_ABookOfTheVersionBeforeIsTakenOver has a book of version 1 with hours and a day that are still to be summed,
+// and others that are. The statements write what its program wrote.
+func TestOpen_ABookOfTheVersionBeforeIsTakenOver(t *testing.T) {
+	database := testdb.New(t)
+	old, err := store.OpenAt(ctx, database, 1)
+	require.NoError(t, err)
+	require.NoError(t, old.Enrol(ctx, "cellar-1", "secret"))
+	require.NoError(t, old.Enrol(ctx, "press-1", "secret too"))
+	require.NoError(t, old.EnsureDay(ctx, noon))
+	tx := old.Begin(ctx)
+	for _, statement := range []string{
+		`INSERT INTO tenant_minute (minute, host_id, tenant_id, cpu) VALUES
+			('2026-10-11T09:10:00Z', 1, 0, 5), ('2026-10-11T09:10:00Z', 2, 0, 7), ('2026-10-11T10:20:00Z', 2, 0, 3)`,
+		`INSERT INTO peak_hours VALUES ('2026-10-11T09:00:00Z')`,
+		`INSERT INTO tenant_peak (hour, host_id, tenant_id, cpu) VALUES ('2026-10-11T09:00:00Z', 0, 0, 12)`,
+		`INSERT INTO hour_leaves VALUES (1, '2026-10-09T09:00:00Z', 'host', ''), (1, '2026-10-10T09:00:00Z', 'host', ''),
+			(2, '2026-10-10T10:00:00Z', 'host', ''), (2, '2026-10-10T10:00:00Z', 'who', '')`,
+		`INSERT INTO day_leaves VALUES (1, '2026-10-09T00:00:00Z', 'host', '')`,
+	} {
+		require.NoError(t, tx.Exec(statement).Error)
+	}
+	require.NoError(t, tx.Commit().Error)
+	require.NoError(t, old.Close())
+
+	s, err := store.Open(ctx, database)
+	require.NoError(t, err)
+	defer s.Close()
+	told := func(query string) (text string) {
+		require.NoError(t, s.Rows(ctx, query).Scan(&text))
+		return text
+	}
+	assert.Equal(t, "1 2026-10-10, 2 2026-10-10",
+		told("SELECT string_agg(host_id || ' ' || day::date, ', ' ORDER BY host_id, day) FROM due_days"))
+	assert.Equal(t, "2026-10-11 10:00:00+00", told("SELECT string_agg(hour::text, ', ') FROM due_peaks"))
+	require.NoError(t, s.SumPeaks(ctx, noon))
+	assert.Equal(t, "10:00 0 3, 10:00 2 3, 9:00 0 12", told(`SELECT string_agg(extract(hour FROM hour) || ':00 ' || host_id
+		|| ' ' || cpu, ', ' ORDER BY extract(hour FROM hour)::text, host_id) FROM tenant_peak`),
+		"what is known stays, what is not is found")
+	assert.Equal(t, "0", told("SELECT count(*)::text FROM due_peaks"))
+	h, err := s.HostByName(ctx, "press-1")
+	require.NoError(t, err)
+	ingest(t, s, h, minute("press-1", noon, 1, map[string]float64{"press": 6}))
+	assert.Equal(t, 6.0, shares(t, s, "workload")["press"], "and it goes on")
+	assert.InDelta(t, 8e6, lines(t, s, 0, question.Span{From: noon, To: noon.Add(time.Hour)}, 0).Of[0].Used.Units, 1)
+}
