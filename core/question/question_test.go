@@ -330,3 +330,23 @@ func ExamplePlanFor() {
 	// 24h0m0s by the day of 36h0m0s by the hour
 	// 0s by the hour
 }
+
+func TestSpan_LessIsWhatIsLeftOnBothSides(t *testing.T) {
+	at := func(hour int) time.Time { return time.Date(2026, 10, 11, hour, 0, 0, 0, time.UTC) }
+	span := func(from, to int) question.Span { return question.Span{From: at(from), To: at(to)} }
+	for _, c := range []struct {
+		inner question.Span
+		want  []question.Span
+	}{
+		{span(3, 5), []question.Span{span(1, 3), span(5, 9)}},
+		{span(1, 5), []question.Span{span(5, 9)}},
+		{span(4, 9), []question.Span{span(1, 4)}},
+		{span(1, 9), []question.Span{}},
+		{span(4, 4), []question.Span{span(1, 9)}},
+		{question.Span{}, []question.Span{span(1, 9)}},
+	} {
+		assert.Equal(t, c.want, span(1, 9).Less(c.inner), c.inner)
+	}
+	assert.True(t, span(4, 4).IsEmpty())
+	assert.False(t, span(4, 5).IsEmpty())
+}

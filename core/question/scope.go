@@ -11,6 +11,18 @@ type Span struct{ From, To time.Time }
 // Holds tells whether an interval that begins at a time belongs to the span.
 func (s Span) Holds(start time.Time) bool { return !start.Before(s.From) && start.Before(s.To) }
 
+// IsEmpty tells whether no interval can begin in the span.
+func (s Span) IsEmpty() bool { return !s.From.Before(s.To) }
+
+// Less is what is left of the span without an inner one: up to two spans, none of them empty.
+func (s Span) Less(inner Span) []Span {
+	rest := []Span{{s.From, inner.From}, {inner.To, s.To}}
+	if inner.IsEmpty() {
+		rest = []Span{s}
+	}
+	return slices.DeleteFunc(rest, Span.IsEmpty)
+}
+
 // isWholeMinutes tells whether the span begins and ends with a minute, so that sums by the minute answer for it.
 func (s Span) isWholeMinutes() bool {
 	return s.From.Truncate(time.Minute).Equal(s.From) && s.To.Truncate(time.Minute).Equal(s.To)

@@ -1,6 +1,6 @@
 // Package crowd makes up what the collectors of a fleet of any size send, for measuring what a crowded book costs.
 //
-// It imports core/amount, internal/wire and internal/client. Start with Enrol, or with Minute for one host.
+// It imports core/..., internal/wire, internal/pack and internal/client. Start with Enrol, or with Minute for one host.
 package crowd
 
 import (

@@ -70,21 +70,36 @@ func (f *Fleet) Batches(from time.Time, minutes int) ([][]byte, error) {
 	return batches, err
 }
 
-// Send sends the batches of all hosts, Senders of them at a time, and tells how long each took to be acknowledged.
-func (f *Fleet) Send(ctx context.Context, batches [][]byte) ([]time.Duration, error) {
-	took := make([]time.Duration, len(batches))
+// Send sends the batches of all hosts, Senders of them at a time.
+func (f *Fleet) Send(ctx context.Context, batches [][]byte) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(Senders)
 	for i, raw := range batches {
+		group.Go(func() error { return f.sendOne(ctx, i, raw) })
+	}
+	return group.Wait()
+}
+
+// Spread sends the batches of all hosts evenly over some time, as collectors do that began whenever they were started,
+// and tells how long each took to be acknowledged.
+func (f *Fleet) Spread(ctx context.Context, batches [][]byte, over time.Duration) ([]time.Duration, error) {
+	took := make([]time.Duration, len(batches))
+	group, ctx := errgroup.WithContext(ctx)
+	for i, raw := range batches {
 		group.Go(func() error {
-			to, err := client.New(f.Address, f.credentials[i])
-			if err != nil {
-				return err
-			}
+			time.Sleep(over * time.Duration(i) / time.Duration(len(batches)))
 			begin := time.Now()
 			defer func() { took[i] = time.Since(begin) }()
-			return to.SendBatch(ctx, raw, nil)
+			return f.sendOne(ctx, i, raw)
 		})
 	}
 	return took, group.Wait()
+}
+
+func (f *Fleet) sendOne(ctx context.Context, host int, raw []byte) error {
+	to, err := client.New(f.Address, f.credentials[host])
+	if err != nil {
+		return err
+	}
+	return to.SendBatch(ctx, raw, nil)
 }

@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"os"
 	"strings"
@@ -22,8 +23,9 @@ import (
 	"vinescale/internal/wire"
 )
 
-// batchesOf is what a staged host's collector sends of some hours until now, by the minute, and the CPU time in it.
-func batchesOf(t *testing.T, h *stage.Host, hours int) (batches []*wire.Batch, micros int64) {
+// batchesOf is what a staged host's collector sends of some hours until now, an interval every so often, and the CPU
+// time in it.
+func batchesOf(t *testing.T, h *stage.Host, hours int, every time.Duration) (batches []*wire.Batch, micros int64) {
 	tree := stage.Tree{Dir: t.TempDir()}
 	require.NoError(t, h.Render(tree))
 	registry := identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: tree.Etc(), Run: tree.Run(),
@@ -31,11 +33,11 @@ func batchesOf(t *testing.T, h *stage.Host, hours int) (batches []*wire.Batch, m
 	os.RemoveAll(tree.Proc())
 	var tracker account.Tracker
 	tracker.Step(h.Reading(registry))
-	for n := range hours * 60 {
+	for n := range int(time.Duration(hours) * time.Hour / every) {
 		if n%120 == 0 {
 			batches = append(batches, &wire.Batch{Version: wire.Version, Host: h.Name})
 		}
-		h.Advance(time.Minute)
+		h.Advance(every)
 		iv, err := tracker.Step(h.Reading(registry))
 		require.NoError(t, err)
 		m := wire.FromInterval(iv, uint64(n+1), "v2", registry)
@@ -46,6 +48,26 @@ func batchesOf(t *testing.T, h *stage.Host, hours int) (batches []*wire.Batch, m
 		b.Intervals = append(b.Intervals, m)
 	}
 	return batches, micros
+}
+
+func sendTo(t *testing.T, r *running, credential string, b *wire.Batch) error {
+	to, err := client.New(r.address, credential)
+	require.NoError(t, err)
+	raw, err := wire.Encode(b)
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	return to.SendBatch(ctx, raw, nil)
+}
+
+// kill ends a service without any warning, and its database too.
+func kill(r *running, database bool) {
+	if database {
+		for _, pid := range children(r.cmd.Process.Pid) { // the database's own processes end with it
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+		}
+	}
+	r.signal(syscall.SIGKILL)
 }
 
 // TestServe_KilledWhileItSumsLosesNothingAndCountsNothingTwice kills the service and its database, without any warning,
@@ -59,18 +81,10 @@ func TestServe_KilledWhileItSumsLosesNothingAndCountsNothingTwice(t *testing.T) 
 	batches, credentials, want := map[string][]*wire.Batch{}, map[string]string{}, int64(0)
 	for _, h := range hosts {
 		credentials[h.Name] = strings.TrimSpace(r.run("hosts", "enrol", h.Name).stdout)
-		sent, micros := batchesOf(t, h, hours)
+		sent, micros := batchesOf(t, h, hours, time.Minute)
 		batches[h.Name], want = sent, want+micros
 	}
-	send := func(host string, b *wire.Batch) error {
-		to, err := client.New(r.address, credentials[host])
-		require.NoError(t, err)
-		raw, err := wire.Encode(b)
-		require.NoError(t, err)
-		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
-		defer cancel()
-		return to.SendBatch(ctx, raw, nil)
-	}
+	send := func(host string, b *wire.Batch) error { return sendTo(t, r, credentials[host], b) }
 	rng := rand.New(rand.NewPCG(11, 26))
 	acknowledged := 0
 	for round := range 6 {
@@ -97,12 +111,7 @@ func TestServe_KilledWhileItSumsLosesNothingAndCountsNothingTwice(t *testing.T) 
 			}
 		}()
 		time.Sleep(time.Duration(300+rng.IntN(1500)) * time.Millisecond)
-		if round%2 == 0 {
-			for _, pid := range children(r.cmd.Process.Pid) { // the database's own processes end with it
-				_ = syscall.Kill(pid, syscall.SIGKILL)
-			}
-		}
-		r.signal(syscall.SIGKILL)
+		kill(r, round%2 == 0)
 		close(stop)
 		acknowledged += <-sending
 		token := r.token
@@ -126,4 +135,107 @@ func TestServe_KilledWhileItSumsLosesNothingAndCountsNothingTwice(t *testing.T) 
 	l := runJSON[sheet.Ledger](t, r, "share", "--of", "cpu", "--by", "tenant", "--span", "2d")
 	require.Len(t, l.Shares, 1)
 	assert.InDelta(t, float64(want)/1e6, *l.Shares[0].Amount, 1e-6)
+}
+
+// TestServe_KilledWhileItAccountsHistoryAnewOrDropsItLeavesAllOrNothing kills the service and its database while
+// history is accounted to another tenant, and while what is past its keeping is dropped.
+func TestServe_KilledWhileItAccountsHistoryAnewOrDropsItLeavesAllOrNothing(t *testing.T) {
+	const hours = 54 // more than two days, of which the first is dropped
+	data := dataDir(t)
+	r := serve(t, data)
+	from := time.Now().UTC().Add(-hours * time.Hour).Truncate(time.Hour)
+	host := stage.Cooperative(from)[0]
+	credential := strings.TrimSpace(r.run("hosts", "enrol", host.Name).stdout)
+	batches, micros := batchesOf(t, host, hours, 5*time.Minute)
+	machines := 0.0 // CPU seconds of virtual machines
+	for _, b := range batches {
+		require.NoError(t, sendTo(t, r, credential, b))
+		for _, iv := range b.Intervals {
+			for i, units := range iv.UsageOf(amount.CPU).Units {
+				if iv.Workloads.Kind[i] == "vm" {
+					machines += float64(units) / 1e6
+				}
+			}
+		}
+	}
+	require.Positive(t, machines)
+	require.Zero(t, r.run("tenant", "add", "Bottling Line").code)
+	span := []string{"--from", from.Format(time.RFC3339), "--to", from.Add(hours * time.Hour).Format(time.RFC3339)}
+	held := func() (sum, bottling float64) {
+		l := runJSON[sheet.Ledger](t, r, append([]string{"share", "--of", "cpu", "--by", "tenant"}, span...)...)
+		for _, s := range l.Shares {
+			sum += *s.Amount
+			if s.Name == "Bottling Line" {
+				bottling = *s.Amount
+			}
+		}
+		return sum, bottling
+	}
+	sound := func() {
+		t.Helper()
+		require.Eventually(t, func() bool {
+			got := r.run("verify", "--span", "3d")
+			require.Zero(t, got.code, got.stdout)
+			return strings.Contains(got.stdout, "The book is sound")
+		}, time.Minute, time.Second)
+		sum, _ := held()
+		require.InDelta(t, float64(micros)/1e6, sum, 1e-6)
+	}
+	rng := rand.New(rand.NewPCG(11, 27))
+	outcomes, took := map[bool]int{}, time.Second
+	for round := range 6 {
+		if round%2 == 0 {
+			require.Zero(t, r.run("rule", "add", "Bottling Line", "kind == 'vm'").code)
+		} else {
+			require.Zero(t, r.run("rule", "remove", "1").code)
+		}
+		_, before := held()
+		ended := make(chan struct{})
+		go func() {
+			defer close(ended)
+			r.run("rule", "reapply", "--from", from.Format(time.RFC3339)) // it is cut off
+		}()
+		time.Sleep(took * time.Duration(60+rng.IntN(80)) / 100) // some are done by then
+		kill(r, round%3 == 0)
+		<-ended
+		token := r.token
+		r = serve(t, data)
+		r.token = token
+		sound()
+		_, after := held()
+		outcomes[after != before]++
+		require.Truef(t, after == 0 || math.Abs(after-machines) < 1e-6, "%f of 0 or %f", after, machines)
+		begin := time.Now()
+		require.Zero(t, r.run("rule", "reapply", "--from", from.Format(time.RFC3339)).code)
+		took = time.Since(begin)
+		sound()
+		_, whole := held()
+		require.InDelta(t, map[bool]float64{true: machines}[round%2 == 0], whole, 1e-6)
+	}
+	t.Log("the cut off re-attribution was done:", outcomes[true], "not done:", outcomes[false], "of", took)
+
+	token := r.token
+	for range 4 { // dropping begins when the service does
+		r.interrupt()
+		var m []string
+		var err error
+		r, m, err = startProgram(program, serveReady, []string{"VINESCALE_KEEP_MINUTES=1d"}, "serve", "--listen",
+			"127.0.0.1:0", "--data", data)
+		require.NoError(t, err)
+		t.Cleanup(r.interrupt)
+		r.address, r.token = m[1], token
+		time.Sleep(time.Duration(rng.IntN(300)) * time.Millisecond)
+		kill(r, true)
+	}
+	r, m, err := startProgram(program, serveReady, []string{"VINESCALE_KEEP_MINUTES=1d"}, "serve", "--listen",
+		"127.0.0.1:0", "--data", data)
+	require.NoError(t, err)
+	t.Cleanup(r.interrupt)
+	r.address, r.token = m[1], token
+	require.Eventually(t, func() bool { // all but the days that are kept
+		got := r.run("verify", "--span", "3d")
+		require.Zero(t, got.code, got.stdout)
+		return !strings.Contains(got.stdout, fmt.Sprint(hours*12, " intervals"))
+	}, time.Minute, time.Second)
+	sound()
 }

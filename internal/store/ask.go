@@ -29,17 +29,9 @@ func (s *Store) ask(ctx context.Context, q question.Question, withLines bool) (*
 	if err != nil {
 		return nil, nil, err
 	}
-	r, key, now, err := s.recall(ctx, plan, tenants, withLines)
+	r, err := s.recall(ctx, plan, exists, tenants, withLines)
 	if err != nil {
-		return nil, nil, err
-	}
-	if r == nil {
-		if r, err = s.workOut(ctx, plan, exists, tenants, withLines); err != nil {
-			return nil, nil, fmt.Errorf("ask for %v by %v: %w", q.Measures, q.By, err)
-		}
-		if r.mark = now; key != "" && len(r.near) <= mostRows {
-			s.memory.answers.Add(key, r)
-		}
+		return nil, nil, fmt.Errorf("ask for %v by %v: %w", q.Measures, q.By, err)
 	}
 	near := r.rows()
 	c := newCount(plan, exists)

@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -20,6 +21,7 @@ import (
 	"vinescale/core/question"
 	"vinescale/internal/crowd"
 	"vinescale/internal/identify"
+	"vinescale/internal/pack"
 	"vinescale/internal/stage"
 	"vinescale/internal/store"
 	"vinescale/internal/testdb"
@@ -181,26 +183,30 @@ func BenchmarkBytesNoisy(b *testing.B) {
 }
 
 // BenchmarkAsk asks over an hour, a week and a month of twelve hosts. Hours and days are synthesised from one hour. The
-// floor of each is SQL by hand: it fetches the rows that hold the answer, and does nothing with them.
+// floor of each is a program by hand: it fetches the rows that hold the answer by SQL, and unpacks the columns asked
+// for.
 func BenchmarkAsk(b *testing.B) {
-	s, err := store.Open(ctx, testdb.New(b))
+	database := testdb.New(b)
+	s, err := store.Open(ctx, database)
 	require.NoError(b, err)
 	end := noon.AddDate(0, 0, 30).Truncate(24 * time.Hour)
 	month := question.Span{From: end.AddDate(0, 0, -30), To: end}
-	fillMonth(b, s, month)
+	fillMonth(b, s, database, month)
 	for _, of := range []struct {
-		name string
-		q    question.Question
-		want string // sections that hold the answer
+		name  string
+		q     question.Question
+		want  string // sections that hold the answer
+		table string
 	}{
 		{"tenants", question.Question{Measures: amount.Resources(), By: []question.Dimension{question.Tenant}},
-			"'host', 'who', 'uses'"},
+			"'host', 'who', 'uses'", leaf.Uses},
 		{"workloads", question.Question{Measures: amount.Resources(), By: []question.Dimension{question.Workload},
-			State: true, Page: question.Page{First: 20}}, "'host', 'who', 'uses'"},
+			State: true, Page: question.Page{First: 20}}, "'host', 'who', 'uses'", leaf.Uses},
 		{"programs", question.Question{Measures: amount.Resources(), By: []question.Dimension{question.Program}},
-			"'host', 'who', 'uses', 'programs'"},
+			"'host', 'who', 'uses', 'programs'", leaf.Programs},
 		{"reads", question.Question{Measures: []amount.Measure{amount.DiskReads},
-			By: []question.Dimension{question.Workload}}, "'host', 'who', 'uses', 'of disk'"},
+			By: []question.Dimension{question.Workload}}, "'host', 'who', 'uses', 'of disk'",
+			leaf.OfMeasure(amount.DiskReads)},
 	} {
 		for name, length := range map[string]time.Duration{"hour": time.Hour, "week": 7 * 24 * time.Hour,
 			"month": 30 * 24 * time.Hour} {
@@ -213,18 +219,28 @@ func BenchmarkAsk(b *testing.B) {
 				query := fmt.Sprintf(
 					"SELECT host_id, start, section, body FROM %s WHERE start >= '%s' AND section IN (%s)",
 					table, of.q.Scope.Span.From.Format(time.RFC3339), of.want)
-				var floor, taken time.Duration
+				columns := leaf.WantOf(func(table, column string) bool {
+					return table == leaf.Who || table == of.table && (column == "units" ||
+						slices.Contains(amount.ResourceNames(), column)) || table == leaf.Intervals && column == "start"
+				})
+				var floor, taken, again time.Duration
 				for b.Loop() {
+					of.q.Page.First++ // another question each time, of which nothing is remembered
 					start := time.Now()
 					a, err := s.Ask(ctx, of.q)
 					taken += time.Since(start)
 					require.NoError(b, err)
 					require.NotEmpty(b, a.Rows)
 					start = time.Now()
-					fetch(b, s, query)
+					_, err = s.Ask(ctx, of.q)
+					again += time.Since(start)
+					require.NoError(b, err)
+					start = time.Now()
+					fetch(b, s, query, columns)
 					floor += time.Since(start)
 				}
 				b.ReportMetric(taken.Seconds()*1000/float64(b.N), "ms")
+				b.ReportMetric(again.Seconds()*1000/float64(b.N), "ms-again")
 				b.ReportMetric(float64(taken)/float64(floor), "x-floor")
 				b.ReportMetric(0, "ns/op")
 			})
@@ -232,7 +248,8 @@ func BenchmarkAsk(b *testing.B) {
 	}
 }
 
-func fetch(b *testing.B, s *store.Store, query string) {
+// fetch runs a query of leaves' sections and unpacks columns of them.
+func fetch(b *testing.B, s *store.Store, query string, columns leaf.Want) {
 	tx := s.Begin(ctx)
 	defer tx.Rollback()
 	rows, err := tx.Raw(query).Rows()
@@ -244,14 +261,14 @@ func fetch(b *testing.B, s *store.Store, query string) {
 		var section string
 		var body []byte
 		require.NoError(b, rows.Scan(&host, &start, &section, &body))
+		require.NoError(b, pack.Decode(body, leaf.New(host), columns))
 	}
 }
 
 // fillMonth takes in an hour of the cooperative, and puts its sums in the place of every hour and day of a span.
-func fillMonth(b *testing.B, s *store.Store, span question.Span) {
-	tenant, err := s.AddTenant(ctx, "Cellar Intake")
+func fillMonth(b *testing.B, s *store.Store, database string, span question.Span) {
+	_, err := s.AddTenant(ctx, "Cellar Intake")
 	require.NoError(b, err)
-	_ = tenant
 	for name, list := range hourOf(b, span.From) {
 		require.NoError(b, s.Enrol(ctx, name, "secret of "+name))
 		h, err := s.HostByName(ctx, name)
@@ -262,7 +279,7 @@ func fillMonth(b *testing.B, s *store.Store, span question.Span) {
 	}
 	_, _, err = s.Fold(ctx, span.From.Add(3*time.Hour))
 	require.NoError(b, err)
-	require.NoError(b, s.Repeat(ctx, span))
+	require.NoError(b, crowd.Repeat(ctx, database, span))
 }
 
 // BenchmarkIngest takes in batches of 30 intervals of 300 workloads. Its floor, measured in turn with it, is a COPY of

@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"database/sql"
-	"time"
 
 	"vinescale/core/leaf"
 	"vinescale/core/question"
@@ -51,50 +50,4 @@ func (s *Store) PutHours(ctx context.Context, hours []*leaf.Leaf) error {
 		}
 		return nil
 	})
-}
-
-// Repeat puts the sums of the first hour of a span in the place of each of its hours and days: as if nothing had
-// changed in it.
-func (s *Store) Repeat(ctx context.Context, span question.Span) error {
-	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		var hosts []int32
-		if err := tx.Raw("SELECT id FROM hosts").Scan(&hosts).Error; err != nil {
-			return err
-		}
-		for _, host := range hosts {
-			list, err := leavesOf(tx, hourLeaves, host, span.From, span.From.Add(time.Hour))
-			if err != nil {
-				return err
-			}
-			for day := span.From; day.Before(span.To); day = day.Add(24 * time.Hour) {
-				var hours []*leaf.Leaf
-				for hour := day; hour.Before(day.Add(24 * time.Hour)); hour = hour.Add(time.Hour) {
-					l := later(list[0], hour.Sub(span.From))
-					if err := putLeaf(tx, hourLeaves, hour, l); err != nil {
-						return err
-					}
-					hours = append(hours, l)
-				}
-				if err := putLeaf(tx, dayLeaves, day, leaf.Fold(leaf.Join(hours...))); err != nil {
-					return err
-				}
-			}
-		}
-		return nil
-	})
-}
-
-// later is a sum of the same as another, so much later.
-func later(l *leaf.Leaf, by time.Duration) *leaf.Leaf {
-	moved := leaf.Join(l)
-	for _, t := range moved.Tables {
-		for _, column := range []string{"start", "end", "from", "to", leaf.NewestAt} {
-			if i := t.Schema.Index(column); i >= 0 {
-				for row := range t.Low[i] {
-					t.Low[i][row] += by.Microseconds()
-				}
-			}
-		}
-	}
-	return moved
 }

@@ -71,40 +71,57 @@ func (b *statement) stored(hosts []int32, r question.Reading, sections []string)
 
 // storedColumns is stored with other columns, after grain and loose.
 func (b *statement) storedColumns(hosts []int32, r question.Reading, sections []string, columns string) string {
-	span := func(column string, s question.Span) string {
-		return fmt.Sprintf("%[1]s >= %[2]s AND %[1]s < %[3]s", column, b.arg(s.From), b.arg(s.To))
+	var parts []string
+	find := func(grain question.Grain, isLoose bool, table string, span question.Span, more string) {
+		parts = append(parts, fmt.Sprintf("SELECT %d AS grain, %t AS loose, %s FROM %s u WHERE %s AND %s%s", grain,
+			isLoose, columns, table, b.ofHosts("u.host_id", hosts), b.begun(sections, span), more))
 	}
-	within := func(table string) string {
-		where := fmt.Sprintf("%s u WHERE %s", table, b.oneOf("u.section", "text", sections))
-		if hosts != nil {
-			return where + " AND " + b.oneOf("u.host_id", "int", hosts)
-		}
-		// The keys begin with the host.
-		return where + " AND u.host_id = ANY (ARRAY(SELECT id FROM hosts))"
+	// without tells that a finer table has nothing of a sum.
+	without := func(table, length string) string {
+		return fmt.Sprintf(` AND NOT EXISTS (SELECT 1 FROM %s d WHERE d.host_id = u.host_id AND d.section = %s
+			AND d.start >= u.start AND d.start < u.start + interval '%s')`, table, quoted(hostSection), length)
 	}
-	// not tells that the host has no leaf in another table that meets a condition.
-	not := func(table, condition string) string {
-		return fmt.Sprintf("NOT EXISTS (SELECT 1 FROM %s d WHERE d.host_id = u.host_id AND d.section = %s AND %s)",
-			table,
-			quoted(hostSection), condition)
+	find(question.ByInterval, true, looseLeaves,
+		question.Span{From: question.ByHour.Floor(r.Span.From), To: r.Span.To}, "")
+	for _, edge := range r.Span.Less(r.Hours) {
+		from := edge
+		from.From = question.ByHour.Floor(edge.From)
+		find(question.ByInterval, false, quires, from, "")
+		find(question.ByHour, false, hourLeaves, edge, without(quires, "1 hour")) // whose intervals are not kept
 	}
-	quireSpan := question.Span{From: question.ByHour.Floor(r.Span.From), To: r.Span.To}
-	parts := []string{
-		fmt.Sprintf("SELECT 0 AS grain, true AS loose, %s FROM %s AND %s", columns, within(looseLeaves),
-			span("u.start", quireSpan)),
-		fmt.Sprintf("SELECT 0, false, %s FROM %s AND %s AND NOT (%s)", columns, within(quires),
-			span("u.start", quireSpan), span("u.start", r.Hours)),
-		// Whole hours of which no sum of their day answers; and those whose intervals are no longer kept.
-		fmt.Sprintf("SELECT 1, false, %s FROM %s AND (%s AND %s OR %s AND NOT (%s) AND %s)", columns,
-			within(hourLeaves), span("u.start", r.Hours),
-			not(dayLeaves, "d.start = date_trunc('day', u.start, 'UTC') AND "+span("d.start", r.Days)),
-			span("u.start", r.Span), span("u.start", r.Hours), not(quires, "d.start = u.start")),
-		// Whole days; and those whose hours are no longer kept.
-		fmt.Sprintf("SELECT 2, false, %s FROM %s AND (%s OR %s AND %s)", columns, within(dayLeaves),
-			span("u.start", r.Days), span("u.start", r.Span),
-			not(hourLeaves, "d.start >= u.start AND d.start < u.start + interval '1 day'")),
+	for _, rest := range r.Hours.Less(r.Days) {
+		find(question.ByHour, false, hourLeaves, rest, "")
+	}
+	if !r.Days.IsEmpty() {
+		find(question.ByDay, false, dayLeaves, r.Days, "")
+		// Days that have no sum are those that are due for one. They are few, and so are looked up first.
+		parts = append(parts, fmt.Sprintf(`SELECT %d AS grain, false AS loose, x.* FROM due_days d CROSS JOIN LATERAL (
+				SELECT %s FROM %s u WHERE u.host_id = d.host_id AND u.start >= d.day
+					AND u.start < d.day + interval '1 day' AND %s OFFSET 0) x
+			WHERE %s AND d.day >= %s AND d.day < %s`, question.ByHour, columns, hourLeaves,
+			b.oneOf("u.section", "text", sections), b.ofHosts("d.host_id", hosts), b.arg(r.Days.From),
+			b.arg(r.Days.To)))
+	}
+	for _, edge := range r.Span.Less(r.Days) {
+		find(question.ByDay, false, dayLeaves, edge, without(hourLeaves, "1 day")) // whose hours are not kept
 	}
 	return strings.Join(parts, " UNION ALL ")
+}
+
+// ofHosts tells that a host's number in a column is one of some; nil for all. The keys begin with the host, and so do
+// not help without it.
+func (b *statement) ofHosts(column string, hosts []int32) string {
+	if hosts == nil {
+		return column + " = ANY (ARRAY(SELECT id FROM hosts))"
+	}
+	return b.oneOf(column, "int", hosts)
+}
+
+// begun tells that a row of u is of some sections of a leaf that begins in a span.
+func (b *statement) begun(sections []string, span question.Span) string {
+	return fmt.Sprintf("%s AND u.start >= %s AND u.start < %s", b.oneOf("u.section", "text", sections),
+		b.arg(span.From),
+		b.arg(span.To))
 }
 
 // eachLeaf visits the leaves that answer for a reading, of some hosts (nil for all), with the tables named. A leaf may

@@ -5,37 +5,57 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"sync"
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
+	"golang.org/x/sync/singleflight"
 
 	"vinescale/core/leaf"
 	"vinescale/core/question"
 )
 
 // Answers that were worked out are remembered, with a mark of the leaves that they were worked out from: whatever
-// changes a leaf, on this instance or another, changes its mark, and what is remembered no longer answers.
+// changes a leaf, on this instance or another, changes its mark, and what is remembered no longer answers. Who asks the
+// same of the same leaves while it is being worked out waits for that.
 const (
-	mostAnswers = 500
-	mostRows    = 2000 // of an answer that is remembered
-	mostCells   = 2000
+	mostAnswers = 1000
+	mostCells   = 1000
+	mostWeight  = 64 << 20 // of all answers in bytes, by and large
 )
 
-// stillAfter is for how long a span must have ended for its answer to be remembered: before, it changes all the time.
-const stillAfter = 5 * time.Minute
+// longestWork is how long an answer that others wait for may take to be worked out.
+const longestWork = time.Minute
 
 type memory struct {
+	mu      sync.Mutex
+	weight  int
 	answers *lru.Cache[string, *remembered]
 	cells   *lru.Cache[string, *rememberedCell]
+	flights singleflight.Group
 }
 
-func newMemory() memory {
-	answers, err := lru.New[string, *remembered](mostAnswers)
-	cells, err2 := lru.New[string, *rememberedCell](mostCells)
+func newMemory() *memory {
+	m := &memory{}
+	var err, err2 error
+	m.answers, err = lru.NewWithEvict(mostAnswers, func(_ string, r *remembered) { m.weight -= r.weight() })
+	m.cells, err2 = lru.New[string, *rememberedCell](mostCells)
 	if err != nil || err2 != nil {
 		panic("a memory holds at least one") // the sizes are constants
 	}
-	return memory{answers, cells}
+	return m
+}
+
+// remember keeps an answer, and lets go of those that were not asked for in the longest time.
+func (m *memory) remember(key string, r *remembered) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.answers.Remove(key)
+	m.weight += r.weight()
+	m.answers.Add(key, r)
+	for m.weight > mostWeight {
+		m.answers.RemoveOldest()
+	}
 }
 
 // remembered is what was worked out for a question, before names are put to it.
@@ -46,6 +66,16 @@ type remembered struct {
 	grain     question.Grain
 	workloads map[int32]int // how many were counted, by host
 	stretches map[time.Time]map[int32]*hostStretch
+}
+
+// weight is about how many bytes are held by it.
+func (r *remembered) weight() int {
+	const row, lines = 400, 1500
+	n := row * (1 + len(r.near))
+	for _, byHost := range r.stretches {
+		n += lines * len(byHost)
+	}
+	return n
 }
 
 // rememberedCell is the stretches of one hour or day of a timeline.
@@ -90,16 +120,18 @@ func (s *Store) marks(ctx context.Context, hosts []int32, r question.Reading, se
 	return found, rows.Err()
 }
 
-// recall finds what is remembered for a question, with the key and the mark to remember it by; the key is "" for
-// questions that are not remembered.
-func (s *Store) recall(ctx context.Context, plan *question.Plan, tenants map[int32]string,
-	withLines bool) (*remembered, string, mark, error) {
+// recall is workOut of a question, unless its answer is remembered or is being worked out.
+func (s *Store) recall(ctx context.Context, plan *question.Plan, exists func(int32) bool, tenants map[int32]string,
+	withLines bool) (*remembered, error) {
 	q := &plan.Question
-	c := count{q: q}
-	if !c.isNamedLast() || plan.Division != question.ByWorkload || q.Scope.Only != nil ||
-		q.Scope.Span.To.After(time.Now().Add(-stillAfter)) {
-		return nil, "", mark{}, nil
+	if c := (count{q: q}); !c.isNamedLast() || plan.Division != question.ByWorkload || q.Scope.Only != nil {
+		return s.workOut(ctx, plan, exists, tenants, withLines)
 	}
+	found, err := s.marks(ctx, q.Scope.Hosts, plan.Reading, []string{hostSection, leaf.SectionOf(leaf.Who)}, 0)
+	if err != nil {
+		return nil, err
+	}
+	now := found[time.Unix(0, 0).UTC()]
 	after := ""
 	if q.Page.After != nil {
 		after = q.Page.After.String()
@@ -109,15 +141,24 @@ func (s *Store) recall(ctx context.Context, plan *question.Plan, tenants map[int
 		scope.Tenants == nil, scope.Tenants, scope.Sees == nil, scope.Sees, q.Measures, q.By, q.Step, q.State,
 		q.NoPeaks,
 		q.Order, q.Page.First, after, slices.Sorted(maps.Keys(tenants)), withLines)
-	found, err := s.marks(ctx, scope.Hosts, plan.Reading, []string{hostSection, leaf.SectionOf(leaf.Who)}, 0)
-	if err != nil {
-		return nil, "", mark{}, err
-	}
-	now := found[time.Unix(0, 0).UTC()]
 	if r, there := s.memory.answers.Get(key); there && r.mark == now {
-		return r, key, now, nil
+		return r, nil
 	}
-	return nil, key, now, nil
+	r, err, _ := s.memory.flights.Do(fmt.Sprint(key, now), func() (any, error) {
+		// Whoever asked first may leave; those who wait for the answer do not.
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), longestWork)
+		defer cancel()
+		r, err := s.workOut(ctx, plan, exists, tenants, withLines)
+		if err == nil {
+			r.mark = now
+			s.memory.remember(key, r)
+		}
+		return r, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return r.(*remembered), nil
 }
 
 // rows are copies of the remembered rows, for names to be put to.

@@ -27,8 +27,8 @@ func TestOpen_ABookOfTheVersionBeforeIsTakenOver(t *testing.T) {
 			('2026-10-11T09:10:00Z', 1, 0, 5), ('2026-10-11T09:10:00Z', 2, 0, 7), ('2026-10-11T10:20:00Z', 2, 0, 3)`,
 		`INSERT INTO peak_hours VALUES ('2026-10-11T09:00:00Z')`,
 		`INSERT INTO tenant_peak (hour, host_id, tenant_id, cpu) VALUES ('2026-10-11T09:00:00Z', 0, 0, 12)`,
-		`INSERT INTO hour_leaves VALUES (1, '2026-10-09T09:00:00Z', 'host', ''), (1, '2026-10-10T09:00:00Z', 'host', ''),
-			(2, '2026-10-10T10:00:00Z', 'host', ''), (2, '2026-10-10T10:00:00Z', 'who', '')`,
+		`INSERT INTO hour_leaves VALUES (1, '2026-10-09T09:00:00Z', 'host', ''),
+			(1, '2026-10-10T09:00:00Z', 'host', ''), (2, '2026-10-10T10:00:00Z', 'host', ''), (2, '2026-10-10T10:00:00Z', 'who', '')`,
 		`INSERT INTO day_leaves VALUES (1, '2026-10-09T00:00:00Z', 'host', '')`,
 	} {
 		require.NoError(t, tx.Exec(statement).Error)
@@ -47,8 +47,8 @@ func TestOpen_ABookOfTheVersionBeforeIsTakenOver(t *testing.T) {
 		told("SELECT string_agg(host_id || ' ' || day::date, ', ' ORDER BY host_id, day) FROM due_days"))
 	assert.Equal(t, "2026-10-11 10:00:00+00", told("SELECT string_agg(hour::text, ', ') FROM due_peaks"))
 	require.NoError(t, s.SumPeaks(ctx, noon))
-	assert.Equal(t, "10:00 0 3, 10:00 2 3, 9:00 0 12", told(`SELECT string_agg(extract(hour FROM hour) || ':00 ' || host_id
-		|| ' ' || cpu, ', ' ORDER BY extract(hour FROM hour)::text, host_id) FROM tenant_peak`),
+	assert.Equal(t, "10:00 0 3, 10:00 2 3, 9:00 0 12", told(`SELECT string_agg(extract(hour FROM hour) || ':00 ' ||
+			host_id || ' ' || cpu, ', ' ORDER BY extract(hour FROM hour)::text, host_id) FROM tenant_peak`),
 		"what is known stays, what is not is found")
 	assert.Equal(t, "0", told("SELECT count(*)::text FROM due_peaks"))
 	h, err := s.HostByName(ctx, "press-1")

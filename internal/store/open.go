@@ -34,7 +34,7 @@ type Store struct {
 	mostNew    int                        // workloads of a host in a day
 	rules      int64                      // the rules_version the workloads' tenants are of
 
-	memory memory
+	memory *memory
 }
 
 // Open connects, waits up to a few seconds for a server that is starting, and migrates.

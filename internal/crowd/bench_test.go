@@ -1,0 +1,304 @@
+package crowd_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"vinescale/internal/browser"
+	"vinescale/internal/client"
+	"vinescale/internal/crowd"
+	"vinescale/internal/stage"
+)
+
+var ctx = context.Background()
+
+// service is a running vinescale.
+type service struct {
+	address, token string
+	pid            int
+	mu             sync.Mutex
+	output         bytes.Buffer
+}
+
+func (s *service) Write(b []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.output.Write(b)
+}
+
+func (s *service) text() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.output.String()
+}
+
+var serving = regexp.MustCompile(`msg=serving address=(http://\S+)`)
+
+// serve builds and starts a service with the tenants and rules of the cooperative.
+func serve(b *testing.B) *service {
+	dir, err := os.MkdirTemp("", "vinescale-crowd-")
+	require.NoError(b, err)
+	b.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(b, os.Chmod(dir, 0o711)) // the database's user must be able to enter it
+	program, data := filepath.Join(dir, "vinescale"), filepath.Join(dir, "data")
+	out, err := exec.Command("go", "build", "-o", program, "vinescale/cmd/vinescale").CombinedOutput()
+	require.NoError(b, err, string(out))
+	s := &service{}
+	cmd := exec.Command(program, "serve", "--listen", "127.0.0.1:0", "--data", data)
+	cmd.Stdout, cmd.Stderr = s, s
+	require.NoError(b, cmd.Start())
+	s.pid = cmd.Process.Pid
+	b.Cleanup(func() {
+		cmd.Process.Signal(syscall.SIGINT)
+		cmd.Wait()
+	})
+	require.Eventually(b, func() bool { return serving.MatchString(s.text()) }, time.Minute, 100*time.Millisecond)
+	s.address = serving.FindStringSubmatch(s.text())[1]
+	token, err := os.ReadFile(filepath.Join(data, "administrator-token"))
+	require.NoError(b, err)
+	s.token = strings.TrimSpace(string(token))
+	to := s.client(b)
+	for _, t := range stage.Tenants {
+		require.NoError(b, to.Send(ctx, http.MethodPost, "/api/v1/tenants", map[string]any{"name": t.Name}, nil))
+		require.NoError(b, to.Send(ctx, http.MethodPost, "/api/v1/rules", map[string]any{"tenant": t.Name,
+			"expression": t.Rule}, nil))
+	}
+	return s
+}
+
+func (s *service) client(b *testing.B) *client.Client {
+	to, err := client.New(s.address, s.token)
+	require.NoError(b, err)
+	return to
+}
+
+// megabytes is the most memory that the service held at a time.
+func (s *service) megabytes(b *testing.B) float64 {
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", s.pid))
+	require.NoError(b, err)
+	kib := 0
+	_, err = fmt.Sscanf(string(status[bytes.Index(status, []byte("VmHWM:")):]), "VmHWM: %d", &kib)
+	require.NoError(b, err)
+	return float64(kib) / 1000
+}
+
+// rest waits until the service has bound and folded what it took in: until it does next to nothing for longer than it
+// waits between two rounds of that.
+func (s *service) rest(b *testing.B) {
+	ticks := func() (n int) {
+		stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", s.pid))
+		require.NoError(b, err)
+		for _, field := range strings.Fields(string(stat[bytes.LastIndexByte(stat, ')')+1:]))[11:13] {
+			more, err := strconv.Atoi(field)
+			require.NoError(b, err)
+			n += more
+		}
+		return n
+	}
+	for quiet := 0; quiet < 25; quiet++ {
+		before := ticks()
+		time.Sleep(time.Second)
+		if ticks()-before > 10 { // hundredths of a second
+			quiet = 0
+		}
+	}
+}
+
+// BenchmarkFleet takes in what the collectors of 1,000 hosts of 300 workloads send every minute. Its floor is the time
+// of which they tell: what is slower than that never ends.
+func BenchmarkFleet(b *testing.B) {
+	s := serve(b)
+	f, err := crowd.Enrol(ctx, s.address, s.token, 1000, 300)
+	require.NoError(b, err)
+	at := time.Now().Add(-2 * time.Hour).Truncate(time.Minute)
+	send := func() time.Duration {
+		batches, err := f.Batches(at, 1)
+		require.NoError(b, err)
+		at = at.Add(time.Minute)
+		begin := time.Now()
+		require.NoError(b, f.Send(ctx, batches))
+		return time.Since(begin)
+	}
+	first := send() // makes the workloads known
+	var taken, told time.Duration
+	for b.Loop() {
+		taken, told = taken+send(), told+time.Minute
+	}
+	b.ReportMetric(float64(told)/float64(taken), "x-real-time")
+	b.ReportMetric(time.Minute.Seconds()/first.Seconds(), "x-real-time-of-new-workloads")
+	b.ReportMetric(s.megabytes(b), "MB-of-the-service")
+	b.ReportMetric(0, "ns/op")
+}
+
+// BenchmarkReaders lets fifty consoles ask for the balance of the last hour every second, beside the intake of twelve
+// hosts of 300 workloads that send every second what they should every minute. The floor of either is itself without
+// the other.
+func BenchmarkReaders(b *testing.B) {
+	const hosts, readers = 12, 50
+	s := serve(b)
+	f, err := crowd.Enrol(ctx, s.address, s.token, hosts, 300)
+	require.NoError(b, err)
+	at := time.Now().Add(-85 * time.Minute).Truncate(time.Minute) // so that all that is sent is of the last hour or so
+	prepare := func(n int) (prepared [][][]byte) {
+		for range n {
+			batches, err := f.Batches(at, 1)
+			require.NoError(b, err)
+			prepared, at = append(prepared, batches), at.Add(time.Minute)
+		}
+		return prepared
+	}
+	for _, batches := range prepare(60) {
+		require.NoError(b, f.Send(ctx, batches))
+	}
+	every := time.Second
+	take := func(prepared [][][]byte) (took []time.Duration) {
+		for _, batches := range prepared {
+			begin := time.Now()
+			list, err := f.Spread(ctx, batches, every)
+			require.NoError(b, err)
+			took = append(took, list...)
+			time.Sleep(every - time.Since(begin))
+		}
+		return took
+	}
+	ask := func(n int, stop <-chan struct{}) []time.Duration {
+		var mu sync.Mutex
+		var took []time.Duration
+		var group sync.WaitGroup
+		for i := range n {
+			group.Go(func() {
+				to := s.client(b)
+				time.Sleep(every * time.Duration(i) / time.Duration(n))
+				for {
+					begin := time.Now()
+					if err := to.Get(ctx, "/api/v1/balance", nil, nil); err != nil {
+						b.Error(err)
+						return
+					}
+					mu.Lock()
+					took = append(took, time.Since(begin))
+					mu.Unlock()
+					select {
+					case <-stop:
+						return
+					case <-time.After(every - time.Since(begin)):
+					}
+				}
+			})
+		}
+		group.Wait()
+		return took
+	}
+	var intakeAlone, intake, balanceAlone, balance []time.Duration
+	for range b.N { // once: one round takes half a minute
+		intakeAlone = append(intakeAlone, take(prepare(10))...)
+		prepared := prepare(20)
+		stop := make(chan struct{})
+		time.AfterFunc(5*time.Second, func() { close(stop) })
+		balanceAlone = append(balanceAlone, ask(readers, stop)...)
+		stop = make(chan struct{})
+		done := make(chan []time.Duration)
+		go func() { done <- ask(readers, stop) }()
+		intake = append(intake, take(prepared)...)
+		close(stop)
+		balance = append(balance, <-done...)
+	}
+	millis := func(list []time.Duration, part float64) float64 {
+		slices.Sort(list)
+		return list[int(part*float64(len(list)-1))].Seconds() * 1000
+	}
+	b.ReportMetric(millis(intake, 0.99), "intake-p99-ms")
+	b.ReportMetric(millis(intake, 0.99)/millis(intakeAlone, 0.99), "intake-x-floor")
+	b.ReportMetric(millis(balance, 0.5), "balance-p50-ms")
+	b.ReportMetric(millis(balance, 0.5)/millis(balanceAlone, 0.5), "balance-x-floor")
+	b.ReportMetric(0, "ns/op")
+}
+
+// BenchmarkConsole opens each page of the console over a book of 1,000 hosts with 20 workloads each and 75 minutes of
+// figures: until the last answer is there, and while it is scrolled. The floor is the sign-in page, which asks nothing.
+func BenchmarkConsole(b *testing.B) {
+	s := serve(b)
+	f, err := crowd.Enrol(ctx, s.address, s.token, 1000, 20)
+	require.NoError(b, err)
+	const minutes = 75
+	from := time.Now().Add(-minutes * time.Minute).Truncate(time.Minute)
+	for n := 0; n < minutes; n += 15 {
+		batches, err := f.Batches(from.Add(time.Duration(n)*time.Minute), 15)
+		require.NoError(b, err)
+		require.NoError(b, f.Send(ctx, batches))
+	}
+	s.rest(b)
+	tab, done, err := browser.Open(ctx)
+	require.NoError(b, err)
+	defer done()
+	eval := func(expression string) float64 {
+		v, err := browser.Eval[float64](tab, expression)
+		require.NoError(b, err)
+		return v
+	}
+	open := func(path string) float64 {
+		require.NoError(b, tab.Go("about:blank"))
+		require.NoError(b, tab.Go(s.address+path))
+		time.Sleep(5 * time.Second)
+		return eval(readyScript)
+	}
+	floor := open("/")
+	require.NoError(b, tab.SignIn(s.address, s.token))
+	for name, path := range map[string]string{"balance": "/", "hosts": "/hosts", "host": "/hosts/cellar-1",
+		"tenant": "/tenants/Cellar%20Intake", "workload": "/workloads/4", "user": "/users/svc-cellar",
+		"disks":   "/disks",
+		"network": "/network", "rules": "/rules"} {
+		b.Run(name, func(b *testing.B) {
+			var ready, frame, kilobytes float64
+			n := 0.0
+			for b.Loop() {
+				ready += open(path)
+				frame = max(frame, eval(frameScript))
+				kilobytes = max(kilobytes, eval(largestScript))
+				n++
+			}
+			b.ReportMetric(ready/n, "ms-until-ready")
+			b.ReportMetric(ready/n/floor, "x-floor")
+			b.ReportMetric(frame, "ms-a-frame-at-worst")
+			b.ReportMetric(kilobytes, "kB-largest-answer")
+			b.ReportMetric(0, "ns/op")
+		})
+	}
+}
+
+// What is asked of a page. Its first answers count: it asks again when a minute has passed.
+const (
+	readyScript = `Math.max(performance.getEntriesByType('navigation')[0].loadEventEnd,
+		...Object.values(Object.groupBy(performance.getEntriesByType('resource')
+			.filter(r => r.name.includes('/api/') && !r.name.includes('/events')),
+			r => new URL(r.name).pathname)).map(list => list[0].responseEnd))`
+	largestScript = `Math.max(0, ...performance.getEntriesByType('resource').filter(r => r.name.includes('/api/'))
+		.map(r => r.decodedBodySize)) / 1000`
+	frameScript = `(async () => {
+		const height = document.documentElement.scrollHeight
+		let worst = 0, last = performance.now()
+		for (let y = 0, n = 0; y < height && n < 100; y += Math.max(200, height / 60), n++) {
+			scrollTo(0, y)
+			await new Promise(requestAnimationFrame)
+			const now = performance.now()
+			worst = Math.max(worst, now - last)
+			last = now
+		}
+		return worst
+	})()`
+)
