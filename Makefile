@@ -94,6 +94,7 @@ bench: packages build ## measure cost, as ratios to a floor measured in the same
 	cd internal/real && $(SUDO) env VINESCALE_REQUIRE_ROOT=1 \
 		../../bin/real.test -test.run '^$$' -test.bench Switch -test.benchtime 12s -test.timeout 10m
 	go test -run '^$$' -bench . -benchtime 2s -timeout 20m ./core/account ./internal/kernel ./internal/store
+	go test -run '^$$' -bench . -benchtime 3x -timeout 40m ./internal/crowd
 
 generate: web/node_modules/.installed ## make the generated files anew: wire format, API description, its types
 	@scripts/packages protobuf-compiler clang-16 llvm-16 libbpf-dev

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,9 +20,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"vinescale/core/question"
 	"vinescale/internal/browser"
 	"vinescale/internal/client"
 	"vinescale/internal/crowd"
+	"vinescale/internal/postgres"
 	"vinescale/internal/stage"
 )
 
@@ -30,7 +33,7 @@ var ctx = context.Background()
 // service is a running vinescale.
 type service struct {
 	address, token string
-	pid            int
+	cmd            *exec.Cmd
 	mu             sync.Mutex
 	output         bytes.Buffer
 }
@@ -49,29 +52,42 @@ func (s *service) text() string {
 
 var serving = regexp.MustCompile(`msg=serving address=(http://\S+)`)
 
-// serve builds and starts a service with the tenants and rules of the cooperative.
-func serve(b *testing.B) *service {
+// build builds the program into a directory that the database's user can enter.
+func build(b *testing.B) (program, dir string) {
 	dir, err := os.MkdirTemp("", "vinescale-crowd-")
 	require.NoError(b, err)
 	b.Cleanup(func() { os.RemoveAll(dir) })
-	require.NoError(b, os.Chmod(dir, 0o711)) // the database's user must be able to enter it
-	program, data := filepath.Join(dir, "vinescale"), filepath.Join(dir, "data")
+	require.NoError(b, os.Chmod(dir, 0o711))
+	program = filepath.Join(dir, "vinescale")
 	out, err := exec.Command("go", "build", "-o", program, "vinescale/cmd/vinescale").CombinedOutput()
 	require.NoError(b, err, string(out))
+	return program, dir
+}
+
+// start starts a service on a data directory.
+func start(b *testing.B, program, data string) *service {
 	s := &service{}
-	cmd := exec.Command(program, "serve", "--listen", "127.0.0.1:0", "--data", data)
-	cmd.Stdout, cmd.Stderr = s, s
-	require.NoError(b, cmd.Start())
-	s.pid = cmd.Process.Pid
-	b.Cleanup(func() {
-		cmd.Process.Signal(syscall.SIGINT)
-		cmd.Wait()
-	})
-	require.Eventually(b, func() bool { return serving.MatchString(s.text()) }, time.Minute, 100*time.Millisecond)
+	s.cmd = exec.Command(program, "serve", "--listen", "127.0.0.1:0", "--data", data)
+	s.cmd.Stdout, s.cmd.Stderr = s, s
+	require.NoError(b, s.cmd.Start())
+	b.Cleanup(s.stop)
+	require.Eventually(b, func() bool { return serving.MatchString(s.text()) }, time.Minute, 10*time.Millisecond)
 	s.address = serving.FindStringSubmatch(s.text())[1]
 	token, err := os.ReadFile(filepath.Join(data, "administrator-token"))
 	require.NoError(b, err)
 	s.token = strings.TrimSpace(string(token))
+	return s
+}
+
+func (s *service) stop() {
+	s.cmd.Process.Signal(syscall.SIGINT)
+	s.cmd.Wait()
+}
+
+// serve starts a service with the tenants and rules of the cooperative.
+func serve(b *testing.B) *service {
+	program, dir := build(b)
+	s := start(b, program, filepath.Join(dir, "data"))
 	to := s.client(b)
 	for _, t := range stage.Tenants {
 		require.NoError(b, to.Send(ctx, http.MethodPost, "/api/v1/tenants", map[string]any{"name": t.Name}, nil))
@@ -89,7 +105,7 @@ func (s *service) client(b *testing.B) *client.Client {
 
 // megabytes is the most memory that the service held at a time.
 func (s *service) megabytes(b *testing.B) float64 {
-	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", s.pid))
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", s.cmd.Process.Pid))
 	require.NoError(b, err)
 	kib := 0
 	_, err = fmt.Sscanf(string(status[bytes.Index(status, []byte("VmHWM:")):]), "VmHWM: %d", &kib)
@@ -101,7 +117,7 @@ func (s *service) megabytes(b *testing.B) float64 {
 // waits between two rounds of that.
 func (s *service) rest(b *testing.B) {
 	ticks := func() (n int) {
-		stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", s.pid))
+		stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", s.cmd.Process.Pid))
 		require.NoError(b, err)
 		for _, field := range strings.Fields(string(stat[bytes.LastIndexByte(stat, ')')+1:]))[11:13] {
 			more, err := strconv.Atoi(field)
@@ -279,6 +295,50 @@ func BenchmarkConsole(b *testing.B) {
 			b.ReportMetric(0, "ns/op")
 		})
 	}
+}
+
+// BenchmarkStart starts a service on a book of a year of twelve hosts of 20 workloads, every hour of which is kept, and
+// asks for the balance of a day. The floor is its start on an empty book.
+func BenchmarkStart(b *testing.B) {
+	program, dir := build(b)
+	data := filepath.Join(dir, "data")
+	start(b, program, data).stop() // makes the book
+	begin := time.Now()
+	s := start(b, program, data)
+	floor := time.Since(begin)
+	f, err := crowd.Enrol(ctx, s.address, s.token, 12, 20)
+	require.NoError(b, err)
+	hour := time.Now().UTC().Add(-3 * time.Hour).Truncate(time.Hour)
+	batches, err := f.Batches(hour, 60)
+	require.NoError(b, err)
+	require.NoError(b, f.Send(ctx, batches))
+	s.rest(b)
+	s.stop()
+	cluster, err := postgres.Start(ctx, filepath.Join(data, "postgres"))
+	require.NoError(b, err)
+	today := hour.Truncate(24 * time.Hour)
+	year := question.Span{From: today.AddDate(-1, 0, 0), To: today}
+	require.NoError(b, crowd.Repeat(ctx, cluster.URL, hour, year))
+	require.NoError(b, cluster.Stop())
+	var ready, balance time.Duration
+	n := 0
+	for b.Loop() {
+		begin = time.Now()
+		s = start(b, program, data)
+		ready += time.Since(begin)
+		query := url.Values{"from": {year.To.AddDate(0, 0, -1).Format(time.RFC3339)}, "to": {year.To.Format(time.RFC3339)}}
+		var answer struct{ Hosts int }
+		begin = time.Now()
+		require.NoError(b, s.client(b).Get(ctx, "/api/v1/balance", query, &answer))
+		balance += time.Since(begin)
+		require.Equal(b, 12, answer.Hosts)
+		s.stop()
+		n++
+	}
+	b.ReportMetric(ready.Seconds()*1000/float64(n), "ms-until-ready")
+	b.ReportMetric(float64(ready)/float64(n)/float64(floor), "x-floor")
+	b.ReportMetric(balance.Seconds()*1000/float64(n), "ms-first-balance")
+	b.ReportMetric(0, "ns/op")
 }
 
 // What is asked of a page. Its first answers count: it asks again when a minute has passed.

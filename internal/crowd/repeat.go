@@ -13,15 +13,15 @@ import (
 	"vinescale/internal/pack"
 )
 
-// Repeat puts the sums of the first hour of a span in the place of each of its hours and days, of every host of a book:
-// as if nothing had changed in it.
-func Repeat(ctx context.Context, databaseURL string, span question.Span) error {
+// Repeat puts the sums of one hour in the place of each hour and day of a span, of every host of a book: as if nothing
+// had changed in it.
+func Repeat(ctx context.Context, databaseURL string, hour time.Time, span question.Span) error {
 	conn, err := pgx.Connect(ctx, databaseURL)
 	if err != nil {
 		return err
 	}
 	defer conn.Close(ctx)
-	rows, err := conn.Query(ctx, "SELECT host_id, body FROM hour_leaves WHERE start = $1 ORDER BY host_id", span.From)
+	rows, err := conn.Query(ctx, "SELECT host_id, body FROM hour_leaves WHERE start = $1 ORDER BY host_id", hour)
 	if err != nil {
 		return err
 	}
@@ -37,17 +37,17 @@ func Repeat(ctx context.Context, databaseURL string, span question.Span) error {
 		return err
 	}
 	if len(byHost) == 0 {
-		return fmt.Errorf("no host has a sum of the hour of %s", span.From.Format(time.RFC3339))
+		return fmt.Errorf("no host has a sum of the hour of %s", hour.Format(time.RFC3339))
 	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(2)
 	for _, l := range byHost {
-		group.Go(func() error { return repeat(ctx, databaseURL, l, span) })
+		group.Go(func() error { return repeat(ctx, databaseURL, l, hour, span) })
 	}
 	return group.Wait()
 }
 
-func repeat(ctx context.Context, databaseURL string, first *leaf.Leaf, span question.Span) error {
+func repeat(ctx context.Context, databaseURL string, first *leaf.Leaf, begin time.Time, span question.Span) error {
 	conn, err := pgx.Connect(ctx, databaseURL)
 	if err != nil {
 		return err
@@ -78,14 +78,14 @@ func repeat(ctx context.Context, databaseURL string, first *leaf.Leaf, span ques
 	}
 	const day = 24 * time.Hour
 	if _, err := conn.Exec(ctx, "DELETE FROM hour_leaves WHERE host_id = $1 AND start = $2", first.Host,
-		span.From); err != nil {
+		begin); err != nil {
 		return err
 	}
 	for at := span.From; at.Before(span.To); at = at.Add(day) {
 		var rows [][]any
 		var hours []*leaf.Leaf
 		for hour := at; hour.Before(at.Add(day)); hour = hour.Add(time.Hour) {
-			l := later(first, hour.Sub(span.From))
+			l := later(first, hour.Sub(begin))
 			hours = append(hours, l)
 			rows = append(rows, packed(hour, l, timeless)...)
 		}

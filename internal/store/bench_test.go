@@ -279,7 +279,7 @@ func fillMonth(b *testing.B, s *store.Store, database string, span question.Span
 	}
 	_, _, err = s.Fold(ctx, span.From.Add(3*time.Hour))
 	require.NoError(b, err)
-	require.NoError(b, crowd.Repeat(ctx, database, span))
+	require.NoError(b, crowd.Repeat(ctx, database, span.From, span))
 }
 
 // BenchmarkIngest takes in batches of 30 intervals of 300 workloads. Its floor, measured in turn with it, is a COPY of

@@ -28,7 +28,8 @@ func TestOpen_ABookOfTheVersionBeforeIsTakenOver(t *testing.T) {
 		`INSERT INTO peak_hours VALUES ('2026-10-11T09:00:00Z')`,
 		`INSERT INTO tenant_peak (hour, host_id, tenant_id, cpu) VALUES ('2026-10-11T09:00:00Z', 0, 0, 12)`,
 		`INSERT INTO hour_leaves VALUES (1, '2026-10-09T09:00:00Z', 'host', ''),
-			(1, '2026-10-10T09:00:00Z', 'host', ''), (2, '2026-10-10T10:00:00Z', 'host', ''), (2, '2026-10-10T10:00:00Z', 'who', '')`,
+			(1, '2026-10-10T09:00:00Z', 'host', ''), (2, '2026-10-10T10:00:00Z', 'host', ''),
+			(2, '2026-10-10T10:00:00Z', 'who', '')`,
 		`INSERT INTO day_leaves VALUES (1, '2026-10-09T00:00:00Z', 'host', '')`,
 	} {
 		require.NoError(t, tx.Exec(statement).Error)
