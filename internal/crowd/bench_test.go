@@ -326,7 +326,8 @@ func BenchmarkStart(b *testing.B) {
 		begin = time.Now()
 		s = start(b, program, data)
 		ready += time.Since(begin)
-		query := url.Values{"from": {year.To.AddDate(0, 0, -1).Format(time.RFC3339)}, "to": {year.To.Format(time.RFC3339)}}
+		query := url.Values{"from": {year.To.AddDate(0, 0, -1).Format(time.RFC3339)},
+			"to": {year.To.Format(time.RFC3339)}}
 		var answer struct{ Hosts int }
 		begin = time.Now()
 		require.NoError(b, s.client(b).Get(ctx, "/api/v1/balance", query, &answer))
