@@ -36,8 +36,15 @@ It exits with 3 when something differs.`,
 		now := time.Now().UTC()
 		for day := now.Add(-back).Truncate(24 * time.Hour); !day.After(now); day = day.AddDate(0, 0, 1) {
 			var v hub.Verification
-			if err := get(cmd, "/verify", url.Values{"day": {day.Format(time.RFC3339)}}, &v); err != nil {
-				return err
+			q := url.Values{"day": {day.Format(time.RFC3339)}, "first": {"20"}}
+			for more := true; more; more = q.Get("after") != "" {
+				var page hub.Verification
+				if err := get(cmd, "/verify", q, &page); err != nil {
+					return err
+				}
+				v.Intervals, v.Hours, v.Days = v.Intervals+page.Intervals, v.Hours+page.Hours, v.Days+page.Days
+				v.Differences = append(v.Differences, page.Differences...)
+				q.Set("after", page.Next)
 			}
 			if v.Intervals+v.Hours+v.Days > 0 {
 				cmd.PrintErrf("%s: %d intervals, %d hours, %d days: %d differences\n", day.Format(time.DateOnly),

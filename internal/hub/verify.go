@@ -13,6 +13,7 @@ type Verification struct {
 	Days        int          `json:"days" doc:"Days of hosts that were summed again from their hours."`
 	Peaks       int          `json:"highest_minutes" doc:"Hours whose highest minutes by tenant were found again."`
 	Differences []Difference `json:"differences" doc:"None where the book is sound."`
+	Next        string       `json:"next,omitempty" doc:"The last host of this page, to be sent as after for the next."`
 }
 
 // Difference is one place in which the book does not agree with itself.
@@ -22,17 +23,18 @@ type Difference struct {
 	What  string    `json:"what"`
 }
 
-// Verify recomputes what is summed of the day that holds a time, and compares.
-func (h *Hub) Verify(ctx context.Context, day time.Time) (*Verification, error) {
+// Verify recomputes what is summed of the day that holds a time, and compares: of the first hosts by name after one,
+// all where first is 0.
+func (h *Hub) Verify(ctx context.Context, day time.Time, first int, after string) (*Verification, error) {
 	if day.Before(earliest) || day.After(latest) {
 		return nil, problem(Invalid, "day: %s is not within the years 1970 to 2199", day.UTC().Format(time.RFC3339))
 	}
-	v, err := h.store.Verify(ctx, day)
+	v, next, err := h.store.Verify(ctx, day, first, after)
 	if err != nil {
 		return nil, err
 	}
 	out := &Verification{Day: day.UTC().Truncate(24 * time.Hour), Intervals: v.Intervals, Hours: v.Hours, Days: v.Days,
-		Peaks: v.Peaks, Differences: []Difference{}}
+		Peaks: v.Peaks, Differences: []Difference{}, Next: next}
 	for _, d := range v.Differences {
 		out.Differences = append(out.Differences, Difference(d))
 	}

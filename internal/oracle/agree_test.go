@@ -159,7 +159,7 @@ func TestStore_AnswersAsTheIntervalsDo(t *testing.T) {
 func requireSound(t *testing.T, s *store.Store, book *oracle.Book) {
 	intervals, hours := 0, 0
 	for day := range 8 {
-		v, err := s.Verify(ctx, monday.AddDate(0, 0, day))
+		v, _, err := s.Verify(ctx, monday.AddDate(0, 0, day), 0, "")
 		require.NoError(t, err)
 		require.Empty(t, v.Differences)
 		intervals, hours = intervals+v.Intervals, hours+v.Hours

@@ -384,7 +384,7 @@ func TestIngest_WorkloadsBeyondTheMostNewADayAreToldTogether(t *testing.T) {
 	_, _, err := s.Fold(ctx, noon.AddDate(0, 0, 3))
 	require.NoError(t, err)
 	assert.Equal(t, map[string]float64{"a": 20, "c": 60, "e": 40, beyond: 18, "d": 7, "f": 1}, of())
-	v, err := s.Verify(ctx, noon)
+	v, _, err := s.Verify(ctx, noon, 0, "")
 	require.NoError(t, err)
 	assert.Empty(t, v.Differences)
 }

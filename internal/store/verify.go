@@ -34,15 +34,22 @@ const mostDifferences = 20
 
 // Verify recomputes what is summed in a day from what it is the sum of, and compares. Every interval that was counted
 // must be there once; hours must be the sums of their intervals, days of their hours; the sums by tenant and minute and
-// their highest must follow from the intervals.
-func (s *Store) Verify(ctx context.Context, day time.Time) (*Verification, error) {
-	hosts, err := s.Hosts(ctx)
+// their highest must follow from the intervals. It does so for the first hosts by name after one, all where first is 0;
+// next is the last of these, "" where no more are left. The highest minutes of all hosts together come with the last.
+func (s *Store) Verify(ctx context.Context, day time.Time, first int, after string) (v *Verification, next string,
+	err error) {
+	hosts, err := s.Hosts(ctx) // by name
 	if err != nil {
-		return nil, err
+		return nil, "", err
+	}
+	hosts = slices.DeleteFunc(hosts, func(h Host) bool { return h.Name <= after })
+	if first > 0 && len(hosts) > first {
+		hosts = hosts[:first]
+		next = hosts[first-1].Name
 	}
 	span := question.Span{From: question.ByDay.Floor(day)}
 	span.To = span.From.Add(question.ByDay.Length())
-	v := &Verification{}
+	v = &Verification{}
 	for i := range hosts {
 		// All of a host at one moment: it is folded meanwhile.
 		err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
@@ -50,10 +57,13 @@ func (s *Store) Verify(ctx context.Context, day time.Time) (*Verification, error
 			return c.day()
 		}, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
 		if err != nil {
-			return nil, fmt.Errorf("verify %s of %s: %w", span.From.Format(time.DateOnly), hosts[i].Name, err)
+			return nil, "", fmt.Errorf("verify %s of %s: %w", span.From.Format(time.DateOnly), hosts[i].Name, err)
 		}
 	}
-	return v, s.verifyPeaks(ctx, span, v)
+	if next != "" {
+		return v, next, nil
+	}
+	return v, "", s.verifyPeaks(ctx, span, v)
 }
 
 // check verifies one host's day.

@@ -156,11 +156,18 @@ func TestYear_IsAnsweredToTheHourAndLaterToTheDay(t *testing.T) {
 	}
 	assert.Equal(t, []int{2, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 2, 2}, hosts, "a silent host is not there")
 	for _, day := range []time.Time{change, silence.From, y.span.From, y.span.To.AddDate(0, 0, -1)} {
-		v, err := y.Verify(ctx, day.Truncate(24*time.Hour))
+		v, _, err := y.Verify(ctx, day.Truncate(24*time.Hour), 0, "")
 		require.NoError(t, err)
 		assert.Empty(t, v.Differences, day)
 		assert.Equal(t, 2, v.Days, day)
 	}
+
+	v, next, err := y.Verify(ctx, change, 1, "")
+	require.NoError(t, err)
+	assert.Equal(t, []any{"cellar-1", 1}, []any{next, v.Days}, "one host at a time")
+	v, next, err = y.Verify(ctx, change, 1, next)
+	require.NoError(t, err)
+	assert.Equal(t, []any{"", 1}, []any{next, v.Days})
 
 	// A month before the end the hours are dropped. Whole days stay exact; of others it is said that they are not.
 	require.NoError(t, y.Drop(ctx, y.span.To, store.Keeping{Minutes: 24 * time.Hour, Hours: 31 * 24 * time.Hour}))

@@ -2231,6 +2231,8 @@ export interface components {
              * @description That are kept one by one; each was counted once.
              */
             intervals: number;
+            /** @description The last host of this page, to be sent as after for the next. */
+            next?: string;
         };
         Warming: {
             /** Format: date-time */
@@ -3903,6 +3905,10 @@ export interface operations {
             query: {
                 /** @description RFC 3339: any time of the day, which is one of universal time. */
                 day: string;
+                /** @description Of how many hosts, by name; all when 0. */
+                first?: number;
+                /** @description Name of the last host of the page before. */
+                after?: string;
             };
             header?: never;
             path?: never;
