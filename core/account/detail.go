@@ -92,7 +92,7 @@ func joined[T any, K comparable](a, b []T, key func(*T) K, add func(a, b T) T) [
 
 type latencyKey struct {
 	major, minor uint32
-	written      bool
+	kind         IOKind
 	low          int64
 }
 
@@ -102,12 +102,13 @@ func (d *Disk) Number() int32 { return int32(d.Major<<20 | d.Minor) }
 // Number is the device's number: major << 20 | minor.
 func (l *Latency) Number() int32 { return int32(l.Major<<20 | l.Minor) }
 
-func (l *Latency) key() latencyKey { return latencyKey{l.Major, l.Minor, l.Written, l.LowMicros} }
+func (l *Latency) key() latencyKey { return latencyKey{l.Major, l.Minor, l.Kind, l.LowMicros} }
 
 // flows are the counters of a disk that grow.
 func (d *Disk) flows() []*int64 {
 	return []*int64{&d.ReadBytes, &d.WrittenBytes, &d.ReadOps, &d.WriteOps, &d.ReadMerged, &d.WriteMerged,
-		&d.ReadMillis, &d.WriteMillis, &d.BusyMillis, &d.QueueMillis}
+		&d.ReadMillis, &d.WriteMillis, &d.BusyMillis, &d.QueueMillis, &d.DiscardedBytes, &d.Discards, &d.DiscardMillis,
+		&d.Flushes, &d.FlushMillis}
 }
 
 func (d Disk) since(before Disk) Disk {

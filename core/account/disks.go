@@ -35,6 +35,8 @@ func (s *scratch) deviceGrowth(d, g, before *Group) {
 		f.gather(amount.DiskWritten, x.Written, amount.Counted)
 		f.gather(amount.DiskReads, x.ReadOps, amount.Counted)
 		f.gather(amount.DiskWrites, x.WriteOps, amount.Counted)
+		f.gather(amount.DiskDiscarded, x.Discarded, amount.Counted)
+		f.gather(amount.DiskDiscards, x.Discards, amount.Counted)
 		if took := x.ReadNanos + x.WriteNanos; took > 0 {
 			f.gather(amount.DiskTime, took/1000, amount.Counted)
 		}
@@ -53,6 +55,7 @@ func (io DeviceIO) since(before []DeviceIO) DeviceIO {
 		Major: io.Major, Minor: io.Minor, Read: grown(was.Read, io.Read), Written: grown(was.Written, io.Written),
 		ReadOps: grown(was.ReadOps, io.ReadOps), WriteOps: grown(was.WriteOps, io.WriteOps),
 		ReadNanos: grown(was.ReadNanos, io.ReadNanos), WriteNanos: grown(was.WriteNanos, io.WriteNanos),
+		Discarded: grown(was.Discarded, io.Discarded), Discards: grown(was.Discards, io.Discards),
 	}
 }
 
@@ -82,6 +85,8 @@ func (t *tally) device(io DeviceIO, sign int64) {
 	d.WriteOps += sign * io.WriteOps
 	d.ReadNanos += sign * io.ReadNanos
 	d.WriteNanos += sign * io.WriteNanos
+	d.Discarded += sign * io.Discarded
+	d.Discards += sign * io.Discards
 }
 
 // devices divides the I/O that was issued for no workload's group. Reads are divided in proportion to what the
@@ -241,10 +246,10 @@ func (s *scratch) finish(u *Usage, t *tally) {
 	for _, d := range t.devices {
 		use := DeviceUse{
 			Device: d.number(), Read: max(d.Read, 0), Written: max(d.Written, 0), ReadOps: max(d.ReadOps, 0),
-			WriteOps: max(d.WriteOps, 0),
-			Micros:   max((d.ReadNanos+d.WriteNanos)/1000, 0), Source: source,
+			WriteOps: max(d.WriteOps, 0), Discarded: max(d.Discarded, 0), Discards: max(d.Discards, 0),
+			Micros: max((d.ReadNanos+d.WriteNanos)/1000, 0), Source: source,
 		}
-		if use.Read|use.Written|use.ReadOps|use.WriteOps != 0 {
+		if use.Read|use.Written|use.ReadOps|use.WriteOps|use.Discards != 0 {
 			u.Devices = append(u.Devices, use)
 		}
 	}
@@ -255,6 +260,8 @@ func (d DeviceUse) add(e DeviceUse) DeviceUse {
 	d.Written += e.Written
 	d.ReadOps += e.ReadOps
 	d.WriteOps += e.WriteOps
+	d.Discarded += e.Discarded
+	d.Discards += e.Discards
 	d.Micros += e.Micros
 	d.Source = d.Source.Weaker(e.Source)
 	return d

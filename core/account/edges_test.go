@@ -27,7 +27,7 @@ func TestDetail_EveryCounterGrowsByItself(t *testing.T) {
 			r.Pressure = []account.Pressure{{Resource: "cpu", Some: 19 * n},
 				{Resource: "io", Some: 23 * n, Full: 29 * n}}
 			r.Latencies = []account.Latency{{Major: 8, LowMicros: 1, HighMicros: 2, Count: 31 * n},
-				{Major: 8, LowMicros: 1, HighMicros: 2, Count: 37 * n, Written: true},
+				{Major: 8, LowMicros: 1, HighMicros: 2, Count: 37 * n, Kind: account.IOWrite},
 				{Major: 8, LowMicros: 2, HighMicros: 4}}
 			r.Disks[0] = account.Disk{Name: "sda", Major: 8, ReadBytes: 41 * n, WrittenBytes: 43 * n, ReadOps: 47 * n,
 				WriteOps: 53 * n, ReadMerged: 59 * n, WriteMerged: 61 * n, ReadMillis: 67 * n, WriteMillis: 71 * n,

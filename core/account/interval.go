@@ -64,6 +64,8 @@ type DeviceUse struct {
 	Device            int32 // major << 20 | minor
 	Read, Written     int64 // bytes
 	ReadOps, WriteOps int64
+	Discarded         int64 // bytes that the device was told to forget
+	Discards          int64 // operations that did so
 	Micros            int64 // that the device took, summed over operations; 0 where not counted
 	Source            amount.Source
 }

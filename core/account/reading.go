@@ -98,6 +98,11 @@ type Disk struct {
 	WriteMerged        int64
 	ReadMillis         int64 // summed over operations: from being queued to done
 	WriteMillis        int64
+	DiscardedBytes     int64 // that it was told to forget: they were not written
+	Discards           int64
+	DiscardMillis      int64
+	Flushes            int64 // times it was told to write its own cache down
+	FlushMillis        int64
 	BusyMillis         int64 // at least one operation in flight
 	QueueMillis        int64 // operations in flight, times milliseconds
 	InFlight           int64 // now
@@ -110,12 +115,23 @@ type DeviceIO struct {
 	Read, Written         int64 // bytes
 	ReadOps, WriteOps     int64
 	ReadNanos, WriteNanos int64 // nanoseconds that the device took, summed over operations; 0 where not counted
+	Discarded, Discards   int64 // bytes that the device was told to forget, and in how many operations
 }
+
+// IOKind is what an operation on a device does.
+type IOKind uint8
+
+// The kinds of operations. Zeroes that a device writes by itself are written, as the kernel has them.
+const (
+	IORead IOKind = iota
+	IOWrite
+	IODiscard
+)
 
 // Latency is how many operations of a device took so long, since counting began.
 type Latency struct {
 	Major, Minor uint32
-	Written      bool
+	Kind         IOKind
 	LowMicros    int64 // the bucket's bounds: from low up to, not with, high
 	HighMicros   int64
 	Count        int64

@@ -55,6 +55,8 @@ const (
 	DiskWritten
 	DiskReads
 	DiskWrites
+	DiskDiscarded
+	DiskDiscards
 	DiskTime
 	DiskWrittenBack
 	NetworkReceived

@@ -111,6 +111,11 @@ var register = [NumMeasures]Entry{
 		Meaning: "Operations that read from devices for it."},
 	DiskWrites: {Name: "disk_writes", Title: "Disk writes", Unit: count, Of: Disk,
 		Meaning: "Operations that wrote to devices for it."},
+	DiskDiscarded: {Name: "disk_discarded_bytes", Title: "Disk, discarded", Unit: moved, Form: Line, Of: Disk,
+		Meaning: "Bytes that devices were told to forget for it, such as those of files it removed. They are not " +
+			"written."},
+	DiskDiscards: {Name: "disk_discards", Title: "Disk discards", Unit: count, Form: Line, Of: Disk,
+		Meaning: "Operations that told devices to forget bytes for it."},
 	DiskTime: {Name: "disk_time_us", Title: "Disk time", Unit: micros, Form: Line, Of: Disk,
 		Meaning: "Time that devices took for its operations, added over operations."},
 	DiskWrittenBack: {Name: "disk_written_back_bytes", Title: "Disk, written back", Unit: moved, Form: Line, Of: Disk,

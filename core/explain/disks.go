@@ -47,6 +47,9 @@ type DeviceLine struct {
 	Reads       float64  `json:"reads_per_second"`
 	Writes      float64  `json:"writes_per_second"`
 	Merged      float64  `json:"merged_per_second" doc:"Operations that were joined to another before."`
+	Discarded   float64  `json:"discarded_bytes_per_second" doc:"That it was told to forget: not among those written."`
+	Discards    float64  `json:"discards_per_second"`
+	Flushes     float64  `json:"flushes_per_second" doc:"Times it was told to write its own cache down."`
 	Busy        float64  `json:"busy" doc:"Part of the time with an operation in flight. At 1 it need not be full."`
 	Queue       float64  `json:"queue_mean" doc:"Operations waiting or in flight, in the mean."`
 	InFlight    int64    `json:"in_flight" doc:"At the span's end."`
@@ -69,6 +72,7 @@ type DeviceUser struct {
 	WriteRate float64  `json:"written_bytes_per_second"`
 	Reads     float64  `json:"reads_per_second"`
 	Writes    float64  `json:"writes_per_second"`
+	Discarded float64  `json:"discarded_bytes_per_second"`
 	Share     float64  `json:"share" doc:"Of the bytes of the device, 0 to 1."`
 	TimeMean  *float64 `json:"device_time" doc:"Operations in the device, in the mean; null where not counted."`
 	Latency   *float64 `json:"latency_ms_mean" doc:"From being issued to done; null where not counted."`
@@ -232,6 +236,7 @@ func (x *DeviceLine) rates(d *account.Disk, seconds float64) {
 	per := func(n int64) float64 { return float64(n) / seconds }
 	x.ReadRate, x.WriteRate, x.Reads, x.Writes = per(d.ReadBytes), per(d.WrittenBytes), per(d.ReadOps), per(d.WriteOps)
 	x.Merged = per(d.ReadMerged + d.WriteMerged)
+	x.Discarded, x.Discards, x.Flushes = per(d.DiscardedBytes), per(d.Discards), per(d.Flushes)
 	x.Busy, x.Queue, x.InFlight = min(per(d.BusyMillis)/1000, 1), per(d.QueueMillis)/1000, d.InFlight
 }
 
@@ -279,7 +284,8 @@ func (x *DeviceLine) usedBy(uses map[User]*use, d *account.Disk, seconds float64
 		user := DeviceUser{
 			UserRef: names(who), ReadRate: float64(u.read) / seconds, WriteRate: float64(u.written) / seconds,
 			Reads:  float64(u.reads) / seconds,
-			Writes: float64(u.writes) / seconds, Source: u.source.String(), source: u.source,
+			Writes: float64(u.writes) / seconds, Discarded: float64(u.discarded) / seconds,
+			Source: u.source.String(), source: u.source,
 		}
 		if u.micros > 0 {
 			mean := float64(u.micros) / 1e6 / seconds

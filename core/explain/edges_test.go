@@ -41,7 +41,7 @@ func TestGathering_CountsByDevice(t *testing.T) {
 	g := explain.NewGathering()
 	l := newLeaf(2, 0, time.Millisecond)
 	l.Table(leaf.Who).Append(0, 0, 7, 0)
-	l.Table(leaf.Devices).Append(0, 1, 0, 1, 0, 0, 0, 0, 0)
+	l.Table(leaf.Devices).Append(0, 1, 0, 1, 0, 0, 0, 0, 0, 0, 0)
 	g.Add(viewOf(l))
 	require.True(t, g.CountByDevice()[2])
 	require.False(t, g.CountByDevice()[1])

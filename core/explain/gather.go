@@ -54,8 +54,8 @@ type linkKey struct {
 }
 
 type use struct {
-	read, written, reads, writes, micros int64
-	source                               amount.Source
+	read, written, reads, writes, micros, discarded, discards int64
+	source                                                    amount.Source
 }
 
 type cpuStates struct {
@@ -205,7 +205,7 @@ func (g *Gathering) addUses(v *leaf.View) {
 			x = &use{}
 			g.uses[k] = x
 		}
-		for i, into := range []*int64{&x.read, &x.written, &x.reads, &x.writes, &x.micros} {
+		for i, into := range []*int64{&x.read, &x.written, &x.reads, &x.writes, &x.micros, &x.discarded, &x.discards} {
 			*into += flows[i][row]
 		}
 		x.source = x.source.Weaker(amount.Source(sources[row]))
@@ -246,15 +246,16 @@ func (g *Gathering) addDevices(v *leaf.View) {
 			d.Inner, d.InFlight, d.RateBytesPerSecond = inner[row] != 0, inFlight[row], rates[row]
 		}
 		for i, into := range []*int64{&d.ReadBytes, &d.WrittenBytes, &d.ReadOps, &d.WriteOps, &d.ReadMerged,
-			&d.WriteMerged, &d.ReadMillis, &d.WriteMillis, &d.BusyMillis, &d.QueueMillis} {
+			&d.WriteMerged, &d.ReadMillis, &d.WriteMillis, &d.BusyMillis, &d.QueueMillis, &d.DiscardedBytes,
+			&d.Discards, &d.DiscardMillis, &d.Flushes, &d.FlushMillis} {
 			*into += flows[i][row]
 		}
 		g.disks[k] = d
 	}
 	t = v.Tables[leaf.Latencies]
-	ats, low, high, count := t.Of(leaf.At), t.Of("low"), t.Of("high"), t.Of("count")
+	ats, low, high, count, kinds := t.Of(leaf.At), t.Of("low"), t.Of("high"), t.Of("count"), t.Of("written")
 	for row, number := range t.Of("device") {
-		if !v.Within[ats[row]] {
+		if !v.Within[ats[row]] || account.IOKind(kinds[row]) == account.IODiscard { // nobody waits for it
 			continue
 		}
 		k := deviceKey{v.Host, int32(number)}

@@ -223,16 +223,20 @@ func (s *story) addMinute(h *explain.Host, d *datadriven.TestData, lines []value
 			l.Table(leaf.OfMeasure(measure)).Append(row(v), 0, v.number("units"), int64(v.source()))
 		case "moved":
 			l.Table(leaf.Devices).Append(row(v), int64(v.device("on")), 0, v.number("read"), v.number("written"),
-				v.number("reads"), v.number("writes"), v.micros("took"), int64(v.source()))
+				v.number("reads"), v.number("writes"), v.micros("took"), v.number("discarded"), v.number("discards"),
+				int64(v.source()))
 		case "swapped":
 			l.Table(leaf.Swapped).Append(row(v), l.Word(v.text("on")), 0, v.number("units"))
 		case "disk":
 			l.Table(leaf.Disks).Append(int64(v.device("number")), 0, l.Word(v.name), 0, v.number("read"),
 				v.number("written"), v.number("reads"), v.number("writes"), v.number("merged_reads"),
 				v.number("merged_writes"), v.micros("read_took")/1000, v.micros("write_took")/1000,
-				v.micros("busy")/1000, v.micros("queued")/1000, v.number("in_flight"), 0)
+				v.micros("busy")/1000, v.micros("queued")/1000, v.number("discarded"), v.number("discards"), 0,
+				v.number("flushes"), 0,
+				v.number("in_flight"), 0)
 		case "latency":
-			l.Table(leaf.Latencies).Append(int64(v.device("on")), truth(v.has("written")), v.micros("from"),
+			l.Table(leaf.Latencies).Append(int64(v.device("on")), truth(v.has("written"))+2*truth(v.has("discarded")),
+				v.micros("from"),
 				v.micros("to"), 0, v.number("count"))
 		case "interface":
 			end := explain.User{}

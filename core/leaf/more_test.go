@@ -114,7 +114,7 @@ func related(t *testing.T) *leaf.Leaf {
 	program("must", 200)
 	program("press", 397)
 	for device := range int64(2) {
-		l.Table(leaf.Devices).Append(0, device, 0, 50, 0, 0, 0, 0, 0)
+		l.Table(leaf.Devices).Append(0, device, 0, 50, 0, 0, 0, 0, 0, 0, 0)
 	}
 	l.Table(leaf.OfMeasure(amount.DiskRead)).Append(0, 0, 50, 0)
 	l.Table(leaf.OfMeasure(amount.CPUUser)).Append(0, 0, 400, 0)

@@ -25,7 +25,7 @@ var relations = func() []relation {
 		{Ran, "micros", uses(amount.CPU), place{}},
 	}
 	for i, m := range []amount.Measure{amount.DiskRead, amount.DiskWritten, amount.DiskReads, amount.DiskWrites,
-		amount.DiskTime} {
+		amount.DiskTime, amount.DiskDiscarded, amount.DiskDiscards} {
 		list = append(list, relation{Devices, DeviceFlows[i], of(m), place{}})
 	}
 	for _, r := range amount.Resources() {

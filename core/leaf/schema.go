@@ -114,10 +114,11 @@ func UseColumn(r amount.Resource, what string) string {
 // DiskFlows and LinkFlows are what accumulates on a device or an interface.
 var (
 	DiskFlows = []string{"read_bytes", "written_bytes", "reads", "writes", "read_merged", "write_merged", "read_millis",
-		"write_millis", "busy_millis", "queue_millis"}
+		"write_millis", "busy_millis", "queue_millis", "discarded_bytes", "discards", "discard_millis", "flushes",
+		"flush_millis"}
 	LinkFlows = []string{"received_bytes", "sent_bytes", "received_packets", "sent_packets", "received_dropped",
 		"sent_dropped", "received_errors", "sent_errors"}
-	DeviceFlows = []string{"read_bytes", "written_bytes", "reads", "writes", "micros"}
+	DeviceFlows = []string{"read_bytes", "written_bytes", "reads", "writes", "micros", "discarded_bytes", "discards"}
 	CPUStates   = []string{"user", "nice", "system", "idle", "iowait", "irq", "softirq", "steal"}
 )
 

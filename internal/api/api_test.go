@@ -204,3 +204,16 @@ func TestAPI_HostsArePagedByNameAndThoseThatAreSilentAreToldApart(t *testing.T) 
 	assert.Equal(t, []string{"office-1 awaited", "press-1 awaited", "press-2 silent"}, names)
 	assert.Equal(t, []string{"4", "press-2"}, []string{inAll, next})
 }
+
+// TestAPI_EveryQuestionOfManyHostsCanBeAskedOfOne: a host that is not known is told of, and not passed over.
+func TestAPI_EveryQuestionOfManyHostsCanBeAskedOfOne(t *testing.T) {
+	s := newService(t)
+	for _, path := range []string{"/balance", "/timeline", "/ledger", "/disks", "/interfaces", "/pins", "/workloads",
+		"/threads", "/programs"} {
+		status, detail := s.ask(http.MethodGet, "/api/v1"+path+"?host=office-9", "")
+		assert.Equal(t, http.StatusNotFound, status, path)
+		assert.Contains(t, detail, "office-9", path)
+		status, detail = s.ask(http.MethodGet, "/api/v1"+path+"?span=nonsense", "")
+		assert.NotEqual(t, http.StatusOK, status, "%s: %s", path, detail)
+	}
+}

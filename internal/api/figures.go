@@ -10,11 +10,6 @@ import (
 	"vinescale/core/question"
 )
 
-type manyHostsInput struct {
-	SpanParams
-	Host string `query:"host" doc:"One host; all when left out."`
-}
-
 type oneHostInput struct {
 	SpanParams
 	Name string `path:"name"`
@@ -23,13 +18,15 @@ type oneHostInput struct {
 type body[T any] struct{ Body *T }
 
 type disksInput struct {
-	manyHostsInput
+	SpanParams
+	HostParam
 	First int `query:"first" minimum:"0" doc:"How many drives and controllers to list, the busiest first; all when 0."`
 	Users int `query:"users" minimum:"0" doc:"How many users of each to list; all when 0."`
 }
 
 type linksInput struct {
-	manyHostsInput
+	SpanParams
+	HostParam
 	First  int `query:"first" minimum:"0" doc:"Of how many hosts to list interfaces, the busiest first; all when 0."`
 	Within int `query:"within" minimum:"0" doc:"How many interfaces within each host, the busiest first; all when 0."`
 	Users  int `query:"users" minimum:"0" doc:"How many workloads to list; all when 0."`

@@ -60,6 +60,9 @@ var deviceColumns = []column[explain.DeviceLine]{
 	{name: "reads_per_second", value: func(x explain.DeviceLine) any { return x.Reads }},
 	{name: "writes_per_second", value: func(x explain.DeviceLine) any { return x.Writes }},
 	{name: "merged_per_second", value: func(x explain.DeviceLine) any { return x.Merged }},
+	{name: "discarded_bytes_per_second", value: func(x explain.DeviceLine) any { return x.Discarded }},
+	{name: "discards_per_second", value: func(x explain.DeviceLine) any { return x.Discards }},
+	{name: "flushes_per_second", value: func(x explain.DeviceLine) any { return x.Flushes }},
 	{name: "in_flight", value: func(x explain.DeviceLine) any { return x.InFlight }},
 	{name: "busy", value: func(x explain.DeviceLine) any { return x.Busy }},
 	{name: "queue_mean", value: func(x explain.DeviceLine) any { return x.Queue }},
@@ -106,6 +109,12 @@ func printDisks(w io.Writer, users int, d *explain.Disks) error {
 			cell{fmt.Sprintf("%.1f", x.Reads+x.Writes), true}, cell{orDash(x.LatencyMean), true},
 			cell{orDash(x.LatencyP99), true}, cell{fmt.Sprintf("%.2f", x.Queue), true},
 			cell{percentText(x.Busy), true}, cell{"", false}, cell{barText(x.Busy), false})
+		if x.Discards > 0 {
+			t.row(cell{strings.Repeat("  ", x.Depth+1) + "was told to forget", false}, cell{"", false}, cell{"", true},
+				cell{"", true}, cell{megabytes(x.Discarded), true}, cell{fmt.Sprintf("%.1f", x.Discards), true},
+				cell{"", true}, cell{"", true}, cell{"", true}, cell{"", true}, cell{"", false},
+				cell{"not among those written", false})
+		}
 		if x.Depth > 0 && x.IsAll {
 			continue // its users are those just listed
 		}

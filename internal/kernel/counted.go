@@ -69,6 +69,7 @@ func sumIO(a, b account.DeviceIO) account.DeviceIO {
 	a.Read, a.Written, a.ReadOps, a.WriteOps = a.Read+b.Read, a.Written+b.Written, a.ReadOps+b.ReadOps,
 		a.WriteOps+b.WriteOps
 	a.ReadNanos, a.WriteNanos = a.ReadNanos+b.ReadNanos, a.WriteNanos+b.WriteNanos
+	a.Discarded, a.Discards = a.Discarded+b.Discarded, a.Discards+b.Discards
 	return a
 }
 
@@ -194,7 +195,7 @@ func (r *Reader) gatherDisk(dst *account.Reading, h *hierarchy) {
 	if err := r.counters.Latencies(func(s bpf.Slot, n uint64) {
 		major, minor := bpf.DeviceNumber(s.Device)
 		low, high := bpf.BucketBounds(s.Bucket)
-		dst.Latencies = append(dst.Latencies, account.Latency{Major: major, Minor: minor, Written: s.Written != 0,
+		dst.Latencies = append(dst.Latencies, account.Latency{Major: major, Minor: minor, Kind: account.IOKind(s.Kind),
 			LowMicros: low, HighMicros: high, Count: int64(n)})
 	}); err != nil {
 		r.note("latencies of devices", err)
@@ -316,10 +317,13 @@ func addTransfer(f *figures, t bpf.Transfer, d bpf.Done) {
 	}
 	for _, number := range numbers {
 		io := f.device(bpf.DeviceNumber(number))
-		if t.Written != 0 {
+		switch account.IOKind(t.Kind) {
+		case account.IODiscard:
+			io.Discarded, io.Discards = io.Discarded+int64(d.Bytes), io.Discards+int64(d.Operations)
+		case account.IOWrite:
 			io.Written, io.WriteOps, io.WriteNanos = io.Written+int64(d.Bytes), io.WriteOps+int64(d.Operations),
 				io.WriteNanos+int64(d.Nanoseconds)
-		} else {
+		default:
 			io.Read, io.ReadOps, io.ReadNanos = io.Read+int64(d.Bytes), io.ReadOps+int64(d.Operations),
 				io.ReadNanos+int64(d.Nanoseconds)
 		}

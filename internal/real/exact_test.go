@@ -471,11 +471,57 @@ func TestExact_DirectAndWrittenBackBytesAreCharged(t *testing.T) {
 	}
 	var operations int64
 	for _, l := range w.sum.Detail.Latencies {
-		if int32(l.Major<<20|l.Minor) == key && l.Written {
+		if int32(l.Major<<20|l.Minor) == key && l.Kind == account.IOWrite {
 			operations += l.Count
 		}
 	}
 	assert.GreaterOrEqual(t, operations, a.WriteOps, "the histogram has every operation")
+}
+
+// TestExact_DiscardsAreNotWrites lets one cell discard a part of a loop device and another zero a part of it, by the
+// kernel's own means: the one writes nothing, the other all of it.
+func TestExact_DiscardsAreNotWrites(t *testing.T) {
+	const forgotten, zeroed = 80 << 20, 16 << 20
+	image := filepath.Join(t.TempDir(), "image")
+	require.NoError(t, os.WriteFile(image, nil, 0o600))
+	require.NoError(t, os.Truncate(image, 128<<20))
+	out, err := exec.Command("losetup", "--find", "--show", image).CombinedOutput()
+	require.NoError(t, err, string(out))
+	device := strings.TrimSpace(string(out))
+	t.Cleanup(func() { exec.Command("losetup", "--detach", device).Run() })
+	must, lees := newCell(t, "forgets"), newCell(t, "zeroes")
+	w := watch(t)
+	line(t, must.start(t, "discard", device, strconv.Itoa(forgotten)))
+	line(t, lees.start(t, "zero", device, strconv.Itoa(zeroed)))
+	w.read()
+	var drive account.Disk
+	for _, d := range w.sum.Detail.Disks {
+		if "/dev/"+d.Name == device {
+			drive = d
+		}
+	}
+	on := func(name string) account.DeviceUse {
+		for _, u := range w.usage(name).Devices {
+			if u.Device == drive.Number() {
+				return u
+			}
+		}
+		return account.DeviceUse{}
+	}
+	forgets, zeroes := on(must.name), on(lees.name)
+	assert.EqualValues(t, forgotten, forgets.Discarded)
+	assert.EqualValues(t, forgotten, drive.DiscardedBytes, "as the kernel counts for the device itself")
+	assert.Zero(t, forgets.Written, "nothing was written")
+	assert.Zero(t, zeroes.Discarded)
+	assert.EqualValues(t, drive.WrittenBytes, zeroes.Written, "what is zeroed is written, by the device itself or not")
+	assert.EqualValues(t, zeroed, zeroes.Written)
+	operations := int64(0)
+	for _, l := range w.sum.Detail.Latencies {
+		if l.Number() == drive.Number() && l.Kind == account.IODiscard {
+			operations += l.Count
+		}
+	}
+	assert.Equal(t, drive.Discards, operations, "how long each took is told apart")
 }
 
 // TestExact_WithoutCountingTheRestIsStillTold reads by files, exit records and sockets alone: less exact, never

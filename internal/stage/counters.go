@@ -152,7 +152,7 @@ func (c *Counters) Transfers(visit func(bpf.Transfer, bpf.Done)) error {
 					Nanoseconds: uint64(d.ReadNanos)})
 			}
 			if d.Written > 0 {
-				key.Written = 1
+				key.Kind = uint32(account.IOWrite)
 				visit(key, bpf.Done{Bytes: uint64(d.Written), Operations: uint64(d.WriteOps),
 					Nanoseconds: uint64(d.WriteNanos)})
 			}
@@ -262,7 +262,7 @@ func (h *Host) eachSlot(visit func(bpf.Slot, uint64)) {
 	}
 	for _, s := range slices.SortedFunc(maps.Keys(h.slots), order) {
 		if n := h.slots[s]; n > 0 {
-			visit(bpf.Slot{Device: drives[s.drive].major<<20 | drives[s.drive].minor, Written: s.written,
+			visit(bpf.Slot{Device: drives[s.drive].major<<20 | drives[s.drive].minor, Kind: s.written,
 				Bucket: s.bucket}, n)
 		}
 	}
@@ -298,7 +298,7 @@ func (h *Host) addCounted(r *account.Reading, registry *identify.Registry) {
 	h.eachSlot(func(s bpf.Slot, n uint64) {
 		major, minor := bpf.DeviceNumber(s.Device)
 		low, high := bpf.BucketBounds(s.Bucket)
-		r.Latencies = append(r.Latencies, account.Latency{Major: major, Minor: minor, Written: s.Written != 0,
+		r.Latencies = append(r.Latencies, account.Latency{Major: major, Minor: minor, Kind: account.IOKind(s.Kind),
 			LowMicros: low, HighMicros: high, Count: int64(n)})
 	})
 	for _, e := range h.endsSince(h.toldEnds) {

@@ -67,6 +67,10 @@ func (h *Host) disks() (list []account.Disk) {
 			QueueMillis:        x.queue / 1000,
 			RateBytesPerSecond: h.DiskRates()[d.name],
 		}
+		if !d.rotates { // what was removed is forgotten by and by, and caches are written down
+			disk.DiscardedBytes, disk.Discards, disk.DiscardMillis = written/8&^511, written/8>>24, written/8>>26
+			disk.Flushes, disk.FlushMillis = written>>26, written>>24
+		}
 		list = append(list, disk)
 		for p := range d.parts {
 			part := disk
@@ -99,9 +103,10 @@ func (h *Host) renderDisks(w *writer, t Tree) {
 		}
 	}
 	for _, d := range used {
-		fmt.Fprintf(&stats, " %d %d %s %d 0 %d %d %d 0 %d %d 0 %d %d\n", d.Major, d.Minor, d.Name, d.ReadOps,
+		fmt.Fprintf(&stats, " %d %d %s %d 0 %d %d %d 0 %d %d 0 %d %d %d 0 %d %d %d %d\n", d.Major, d.Minor, d.Name,
+			d.ReadOps,
 			d.ReadBytes/512, d.ReadMillis, d.WriteOps, d.WrittenBytes/512, d.WriteMillis,
-			d.BusyMillis, d.QueueMillis)
+			d.BusyMillis, d.QueueMillis, d.Discards, d.DiscardedBytes/512, d.DiscardMillis, d.Flushes, d.FlushMillis)
 	}
 	w.file(filepath.Join(t.Proc(), "diskstats"), stats.String())
 	for i, d := range drives {

@@ -63,13 +63,15 @@ func (iv *Interval) checkDeviceUse(f *faults, workloads int) {
 	u := iv.Figures.GetDeviceUse()
 	f.rows("figures.device_use", len(u.GetWorkload()), mostRows, len(u.GetDevice()), len(u.GetReadBytes()),
 		len(u.GetWrittenBytes()), len(u.GetReads()), len(u.GetWrites()), len(u.GetMicros()), len(u.GetSource()))
+	f.optional("figures.device_use", len(u.GetWorkload()), len(u.GetDiscardedBytes()), len(u.GetDiscards()))
 	if u == nil {
 		return
 	}
 	index(f, "figures.device_use.workload", u.Workload, 0, workloads, "a workload")
 	numbers(f, "figures.device_use.device", u.Device, 0, math.MaxUint32)
-	for i, column := range [][]int64{u.ReadBytes, u.WrittenBytes, u.Reads, u.Writes, u.Micros} {
-		name := []string{"read_bytes", "written_bytes", "reads", "writes", "micros"}[i]
+	for i, column := range [][]int64{u.ReadBytes, u.WrittenBytes, u.Reads, u.Writes, u.Micros, u.DiscardedBytes,
+		u.Discards} {
+		name := []string{"read_bytes", "written_bytes", "reads", "writes", "micros", "discarded_bytes", "discards"}[i]
 		numbers(f, "figures.device_use."+name, column, 0, iv.mostMoved())
 	}
 	numbers(f, "figures.device_use.source", u.Source, 0, int64(amount.Unavailable))
@@ -83,9 +85,10 @@ func (iv *Interval) checkDevices(f *faults) {
 		f.text(field+".name", d.GetName(), mostName)
 		for _, n := range []int64{d.GetReadBytes(), d.GetWrittenBytes(), d.GetReads(), d.GetWrites(), d.GetReadMerged(),
 			d.GetWriteMerged(), d.GetReadMillis(), d.GetWriteMillis(), d.GetBusyMillis(), d.GetQueueMillis(),
-			d.GetInFlight()} {
+			d.GetInFlight(), d.GetDiscards(), d.GetDiscardMillis(), d.GetFlushes(), d.GetFlushMillis()} {
 			f.number(field, n, 0, iv.mostMoved())
 		}
+		f.number(field+".discarded_bytes", d.GetDiscardedBytes(), 0, iv.mostHeld())
 		f.number(field+".rate_bytes_per_second", d.GetRateBytesPerSecond(), 0, rateBound)
 	}
 	f.rows("figures.latencies", len(m.Latencies), mostDevices)

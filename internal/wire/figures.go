@@ -48,6 +48,8 @@ func fromFigures(iv *account.Interval) *Figures {
 			t.WrittenBytes = append(t.WrittenBytes, u.Written)
 			t.Reads = append(t.Reads, u.ReadOps)
 			t.Writes = append(t.Writes, u.WriteOps)
+			t.DiscardedBytes = append(t.DiscardedBytes, u.Discarded)
+			t.Discards = append(t.Discards, u.Discards)
 			t.Micros = append(t.Micros, u.Micros)
 			t.Source = append(t.Source, uint32(u.Source))
 		}
@@ -69,11 +71,13 @@ func fromFigures(iv *account.Interval) *Figures {
 			ReadMerged: x.ReadMerged, WriteMerged: x.WriteMerged, ReadMillis: x.ReadMillis, WriteMillis: x.WriteMillis,
 			BusyMillis:  x.BusyMillis,
 			QueueMillis: x.QueueMillis, InFlight: x.InFlight, RateBytesPerSecond: x.RateBytesPerSecond,
+			DiscardedBytes: x.DiscardedBytes, Discards: x.Discards, DiscardMillis: x.DiscardMillis, Flushes: x.Flushes,
+			FlushMillis: x.FlushMillis,
 		})
 	}
 	for _, x := range d.Latencies {
-		m.Latencies = append(m.Latencies, &Latency{Device: x.Major<<20 | x.Minor, Written: x.Written,
-			LowMicros: x.LowMicros, HighMicros: x.HighMicros, Count: x.Count})
+		m.Latencies = append(m.Latencies, &Latency{Device: x.Major<<20 | x.Minor, Written: x.Kind == account.IOWrite,
+			Discarded: x.Kind == account.IODiscard, LowMicros: x.LowMicros, HighMicros: x.HighMicros, Count: x.Count})
 	}
 	for _, x := range d.Interfaces {
 		n := &Interface{

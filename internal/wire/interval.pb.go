@@ -1623,17 +1623,19 @@ func (x *MeasureColumn) GetSource() []uint32 {
 // DeviceUse is what workloads moved on block devices; a row has the workload's index. A partition's bytes are its
 // drive's too.
 type DeviceUse struct {
-	state         protoimpl.MessageState `protogen:"open.v1"`
-	Workload      []uint32               `protobuf:"varint,1,rep,packed,name=workload,proto3" json:"workload,omitempty"`
-	Device        []uint32               `protobuf:"varint,2,rep,packed,name=device,proto3" json:"device,omitempty"` // major << 20 | minor
-	ReadBytes     []int64                `protobuf:"varint,3,rep,packed,name=read_bytes,json=readBytes,proto3" json:"read_bytes,omitempty"`
-	WrittenBytes  []int64                `protobuf:"varint,4,rep,packed,name=written_bytes,json=writtenBytes,proto3" json:"written_bytes,omitempty"`
-	Reads         []int64                `protobuf:"varint,5,rep,packed,name=reads,proto3" json:"reads,omitempty"`
-	Writes        []int64                `protobuf:"varint,6,rep,packed,name=writes,proto3" json:"writes,omitempty"`
-	Micros        []int64                `protobuf:"varint,7,rep,packed,name=micros,proto3" json:"micros,omitempty"` // that the device took for it; 0 where not counted
-	Source        []uint32               `protobuf:"varint,8,rep,packed,name=source,proto3" json:"source,omitempty"`
-	unknownFields protoimpl.UnknownFields
-	sizeCache     protoimpl.SizeCache
+	state          protoimpl.MessageState `protogen:"open.v1"`
+	Workload       []uint32               `protobuf:"varint,1,rep,packed,name=workload,proto3" json:"workload,omitempty"`
+	Device         []uint32               `protobuf:"varint,2,rep,packed,name=device,proto3" json:"device,omitempty"` // major << 20 | minor
+	ReadBytes      []int64                `protobuf:"varint,3,rep,packed,name=read_bytes,json=readBytes,proto3" json:"read_bytes,omitempty"`
+	WrittenBytes   []int64                `protobuf:"varint,4,rep,packed,name=written_bytes,json=writtenBytes,proto3" json:"written_bytes,omitempty"`
+	Reads          []int64                `protobuf:"varint,5,rep,packed,name=reads,proto3" json:"reads,omitempty"`
+	Writes         []int64                `protobuf:"varint,6,rep,packed,name=writes,proto3" json:"writes,omitempty"`
+	Micros         []int64                `protobuf:"varint,7,rep,packed,name=micros,proto3" json:"micros,omitempty"` // that the device took for it; 0 where not counted
+	Source         []uint32               `protobuf:"varint,8,rep,packed,name=source,proto3" json:"source,omitempty"`
+	DiscardedBytes []int64                `protobuf:"varint,9,rep,packed,name=discarded_bytes,json=discardedBytes,proto3" json:"discarded_bytes,omitempty"` // that the device was told to forget; left out by older collectors, as the next
+	Discards       []int64                `protobuf:"varint,10,rep,packed,name=discards,proto3" json:"discards,omitempty"`
+	unknownFields  protoimpl.UnknownFields
+	sizeCache      protoimpl.SizeCache
 }
 
 func (x *DeviceUse) Reset() {
@@ -1722,6 +1724,20 @@ func (x *DeviceUse) GetSource() []uint32 {
 	return nil
 }
 
+func (x *DeviceUse) GetDiscardedBytes() []int64 {
+	if x != nil {
+		return x.DiscardedBytes
+	}
+	return nil
+}
+
+func (x *DeviceUse) GetDiscards() []int64 {
+	if x != nil {
+		return x.Discards
+	}
+	return nil
+}
+
 // Disk is what a block device did over the interval.
 type Disk struct {
 	state              protoimpl.MessageState `protogen:"open.v1"`
@@ -1740,6 +1756,11 @@ type Disk struct {
 	QueueMillis        int64                  `protobuf:"varint,13,opt,name=queue_millis,json=queueMillis,proto3" json:"queue_millis,omitempty"`                          // operations in flight, times milliseconds
 	InFlight           int64                  `protobuf:"varint,14,opt,name=in_flight,json=inFlight,proto3" json:"in_flight,omitempty"`                                   // at the end
 	RateBytesPerSecond int64                  `protobuf:"varint,15,opt,name=rate_bytes_per_second,json=rateBytesPerSecond,proto3" json:"rate_bytes_per_second,omitempty"` // declared; 0 for none
+	DiscardedBytes     int64                  `protobuf:"varint,16,opt,name=discarded_bytes,json=discardedBytes,proto3" json:"discarded_bytes,omitempty"`                 // that it was told to forget; not among those written
+	Discards           int64                  `protobuf:"varint,17,opt,name=discards,proto3" json:"discards,omitempty"`
+	DiscardMillis      int64                  `protobuf:"varint,18,opt,name=discard_millis,json=discardMillis,proto3" json:"discard_millis,omitempty"`
+	Flushes            int64                  `protobuf:"varint,19,opt,name=flushes,proto3" json:"flushes,omitempty"`
+	FlushMillis        int64                  `protobuf:"varint,20,opt,name=flush_millis,json=flushMillis,proto3" json:"flush_millis,omitempty"`
 	unknownFields      protoimpl.UnknownFields
 	sizeCache          protoimpl.SizeCache
 }
@@ -1879,6 +1900,41 @@ func (x *Disk) GetRateBytesPerSecond() int64 {
 	return 0
 }
 
+func (x *Disk) GetDiscardedBytes() int64 {
+	if x != nil {
+		return x.DiscardedBytes
+	}
+	return 0
+}
+
+func (x *Disk) GetDiscards() int64 {
+	if x != nil {
+		return x.Discards
+	}
+	return 0
+}
+
+func (x *Disk) GetDiscardMillis() int64 {
+	if x != nil {
+		return x.DiscardMillis
+	}
+	return 0
+}
+
+func (x *Disk) GetFlushes() int64 {
+	if x != nil {
+		return x.Flushes
+	}
+	return 0
+}
+
+func (x *Disk) GetFlushMillis() int64 {
+	if x != nil {
+		return x.FlushMillis
+	}
+	return 0
+}
+
 // Latency is how many operations of a device took so long.
 type Latency struct {
 	state         protoimpl.MessageState `protogen:"open.v1"`
@@ -1887,6 +1943,7 @@ type Latency struct {
 	LowMicros     int64                  `protobuf:"varint,3,opt,name=low_micros,json=lowMicros,proto3" json:"low_micros,omitempty"`
 	HighMicros    int64                  `protobuf:"varint,4,opt,name=high_micros,json=highMicros,proto3" json:"high_micros,omitempty"`
 	Count         int64                  `protobuf:"varint,5,opt,name=count,proto3" json:"count,omitempty"`
+	Discarded     bool                   `protobuf:"varint,6,opt,name=discarded,proto3" json:"discarded,omitempty"` // then it is neither read nor written
 	unknownFields protoimpl.UnknownFields
 	sizeCache     protoimpl.SizeCache
 }
@@ -1954,6 +2011,13 @@ func (x *Latency) GetCount() int64 {
 		return x.Count
 	}
 	return 0
+}
+
+func (x *Latency) GetDiscarded() bool {
+	if x != nil {
+		return x.Discarded
+	}
+	return false
 }
 
 // Interface is what a network interface of the host's own namespace did, seen from the host.
@@ -2314,7 +2378,7 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\x04name\x18\x01 \x01(\tR\x04name\x12\x1a\n" +
 	"\bworkload\x18\x02 \x03(\rR\bworkload\x12\x14\n" +
 	"\x05units\x18\x03 \x03(\x03R\x05units\x12\x16\n" +
-	"\x06source\x18\x04 \x03(\rR\x06source\"\xe1\x01\n" +
+	"\x06source\x18\x04 \x03(\rR\x06source\"\xa6\x02\n" +
 	"\tDeviceUse\x12\x1a\n" +
 	"\bworkload\x18\x01 \x03(\rR\bworkload\x12\x16\n" +
 	"\x06device\x18\x02 \x03(\rR\x06device\x12\x1d\n" +
@@ -2324,7 +2388,10 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\x05reads\x18\x05 \x03(\x03R\x05reads\x12\x16\n" +
 	"\x06writes\x18\x06 \x03(\x03R\x06writes\x12\x16\n" +
 	"\x06micros\x18\a \x03(\x03R\x06micros\x12\x16\n" +
-	"\x06source\x18\b \x03(\rR\x06source\"\xd6\x03\n" +
+	"\x06source\x18\b \x03(\rR\x06source\x12'\n" +
+	"\x0fdiscarded_bytes\x18\t \x03(\x03R\x0ediscardedBytes\x12\x1a\n" +
+	"\bdiscards\x18\n" +
+	" \x03(\x03R\bdiscards\"\xff\x04\n" +
 	"\x04Disk\x12\x12\n" +
 	"\x04name\x18\x01 \x01(\tR\x04name\x12\x16\n" +
 	"\x06device\x18\x02 \x01(\rR\x06device\x12\x14\n" +
@@ -2345,7 +2412,12 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"busyMillis\x12!\n" +
 	"\fqueue_millis\x18\r \x01(\x03R\vqueueMillis\x12\x1b\n" +
 	"\tin_flight\x18\x0e \x01(\x03R\binFlight\x121\n" +
-	"\x15rate_bytes_per_second\x18\x0f \x01(\x03R\x12rateBytesPerSecond\"\x91\x01\n" +
+	"\x15rate_bytes_per_second\x18\x0f \x01(\x03R\x12rateBytesPerSecond\x12'\n" +
+	"\x0fdiscarded_bytes\x18\x10 \x01(\x03R\x0ediscardedBytes\x12\x1a\n" +
+	"\bdiscards\x18\x11 \x01(\x03R\bdiscards\x12%\n" +
+	"\x0ediscard_millis\x18\x12 \x01(\x03R\rdiscardMillis\x12\x18\n" +
+	"\aflushes\x18\x13 \x01(\x03R\aflushes\x12!\n" +
+	"\fflush_millis\x18\x14 \x01(\x03R\vflushMillis\"\xaf\x01\n" +
 	"\aLatency\x12\x16\n" +
 	"\x06device\x18\x01 \x01(\rR\x06device\x12\x18\n" +
 	"\awritten\x18\x02 \x01(\bR\awritten\x12\x1d\n" +
@@ -2353,7 +2425,8 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"low_micros\x18\x03 \x01(\x03R\tlowMicros\x12\x1f\n" +
 	"\vhigh_micros\x18\x04 \x01(\x03R\n" +
 	"highMicros\x12\x14\n" +
-	"\x05count\x18\x05 \x01(\x03R\x05count\"\xdf\x03\n" +
+	"\x05count\x18\x05 \x01(\x03R\x05count\x12\x1c\n" +
+	"\tdiscarded\x18\x06 \x01(\bR\tdiscarded\"\xdf\x03\n" +
 	"\tInterface\x12\x12\n" +
 	"\x04name\x18\x01 \x01(\tR\x04name\x12\x12\n" +
 	"\x04kind\x18\x02 \x01(\tR\x04kind\x12\x14\n" +

@@ -143,8 +143,12 @@ func (iv *Interval) putFigures(l *leaf.Leaf, who []leaf.User) {
 	}
 	u := m.GetDeviceUse()
 	for i, w := range u.GetWorkload() {
+		discarded, discards := int64(0), int64(0)
+		if len(u.DiscardedBytes) > 0 && len(u.Discards) > 0 {
+			discarded, discards = u.DiscardedBytes[i], u.Discards[i]
+		}
 		l.Table(leaf.Devices).Append(int64(w), int64(u.Device[i]), 0, u.ReadBytes[i], u.WrittenBytes[i], u.Reads[i],
-			u.Writes[i], u.Micros[i], int64(u.Source[i]))
+			u.Writes[i], u.Micros[i], discarded, discards, int64(u.Source[i]))
 	}
 	for i, w := range m.GetSwapUse().GetWorkload() {
 		l.Table(leaf.Swapped).Append(int64(w), l.Word(m.SwapUse.Swap[i]), 0, m.SwapUse.Units[i])
@@ -152,10 +156,14 @@ func (iv *Interval) putFigures(l *leaf.Leaf, who []leaf.User) {
 	for _, d := range m.GetDisks() {
 		l.Table(leaf.Disks).Append(int64(d.Device), 0, l.Word(d.Name), truth(d.Inner), d.ReadBytes, d.WrittenBytes,
 			d.Reads, d.Writes, d.ReadMerged, d.WriteMerged, d.ReadMillis, d.WriteMillis, d.BusyMillis, d.QueueMillis,
-			d.InFlight, d.RateBytesPerSecond)
+			d.DiscardedBytes, d.Discards, d.DiscardMillis, d.Flushes, d.FlushMillis, d.InFlight, d.RateBytesPerSecond)
 	}
 	for _, x := range m.GetLatencies() {
-		l.Table(leaf.Latencies).Append(int64(x.Device), truth(x.Written), x.LowMicros, x.HighMicros, 0, x.Count)
+		kind := truth(x.Written)
+		if x.Discarded {
+			kind = int64(account.IODiscard)
+		}
+		l.Table(leaf.Latencies).Append(int64(x.Device), kind, x.LowMicros, x.HighMicros, 0, x.Count)
 	}
 	for _, n := range m.GetInterfaces() {
 		end := leaf.User{}

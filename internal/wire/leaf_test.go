@@ -30,9 +30,13 @@ func TestLeaf_HoldsWhatTheIntervalTells(t *testing.T) {
 		BitsPerSecond: 9, Workload: proto.Uint32(1), Peer: "eth9"}, {Name: "eth0"}}
 	iv.Figures.Disks = []*wire.Disk{{Name: "sda", Device: 8 << 20, Inner: true, ReadBytes: 1, WrittenBytes: 2, Reads: 3,
 		Writes: 4, ReadMerged: 5, WriteMerged: 6, ReadMillis: 7, WriteMillis: 8, BusyMillis: 9, QueueMillis: 10,
-		InFlight: 11, RateBytesPerSecond: 12}}
+		DiscardedBytes: 13, Discards: 14, DiscardMillis: 15, Flushes: 16, FlushMillis: 17, InFlight: 11,
+		RateBytesPerSecond: 12}}
+	iv.Figures.Latencies = append(iv.Figures.Latencies, &wire.Latency{Device: 9, Discarded: true, LowMicros: 6,
+		HighMicros: 7, Count: 2}, &wire.Latency{Device: 10, Written: true, LowMicros: 6, HighMicros: 7, Count: 2})
 	iv.Figures.DeviceUse = &wire.DeviceUse{Workload: []uint32{1}, Device: []uint32{8 << 20}, ReadBytes: []int64{1},
-		WrittenBytes: []int64{2}, Reads: []int64{3}, Writes: []int64{4}, Micros: []int64{5}, Source: []uint32{2}}
+		WrittenBytes: []int64{2}, Reads: []int64{3}, Writes: []int64{4}, Micros: []int64{5}, Source: []uint32{2},
+		DiscardedBytes: []int64{6}, Discards: []int64{7}}
 	iv.Figures.RanMicros, iv.Figures.MemoryOwn, iv.Figures.MemoryCache, iv.Figures.MemoryHuge = []int64{77}, 4, 5, 6
 	iv.Usages[2].Source[0], iv.Usages[2].Units[0] = uint32(amount.Unavailable), 99
 	iv.Usages = iv.Usages[:3]
@@ -59,14 +63,17 @@ func TestLeaf_HoldsWhatTheIntervalTells(t *testing.T) {
 	}
 	start := iv.FromUnixMicros
 	assert.Equal(t, []any{int64(8 << 20), int64(0), start, "sda", int64(1), int64(1), int64(2), int64(3), int64(4),
-		int64(5), int64(6), int64(7), int64(8), int64(9), int64(10), int64(11), int64(12)}, row(leaf.Disks, 0, 0))
+		int64(5), int64(6), int64(7), int64(8), int64(9), int64(10), int64(13), int64(14), int64(15), int64(16),
+		int64(17), int64(11), int64(12)}, row(leaf.Disks, 0, 0))
 	assert.Equal(t, []any{"veth3", int64(0), start, "veth", int64(1), int64(1), int64(2), int64(3), int64(4), int64(5),
 		int64(6), int64(7), int64(8), int64(9), int64(101), int64(1), "eth9"}, row(leaf.Links, 0, 0))
 	assert.Equal(t, []any{int64(0), int64(0), int64(0), ""}, row(leaf.Links, 1, 13), "its other end is no workload's")
 	assert.Equal(t, []any{int64(1), int64(8 << 20), int64(0), int64(1), int64(2), int64(3), int64(4), int64(5),
-		int64(2)}, row(leaf.Devices, 0, 0))
+		int64(6), int64(7), int64(2)}, row(leaf.Devices, 0, 0))
 	assert.Equal(t, []any{int64(0), "/dev/sda3", int64(0), int64(5)}, row(leaf.Swapped, 0, 0))
-	assert.Equal(t, []any{int64(8 << 20), int64(0), int64(4), int64(8), int64(0), int64(3)}, row(leaf.Latencies, 0, 0))
+	assert.Equal(t, []any{int64(9), int64(2), int64(6), int64(7), int64(0), int64(2)}, row(leaf.Latencies, 0, 0))
+	assert.Equal(t, []any{int64(10), int64(1), int64(6), int64(7), int64(0), int64(2)}, row(leaf.Latencies, 1, 0))
+	assert.Equal(t, []any{int64(8 << 20), int64(0), int64(4), int64(8), int64(0), int64(3)}, row(leaf.Latencies, 2, 0))
 	assert.Equal(t, []any{"io", int64(0), int64(8), int64(7), iv.ElapsedMillis}, row(leaf.Pressure, 0, 0))
 	assert.Equal(t, []any{int64(0), "CPU 0", int64(0), int64(7)}, row(leaf.Parts, 0, 0))
 	user, wait := leaf.OfMeasure(amount.CPUUser), leaf.OfMeasure(amount.CPUWait)

@@ -1,12 +1,13 @@
 //go:build ignore
 
-/* Block I/O by the cgroup it is issued for, device and direction, with how long the device took and a histogram of
- * it. */
+/* Block I/O by the cgroup it is issued for, device and kind, with how long the device took and a histogram of it. */
 #include "types.h"
 
 char LICENSE[] SEC("license") = "GPL";
 
-struct transfer { __u64 group; __u32 device, part, written, unused; }; /* device and part: major << 20 | minor */
+enum { READ, WRITE, DISCARD }; /* kinds of operations; what is neither read nor discarded is written, as in diskstats */
+
+struct transfer { __u64 group; __u32 device, part, kind, unused; }; /* device and part: major << 20 | minor */
 struct done { __u64 bytes, operations, nanoseconds; };
 struct transfer *unused_transfer __attribute__((unused));
 struct done *unused_done __attribute__((unused));
@@ -18,7 +19,7 @@ struct {
 	__type(value, struct done);
 } transfers SEC(".maps");
 
-struct slot { __u32 device; __u16 written, bucket; };
+struct slot { __u32 device; __u16 kind, bucket; };
 struct slot *unused_slot __attribute__((unused));
 
 struct {
@@ -48,6 +49,15 @@ static __always_inline struct done *done_of(struct transfer *key)
 	return d;
 }
 
+/* include/linux/blk_types.h: the lowest bits are the operation, of which all that change data are odd. */
+static __always_inline __u32 kind_of(__u32 flags)
+{
+	__u32 operation = flags & 0xff;
+	if (operation == 3) /* REQ_OP_DISCARD */
+		return DISCARD;
+	return operation & 1 ? WRITE : READ;
+}
+
 SEC("tp_btf/block_rq_issue")
 int BPF_PROG(on_issue, struct request *rq)
 {
@@ -58,7 +68,7 @@ int BPF_PROG(on_issue, struct request *rq)
 	if (bpf_map_lookup_elem(&in_flight, &address))
 		return 0; /* issued again: it was counted the first time */
 	struct waiting w = { .since = bpf_ktime_get_ns() };
-	w.what.written = rq->cmd_flags & 1; /* REQ_OP_WRITE and its kin are odd (include/linux/blk_types.h) */
+	w.what.kind = kind_of(rq->cmd_flags);
 	struct gendisk *disk = bio->bi_bdev->bd_disk;
 	w.what.device = disk->major << 20 | disk->first_minor;
 	w.what.part = bio->bi_bdev->bd_dev;
@@ -100,7 +110,7 @@ int BPF_PROG(on_complete, struct request *rq, int error, unsigned int bytes)
 	struct done *d = done_of(&what);
 	if (d)
 		d->nanoseconds += took;
-	struct slot key = { what.device, what.written, bucket_of(took / 1000) };
+	struct slot key = { what.device, what.kind, bucket_of(took / 1000) };
 	__u64 *n = bpf_map_lookup_elem(&latencies, &key);
 	if (n) {
 		*n += 1;

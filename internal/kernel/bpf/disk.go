@@ -7,7 +7,8 @@ import (
 	"github.com/cilium/ebpf/link"
 )
 
-// Transfer says for which cgroup (of the hierarchy that controls block I/O), on which device and in which direction.
+// Transfer says for which cgroup (of the hierarchy that controls block I/O), on which device, and what: its Kind is an
+// account.IOKind.
 type Transfer = diskTransfer
 
 // Done is bytes and operations handed to a device, and the nanoseconds until it had done those it has.

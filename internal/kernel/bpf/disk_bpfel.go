@@ -21,19 +21,19 @@ type diskDone struct {
 }
 
 type diskSlot struct {
-	_       structs.HostLayout
-	Device  uint32
-	Written uint16
-	Bucket  uint16
+	_      structs.HostLayout
+	Device uint32
+	Kind   uint16
+	Bucket uint16
 }
 
 type diskTransfer struct {
-	_       structs.HostLayout
-	Group   uint64
-	Device  uint32
-	Part    uint32
-	Written uint32
-	Unused  uint32
+	_      structs.HostLayout
+	Group  uint64
+	Device uint32
+	Part   uint32
+	Kind   uint32
+	Unused uint32
 }
 
 type diskWaiting struct {

@@ -18,12 +18,22 @@ func TestParse_EveryFieldIsTakenFromItsPlace(t *testing.T) {
 		[]account.CPUTimes{{CPU: 3, User: 10_000, Nice: 20_000, System: 30_000, Idle: 40_000, IOWait: 50_000,
 			IRQ: 60_000, SoftIRQ: 70_000, Steal: 80_000}}, cpus)
 
-	d, name, ok := DiskLine([]byte("   8      16 sdb 3 4 5 6 7 8 9 10 11 12 13 99"))
+	d, name, ok := DiskLine([]byte("   8      16 sdb 3 4 5 6 7 8 9 10 11 12 13"))
 	assert.True(t, ok)
 	assert.Equal(t, "sdb", string(name))
 	assert.Equal(t, account.Disk{Major: 8, Minor: 16, ReadOps: 3, ReadMerged: 4, ReadBytes: 5 * 512, ReadMillis: 6,
 		WriteOps: 7, WriteMerged: 8, WrittenBytes: 9 * 512, WriteMillis: 10, InFlight: 11, BusyMillis: 12,
 		QueueMillis: 13}, d)
+
+	d, _, ok = DiskLine([]byte("8 16 sdb 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20"))
+	assert.True(t, ok)
+	assert.Equal(t, account.Disk{Major: 8, Minor: 16, ReadOps: 3, ReadMerged: 4, ReadBytes: 5 * 512, ReadMillis: 6,
+		WriteOps: 7, WriteMerged: 8, WrittenBytes: 9 * 512, WriteMillis: 10, InFlight: 11, BusyMillis: 12,
+		QueueMillis: 13, Discards: 14, DiscardedBytes: 16 * 512, DiscardMillis: 17, Flushes: 18, FlushMillis: 19}, d)
+	d, _, ok = DiskLine([]byte("8 16 sdb 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17"))
+	assert.True(t, ok, "a kernel that tells of discards and not yet of flushes")
+	assert.EqualValues(t, []int64{14, 16 * 512, 17, 0},
+		[]int64{d.Discards, d.DiscardedBytes, d.DiscardMillis, d.Flushes})
 
 	visited := 0
 	assert.True(t,

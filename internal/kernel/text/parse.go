@@ -243,9 +243,13 @@ func InterfaceLines(b []byte, visit func(name []byte, n *account.Interface)) boo
 
 // DiskLine reads one line of /proc/diskstats (the kernel's "I/O statistics fields"); its sectors are always 512 bytes.
 func DiskLine(l []byte) (d account.Disk, name []byte, ok bool) {
-	var n [14]int64
+	var n [20]int64
+	const always = 14 // later kernels tell more: of discards since 4.18, of flushes since 5.5
 	rest := l
 	for i := range n {
+		if i >= always && len(bytes.TrimSpace(rest)) == 0 {
+			break
+		}
 		if i == 2 {
 			if name, rest = Field(rest); len(name) == 0 {
 				return d, nil, false
@@ -261,6 +265,7 @@ func DiskLine(l []byte) (d account.Disk, name []byte, ok bool) {
 		ReadOps: n[3], ReadMerged: n[4], ReadBytes: n[5] * 512, ReadMillis: n[6],
 		WriteOps: n[7], WriteMerged: n[8], WrittenBytes: n[9] * 512, WriteMillis: n[10],
 		InFlight: n[11], BusyMillis: n[12], QueueMillis: n[13],
+		Discards: n[14], DiscardedBytes: n[16] * 512, DiscardMillis: n[17], Flushes: n[18], FlushMillis: n[19],
 	}, name, true
 }
 
@@ -296,6 +301,10 @@ func IOStat(b []byte, dst []account.DeviceIO) ([]account.DeviceIO, bool) {
 				into = &io.ReadOps
 			case "wios":
 				into = &io.WriteOps
+			case "dbytes":
+				into = &io.Discarded
+			case "dios":
+				into = &io.Discards
 			default:
 				continue
 			}

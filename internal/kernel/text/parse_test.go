@@ -57,7 +57,7 @@ func TestIOStat_TellsDevicesApart(t *testing.T) {
 	devices, ok := IOStat([]byte(file), nil)
 	require.True(t, ok)
 	assert.Equal(t, []account.DeviceIO{
-		{Major: 8, Read: 100, Written: 20, ReadOps: 3, WriteOps: 1},
+		{Major: 8, Read: 100, Written: 20, ReadOps: 3, WriteOps: 1, Discarded: 5, Discards: 1},
 		{Major: 253, Read: 100, Written: 20, ReadOps: 1, WriteOps: 1}, {Major: 8, Minor: 16},
 	}, devices)
 }

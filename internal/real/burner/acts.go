@@ -18,7 +18,10 @@ import (
 )
 
 var acts = map[string]func(args []string) error{"shorts": shorts, "pinned": pinned, "receive": receive, "send": send,
-	"write": write, "crowd": crowd, "echo": echo, "hold": hold, "share": share, "contain": contain, "inside": inside,
+	"write":   write,
+	"discard": func(args []string) error { return change(unix.BLKDISCARD, args) },
+	"zero":    func(args []string) error { return change(unix.BLKZEROOUT, args) }, "crowd": crowd, "echo": echo,
+	"hold": hold, "share": share, "contain": contain, "inside": inside,
 	"address": address}
 
 func number(s string) int {
@@ -379,6 +382,21 @@ func write(args []string) error {
 		}
 	}
 	fmt.Println("written")
+	time.Sleep(time.Hour)
+	return nil
+}
+
+// change has a device change its first bytes by itself.
+func change(request uintptr, args []string) error {
+	f, err := os.OpenFile(args[0], os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	part := [2]uint64{0, uint64(number(args[1]))}
+	if _, _, errno := unix.Syscall(unix.SYS_IOCTL, f.Fd(), request, uintptr(unsafe.Pointer(&part))); errno != 0 {
+		return errno
+	}
+	fmt.Println("changed")
 	time.Sleep(time.Hour)
 	return nil
 }

@@ -20,6 +20,7 @@
 //	burner echo                          gives back on descriptor 4 each byte that comes on 3
 //	burner hold MIB BACK                 touches MIB + BACK MiB of memory, gives BACK back and sleeps
 //	burner write direct|buffered FILE BYTES
+//	burner discard|zero DEVICE BYTES     has the device forget its first bytes, or make zeroes of them
 package main
 
 import (

@@ -1060,7 +1060,19 @@ export interface components {
              * @description 0 for a drive, 1 for what is on it, and so on.
              */
             depth: number;
+            /**
+             * Format: double
+             * @description That it was told to forget: not among those written.
+             */
+            discarded_bytes_per_second: number;
+            /** Format: double */
+            discards_per_second: number;
             filesystem: string;
+            /**
+             * Format: double
+             * @description Times it was told to write its own cache down.
+             */
+            flushes_per_second: number;
             host: string;
             /**
              * Format: int64
@@ -1145,6 +1157,8 @@ export interface components {
              * @description Operations in the device, in the mean; null where not counted.
              */
             device_time: number | null;
+            /** Format: double */
+            discarded_bytes_per_second: number;
             /** Format: int64 */
             id: number;
             kind: string;
@@ -2474,6 +2488,14 @@ export interface operations {
     "get-disks": {
         parameters: {
             query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                /** @description One host; all when left out. */
+                host?: string;
                 /** @description How many drives and controllers to list, the busiest first; all when 0. */
                 first?: number;
                 /** @description How many users of each to list; all when 0. */
@@ -2802,6 +2824,14 @@ export interface operations {
     "get-interfaces": {
         parameters: {
             query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                /** @description One host; all when left out. */
+                host?: string;
                 /** @description Of how many hosts to list interfaces, the busiest first; all when 0. */
                 first?: number;
                 /** @description How many interfaces within each host, the busiest first; all when 0. */
@@ -2889,7 +2919,7 @@ export interface operations {
                 /** @description Cursor of the page, as the page before it told; the first page when left out. */
                 after?: string;
                 /** @description A measure; one without a ledger has shares alone. */
-                of?: "cpu" | "memory" | "disk" | "network" | "cpu_user_us" | "cpu_system_us" | "cpu_wait_us" | "cpu_throttled_us" | "cpu_limit_periods" | "cpu_throttled_periods" | "cpu_pressure_some_us" | "cpu_pressure_full_us" | "memory_pressure_some_us" | "memory_pressure_full_us" | "disk_pressure_some_us" | "disk_pressure_full_us" | "memory_anon_bytes" | "memory_file_bytes" | "memory_shared_bytes" | "memory_kernel_bytes" | "memory_swap_bytes" | "memory_working_set_bytes" | "memory_proportional_bytes" | "memory_high_bytes" | "memory_reclaimed_bytes" | "memory_oom_kills" | "memory_major_faults" | "disk_read_bytes" | "disk_written_bytes" | "disk_reads" | "disk_writes" | "disk_time_us" | "disk_written_back_bytes" | "network_received_bytes" | "network_sent_bytes" | "network_received_packets" | "network_sent_packets" | "network_local_received_bytes" | "network_local_sent_bytes" | "space_used_bytes" | "space_files" | "space_limit_bytes";
+                of?: "cpu" | "memory" | "disk" | "network" | "cpu_user_us" | "cpu_system_us" | "cpu_wait_us" | "cpu_throttled_us" | "cpu_limit_periods" | "cpu_throttled_periods" | "cpu_pressure_some_us" | "cpu_pressure_full_us" | "memory_pressure_some_us" | "memory_pressure_full_us" | "disk_pressure_some_us" | "disk_pressure_full_us" | "memory_anon_bytes" | "memory_file_bytes" | "memory_shared_bytes" | "memory_kernel_bytes" | "memory_swap_bytes" | "memory_working_set_bytes" | "memory_proportional_bytes" | "memory_high_bytes" | "memory_reclaimed_bytes" | "memory_oom_kills" | "memory_major_faults" | "disk_read_bytes" | "disk_written_bytes" | "disk_reads" | "disk_writes" | "disk_discarded_bytes" | "disk_discards" | "disk_time_us" | "disk_written_back_bytes" | "network_received_bytes" | "network_sent_bytes" | "network_received_packets" | "network_sent_packets" | "network_local_received_bytes" | "network_local_sent_bytes" | "space_used_bytes" | "space_files" | "space_limit_bytes";
                 /** @description A dimension, such as tenant or user, or label:KEY. */
                 by?: string;
                 /** @description Only this tenant's shares; the residual is then null. */
