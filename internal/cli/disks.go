@@ -109,14 +109,14 @@ func printDisks(w io.Writer, users int, d *explain.Disks) error {
 			cell{fmt.Sprintf("%.1f", x.Reads+x.Writes), true}, cell{orDash(x.LatencyMean), true},
 			cell{orDash(x.LatencyP99), true}, cell{fmt.Sprintf("%.2f", x.Queue), true},
 			cell{percentText(x.Busy), true}, cell{"", false}, cell{barText(x.Busy), false})
+		if x.Depth > 0 && x.IsAll {
+			continue // its users are those just listed
+		}
 		if x.Discards > 0 {
 			t.row(cell{strings.Repeat("  ", x.Depth+1) + "was told to forget", false}, cell{"", false}, cell{"", true},
 				cell{"", true}, cell{megabytes(x.Discarded), true}, cell{fmt.Sprintf("%.1f", x.Discards), true},
 				cell{"", true}, cell{"", true}, cell{"", true}, cell{"", true}, cell{"", false},
 				cell{"not among those written", false})
-		}
-		if x.Depth > 0 && x.IsAll {
-			continue // its users are those just listed
 		}
 		indent := strings.Repeat("  ", x.Depth+1) + "· "
 		for _, u := range x.Users[:min(users, len(x.Users))] {

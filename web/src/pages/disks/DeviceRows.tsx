@@ -57,16 +57,18 @@ function DeviceRow({ device: d, colours }: { device: DeviceLine; colours: Map<st
         )}
       </td>
       <td className="num">{rate(d.read_bytes_per_second)}</td>
-      <td className="num">{rate(d.written_bytes_per_second)}</td>
       <td className="num">
-        {(d.reads_per_second + d.writes_per_second).toFixed(0)}
-        {d.discards_per_second > 0 && (
-          <small className="block text-[12.5px] whitespace-nowrap text-ink-2">
+        {rate(d.written_bytes_per_second)}
+        {d.discards_per_second > 0 && !d.all_of_its_device && (
+          <small className="block text-[12.5px] text-ink-2">
             <Meaning meaning="Bytes that it was told to forget, such as those of removed files. They are not written.">
               {rate(d.discarded_bytes_per_second)} discarded
             </Meaning>
           </small>
         )}
+      </td>
+      <td className="num">
+        {(d.reads_per_second + d.writes_per_second).toFixed(0)}
         {d.merged_per_second >= 0.5 && (
           <small className="block text-[12.5px] text-ink-2">{d.merged_per_second.toFixed(0)} merged</small>
         )}
