@@ -441,6 +441,8 @@ type Over struct {
 	From time.Time `json:"from"`
 	To   time.Time `json:"to"`
 	Host string    `json:"host"`
+
+	Uncovered *Uncovered `json:"uncovered,omitempty" doc:"In which parts some host told nothing; left out for none."`
 }
 
 // NothingRecorded is why nothing is known of a span in which no host told anything.

@@ -139,6 +139,8 @@ type Stretch struct {
 	From, To      time.Time // covered; zero when nothing is
 	Of            []Lines   // in the order of the question's measures
 	Grain         Grain     // as in Answer
+	// Told is of which parts of the span each host told, by host, where it is of all of a span.
+	Told []HostTold
 }
 
 // Has tells whether groups are told apart by a dimension.

@@ -25,8 +25,8 @@ much of it asleep.`, `  vinescale memory terrace-2
 }
 
 func printMemory(w io.Writer, m *explain.Memory) error {
-	fmt.Fprintf(w, "%s from %s until %s\n\n", visible(m.Host), m.From.Local().Format("2006-01-02 15:04"),
-		m.To.Local().Format("15:04"))
+	fmt.Fprintf(w, "%s from %s until %s\n%s\n", visible(m.Host), m.From.Local().Format("2006-01-02 15:04"),
+		m.To.Local().Format("15:04"), uncoveredLine(m.Uncovered))
 	if m.Charged == nil {
 		fmt.Fprintf(w, "Not available: %s.\n", strings.Join(m.Notes, "; "))
 		return nil

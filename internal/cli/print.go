@@ -12,6 +12,8 @@ import (
 	"time"
 	"unicode"
 
+	"vinescale/core/explain"
+
 	"github.com/mattn/go-runewidth"
 	"github.com/spf13/cobra"
 )
@@ -258,4 +260,36 @@ func folded(s string) string {
 		column += n
 	}
 	return b.String()
+}
+
+// partsNamed is how many parts of a span that were not recorded are named in a line.
+const partsNamed = 3
+
+// uncoveredLine says in which parts of a span some host told nothing; "" for none.
+func uncoveredLine(u *explain.Uncovered) string {
+	if u == nil {
+		return ""
+	}
+	var named []string
+	for _, p := range u.Parts[:min(partsNamed, len(u.Parts))] {
+		from, to := p.From.Local(), p.To.Local()
+		layout := time.DateTime
+		if from.Format(time.DateOnly) == to.Format(time.DateOnly) {
+			layout = "15:04:05"
+		}
+		part := fmt.Sprintf("of %s from %s until %s", p.Host, untilText(from), to.Format(layout))
+		if lacking := p.To.Sub(p.From).Seconds() - p.Seconds; lacking >= 1 {
+			part += fmt.Sprintf(" (%s of it)", seconds(p.Seconds))
+		}
+		named = append(named, part)
+	}
+	text := "Not recorded is what was used " + strings.Join(named, ", ")
+	if len(u.Parts) > partsNamed {
+		hosts := "one host"
+		if u.Hosts > 1 {
+			hosts = fmt.Sprintf("%d hosts", u.Hosts)
+		}
+		text += fmt.Sprintf(", and more of %s: %s in all", hosts, seconds(u.Seconds))
+	}
+	return folded(text+".") + "\n"
 }

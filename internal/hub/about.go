@@ -45,6 +45,8 @@ type AboutWorkload struct {
 	Figures    []explain.Figure      `json:"figures" doc:"What was counted beside the amounts."`
 	Space      string                `json:"space_unavailable" doc:"Why its files' space is not known."`
 	Events     []Event               `json:"events" doc:"Oldest first."`
+
+	Uncovered *explain.Uncovered `json:"uncovered,omitempty" doc:"In which parts of the span its host told nothing."`
 }
 
 // HeldBy says to whom a workload was accounted from a time on.
@@ -133,7 +135,12 @@ func (h *Hub) AboutWorkload(ctx context.Context, id int64, span question.Span) (
 			return nil, err
 		}
 	}
-	return a, nil
+	stretch, err := h.stretch(ctx, question.Question{Scope: scope})
+	if err != nil {
+		return nil, err
+	}
+	a.Uncovered, err = h.uncovered(ctx, &scope, stretch)
+	return a, err
 }
 
 // ref names a stored workload.

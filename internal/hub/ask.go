@@ -2,6 +2,7 @@ package hub
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -76,6 +77,47 @@ func (h *Hub) stretch(ctx context.Context, q question.Question) (*question.Stret
 		return &question.Stretch{Of: make([]question.Lines, len(q.Measures))}, err
 	}
 	return &stretches[0], nil
+}
+
+// reportsWithin is how long after its end an interval may come before it is missed.
+const reportsWithin = 2 * time.Minute
+
+// uncovered is in which parts of a scope's span some of its hosts told nothing; nil for none.
+func (h *Hub) uncovered(ctx context.Context, scope *question.Scope, s *question.Stretch) (*explain.Uncovered, error) {
+	hosts, err := h.store.Hosts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	hosts = slices.DeleteFunc(hosts, func(x store.Host) bool { return !scope.HasHost(x.ID) })
+	return h.uncoveredOf(ctx, hosts, scope.Span, s)
+}
+
+// uncoveredOf is uncovered of some hosts. Those that never told anything are awaited, and miss nothing; of the others
+// figures are expected from their first on.
+func (h *Hub) uncoveredOf(ctx context.Context, hosts []store.Host, span question.Span,
+	s *question.Stretch) (*explain.Uncovered, error) {
+	atBegin := map[int32]bool{}
+	for _, t := range s.Told {
+		atBegin[t.Host] = !t.From.After(span.From)
+	}
+	var late []int32
+	for i := range hosts {
+		if hosts[i].LastAt != nil && !atBegin[hosts[i].ID] {
+			late = append(late, hosts[i].ID)
+		}
+	}
+	first, err := h.store.FirstTold(ctx, late)
+	if err != nil {
+		return nil, err
+	}
+	var expected []explain.Expected
+	for i := range hosts {
+		if hosts[i].LastAt != nil {
+			expected = append(expected, explain.Expected{ID: hosts[i].ID, Name: hosts[i].Name,
+				From: first[hosts[i].ID]})
+		}
+	}
+	return explain.ExplainUncovered(span, h.options.Now().Add(-reportsWithin), expected, s.Told), nil
 }
 
 // elapsed is the time that a scope's records cover, in milliseconds: the longest of any host.

@@ -25,7 +25,11 @@ func (h *Hub) Balance(ctx context.Context, span question.Span, hostName string) 
 	if err != nil {
 		return nil, err
 	}
-	return explain.ExplainBalance(over(span, hostName), &lines.Whole, answer.Rows, answer.Workloads, tenants), nil
+	about := over(span, hostName)
+	if about.Uncovered, err = h.uncovered(ctx, &scope, &lines.Whole); err != nil {
+		return nil, err
+	}
+	return explain.ExplainBalance(about, &lines.Whole, answer.Rows, answer.Workloads, tenants), nil
 }
 
 // Balances answers how tenants stand on each host, a page of hosts by name: one question whatever their number. First
@@ -73,8 +77,11 @@ func (h *Hub) Balances(ctx context.Context, span question.Span, first int, after
 		if !there {
 			stretch.Of = make([]question.Lines, amount.NumResources)
 		}
-		list = append(list, *explain.ExplainBalance(over(span, hosts[i].Name), &stretch, rows[id], lines.Workloads[id],
-			tenants))
+		about := over(span, hosts[i].Name)
+		if about.Uncovered, err = h.uncoveredOf(ctx, hosts[i:i+1], span, &stretch); err != nil {
+			return nil, "", err
+		}
+		list = append(list, *explain.ExplainBalance(about, &stretch, rows[id], lines.Workloads[id], tenants))
 	}
 	return list, next, nil
 }

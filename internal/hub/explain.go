@@ -32,6 +32,13 @@ func (h *Hub) gather(ctx context.Context, hostName string, span question.Span, t
 	if g.Gathering, err = h.gatherIn(ctx, &scope, tables); err != nil {
 		return nil, err
 	}
+	stretch, err := h.stretch(ctx, question.Question{Scope: scope})
+	if err != nil {
+		return nil, err
+	}
+	if g.over.Uncovered, err = h.uncovered(ctx, &scope, stretch); err != nil {
+		return nil, err
+	}
 	hosts, err := h.store.Hosts(ctx)
 	if err != nil {
 		return nil, err

@@ -75,6 +75,9 @@ func (h *Hub) Ledger(ctx context.Context, q Question) (*sheet.Ledger, error) {
 	}
 	l.Fill(q.Measure, stretch, answer.Total.Units[0])
 	l.Note = question.PastKeeping(answer.Grain)
+	if l.Uncovered, err = h.uncovered(ctx, &scope, stretch); err != nil {
+		return nil, err
+	}
 	if !scope.IsWhole() && q.Measure.HasLedger() {
 		l.Residual = nil
 		l.Notes["residual"] = "only some shares were asked for; ask for all for the balance"

@@ -8,6 +8,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/core/explain"
+	"vinescale/internal/hub"
 )
 
 // TestUnrecorded_IsNeverZero asks of a span before the first reading: no figure, no verdict, but the reason.
@@ -83,4 +86,71 @@ func TestUnrecorded_OfOneHostIsSaidBesideWhatOthersTell(t *testing.T) {
 	l, err = f.Links(ctx, "orchard-1", f.span())
 	require.NoError(t, err)
 	assert.Nil(t, l.Wire)
+}
+
+// TestUnrecorded_EveryAnswerSaysWhichPartsAreNotCovered has a host that told of three minutes: the first two, and one
+// after three of which nothing is known.
+func TestUnrecorded_EveryAnswerSaysWhichPartsAreNotCovered(t *testing.T) {
+	f := newFixture(t)
+	_, err := f.Enrol(ctx, "orchard-1") // which has told nothing yet, and so misses nothing
+	require.NoError(t, err)
+	for _, minute := range []int{0, 1, 5} {
+		require.NoError(t, f.send(minute, job("a", "m.abt")))
+	}
+	span, err := f.Span(noon.Add(-5*time.Minute), noon.Add(10*time.Minute), 0)
+	require.NoError(t, err)
+	part := func(from, to, seconds int) explain.UncoveredPart {
+		return explain.UncoveredPart{Host: "terrace-1", From: noon.Add(time.Duration(from) * time.Minute),
+			To: noon.Add(time.Duration(to) * time.Minute), Seconds: float64(seconds)}
+	}
+	want := &explain.Uncovered{Hosts: 1, Seconds: 420,
+		Parts: []explain.UncoveredPart{part(6, 10, 240), part(2, 5, 180)}}
+	b, err := f.Balance(ctx, span, "")
+	require.NoError(t, err)
+	assert.Equal(t, want, b.Uncovered)
+	b, err = f.Balance(ctx, span, "orchard-1")
+	require.NoError(t, err)
+	assert.Nil(t, b.Uncovered)
+	list, _, err := f.Balances(ctx, span, 0, "")
+	require.NoError(t, err)
+	assert.Equal(t, []*explain.Uncovered{nil, want}, []*explain.Uncovered{list[0].Uncovered, list[1].Uncovered})
+	l, err := f.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: span}, Measure: amount.CPU, By: "tenant"})
+	require.NoError(t, err)
+	assert.Equal(t, want, l.Uncovered)
+	d, err := f.Disks(ctx, "", span)
+	require.NoError(t, err)
+	assert.Equal(t, want, d.Uncovered)
+	links, err := f.Links(ctx, "terrace-1", span)
+	require.NoError(t, err)
+	assert.Equal(t, want, links.Uncovered)
+	m, err := f.Memory(ctx, "terrace-1", span)
+	require.NoError(t, err)
+	assert.Equal(t, want, m.Uncovered)
+	c, err := f.CPUs(ctx, "terrace-1", span)
+	require.NoError(t, err)
+	assert.Equal(t, want, c.Uncovered)
+	g, err := f.AboutUser(ctx, "m.abt", span, 0)
+	require.NoError(t, err)
+	assert.Equal(t, want, g.Uncovered)
+	w, err := f.AboutWorkload(ctx, g.Workloads[0].ID, span)
+	require.NoError(t, err)
+	assert.Equal(t, want, w.Uncovered)
+
+	// Of an hour that is summed it is known how much it lacks, and where it ends.
+	f.now = noon.Add(3 * time.Hour)
+	require.NoError(t, f.Fold(ctx))
+	span, err = f.Span(noon, noon.Add(time.Hour), 0)
+	require.NoError(t, err)
+	b, err = f.Balance(ctx, span, "")
+	require.NoError(t, err)
+	assert.Equal(t, &explain.Uncovered{Hosts: 1, Seconds: 57 * 60, Parts: []explain.UncoveredPart{part(6, 60, 54*60),
+		part(0, 6, 180)}}, b.Uncovered)
+
+	// What is not due yet is not missed.
+	f.now = noon.Add(7 * time.Minute)
+	span, err = f.Span(noon.Add(5*time.Minute), noon.Add(7*time.Minute), 0)
+	require.NoError(t, err)
+	b, err = f.Balance(ctx, span, "")
+	require.NoError(t, err)
+	assert.Nil(t, b.Uncovered)
 }

@@ -211,6 +211,8 @@ type AboutGroup struct {
 	Processes int64             `json:"processes"`
 	Threads   int64             `json:"threads"`
 	Reason    string            `json:"unavailable,omitempty" doc:"Why nothing is known of what it ran and used."`
+
+	Uncovered *explain.Uncovered `json:"uncovered,omitempty" doc:"In which parts of the span some host told nothing."`
 }
 
 // GroupUse is what a group's workloads used of one resource together.
@@ -295,11 +297,17 @@ func (h *Hub) group(ctx context.Context, what, name string, scope question.Scope
 	if err != nil {
 		return nil, err
 	}
-	elapsed, err := h.elapsed(ctx, scope)
+	stretch, err := h.stretch(ctx, question.Question{Scope: scope})
 	if err != nil {
 		return nil, err
 	}
-	g := &AboutGroup{What: what, Name: name, Facts: map[string]string{}, From: scope.Span.From, To: scope.Span.To,
+	uncovered, err := h.uncovered(ctx, &scope, stretch)
+	if err != nil {
+		return nil, err
+	}
+	elapsed := stretch.ElapsedMillis
+	g := &AboutGroup{Uncovered: uncovered, What: what, Name: name, Facts: map[string]string{}, From: scope.Span.From,
+		To:        scope.Span.To,
 		Workloads: []WorkloadLine{}, InAll: len(lines)}
 	kinds, hosts, tenants, owners := map[string]int{}, map[string]int{}, map[string]int{}, map[string]int{}
 	var sums [amount.NumResources]question.Sum

@@ -130,7 +130,7 @@ func TestEncode_WhatFollowsFromOtherFiguresTakesNextToNothing(t *testing.T) {
 					row = append(row, map[int]int64{int(amount.CPU): part}[r], 1, 0)
 				}
 				l.Table(leaf.Programs).Append(row...)
-				l.Table(leaf.Devices).Append(slot, int64(8<<20+n), at, read, 0, 0, 0, 0, 0)
+				l.Table(leaf.Devices).Append(slot, int64(8<<20+n), at, read, 0, 0, 0, 0, 0, 0, 0)
 			}
 			l.Table(leaf.OfMeasure(amount.DiskRead)).Append(slot, at, read, 0)
 		}

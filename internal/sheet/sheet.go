@@ -21,29 +21,32 @@ import (
 // used = sum of shares + kernel + steal + residual, and capacity = used + idle where capacity is known. Null is
 // "not available", and Notes says why by field name.
 type Ledger struct {
-	Host        string            `json:"host" doc:"The host, or a word for several."`
-	From        time.Time         `json:"from"`
-	To          time.Time         `json:"to"`
-	CoveredFrom *time.Time        `json:"covered_from" doc:"Begin of the first interval; null for none."`
-	CoveredTo   *time.Time        `json:"covered_to" doc:"End of the last."`
-	ElapsedS    float64           `json:"elapsed_seconds" doc:"Covered by readings."`
-	Resource    string            `json:"resource" doc:"Or another measure, which has shares but no host-wide lines."`
-	Unit        string            `json:"unit" doc:"Of amounts; a level's is its time-weighted mean."`
-	MeanUnit    string            `json:"mean_unit" doc:"Unit of means and peaks: cores, bytes, or bytes_per_second."`
-	CPUs        int               `json:"cpus" doc:"Logical CPUs."`
-	Capacity    *float64          `json:"capacity"`
-	Used        *float64          `json:"used" doc:"In use by the host's own count."`
-	Idle        *float64          `json:"idle"`
-	Kernel      *float64          `json:"kernel"`
-	Steal       *float64          `json:"steal" doc:"CPU time taken by the hypervisor."`
-	Residual    *float64          `json:"residual" doc:"Used and charged to nobody; signed."`
-	Shares      []Share           `json:"shares"`
-	LeftOut     int               `json:"left_out" doc:"Shares that the limit left out."`
-	LeftOutBy   float64           `json:"left_out_amount"`
-	Warming     []Warming         `json:"warming,omitempty" doc:"Workloads that have no usage yet."`
-	Notes       map[string]string `json:"notes,omitempty" doc:"Why a field is null, by field name."`
-	Note        string            `json:"note,omitempty" doc:"Where sums stand for intervals no longer kept."`
-	Next        string            `json:"next,omitempty" doc:"Cursor of the next page; left out on the last."`
+	Host        string     `json:"host" doc:"The host, or a word for several."`
+	From        time.Time  `json:"from"`
+	To          time.Time  `json:"to"`
+	CoveredFrom *time.Time `json:"covered_from" doc:"Begin of the first interval; null for none."`
+	CoveredTo   *time.Time `json:"covered_to" doc:"End of the last."`
+	ElapsedS    float64    `json:"elapsed_seconds" doc:"Covered by readings."`
+
+	Uncovered *explain.Uncovered `json:"uncovered,omitempty" doc:"In which parts some host told nothing."`
+
+	Resource  string            `json:"resource" doc:"Or another measure, which has shares but no host-wide lines."`
+	Unit      string            `json:"unit" doc:"Of amounts; a level's is its time-weighted mean."`
+	MeanUnit  string            `json:"mean_unit" doc:"Unit of means and peaks: cores, bytes, or bytes_per_second."`
+	CPUs      int               `json:"cpus" doc:"Logical CPUs."`
+	Capacity  *float64          `json:"capacity"`
+	Used      *float64          `json:"used" doc:"In use by the host's own count."`
+	Idle      *float64          `json:"idle"`
+	Kernel    *float64          `json:"kernel"`
+	Steal     *float64          `json:"steal" doc:"CPU time taken by the hypervisor."`
+	Residual  *float64          `json:"residual" doc:"Used and charged to nobody; signed."`
+	Shares    []Share           `json:"shares"`
+	LeftOut   int               `json:"left_out" doc:"Shares that the limit left out."`
+	LeftOutBy float64           `json:"left_out_amount"`
+	Warming   []Warming         `json:"warming,omitempty" doc:"Workloads that have no usage yet."`
+	Notes     map[string]string `json:"notes,omitempty" doc:"Why a field is null, by field name."`
+	Note      string            `json:"note,omitempty" doc:"Where sums stand for intervals no longer kept."`
+	Next      string            `json:"next,omitempty" doc:"Cursor of the next page; left out on the last."`
 }
 
 // Warming is a workload that was seen for the first time: its first usage is due.

@@ -115,6 +115,7 @@ func (s *Store) count(ctx context.Context, plan *question.Plan, exists func(int3
 		for _, x := range linings {
 			lines.join(x)
 		}
+		lines.settle()
 	}
 	return counts[0], err
 }

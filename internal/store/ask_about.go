@@ -220,6 +220,31 @@ func (s *Store) Unheld(ctx context.Context, after time.Time) ([]int64, error) {
 	return ids, err
 }
 
+// FirstTold is when the first interval of each of some hosts began: of those that told of any workload.
+func (s *Store) FirstTold(ctx context.Context, hosts []int32) (map[int32]time.Time, error) {
+	first := map[int32]time.Time{}
+	if len(hosts) == 0 {
+		return first, nil
+	}
+	rows, err := s.db.WithContext(ctx).Raw(`SELECT h.id, w.first FROM unnest($1::int[]) AS h (id)
+		CROSS JOIN LATERAL (SELECT min(first_at) AS first FROM workloads
+			WHERE host_id = h.id AND last_at IS NOT NULL) AS w
+		WHERE w.first IS NOT NULL`, hosts).Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var host int32
+		var at time.Time
+		if err := rows.Scan(&host, &at); err != nil {
+			return nil, err
+		}
+		first[host] = at.UTC()
+	}
+	return first, rows.Err()
+}
+
 // Calling is what a workload is called by.
 type Calling struct {
 	ID                int64

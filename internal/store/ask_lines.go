@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"maps"
 	"slices"
@@ -19,6 +20,8 @@ type hostStretch struct {
 	elapsed, cpus, from, to int64
 	of                      [][]lineSum // by measure and line
 	grain                   question.Grain
+	told                    []question.Told // until settle makes gaps of it
+	gaps                    []question.Gap
 }
 
 type lineSum struct {
@@ -54,6 +57,7 @@ func (s *Store) linesAnew(ctx context.Context, q question.Question) ([]question.
 	for _, more := range found[1:] {
 		found[0].join(more)
 	}
+	found[0].settle()
 	names, err := s.hostNames(ctx)
 	list := []question.Stretch{}
 	for start, byHost := range found[0].stretches {
@@ -136,6 +140,14 @@ func (x *lining) join(other *lining) {
 	}
 }
 
+// settle finds what each host did not tell between its first interval and its last. Of steps nothing is found.
+func (x *lining) settle() {
+	for _, h := range x.stretches[time.Time{}] {
+		h.gaps = question.Gaps(h.told, time.UnixMicro(h.from).UTC(), time.UnixMicro(h.to).UTC())
+		h.told = nil
+	}
+}
+
 // add adds what a leaf has.
 func (x *lining) add(p *piece) error {
 	p.Fill()
@@ -160,7 +172,7 @@ func (x *lining) add(p *piece) error {
 			}
 			x.stretches[start][p.Host] = h
 		}
-		h.add(p.Leaf, at, lines)
+		h.add(p.Leaf, at, lines, x.q.Step == 0)
 		if !x.reading.IsWithin(p.Grain, p.Start) {
 			h.grain = max(h.grain, p.Grain)
 		}
@@ -187,14 +199,20 @@ func linesIn(l *leaf.Leaf, measures []amount.Measure) [][]lineIn {
 	return lines
 }
 
-func (x *hostStretch) add(l *leaf.Leaf, at int, lines [][]lineIn) {
+// add adds an interval of a leaf: of a step, or of the whole span.
+func (x *hostStretch) add(l *leaf.Leaf, at int, lines [][]lineIn, isWhole bool) {
 	t := l.Tables[leaf.Intervals]
 	from, to := t.Of("start")[at], t.Of("end")[at]
 	if x.from == 0 || from < x.from {
 		x.from = from
 	}
 	x.to, x.cpus = max(x.to, to), max(x.cpus, t.Of("cpus")[at])
-	x.elapsed += t.Of("elapsed")[at]
+	elapsed := t.Of("elapsed")[at]
+	x.elapsed += elapsed
+	if isWhole {
+		x.told = append(x.told, question.Told{Start: time.UnixMicro(from).UTC(), End: time.UnixMicro(to).UTC(),
+			Elapsed: time.Duration(elapsed) * time.Millisecond})
+	}
 	for i := range lines {
 		for k, line := range lines[i] {
 			s := &x.of[i][k]
@@ -222,6 +240,9 @@ func stretchOf(start time.Time, byHost map[int32]*hostStretch, names map[int32]s
 			x.To = to
 		}
 		x.Grain = max(x.Grain, h.grain)
+		if start.IsZero() {
+			x.Told = append(x.Told, question.HostTold{Host: id, From: from, To: to, Gaps: h.gaps})
+		}
 		x.ElapsedMillis, x.CPUs = max(x.ElapsedMillis, h.elapsed), x.CPUs+int(h.cpus)
 		for i := range x.Of {
 			for k, line := range x.Of[i].Each() {
@@ -232,6 +253,7 @@ func stretchOf(start time.Time, byHost map[int32]*hostStretch, names map[int32]s
 			}
 		}
 	}
+	slices.SortFunc(x.Told, func(a, b question.HostTold) int { return cmp.Compare(a.Host, b.Host) })
 	for i := range x.Of {
 		for k, line := range x.Of[i].Each() {
 			if line.Line.OK() {

@@ -29,6 +29,7 @@ export type CPULine = Schemas['CPULine']
 export type Links = Schemas['Links']
 export type LinkLine = Schemas['LinkLine']
 export type HostMemory = Schemas['Memory']
+export type Uncovered = Schemas['Uncovered']
 export type Identity = Schemas['Identity']
 
 /** What the service answered when it could not do what was asked (RFC 9457). */

@@ -751,6 +751,8 @@ export interface components {
             to: string;
             /** @description Why nothing is known of what it ran and used. */
             unavailable?: string;
+            /** @description In which parts of the span some host told nothing. */
+            uncovered?: components["schemas"]["Uncovered"];
             /** @description Sums over its workloads, one per resource. */
             uses: components["schemas"]["GroupUse"][];
             /** @enum {string} */
@@ -866,6 +868,8 @@ export interface components {
              * @description Of the owner; null when not known.
              */
             uid: number | null;
+            /** @description In which parts of the span its host told nothing. */
+            uncovered?: components["schemas"]["Uncovered"];
             /** @description One per resource, in the order of resources. */
             uses: components["schemas"]["WorkloadUse"][];
         };
@@ -917,6 +921,8 @@ export interface components {
             tenants: components["schemas"]["TenantBalance"][];
             /** Format: date-time */
             to: string;
+            /** @description In which parts some host told nothing; left out for none. */
+            uncovered?: components["schemas"]["Uncovered"];
             /** Format: int64 */
             workloads: number;
         };
@@ -1007,6 +1013,8 @@ export interface components {
             to: string;
             /** @description Why there is nothing. */
             unavailable?: string;
+            /** @description In which parts some host told nothing; left out for none. */
+            uncovered?: components["schemas"]["Uncovered"];
         };
         Committed: {
             host: string;
@@ -1211,6 +1219,8 @@ export interface components {
             to: string;
             /** @description A device was busy most of the time, or its operations waited long. */
             trouble: boolean;
+            /** @description In which parts some host told nothing; left out for none. */
+            uncovered?: components["schemas"]["Uncovered"];
             /** @description In a sentence: the busiest device and who had most of it. */
             verdict: string;
         };
@@ -1535,6 +1545,8 @@ export interface components {
             steal: number | null;
             /** Format: date-time */
             to: string;
+            /** @description In which parts some host told nothing. */
+            uncovered?: components["schemas"]["Uncovered"];
             /** @description Of amounts; a level's is its time-weighted mean. */
             unit: string;
             /**
@@ -1642,6 +1654,8 @@ export interface components {
             residual?: components["schemas"]["LinkTotals"];
             /** Format: date-time */
             to: string;
+            /** @description In which parts some host told nothing; left out for none. */
+            uncovered?: components["schemas"]["Uncovered"];
             /** @description Of interfaces that lead off the host, with frames. */
             wire?: components["schemas"]["LinkTotals"];
             /** @description Most bytes first: at IP level where cgroups are counted. */
@@ -1758,6 +1772,8 @@ export interface components {
             swaps: components["schemas"]["Swap"][];
             /** Format: date-time */
             to: string;
+            /** @description In which parts some host told nothing; left out for none. */
+            uncovered?: components["schemas"]["Uncovered"];
             /** @description Most charged first. */
             workloads: components["schemas"]["MemoryUser"][];
         };
@@ -2208,6 +2224,32 @@ export interface components {
             /** @description What moves of each resource, in the order of resources. */
             uses: components["schemas"]["PartUse"][];
             workload: string;
+        };
+        Uncovered: {
+            /**
+             * Format: int64
+             * @description Of how many hosts some part of the span was not recorded.
+             */
+            hosts: number;
+            /** @description The longest first, at most 20. */
+            parts: components["schemas"]["UncoveredPart"][];
+            /**
+             * Format: double
+             * @description All such parts together.
+             */
+            seconds: number;
+        };
+        UncoveredPart: {
+            /** Format: date-time */
+            from: string;
+            host: string;
+            /**
+             * Format: double
+             * @description Not recorded within it: less than its length where only sums are kept.
+             */
+            seconds: number;
+            /** Format: date-time */
+            to: string;
         };
         UserRef: {
             /** Format: int64 */

@@ -1,3 +1,4 @@
+import { NotRecorded } from '../../figures/NotRecorded'
 import { useBalance, usePins, useUnheard } from '../../api/queries'
 import { Waiting } from '../../figures/Trouble'
 import { queryOf } from '../../time/span'
@@ -34,6 +35,7 @@ export function BalancePage() {
           </a>
         </span>
       </div>
+      <NotRecorded of={b?.uncovered} />
       {b?.note && <p className="mb-3 font-serif first-letter:uppercase">{b.note}.</p>}
       <div className="grid grid-cols-[1fr_300px] items-start gap-4.5 max-xl:grid-cols-1">
         <section className="sheet overflow-x-auto" aria-label="Balance by tenant">

@@ -1,3 +1,4 @@
+import { NotRecorded } from '../../figures/NotRecorded'
 import { useColours, useDisks } from '../../api/queries'
 import { More } from '../../figures/More'
 import { TenantKey } from '../../figures/TenantKey'
@@ -24,6 +25,7 @@ export function DisksPage() {
           {disks.data.verdict}
         </p>
       )}
+      <NotRecorded of={disks.data?.uncovered} />
       <section className="sheet overflow-x-auto" aria-label="Devices">
         {disks.data ? (
           <DeviceRows devices={disks.data.devices} colours={colours} />

@@ -1,3 +1,4 @@
+import { NotRecorded } from '../../figures/NotRecorded'
 import { inSentence } from '../../figures/units'
 import { resources } from '../../figures/register'
 import { useParams } from '@tanstack/react-router'
@@ -63,6 +64,7 @@ export function HostPage() {
           )}
         </p>
       )}
+      <NotRecorded of={balance.data?.uncovered} />
       <div className="grid grid-cols-[11fr_10fr] items-start gap-4.5 max-lg:grid-cols-1">
         <CPUMap host={host} colours={colours} />
         <LedgerSheet balance={balance.data} error={balance.error} />

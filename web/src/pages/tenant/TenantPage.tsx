@@ -1,3 +1,4 @@
+import { NotRecorded } from '../../figures/NotRecorded'
 import { resources } from '../../figures/register'
 import { useParams } from '@tanstack/react-router'
 import { useState } from 'react'
@@ -30,6 +31,7 @@ export function TenantPage() {
         {tenant === 'unassigned' ? 'Unassigned' : tenant}
       </h1>
       {balance.data && !row && <p className="font-serif">There is no tenant of this name.</p>}
+      <NotRecorded of={balance.data?.uncovered} />
       {row && (
         <section className="sheet mb-4.5 grid grid-cols-4 max-lg:grid-cols-2" aria-label="Use against quotas">
           {row.uses.map((u, i) => {

@@ -1,3 +1,4 @@
+import { NotRecorded } from '../../figures/NotRecorded'
 import { Link, useParams } from '@tanstack/react-router'
 import type { AboutWorkload } from '../../api/client'
 import { useColours, useWorkload } from '../../api/queries'
@@ -29,6 +30,7 @@ export function WorkloadPage() {
           {w.kind} · {w.state}
         </span>
       </div>
+      <NotRecorded of={w.uncovered} />
       <div className="grid grid-cols-[minmax(340px,2fr)_3fr] items-start gap-4.5 max-lg:grid-cols-1">
         <Identity w={w} colour={colour} />
         <div className="grid gap-4.5">
