@@ -31,11 +31,19 @@ func Gaps(told []Told, begin, end time.Time) []Gap {
 		}
 	}
 	at := begin
-	for _, t := range told {
+	for i, t := range told {
 		if t.Start.After(at) {
 			add(at, t.Start, t.Start.Sub(at))
 		}
-		add(t.Start, t.End, t.End.Sub(t.Start)-t.Elapsed)
+		if lacking := t.End.Sub(t.Start) - t.Elapsed; lacking > 0 {
+			for _, late := range told[i+1:] { // what is not in the sum yet may lie within it
+				if !late.Start.Before(t.End) {
+					break
+				}
+				lacking -= late.Elapsed
+			}
+			add(t.Start, t.End, lacking)
+		}
 		if t.End.After(at) {
 			at = t.End
 		}

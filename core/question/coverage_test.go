@@ -30,6 +30,9 @@ func TestGaps_AreWhereNothingWasTold(t *testing.T) {
 		"beyond both ends": {[]question.Told{told(-60, 660, 720)}, nil},
 		"one within another": {[]question.Told{told(0, 500, 500), told(100, 200, 100)},
 			[]question.Gap{gap(500, 600, 100)}},
+		"what came late": {[]question.Told{told(0, 600, 540), told(200, 260, 60)}, nil},
+		"some of it came late": {[]question.Told{told(0, 600, 480), told(200, 260, 60)},
+			[]question.Gap{gap(0, 600, 60)}},
 		"a sum that lacks some": {[]question.Told{told(0, 600, 540)}, []question.Gap{gap(0, 600, 60)}},
 	} {
 		assert.Equal(t, c.want, question.Gaps(c.told, at(0), at(600)), name)

@@ -2,6 +2,7 @@ package oracle
 
 import (
 	"math/big"
+	"slices"
 	"time"
 
 	"vinescale/core/account"
@@ -9,6 +10,8 @@ import (
 )
 
 // Lines adds up the host-wide lines of a question's measures, for each step of it or over the whole span.
+//
+// Of what each host told it says how much it lacks in all, as one gap.
 func (b *Book) Lines(q question.Question) map[time.Time]question.Stretch {
 	type hostSum struct {
 		elapsed  int64
@@ -67,7 +70,12 @@ func (b *Book) Lines(q question.Question) map[time.Time]question.Stretch {
 	answer := map[time.Time]question.Stretch{}
 	for at, hosts := range stretches {
 		s := question.Stretch{Start: at, Hosts: len(hosts), Of: make([]question.Lines, len(q.Measures))}
-		for _, h := range hosts {
+		for id, h := range hosts {
+			if q.Step == 0 {
+				lacking := h.to.Sub(h.from) - time.Duration(h.elapsed)*time.Millisecond
+				s.Told = append(s.Told, question.HostTold{Host: id, From: h.from, To: h.to,
+					Gaps: []question.Gap{{From: h.from, To: h.to, Lacking: lacking}}})
+			}
 			s.ElapsedMillis = max(s.ElapsedMillis, h.elapsed)
 			s.CPUs += h.cpus
 			if s.From.IsZero() || h.from.Before(s.From) {
@@ -77,6 +85,7 @@ func (b *Book) Lines(q question.Question) map[time.Time]question.Stretch {
 				s.To = h.to
 			}
 		}
+		slices.SortFunc(s.Told, func(a, b question.HostTold) int { return int(a.Host) - int(b.Host) })
 		for i := range q.Measures {
 			for l, line := range s.Of[i].Each() {
 				sum := new(big.Int)
