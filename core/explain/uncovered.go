@@ -70,7 +70,8 @@ func ExplainUncovered(span question.Span, until time.Time, hosts []Expected, tol
 		return nil
 	}
 	slices.SortFunc(u.Parts, func(a, b UncoveredPart) int {
-		return cmp.Or(cmp.Compare(b.Seconds, a.Seconds), cmp.Compare(a.Host, b.Host), a.From.Compare(b.From))
+		return cmp.Or(cmp.Compare(b.Seconds, a.Seconds), a.From.Compare(b.From), a.To.Compare(b.To),
+			cmp.Compare(a.Host, b.Host))
 	})
 	u.Parts = u.Parts[:min(len(u.Parts), mostParts)]
 	return u

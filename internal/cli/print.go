@@ -262,7 +262,7 @@ func folded(s string) string {
 	return b.String()
 }
 
-// partsNamed is how many parts of a span that were not recorded are named in a line.
+// partsNamed is how many parts of a span that were not recorded are named in a line, and of how many hosts each.
 const partsNamed = 3
 
 // uncoveredLine says in which parts of a span some host told nothing; "" for none.
@@ -271,25 +271,55 @@ func uncoveredLine(u *explain.Uncovered) string {
 		return ""
 	}
 	var named []string
-	for _, p := range u.Parts[:min(partsNamed, len(u.Parts))] {
-		from, to := p.From.Local(), p.To.Local()
-		layout := time.DateTime
-		if from.Format(time.DateOnly) == to.Format(time.DateOnly) {
-			layout = "15:04:05"
+	left := u.Parts
+	for len(left) > 0 && len(named) < partsNamed {
+		first, hosts := left[0], []string{}
+		for len(left) > 0 && left[0].From.Equal(first.From) && left[0].To.Equal(first.To) &&
+			left[0].Seconds == first.Seconds {
+			hosts, left = append(hosts, left[0].Host), left[1:]
 		}
-		part := fmt.Sprintf("of %s from %s until %s", p.Host, untilText(from), to.Format(layout))
-		if lacking := p.To.Sub(p.From).Seconds() - p.Seconds; lacking >= 1 {
-			part += fmt.Sprintf(" (%s of it)", seconds(p.Seconds))
-		}
-		named = append(named, part)
+		named = append(named, uncoveredPart(first, hosts))
 	}
-	text := "Not recorded is what was used " + strings.Join(named, ", ")
-	if len(u.Parts) > partsNamed {
+	text := "Nothing was recorded " + strings.Join(named, ", ")
+	if len(left) > 0 || len(u.Parts) < u.Hosts {
 		hosts := "one host"
 		if u.Hosts > 1 {
 			hosts = fmt.Sprintf("%d hosts", u.Hosts)
 		}
-		text += fmt.Sprintf(", and more of %s: %s in all", hosts, seconds(u.Seconds))
+		text += fmt.Sprintf(", and more of %s: %s in all", hosts, lackingText(u.Seconds))
 	}
 	return folded(text+".") + "\n"
+}
+
+// uncoveredPart tells a part that is the same for some hosts.
+func uncoveredPart(p explain.UncoveredPart, hosts []string) string {
+	if more := len(hosts) - partsNamed; more > 1 {
+		hosts = append(hosts[:partsNamed:partsNamed], fmt.Sprintf("%d more", more))
+	}
+	from, to := p.From.Local(), p.To.Local()
+	layout := time.DateTime
+	if from.Format(time.DateOnly) == to.Format(time.DateOnly) {
+		layout = time.TimeOnly
+	}
+	text := fmt.Sprintf("of %s from %s until %s", listed(hosts), untilText(from), to.Format(layout))
+	if p.To.Sub(p.From).Seconds()-p.Seconds >= 1 {
+		text += " for " + lackingText(p.Seconds)
+	}
+	return text
+}
+
+// lackingText is how long nothing was recorded: to the second, as readings are not closer.
+func lackingText(s float64) string {
+	if s < 120 {
+		return fmt.Sprintf("%.0f s", s)
+	}
+	return seconds(s)
+}
+
+// listed is a list in a sentence.
+func listed(words []string) string {
+	if len(words) < 2 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
 }

@@ -13,10 +13,16 @@ it('names the longest parts of which nothing is known, and counts the rest', () 
   ]
   const { rerender, container } = render(<NotRecorded of={{ hosts: 2, seconds: 1890, parts }} />)
   expect(screen.getByRole('status').textContent).toBe(
-    'Not recorded is what was used of press-1 from 11/10/2026 12:00:00 until 11/10/2026 12:30:00, ' +
-      'of cellar-1 from 11/10/2026 12:00:00 until 11/10/2026 13:00:00 (90 s of it).',
+    'Nothing was recorded of press-1 from 11/10/2026 12:00:00 until 11/10/2026 12:30:00, ' +
+      'of cellar-1 from 11/10/2026 12:00:00 until 11/10/2026 13:00:00 for 90 s.',
   )
-  rerender(<NotRecorded of={{ hosts: 2, seconds: 7200, parts: [...parts, ...parts] }} />)
+  const same = ['cellar-1', 'orchard-1', 'press-1', 'terrace-1', 'terrace-2'].map((h) => ({ ...parts[0]!, host: h }))
+  rerender(<NotRecorded of={{ hosts: 5, seconds: 9000, parts: same }} />)
+  expect(screen.getByRole('status').textContent).toMatch(
+    /^Nothing was recorded of cellar-1, orchard-1, press-1 and 2 more from 11\/10\/2026 12:00:00 until [^,]+\.$/,
+  )
+  const later = [10, 11, 12].map((n) => part('press-1', `2026-10-11T${n}:00:00`, `2026-10-11T${n}:01:00`, 60))
+  rerender(<NotRecorded of={{ hosts: 2, seconds: 7200, parts: [...parts, ...later] }} />)
   expect(screen.getByRole('status').textContent).toMatch(/, and more of 2 hosts: 120 min in all\.$/)
   rerender(<NotRecorded />)
   expect(container.textContent).toBe('')

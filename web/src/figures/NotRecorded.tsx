@@ -1,26 +1,42 @@
 import type { Uncovered } from '../api/client'
 
-const named = 3
+const named = 3 // parts, and hosts of each
+
+type Part = Uncovered['parts'][0]
 
 /** In which parts of the span some host told nothing: the figures lack what was used there. */
 export function NotRecorded({ of }: { of?: Uncovered }) {
   if (!of) return null
-  const parts = of.parts.slice(0, named).map((p) => `of ${p.host} from ${time(p.from)} until ${time(p.to)}${within(p)}`)
+  const groups = together(of.parts)
   const more =
-    of.parts.length > named
+    groups.length > named || of.parts.length < of.hosts
       ? `, and more of ${of.hosts === 1 ? 'one host' : `${of.hosts} hosts`}: ${minutes(of.seconds)} in all`
       : ''
   return (
     <p className="mb-3 font-serif text-[15px] text-ink-2" role="status">
-      Not recorded is what was used {parts.join(', ')}
+      Nothing was recorded {groups.slice(0, named).map(told).join(', ')}
       {more}.
     </p>
   )
 }
 
-function within(p: Uncovered['parts'][0]): string {
+/** Parts that are the same for several hosts. */
+function together(parts: Part[]): Part[][] {
+  const groups = new Map<string, Part[]>()
+  for (const p of parts) {
+    const key = [p.from, p.to, p.seconds].join()
+    groups.set(key, [...(groups.get(key) ?? []), p])
+  }
+  return [...groups.values()]
+}
+
+function told(parts: Part[]): string {
+  const hosts = parts.map((p) => p.host)
+  if (hosts.length > named + 1) hosts.splice(named, hosts.length, `${hosts.length - named} more`)
+  const p = parts[0]!
   const whole = (Date.parse(p.to) - Date.parse(p.from)) / 1000
-  return whole - p.seconds >= 1 ? ` (${minutes(p.seconds)} of it)` : ''
+  const lacking = whole - p.seconds >= 1 ? ` for ${minutes(p.seconds)}` : ''
+  return `of ${new Intl.ListFormat('en-GB').format(hosts)} from ${time(p.from)} until ${time(p.to)}${lacking}`
 }
 
 function time(at: string): string {
