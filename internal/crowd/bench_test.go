@@ -297,15 +297,15 @@ func BenchmarkConsole(b *testing.B) {
 	}
 }
 
-// BenchmarkStart starts a service on a book of a year of twelve hosts of 20 workloads, every hour of which is kept, and
-// asks for the balance of a day. The floor is its start on an empty book.
-func BenchmarkStart(b *testing.B) {
+// aYear makes a book of a year of twelve hosts of 20 workloads, every hour of which is kept. It returns the program,
+// its data, the year, and how long the service took to start on an empty book.
+func aYear(b *testing.B) (program, data string, year question.Span, floor time.Duration) {
 	program, dir := build(b)
-	data := filepath.Join(dir, "data")
+	data = filepath.Join(dir, "data")
 	start(b, program, data).stop() // makes the book
 	begin := time.Now()
 	s := start(b, program, data)
-	floor := time.Since(begin)
+	floor = time.Since(begin)
 	f, err := crowd.Enrol(ctx, s.address, s.token, 12, 20)
 	require.NoError(b, err)
 	hour := time.Now().UTC().Add(-3 * time.Hour).Truncate(time.Hour)
@@ -317,14 +317,64 @@ func BenchmarkStart(b *testing.B) {
 	cluster, err := postgres.Start(ctx, filepath.Join(data, "postgres"))
 	require.NoError(b, err)
 	today := hour.Truncate(24 * time.Hour)
-	year := question.Span{From: today.AddDate(-1, 0, 0), To: today}
+	year = question.Span{From: today.AddDate(-1, 0, 0), To: today}
 	require.NoError(b, crowd.Repeat(ctx, cluster.URL, hour, year))
 	require.NoError(b, cluster.Stop())
+	return program, data, year, floor
+}
+
+// BenchmarkQuestions asks a service what the documents show, over an hour, a week and a month of such a year, each
+// twice as anyone might. The floor is the list of tenants, which asks nothing of the book.
+func BenchmarkQuestions(b *testing.B) {
+	program, data, year, _ := aYear(b)
+	s := start(b, program, data)
+	to := s.client(b)
+	ask := func(path string, query url.Values) time.Duration {
+		begin := time.Now()
+		require.NoError(b, to.Get(ctx, path, query, nil), path)
+		return time.Since(begin)
+	}
+	ask("/api/v1/tenants", nil)
+	floor := ask("/api/v1/tenants", nil)
+	for _, path := range []string{"/balance", "/balances", "/timeline", "/ledger?of=cpu&by=tenant",
+		"/ledger?of=disk_reads&by=workload", "/ledger?of=cpu&by=program", "/ledger?of=memory&by=user",
+		"/ledger?of=cpu&by=workload&where=kind+%3D%3D+'job'", "/workloads?first=20", "/threads", "/programs?first=20",
+		"/pins", "/disks", "/interfaces", "/hosts/cellar-1/cpus", "/hosts/cellar-1/memory", "/workloads/4",
+		"/about/host/cellar-1", "/about/user/svc-cellar", "/about/tenant/unassigned", "/rules/suggestions"} {
+		for name, length := range map[string]time.Duration{"hour": time.Hour, "week": 7 * 24 * time.Hour,
+			"month": 30 * 24 * time.Hour} {
+			b.Run(strings.Trim(path, "/")+"/"+name, func(b *testing.B) {
+				path, rest, _ := strings.Cut(path, "?")
+				query, err := url.ParseQuery(rest)
+				require.NoError(b, err)
+				var first, taken time.Duration
+				n := 0
+				for b.Loop() {
+					end := year.To.Add(-time.Duration(24*(n+1)) * time.Hour)
+					query.Set("from", end.Add(-length).Format(time.RFC3339))
+					query.Set("to", end.Format(time.RFC3339))
+					first += ask("/api/v1"+path, query)
+					taken += ask("/api/v1"+path, query)
+					n++
+				}
+				b.ReportMetric(first.Seconds()*1000/float64(n), "ms")
+				b.ReportMetric(taken.Seconds()*1000/float64(n), "ms-again")
+				b.ReportMetric(float64(first)/float64(n)/float64(floor), "x-floor")
+				b.ReportMetric(0, "ns/op")
+			})
+		}
+	}
+}
+
+// BenchmarkStart starts a service on a book of a year, and asks for the balance of a day. The floor is its start on an
+// empty book.
+func BenchmarkStart(b *testing.B) {
+	program, data, year, floor := aYear(b)
 	var ready, balance time.Duration
 	n := 0
 	for b.Loop() {
-		begin = time.Now()
-		s = start(b, program, data)
+		begin := time.Now()
+		s := start(b, program, data)
 		ready += time.Since(begin)
 		query := url.Values{"from": {year.To.AddDate(0, 0, -1).Format(time.RFC3339)},
 			"to": {year.To.Format(time.RFC3339)}}
