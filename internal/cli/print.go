@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math"
 	"reflect"
 	"strconv"
 	"strings"
@@ -274,8 +275,8 @@ func uncoveredLine(u *explain.Uncovered) string {
 	left := u.Parts
 	for len(left) > 0 && len(named) < partsNamed {
 		first, hosts := left[0], []string{}
-		for len(left) > 0 && left[0].From.Equal(first.From) && left[0].To.Equal(first.To) &&
-			left[0].Seconds == first.Seconds {
+		for len(left) > 0 && sameSecond(left[0].From, first.From) && sameSecond(left[0].To, first.To) &&
+			math.Abs(left[0].Seconds-first.Seconds) < 1 {
 			hosts, left = append(hosts, left[0].Host), left[1:]
 		}
 		named = append(named, uncoveredPart(first, hosts))
@@ -290,6 +291,8 @@ func uncoveredLine(u *explain.Uncovered) string {
 	}
 	return folded(text+".") + "\n"
 }
+
+func sameSecond(a, b time.Time) bool { return a.Truncate(time.Second).Equal(b.Truncate(time.Second)) }
 
 // uncoveredPart tells a part that is the same for some hosts.
 func uncoveredPart(p explain.UncoveredPart, hosts []string) string {

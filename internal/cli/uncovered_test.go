@@ -17,7 +17,8 @@ func TestUncoveredLine_NamesSomePartsAndCountsTheRest(t *testing.T) {
 	assert.Empty(t, uncoveredLine(nil))
 	assert.Equal(t, "Nothing was recorded of cellar-1 and press-1 from 2026-10-11 12:00:00 until 12:30:00.\n",
 		uncoveredLine(&explain.Uncovered{Hosts: 2, Parts: []explain.UncoveredPart{part("cellar-1", 0, 30, 1800),
-			part("press-1", 0, 30, 1800)}}))
+			{Host: "press-1", From: part("", 0, 30, 0).From.Add(300 * time.Millisecond), To: part("", 0, 30, 0).To,
+				Seconds: 1799.7}}}))
 	assert.Equal(t, "Nothing was recorded of cellar-1 from 2026-10-11 12:00:00 until 12:30:00 for 60 s.\n",
 		uncoveredLine(&explain.Uncovered{Hosts: 1, Parts: []explain.UncoveredPart{part("cellar-1", 0, 30, 60)}}))
 	many := &explain.Uncovered{Hosts: 5, Seconds: 7200}

@@ -16,7 +16,11 @@ it('names the longest parts of which nothing is known, and counts the rest', () 
     'Nothing was recorded of press-1 from 11/10/2026 12:00:00 until 11/10/2026 12:30:00, ' +
       'of cellar-1 from 11/10/2026 12:00:00 until 11/10/2026 13:00:00 for 90 s.',
   )
-  const same = ['cellar-1', 'orchard-1', 'press-1', 'terrace-1', 'terrace-2'].map((h) => ({ ...parts[0]!, host: h }))
+  const same = ['cellar-1', 'orchard-1', 'press-1', 'terrace-1', 'terrace-2'].map((h, i) => ({
+    ...parts[0]!,
+    host: h,
+    to: `2026-10-11T12:30:00.${100 + i}`,
+  }))
   rerender(<NotRecorded of={{ hosts: 5, seconds: 9000, parts: same }} />)
   expect(screen.getByRole('status').textContent).toMatch(
     /^Nothing was recorded of cellar-1, orchard-1, press-1 and 2 more from 11\/10\/2026 12:00:00 until [^,]+\.$/,

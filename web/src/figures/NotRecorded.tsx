@@ -20,11 +20,11 @@ export function NotRecorded({ of }: { of?: Uncovered }) {
   )
 }
 
-/** Parts that are the same for several hosts. */
+/** Parts that are the same for several hosts, to the second. */
 function together(parts: Part[]): Part[][] {
   const groups = new Map<string, Part[]>()
   for (const p of parts) {
-    const key = [p.from, p.to, p.seconds].join()
+    const key = [p.from, p.to].map((at) => Math.floor(Date.parse(at) / 1000)).join() + ',' + Math.round(p.seconds)
     groups.set(key, [...(groups.get(key) ?? []), p])
   }
   return [...groups.values()]
