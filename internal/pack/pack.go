@@ -15,7 +15,7 @@ import (
 
 const version = 1
 
-// zipAtLeast is from how many bytes on compressing is tried: zstd's own quire takes a dozen.
+// zipAtLeast is from how many bytes on compressing is tried: what zstd adds takes a dozen.
 const zipAtLeast = 48
 
 var (

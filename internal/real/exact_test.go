@@ -422,16 +422,22 @@ func TestExact_HostNetworkWorkloadsAreToldApart(t *testing.T) {
 	}
 }
 
-// TestExact_DirectAndWrittenBackBytesAreCharged writes to a loop device past the page cache and through it.
-func TestExact_DirectAndWrittenBackBytesAreCharged(t *testing.T) {
-	const direct, buffered = 48 << 20, 24 << 20
+// loop makes a loop device of 128 MiB.
+func loop(t *testing.T) (device string) {
 	image := filepath.Join(t.TempDir(), "image")
 	require.NoError(t, os.WriteFile(image, nil, 0o600))
 	require.NoError(t, os.Truncate(image, 128<<20))
 	out, err := exec.Command("losetup", "--find", "--show", image).CombinedOutput()
 	require.NoError(t, err, string(out))
-	device := strings.TrimSpace(string(out))
+	device = strings.TrimSpace(string(out))
 	t.Cleanup(func() { exec.Command("losetup", "--detach", device).Run() })
+	return device
+}
+
+// TestExact_DirectAndWrittenBackBytesAreCharged writes to a loop device past the page cache and through it.
+func TestExact_DirectAndWrittenBackBytesAreCharged(t *testing.T) {
+	const direct, buffered = 48 << 20, 24 << 20
+	device := loop(t)
 	info, err := os.Stat(device)
 	require.NoError(t, err)
 	number := info.Sys().(*syscall.Stat_t).Rdev
@@ -482,13 +488,7 @@ func TestExact_DirectAndWrittenBackBytesAreCharged(t *testing.T) {
 // kernel's own means: the one writes nothing, the other all of it.
 func TestExact_DiscardsAreNotWrites(t *testing.T) {
 	const forgotten, zeroed = 80 << 20, 16 << 20
-	image := filepath.Join(t.TempDir(), "image")
-	require.NoError(t, os.WriteFile(image, nil, 0o600))
-	require.NoError(t, os.Truncate(image, 128<<20))
-	out, err := exec.Command("losetup", "--find", "--show", image).CombinedOutput()
-	require.NoError(t, err, string(out))
-	device := strings.TrimSpace(string(out))
-	t.Cleanup(func() { exec.Command("losetup", "--detach", device).Run() })
+	device := loop(t)
 	must, lees := newCell(t, "forgets"), newCell(t, "zeroes")
 	w := watch(t)
 	line(t, must.start(t, "discard", device, strconv.Itoa(forgotten)))

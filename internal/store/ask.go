@@ -33,14 +33,20 @@ func (s *Store) ask(ctx context.Context, q question.Question, withLines bool) (*
 	if err != nil {
 		return nil, nil, fmt.Errorf("ask for %v by %v: %w", q.Measures, q.By, err)
 	}
-	near := r.rows()
+	near, total := r.rows(), r.total
+	if plan.Peaks {
+		if err := s.highestMinutes(ctx, &q, near); err != nil {
+			return nil, nil, fmt.Errorf("the highest minutes: %w", err)
+		}
+		near, total = q.Near(near)
+	}
 	c := newCount(plan, exists)
 	if c.isNamedLast() {
 		if err := s.nameLast(ctx, c, near, tenants); err != nil {
 			return nil, nil, err
 		}
 	}
-	a := q.ArrangeNear(near, r.total)
+	a := q.ArrangeNear(near, total)
 	a.Grain = r.grain
 	for _, n := range r.workloads {
 		a.Workloads += n
@@ -65,14 +71,10 @@ func (s *Store) workOut(ctx context.Context, plan *question.Plan, exists func(in
 			return nil, err
 		}
 	}
-	rows := c.rows(of)
-	if plan.Peaks {
-		if err := s.highestMinutes(ctx, &plan.Question, rows); err != nil {
-			return nil, fmt.Errorf("the highest minutes: %w", err)
-		}
+	r := &remembered{near: c.rows(of), grain: c.grain, workloads: map[int32]int{}}
+	if !plan.Peaks { // else the page follows from the highest minutes
+		r.near, r.total = plan.Question.Near(r.near)
 	}
-	r := &remembered{grain: c.grain, workloads: map[int32]int{}}
-	r.near, r.total = plan.Question.Near(rows)
 	seen := map[int64]bool{}
 	for k, p := range c.parts {
 		if !seen[k.workload] {

@@ -58,7 +58,8 @@ func (m *memory) remember(key string, r *remembered) {
 	}
 }
 
-// remembered is what was worked out for a question, before names are put to it.
+// remembered is what was worked out for a question, before names are put to it, and the highest minutes: a long
+// interval that begins before a span is counted in minutes of it, and is in none of its leaves.
 type remembered struct {
 	mark      mark
 	near      []question.Row

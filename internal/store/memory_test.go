@@ -88,3 +88,27 @@ func TestAsk_WhatIsRememberedAnswersOnlyWhileNothingChanged(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 5.0, asked()["must-intake"])
 }
+
+// TestAsk_TheHighestMinuteFollowsFromWhatBeganBeforeTheSpanToo asks the same before and after an interval of two hours
+// comes, which began an hour before the span.
+func TestAsk_TheHighestMinuteFollowsFromWhatBeganBeforeTheSpanToo(t *testing.T) {
+	s, h := open(t)
+	require.NoError(t, s.Enrol(ctx, "press-1", "secret too"))
+	other, err := s.HostByName(ctx, "press-1")
+	require.NoError(t, err)
+	ingest(t, s, h, minute("cellar-1", noon, 1, map[string]float64{"a": 60}))
+	q := question.Question{Scope: question.Scope{Span: question.Span{From: noon, To: noon.Add(time.Hour)}},
+		Measures: []amount.Measure{amount.CPU}, By: []question.Dimension{question.Tenant}}
+	peak := func() float64 {
+		a, err := s.Ask(ctx, q)
+		require.NoError(t, err)
+		require.Len(t, a.Rows, 1)
+		assert.Equal(t, 60e6, a.Rows[0].Sums[0].Units)
+		return a.Rows[0].Sums[0].Peak
+	}
+	assert.Equal(t, 1.0, peak())
+	long := minute("press-1", noon.Add(-time.Hour), 1, map[string]float64{"b": 7200})
+	long.Intervals[0].ElapsedMillis, long.Intervals[0].ToUnixMicros = 7_200_000, noon.Add(time.Hour).UnixMicro()
+	ingest(t, s, other, long)
+	assert.Equal(t, 2.0, peak())
+}
