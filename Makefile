@@ -98,7 +98,7 @@ bench: packages build ## measure cost, as ratios to a floor measured in the same
 
 generate: web/node_modules/.installed ## make the generated files anew: wire format, API description, its types
 	@scripts/packages protobuf-compiler clang-16 llvm-16 libbpf-dev
-	BPF2GO_CFLAGS='-O2 -g -Wall -I/usr/include/x86_64-linux-gnu' go generate ./internal/kernel/bpf
+	BPF2GO_CFLAGS='-O2 -g -Wall -mcpu=v3 -I/usr/include/x86_64-linux-gnu' go generate ./internal/kernel/bpf
 	go build -o bin/protoc-gen-go google.golang.org/protobuf/cmd/protoc-gen-go
 	protoc --plugin=bin/protoc-gen-go --go_out=. --go_opt=module=vinescale internal/wire/interval.proto
 	go run ./cmd/vinescale openapi > docs/openapi.json

@@ -22,7 +22,7 @@ func (s *scratch) deviceGrowth(d, g, before *Group) {
 	}
 	d.Devices = make([]DeviceIO, 0, len(g.Devices))
 	for _, now := range g.Devices {
-		if io := now.since(before.Devices); io != (DeviceIO{Major: now.Major, Minor: now.Minor}) {
+		if io := now.Since(before.Devices); io != (DeviceIO{Major: now.Major, Minor: now.Minor}) {
 			d.Devices = append(d.Devices, io)
 		}
 	}
@@ -43,8 +43,8 @@ func (s *scratch) deviceGrowth(d, g, before *Group) {
 	}
 }
 
-// since is how far the counters of a device went from those of an earlier reading.
-func (io DeviceIO) since(before []DeviceIO) DeviceIO {
+// Since is how far the counters of a device went from those of an earlier reading.
+func (io DeviceIO) Since(before []DeviceIO) DeviceIO {
 	var was DeviceIO
 	for _, b := range before {
 		if b.Major == io.Major && b.Minor == io.Minor {
@@ -112,7 +112,7 @@ func (s *scratch) devices(dirt *dirty) {
 	var free []DeviceIO
 	var read, written int64
 	for _, now := range s.now.NoGroup {
-		io := now.since(s.prev.NoGroup)
+		io := now.Since(s.prev.NoGroup)
 		if io.Read == 0 && io.Written == 0 {
 			continue
 		}

@@ -45,6 +45,7 @@ type recogniser[F any] struct {
 type looseKey struct {
 	uid     int64
 	program string
+	brief   bool
 }
 
 // Roots are the places identity is read from. The zero value of a field is the host's own.
@@ -165,7 +166,7 @@ func (r *Registry) OfProcess(p *Process, inside account.WorkloadID) account.Work
 // Loose returns the workload of a user's processes that belong to nothing else and descend from one program.
 func (r *Registry) Loose(uid int64, program string) account.WorkloadID {
 	program = sound(program)
-	key := looseKey{uid, program}
+	key := looseKey{uid: uid, program: program}
 	r.mu.Lock()
 	id, ok := r.byLoose[key]
 	r.mu.Unlock()
@@ -178,6 +179,27 @@ func (r *Registry) Loose(uid int64, program string) account.WorkloadID {
 		Owner: name, UID: uid,
 		Recogniser: "user and program", Facts: map[string]string{account.FactProgram: program},
 	}, "in no container, machine, job, sign-in or unit")
+	r.mu.Lock()
+	r.byLoose[key] = id
+	r.mu.Unlock()
+	return id
+}
+
+// Brief returns the workload of a user's programs that belong to nothing else and have not lived long enough, or are
+// not large enough, to be workloads of their own.
+func (r *Registry) Brief(uid int64) account.WorkloadID {
+	key := looseKey{uid: uid, brief: true}
+	r.mu.Lock()
+	id, ok := r.byLoose[key]
+	r.mu.Unlock()
+	if ok {
+		return id
+	}
+	name := r.users.Name(uid)
+	id = r.intern(account.Workload{
+		Key: "brief:" + strconv.FormatInt(uid, 10), Kind: amount.Loose, Name: "brief programs of " + name, Owner: name,
+		UID: uid, Recogniser: "user", Facts: map[string]string{},
+	}, "in no container, machine, job, sign-in or unit, and in no family that lived a minute or was large")
 	r.mu.Lock()
 	r.byLoose[key] = id
 	r.mu.Unlock()

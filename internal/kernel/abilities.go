@@ -35,13 +35,24 @@ func (r *Reader) Abilities() []account.Ability {
 		put("CPU time of a cgroup, by CPU", summed, "each thread's time, put down to the CPU it last ran on",
 			not(bpf.CPU))
 	}
-	put("CPU time of processes outside cgroups, by CPU", summed,
-		"each thread's time, put down to the CPU it last ran on", "a task's clock does not tell CPUs apart")
+	if r.countsKin() {
+		put("CPU time of processes outside cgroups, by CPU", counted,
+			"the scheduler's clock at each switch, by user and family (eBPF)", "")
+	} else {
+		put("CPU time of processes outside cgroups, by CPU", summed,
+			"each thread's time, put down to the CPU it last ran on", "a task's clock does not tell CPUs apart")
+	}
 	if cpu {
-		put("CPU time of processes outside cgroups", summed,
-			"the scheduler's clock of every task, ended ones too (eBPF)", "")
-		put("work that ended between readings", counted, "a record of each ended task with its cgroup and user (eBPF)",
-			"")
+		if r.countsKin() {
+			put("CPU time of processes outside cgroups", counted,
+				"the scheduler's clock of every task, by user and family as they were (eBPF)",
+				"a change of user is seen within a clock tick")
+		} else {
+			put("CPU time of processes outside cgroups", summed,
+				"the scheduler's clock of every task, ended ones too (eBPF)", not(bpf.Tasks))
+		}
+		put("work that ended between readings", counted,
+			"with its cgroup, user and family; a record of each ended task names its program (eBPF)", "")
 		put("time on each CPU", counted,
 			"how long tasks ran there (eBPF), so that steal and interrupts are not counted twice", "")
 		put("waiting for a CPU", counted, "the scheduler's run-queue delay (eBPF)", "")
@@ -57,6 +68,13 @@ func (r *Reader) Abilities() []account.Ability {
 		}
 		put("time on each CPU", summed, "/proc/stat, in steps of 10 ms; stolen time may be counted twice", not(bpf.CPU))
 		put("waiting for a CPU", unavailable, "", not(bpf.CPU))
+	}
+	if r.counters.Has(bpf.Groups) {
+		put("cgroups that came and went between readings", counted,
+			"a record of each that is made (eBPF), kept for one reading after its end", "")
+	} else {
+		put("cgroups that came and went between readings", unavailable,
+			"what ran in them is their users', or in the residual", not(bpf.Groups))
 	}
 	put("user and system time apart", split, "the kernel divides exact time by what it sampled at ticks", "")
 	if r.counters.Has(bpf.Tasks) {

@@ -19,12 +19,17 @@ type hierarchy struct {
 	name  string // "" for version 2, else the controller: cpuacct, memory, blkio or unified
 	salt  uint64
 	known map[uint64]*group // by inode, which is the number the kernel knows a cgroup by
-	order []*group          // as last walked: an outer one before its inner ones
+	gone  map[uint64]*group // of those known at the last reading or made since, that are not there any more
+	order []*group          // as last walked: an outer one before its inner ones, and those that are gone last
 	stale bool              // it is to be walked again
 	keeps bool              // it is the kernel's own, where a file kept open shows what is in it now
 	gen   int64
 	bufs  [][]byte // a directory buffer per depth
 	queue []byte
+
+	number int64 // that the kernel's records have of it: 0 for version 2; -1 where it is not known
+	root   uint64
+	made   []bpf.Made // since the last reading
 }
 
 // group is what is remembered of one cgroup directory.
@@ -44,6 +49,7 @@ type group struct {
 	visits  int64
 	turn    int64 // spreads over readings what is not done at each
 	watched bool
+	gone    bool
 	counted *counted // by the kernel for this very directory and those within it; nil where nothing is
 }
 
@@ -52,7 +58,8 @@ func openHierarchy(root, name string, n uint64) (*hierarchy, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := &hierarchy{Tree: t, name: name, salt: (n + 1) << 60, known: map[uint64]*group{}, queue: make([]byte, 0, 4096)}
+	h := &hierarchy{Tree: t, name: name, salt: (n + 1) << 60, known: map[uint64]*group{}, gone: map[uint64]*group{},
+		queue: make([]byte, 0, 4096)}
 	h.keeps = t.IsCgroups()
 	return h, nil
 }
@@ -72,6 +79,7 @@ func (r *Reader) readGroups(dst *account.Reading) {
 	r.slowAt = now
 	dst.Groups = dst.Groups[:0]
 	dst.NoGroup = dst.NoGroup[:0]
+	r.dropGone()
 	changed := r.cgroups.watch.changed() || r.count%(60*r.options.RecheckEvery) == 1 // else once an hour, to be sure
 	for _, h := range r.cgroups.all {
 		if changed || h.stale {
@@ -81,6 +89,7 @@ func (r *Reader) readGroups(dst *account.Reading) {
 			h.walkAll(r)
 		}
 	}
+	r.keepGone()
 	r.forgetCounted()
 	r.gatherCounted(dst)
 	for _, h := range r.cgroups.all {
@@ -89,7 +98,11 @@ func (r *Reader) readGroups(dst *account.Reading) {
 			continue
 		}
 		for _, g := range h.order {
-			if g.workload != account.Unrecognised {
+			switch {
+			case g.workload == account.Unrecognised:
+			case g.gone:
+				r.visitGone(h, dst, g)
+			default:
 				r.visit(h, dst, g)
 			}
 		}
@@ -102,12 +115,22 @@ const maxDepth = 64
 func (h *hierarchy) walkAll(r *Reader) {
 	h.gen++
 	h.stale = false
-	h.order = h.order[:0]
+	before := h.order
+	h.order = make([]*group, 0, len(before)+8)
 	h.walk(r, h.queue[:0], 0, nil, nil)
-	for inode, g := range h.known {
-		if g.gen < h.gen {
+	for _, g := range before { // an outer one before its inner ones
+		switch {
+		case g.gone:
+			h.addGone(g)
+		case g.gen == h.gen || h.known[g.inode] != g: // it is there, or another is of its number
+		default:
 			r.leave(g)
-			delete(h.known, inode)
+			delete(h.known, g.inode)
+			if r.counters.Has(bpf.Groups) {
+				h.addGone(g)
+			} else {
+				r.leaveCounted(h, g)
+			}
 		}
 	}
 }
@@ -191,20 +214,9 @@ func (r *Reader) forget(g *group) {
 
 // visit adds the group of a workload with its counters.
 func (r *Reader) visit(h *hierarchy, dst *account.Reading, g *group) {
-	n := len(dst.Groups)
-	if n < cap(dst.Groups) {
-		dst.Groups = dst.Groups[:n+1] // keeps the slices that stood there
-	} else {
-		dst.Groups = append(dst.Groups, account.Group{})
-	}
-	a := &dst.Groups[n]
-	perCPU, devices := a.PerCPU[:0], a.Devices[:0]
-	*a = account.Group{ID: g.inode ^ h.salt, Workload: g.workload, Outer: -1, Born: g.met == r.count, PerCPU: perCPU,
-		Devices: devices}
-	if g.outer != nil {
-		a.Outer = g.outer.index
-	}
-	g.index = int32(n)
+	a := nextGroup(dst, g.inode^h.salt, g.workload, g.outer)
+	a.Born = g.met == r.count
+	g.index = int32(len(dst.Groups)) - 1
 	slow := g.visits == 0 || r.slow
 	g.visits++
 	if slow {

@@ -13,7 +13,11 @@ type counted struct {
 	own   figures // of this very directory
 	whole figures // and of all within it
 	base  figures // of those within it that are no more
+	last  figures // whole, at the reading before
 }
+
+// since is what was counted of a cgroup, and of all within it, since the reading before.
+func (c *counted) since() figures { return c.whole.less(&c.last) }
 
 type figures struct {
 	perCPU               []int64 // nanoseconds
@@ -35,6 +39,30 @@ const (
 func (f *figures) reset() {
 	clear(f.perCPU)
 	*f = figures{perCPU: f.perCPU, devices: f.devices[:0]}
+}
+
+// less is how much more there is in f than there was at an earlier reading.
+func (f *figures) less(was *figures) (d figures) {
+	d = figures{perCPU: append([]int64(nil), f.perCPU...), user: f.user - was.user, system: f.system - was.system,
+		waited: f.waited - was.waited, net: f.net}
+	for c := range was.perCPU {
+		d.perCPU[c] -= was.perCPU[c]
+	}
+	for i := range was.net {
+		d.net[i] -= was.net[i]
+	}
+	for _, io := range f.devices {
+		d.devices = append(d.devices, io.Since(was.devices))
+	}
+	return d
+}
+
+// micros is the CPU time on all CPUs.
+func (f *figures) micros() (sum int64) {
+	for _, nanos := range f.perCPU {
+		sum += nanos
+	}
+	return sum / 1000
 }
 
 func (f *figures) add(g *figures) {
@@ -118,12 +146,12 @@ func (r *Reader) gatherCounted(dst *account.Reading) {
 		}
 	}
 	if h := r.counting(bpf.CPU); h != nil {
-		if err := r.counters.CPU(func(pair bpf.GroupPair, by []bpf.Spent) {
-			if own := h.own(h.idOf(pair, r.cgroups.v2)); own != nil {
-				own.spend(by)
-			}
+		r.tasks.kin.begin()
+		unified := r.hierarchyOf(bpf.Network)
+		if err := r.counters.CPU(func(who bpf.Who, by []bpf.Spent) {
+			r.spend(h, unified, &who, by)
 		}); err != nil {
-			r.note("CPU time by cgroup", err)
+			r.note("CPU time by cgroup and family", err)
 		}
 	}
 	if h := r.counting(bpf.Network); h != nil {
@@ -204,7 +232,7 @@ func (r *Reader) gatherDisk(dst *account.Reading, h *hierarchy) {
 
 // own is where what was counted for a cgroup belongs: nil for one in no workload.
 func (h *hierarchy) own(id uint64) *figures {
-	g := h.known[id]
+	g := h.find(id)
 	if g == nil || g.workload == account.Unrecognised && g.outer == nil {
 		return nil
 	}
@@ -217,9 +245,10 @@ func (h *hierarchy) own(id uint64) *figures {
 // addUp adds each directory's own figures to those around it at which a workload begins.
 func (h *hierarchy) addUp() {
 	for _, g := range h.order {
-		if g.counted != nil {
-			g.counted.whole.reset()
-			g.counted.whole.add(&g.counted.base)
+		if c := g.counted; c != nil {
+			c.whole, c.last = c.last, c.whole
+			c.whole.reset()
+			c.whole.add(&c.base)
 		}
 	}
 	for _, g := range h.order {
@@ -244,8 +273,11 @@ func (g *group) orOuter() *group {
 }
 
 // leaveCounted keeps what was counted for a cgroup that is no more with those around it.
-func (r *Reader) leaveCounted(g *group) {
+func (r *Reader) leaveCounted(h *hierarchy, g *group) {
 	r.cgroups.someLeft = true
+	if g.orOuter() != nil {
+		r.cgroups.departed[g.inode^h.salt] = true
+	}
 	if g.counted == nil {
 		return
 	}
@@ -254,9 +286,6 @@ func (r *Reader) leaveCounted(g *group) {
 			o.counted = &counted{}
 		}
 		o.counted.base.add(&g.counted.own)
-	}
-	if g.outer != nil {
-		r.cgroups.departed[g.inode] = true
 	}
 }
 
@@ -269,25 +298,33 @@ func (r *Reader) forgetCounted() {
 	r.cgroups.someLeft = false
 	const root = 1
 	if h := r.counting(bpf.CPU); h != nil {
-		var gone []bpf.GroupPair
+		var gone []bpf.Who
 		beside := r.hierarchyOf(bpf.Network) // beside version 1, places are by the version 2 cgroup too
-		_ = r.counters.CPU(func(p bpf.GroupPair, by []bpf.Spent) {
-			switch id := h.idOf(p, r.cgroups.v2); {
-			case id > root && h.known[id] == nil:
-				gone = append(gone, p)
-			case !r.cgroups.v2 && beside != nil && p.V2 > root && beside.known[p.V2] == nil:
-				gone = append(gone, p)
-				if g := h.known[id]; g != nil && g.counted != nil {
+		_ = r.counters.CPU(func(who bpf.Who, by []bpf.Spent) {
+			switch id := h.idOf(&who, r.cgroups.v2); {
+			case id > root && h.find(id) == nil:
+			case !r.cgroups.v2 && beside != nil && who.V2 > root && beside.find(who.V2) == nil:
+				if g := h.find(id); g != nil && g.counted != nil {
 					g.counted.base.spend(by) // what ran in it was this one's
+					gone = append(gone, who)
+					return
 				}
+			case !r.tasks.kin.isOver(&who):
+				return
+			}
+			gone = append(gone, who)
+			if !r.cgroups.departed[h.idOf(&who, r.cgroups.v2)^h.salt] &&
+				(beside == nil || !r.cgroups.departed[who.V2^beside.salt]) {
+				r.tasks.kin.keep(&who, by)
 			}
 		})
 		r.counters.ForgetCPU(gone)
+		r.tasks.kin.forget()
 	}
 	if h := r.counting(bpf.Network); h != nil {
 		var gone []bpf.Flow
 		_ = r.counters.Flows(func(f bpf.Flow, _ bpf.Moved) {
-			if f.Group > root && h.known[f.Group] == nil {
+			if f.Group > root && h.find(f.Group) == nil {
 				gone = append(gone, f)
 			}
 		})
@@ -296,11 +333,11 @@ func (r *Reader) forgetCounted() {
 	if h := r.counting(bpf.Disk); h != nil {
 		var gone []bpf.Transfer
 		_ = r.counters.Transfers(func(t bpf.Transfer, d bpf.Done) {
-			if t.Group <= root || h.known[t.Group] != nil {
+			if t.Group <= root || h.find(t.Group) != nil {
 				return
 			}
 			gone = append(gone, t)
-			if !r.cgroups.departed[t.Group] {
+			if !r.cgroups.departed[t.Group^h.salt] {
 				addTransfer(&r.cgroups.noGroup, t, d)
 			}
 		})
@@ -330,11 +367,11 @@ func addTransfer(f *figures, t bpf.Transfer, d bpf.Done) {
 	}
 }
 
-func (h *hierarchy) idOf(p bpf.GroupPair, v2 bool) uint64 {
+func (h *hierarchy) idOf(who *bpf.Who, v2 bool) uint64 {
 	if v2 {
-		return p.V2
+		return who.V2
 	}
-	return p.Cpuacct
+	return who.Cpuacct
 }
 
 // addCounted puts what the kernel counted for a group into the reading.
@@ -344,14 +381,19 @@ func (r *Reader) addCounted(h *hierarchy, g *group, a *account.Group) {
 	if g.counted != nil {
 		w = &g.counted.whole
 	}
+	if h == r.counting(bpf.CPU) && r.cgroups.v2 {
+		for _, nanos := range w.perCPU {
+			a.PerCPU = append(a.PerCPU, nanos/1000)
+		}
+		a.Has |= account.HasPerCPU
+	}
+	r.putCounted(h, g, a, w)
+}
+
+// putCounted puts what the kernel counted for a group beside its CPU time into the reading.
+func (r *Reader) putCounted(h *hierarchy, g *group, a *account.Group, w *figures) {
 	f := &a.Figures
 	if h == r.counting(bpf.CPU) {
-		if r.cgroups.v2 {
-			for _, nanos := range w.perCPU {
-				a.PerCPU = append(a.PerCPU, nanos/1000)
-			}
-			a.Has |= account.HasPerCPU
-		}
 		f.Put(amount.CPUWait, w.waited/1000, amount.Counted)
 	}
 	if r.registry.Workload(g.workload).Kind == amount.VM {

@@ -10,11 +10,14 @@ type Counters interface {
 	Missing(bpf.Feature) error
 
 	Settle() error
-	CPU(visit func(bpf.GroupPair, []bpf.Spent)) error
+	CPU(visit func(bpf.Who, []bpf.Spent)) error
 	Totals() (bpf.CPUTotals, error)
-	ForgetCPU(gone []bpf.GroupPair)
+	ForgetCPU(gone []bpf.Who)
+	Adopt(families map[int32]uint64) error
 	Ended(visit func(*bpf.Ended)) error
 	Tasks() ([]bpf.Task, error)
+
+	Made(visit func(bpf.Made)) (lost uint64, err error)
 
 	Flows(visit func(bpf.Flow, bpf.Moved)) error
 	ForgetFlows(gone []bpf.Flow)

@@ -20,6 +20,7 @@ type end struct {
 	pid, tgid, parent int32
 	start             int64 // clock ticks since boot
 	v2, cpuacct       uint64
+	kin               uint64 // as the kernel numbers its family; 0 where not told
 	uid               uint32
 	cpu               int32 // that it was on last; -1 where not told
 	comm              [16]byte
@@ -46,8 +47,8 @@ func (e *ends) drain(r *Reader, whole bool, find func(listed map[int32]int64)) {
 				return
 			}
 			x := end{
-				pid: t.Pid, tgid: t.Tgid, parent: t.Parent, start: int64(t.Start / text.NanosPerTick), v2: t.Groups.V2,
-				cpuacct: t.Groups.Cpuacct, uid: t.Uid, cpu: int32(t.Cpu),
+				pid: t.Pid, tgid: t.Tgid, parent: t.Parent, start: int64(t.Start / text.NanosPerTick), v2: t.Who.V2,
+				cpuacct: t.Who.Cpuacct, kin: t.Who.Family, uid: t.Who.Uid, cpu: int32(t.Cpu),
 				sums: taskSums{
 					run: int64(t.Run), user: int64(t.User), system: int64(t.System), waited: int64(t.Waited),
 					read: int64(t.Read), written: int64(t.Written), cancelled: int64(t.Cancelled),
@@ -181,6 +182,7 @@ func (r *Reader) place(a *account.Process, o *over) {
 	a.Family = a.Program
 	a.Workload = r.workloadOf(o.v2, o.cpuacct)
 	parent := r.tasks.procs[o.parent]
+	n := r.tasks.kin.by[kinKey{uid: a.UID, family: o.kin}]
 	sameOwner := parent != nil && !parent.kernel && parent.uid == a.UID && o.parent > 1
 	switch {
 	case parent != nil && parent.kernel && o.parent == 2:
@@ -189,10 +191,14 @@ func (r *Reader) place(a *account.Process, o *over) {
 		if parent != nil && parent.workload == a.Workload {
 			a.Family = parent.family
 		}
+	case n != nil && n.workload != account.Unrecognised:
+		if a.Workload = n.workload; n.head != account.NoProgram {
+			a.Family = n.head
+		}
 	case sameOwner && parent.workload != account.Unrecognised:
 		a.Workload, a.Family = parent.workload, parent.family
 	default:
-		a.Workload = r.registry.Loose(a.UID, r.registry.ProgramName(a.Program))
+		a.Workload = r.registry.Brief(a.UID)
 	}
 }
 
@@ -206,7 +212,7 @@ func (r *Reader) workloadOf(v2, cpuacct uint64) account.WorkloadID {
 		} else if h.name != "" && h.name != "unified" {
 			continue
 		}
-		if g := h.known[id]; g != nil {
+		if g := h.find(id); g != nil {
 			if g = g.orOuter(); g != nil && len(g.path) > depth {
 				found, depth = g.workload, len(g.path)
 			}

@@ -6,28 +6,28 @@ import (
 )
 
 // settle gives processes whose workload was decided anew their family, which needs all of them read: the program of the
-// topmost process above each in its own workload. What is in no workload is loose: of its user, by that program.
-func (r *Reader) settle(dst *account.Reading) {
+// topmost process above each in its own workload. What is in no workload is loose, and is of its family. It returns, by
+// their place in the reading, those processes that the kernel has counted with another family until now.
+func (r *Reader) settle(dst *account.Reading) (apart map[int32]*kin) {
 	for _, i := range r.tasks.unsettled {
 		a := &dst.Processes[i]
 		p := r.tasks.procs[a.PID]
-		loose := p.workload == account.Unrecognised
-		head := r.head(a.PID, p, loose)
-		p.family = head.program
-		if loose {
-			p.workload = r.registry.Loose(p.uid, r.registry.ProgramName(head.program))
+		if p.kin = nil; p.workload == account.Unrecognised {
+			r.join(a.PID, p)
+		} else {
+			_, head := r.head(a.PID, p, false)
+			p.family = head.program
+			if was := r.setApart(a.PID, p); was != nil {
+				if apart == nil {
+					apart = map[int32]*kin{}
+				}
+				apart[i] = was
+			}
 		}
 		a.Workload, a.Family = p.workload, p.family
 	}
-	if len(r.tasks.unsettled) == 0 {
-		return
-	}
 	r.tasks.unsettled = r.tasks.unsettled[:0]
-	for i := range dst.Threads {
-		if t := &dst.Threads[i]; t.Workload == account.Unrecognised {
-			t.Workload = r.tasks.procs[t.PID].workload
-		}
-	}
+	return apart
 }
 
 func (r *Reader) isLoose(w account.WorkloadID) bool {
@@ -39,20 +39,20 @@ func (r *Reader) isLoose(w account.WorkloadID) bool {
 }
 
 // head is the topmost process above one that is in the same workload, or, for a loose one, loose and of the same user.
-func (r *Reader) head(pid int32, p *process, loose bool) *process {
+func (r *Reader) head(pid int32, p *process, loose bool) (int32, *process) {
 	for range maxDepth {
 		up := r.tasks.procs[p.parent]
 		if up == nil || up.kernel || up.seen < r.count || p.parent <= 1 {
-			return p
+			return pid, p
 		}
 		if loose {
 			if up.uid != p.uid || up.workload != account.Unrecognised && !r.isLoose(up.workload) {
-				return p
+				return pid, p
 			}
 		} else if up.workload != p.workload {
-			return p
+			return pid, p
 		}
-		p = up
+		pid, p = p.parent, up
 	}
-	return p
+	return pid, p
 }

@@ -29,7 +29,6 @@ func (r *Reader) leave(g *group) {
 		}
 	}
 	g.close()
-	r.leaveCounted(g)
 }
 
 func (g *group) close() {

@@ -22,6 +22,7 @@ type process struct {
 	own      account.WorkloadID // that it makes or belongs to by itself; Unrecognised for none
 	program  int32
 	family   int32 // program of the process at the head of its family
+	kin      *kin  // of a loose one
 	part     int32 // index of a part's name; -1 for none
 	machine  bool  // its threads are told apart
 	comm     string
@@ -86,9 +87,14 @@ func (r *Reader) readProcesses(dst *account.Reading) error {
 
 // endReading settles what needs all processes read, and forgets those that are gone.
 func (r *Reader) endReading(dst *account.Reading) {
-	r.settle(dst)
+	apart := r.settle(dst)
+	r.decideKin(dst)
+	for i, was := range apart {
+		dst.Processes[i].Within, dst.Processes[i].Inside = was.workload, true
+	}
 	r.readProportional(dst)
 	r.addEnded(dst)
+	r.addKin(dst)
 	for pid, p := range r.tasks.procs {
 		if p.seen < r.count {
 			delete(r.tasks.procs, pid)

@@ -104,7 +104,10 @@ type cgroups struct {
 	paths    map[string]account.WorkloadID // content of /proc/PID/cgroup -> workload, Unrecognised too
 	pathsAge int64                         // reading at which what was concluded of cgroups last changed
 
-	departed map[uint64]bool // cgroups that went, and whose counts are kept around them
+	lostMade   uint64 // records of cgroups that were made and found no room
+	missedMade uint64 // of them, those not yet told of
+
+	departed map[uint64]bool // cgroups that went since places were last freed, and were in a workload
 	someLeft bool            // since places were last freed
 	noGroup  figures         // of departed cgroups that were in no workload
 }
@@ -116,6 +119,7 @@ type tasks struct {
 	listing     []byte
 	unsettled   []int32 // indexes in the reading's processes whose family is to be found
 	loose       []bool  // by WorkloadID
+	kin         kinfolk
 	tids        []int32
 	taskListing []byte
 	threadsLeft int
@@ -184,7 +188,7 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 	r := &Reader{
 		registry: registry, options: o, counters: o.Counters, trouble: map[string]error{}, names: map[string]string{},
 		cgroups: cgroups{paths: map[string]account.WorkloadID{}, departed: map[uint64]bool{}},
-		tasks: tasks{procs: map[int32]*process{}, listing: make([]byte, 64<<10),
+		tasks: tasks{procs: map[int32]*process{}, kin: newKinfolk(), listing: make([]byte, 64<<10),
 			taskListing: make([]byte, 16<<10)},
 		net: network{spaces: map[uint64]*namespace{}, ifaces: map[string]*iface{},
 			taps: map[string]account.WorkloadID{}},
@@ -220,7 +224,11 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 	if o.Ask && !r.counters.Has(bpf.Network) {
 		r.net.sockets = netlink.OpenSockets()
 	}
-	return r, r.openHierarchies(o.Roots.Cgroup)
+	if err := r.openHierarchies(o.Roots.Cgroup); err != nil {
+		return r, err
+	}
+	r.numberHierarchies()
+	return r, nil
 }
 
 // CgroupV2 is where a version 2 hierarchy is mounted at or beside the cgroup trees; "" where there is none.

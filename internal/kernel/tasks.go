@@ -30,6 +30,7 @@ func (t *taskSums) atLeast(u *taskSums) {
 // identity is what a process shows of whose it is. Where it changes, the process is looked at again.
 type identity struct {
 	v2, cpuacct    uint64
+	family         uint64
 	uid, net, cpus uint32
 	known          bool
 }
@@ -83,7 +84,7 @@ func (r *Reader) addLeader(dst *account.Reading, t *bpf.Task) {
 		Threads: int32(t.Threads), CPU: int32(t.Cpu),
 	}
 	now := identity{v2: t.Groups.V2, cpuacct: t.Groups.Cpuacct, uid: t.Uid, net: t.Net, cpus: t.CpusAllowed,
-		known: true}
+		family: t.Family, known: true}
 	p := r.known(dst, t.Pid, &s, now)
 	p.index = int32(len(dst.Processes))
 	own := taskSums{

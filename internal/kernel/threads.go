@@ -75,12 +75,12 @@ type placed struct {
 }
 
 // places tells whether the reader itself must say on which CPUs a process ran, because no cgroup counter says it. That
-// is so when the process belongs to no workload's cgroup (its workload may not be known yet), when it was recognised
-// inside the cgroup of another workload, and with cgroup version 2 where eBPF does not count CPU time.
+// is so when the process belongs to no workload's cgroup (its workload may not be known yet) and its family is not
+// counted, when it was recognised inside the cgroup of another workload, and with cgroup version 2 where eBPF does not
+// count CPU time.
 func (r *Reader) places(p *process) bool {
-	return p.workload == account.Unrecognised || r.cgroups.v2 && !r.counters.Has(bpf.CPU) ||
-		p.inside != account.Unrecognised ||
-		r.isLoose(p.workload)
+	loose := p.workload == account.Unrecognised || r.isLoose(p.workload)
+	return loose && !r.countsKin() || r.cgroups.v2 && !r.counters.Has(bpf.CPU) || p.inside != account.Unrecognised
 }
 
 // placeThreads adds the threads of a process to the reading, with the figures of their last sample. The threads of a

@@ -28,12 +28,18 @@ func (h *Host) Counters(t Tree) *Counters {
 	return &Counters{host: h, tree: t, told: h.endCount, inodes: map[string]uint64{}}
 }
 
-var errListed = errors.New("a staged host shows its tasks as files")
+var (
+	errListed = errors.New("a staged host shows its tasks as files")
+	errMade   = errors.New("no cgroup of a staged host is made")
+)
 
 // Missing says that all is there but the list of all tasks.
 func (c *Counters) Missing(f bpf.Feature) error {
-	if f == bpf.Tasks {
+	switch f {
+	case bpf.Tasks:
 		return errListed
+	case bpf.Groups:
+		return errMade
 	}
 	return nil
 }
@@ -67,27 +73,27 @@ func (c *Counters) inode(hierarchy string, w *Workload) uint64 {
 	return c.inodes[dir]
 }
 
-func (c *Counters) groups(w *Workload) bpf.GroupPair {
-	pair := bpf.GroupPair{V2: c.inode("unified", w)}
-	pair.Cpuacct = pair.V2
+func (c *Counters) who(w *Workload) bpf.Who {
+	who := bpf.Who{V2: c.inode("unified", w), Uid: uint32(w.Processes[0].UID)}
+	who.Cpuacct = who.V2
 	if c.host.V1 {
-		pair.Cpuacct = c.inode("cpuacct", w)
+		who.Cpuacct = c.inode("cpuacct", w)
 	}
-	return pair
+	return who
 }
 
 // Settle has nothing to do: a staged host is up to date whenever it is looked at.
 func (c *Counters) Settle() error { return nil }
 
 // CPU visits the time of each workload's cgroup.
-func (c *Counters) CPU(visit func(bpf.GroupPair, []bpf.Spent)) error {
+func (c *Counters) CPU(visit func(bpf.Who, []bpf.Spent)) error {
 	for _, w := range c.host.Workloads {
 		by := make([]bpf.Spent, len(w.PerCPU))
 		for cpu, micros := range w.PerCPU {
 			by[cpu].Run = nanos(micros)
 		}
 		by[0].Waited = nanos(w.stalled)
-		visit(c.groups(w), by)
+		visit(c.who(w), by)
 	}
 	return nil
 }
@@ -108,9 +114,8 @@ func (c *Counters) Totals() (t bpf.CPUTotals, err error) {
 func (c *Counters) Ended(visit func(*bpf.Ended)) error {
 	for _, e := range c.host.endsSince(c.told) {
 		x := bpf.Ended{
-			Groups: c.groups(e.of), Start: uint64(e.start) * tick * 1000, Run: nanos(e.micros), User: nanos(e.micros),
+			Who: c.who(e.of), Start: uint64(e.start) * tick * 1000, Run: nanos(e.micros), User: nanos(e.micros),
 			Cpu: uint32(e.cpu), Pid: e.pid, Tgid: e.pid, Parent: e.of.Processes[0].PID,
-			Uid: uint32(e.of.Processes[0].UID),
 		}
 		for i, b := range []byte(e.of.Processes[0].Program) {
 			if i < len(x.Comm)-1 {
@@ -125,6 +130,10 @@ func (c *Counters) Ended(visit func(*bpf.Ended)) error {
 
 // Tasks are not to be had.
 func (c *Counters) Tasks() ([]bpf.Task, error) { return nil, errListed }
+
+// Made and Adopt are not asked for: no cgroup of a staged host is made, and its families are not told.
+func (c *Counters) Made(func(bpf.Made)) (uint64, error) { return 0, errMade }
+func (c *Counters) Adopt(map[int32]uint64) error        { return errListed }
 
 // Flows visits what each workload moved over the host's link. What a machine moves goes over a tap, and is no socket's.
 func (c *Counters) Flows(visit func(bpf.Flow, bpf.Moved)) error {
@@ -168,7 +177,7 @@ func (c *Counters) Latencies(visit func(bpf.Slot, uint64)) error {
 }
 
 // ForgetCPU, ForgetFlows and ForgetTransfers have nothing to do: no cgroup of a staged host goes away.
-func (c *Counters) ForgetCPU([]bpf.GroupPair)      {}
+func (c *Counters) ForgetCPU([]bpf.Who)            {}
 func (c *Counters) ForgetFlows([]bpf.Flow)         {}
 func (c *Counters) ForgetTransfers([]bpf.Transfer) {}
 

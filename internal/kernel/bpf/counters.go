@@ -11,6 +11,7 @@ import (
 
 	"github.com/cilium/ebpf"
 	"github.com/cilium/ebpf/btf"
+	"github.com/cilium/ebpf/link"
 	"github.com/cilium/ebpf/rlimit"
 )
 
@@ -23,10 +24,11 @@ const (
 	Tasks                  // all tasks in one reading
 	Network                // bytes and packets by cgroup, interface and direction
 	Disk                   // block I/O by cgroup, device and direction
+	Groups                 // a record of each cgroup that was made
 	NumFeatures
 )
 
-var featureNames = [NumFeatures]string{"cpu", "tasks", "network", "disk"}
+var featureNames = [NumFeatures]string{"cpu", "tasks", "network", "disk", "groups"}
 
 func (f Feature) String() string { return featureNames[f] }
 
@@ -49,13 +51,16 @@ type Counters struct {
 	loading *ebpf.CollectionOptions // of all the programs, which share the kernel's types; nil once loaded
 	cpus    int                     // possible CPUs: how many values a counter by CPU has
 
-	cpu   cpuObjects
-	tasks *taskReader
-	ended *endedReader
-	net   netObjects
-	disk  diskObjects
+	cpu    cpuObjects
+	tasks  *taskReader
+	ended  *ring
+	made   *ring
+	groups groupsObjects
+	review *link.Iter
+	net    netObjects
+	disk   diskObjects
 
-	spent     batch[cpuGroups, cpuSpent]
+	spent     batch[cpuWho, cpuSpent]
 	flows     batch[netFlow, netMoved]
 	transfers batch[diskTransfer, diskDone]
 	latencies batch[diskSlot, uint64]
@@ -71,7 +76,7 @@ func Open(o Options) *Counters {
 	}
 	_ = rlimit.RemoveMemlock() // kernels before 5.11 need it; where it fails, loading says so
 	for f, open := range [NumFeatures]func(Options) error{CPU: c.openCPU, Tasks: c.openTasks, Network: c.openNetwork,
-		Disk: c.openDisk} {
+		Disk: c.openDisk, Groups: c.openGroups} {
 		if slices.Contains(o.Off, Feature(f)) {
 			c.missing[f] = ErrOff
 		} else if err := open(o); err != nil {

@@ -44,7 +44,7 @@ func TestOpen_EachFeatureIsThereOrSaysWhy(t *testing.T) {
 	totals, err := c.Totals()
 	require.NoError(t, err)
 	sum := uint64(0)
-	require.NoError(t, c.CPU(func(_ GroupPair, by []Spent) {
+	require.NoError(t, c.CPU(func(_ Who, by []Spent) {
 		for i := range by {
 			sum += by[i].Run
 		}

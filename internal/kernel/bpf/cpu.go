@@ -4,12 +4,10 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"os"
-	"time"
+	"io"
 
 	"github.com/cilium/ebpf"
 	"github.com/cilium/ebpf/link"
-	"github.com/cilium/ebpf/ringbuf"
 	"golang.org/x/sys/unix"
 )
 
@@ -19,36 +17,94 @@ type Ended = cpuEnded
 // Spent is CPU time in nanoseconds. User and System are sampled by ticks: their proportion is what they are good for.
 type Spent = cpuSpent
 
-// GroupPair is a task's cgroup by number, in version 2 and in the hierarchy of cpuacct. They are the same without the
-// latter.
-type GroupPair = cpuGroups
+// Who is whose CPU time was spent: a cgroup by number, in version 2 and in the hierarchy of cpuacct, which are the same
+// without the latter; the real user; and the family, which PID and Start of FamilyHead tell.
+type Who = cpuWho
+
+// KernelFamily is that of the kernel's own threads.
+const KernelFamily = 1
+
+// FamilyHead is the process at the head of a family, with when it began, in ticks of 10 ms on the boot clock.
+func FamilyHead(family uint64) (pid int32, start int64) {
+	return int32(family >> 42), int64(family & (1<<42 - 1))
+}
+
+// FamilyOf is the family that a process is at the head of.
+func FamilyOf(pid int32, start int64) uint64 { return uint64(pid)<<42 | uint64(start)&(1<<42-1) }
 
 func (c *Counters) openCPU(Options) error {
 	spec, err := loadCpu()
 	if err != nil {
 		return err
 	}
-	var now unix.Timespec
+	var now, tick unix.Timespec
 	if err := unix.ClockGettime(unix.CLOCK_MONOTONIC, &now); err != nil {
 		return err
 	}
-	if err := spec.Variables["attached_ns"].Set(uint64(now.Nano())); err != nil {
+	if err := unix.ClockGetres(unix.CLOCK_MONOTONIC_COARSE, &tick); err != nil { // which is as fine as ticks are
 		return err
+	}
+	for name, value := range map[string]any{"attached_ns": uint64(now.Nano()), "tick_ns": uint64(tick.Nano())} {
+		if err := spec.Variables[name].Set(value); err != nil {
+			return err
+		}
 	}
 	if err := spec.LoadAndAssign(&c.cpu, c.loading); err != nil {
 		return err
 	}
 	c.keep(&c.cpu)
-	l, err := link.AttachTracing(link.TracingOptions{Program: c.cpu.OnSwitch})
-	if err != nil {
-		return fmt.Errorf("attach to the scheduler's switches: %w", err)
+	for _, x := range []struct {
+		to      string
+		program *ebpf.Program
+	}{{"births", c.cpu.OnBirth}, {"moves between cgroups", c.cpu.OnMove}, {"programs begun", c.cpu.OnProgram},
+		{"ticks", c.cpu.OnTick}, {"the scheduler's switches", c.cpu.OnSwitch}} {
+		l, err := link.AttachTracing(link.TracingOptions{Program: x.program})
+		if err != nil {
+			return fmt.Errorf("attach to %s: %w", x.to, err)
+		}
+		c.keep(l)
 	}
-	c.keep(l)
-	if c.ended, err = openEnded(c.cpu.EndedTasks); err != nil {
+	review, err := link.AttachIter(link.IterOptions{Program: c.cpu.OnReview})
+	if err != nil {
+		return fmt.Errorf("attach the review of tasks: %w", err)
+	}
+	c.keep(review)
+	c.review = review
+	if err := c.lookThrough(); err != nil {
+		return err
+	}
+	if c.ended, err = openRing(c.cpu.EndedTasks); err != nil {
 		return err
 	}
 	c.keep(c.ended)
 	return c.Settle() // so that what runs now is known from here on
+}
+
+// lookThrough has the kernel look at every task.
+func (c *Counters) lookThrough() error {
+	f, err := c.review.Open()
+	if err != nil {
+		return fmt.Errorf("look through the tasks: %w", err)
+	}
+	defer f.Close()
+	if _, err = io.Copy(io.Discard, f); err != nil {
+		return fmt.Errorf("look through the tasks: %w", err)
+	}
+	return nil
+}
+
+// Adopt makes processes, with all their threads, of another family from now on.
+func (c *Counters) Adopt(families map[int32]uint64) error {
+	for pid, family := range families {
+		if err := c.cpu.Adopted.Put(&pid, &family); err != nil {
+			return fmt.Errorf("tell of the family of process %d: %w", pid, err)
+		}
+	}
+	err := c.lookThrough()
+	for pid := range families {
+		_ = c.cpu.Adopted.Delete(&pid)
+	}
+	return err
 }
 
 // Settle charges the tasks that are on a CPU now, and puts down what is gathered there: about 10 µs for each CPU.
@@ -65,10 +121,9 @@ func (c *Counters) Settle() error {
 	return nil
 }
 
-// CPU visits the CPU time of each cgroup pair, by CPU, since Open or since the pair was forgotten, as it was last
-// settled.
-func (c *Counters) CPU(visit func(GroupPair, []Spent)) error {
-	return c.spent.each(c.cpu.ByGroup, c.cpus, visit)
+// CPU visits whose CPU time was spent, by CPU, since Open or since they were forgotten, as it was last settled.
+func (c *Counters) CPU(visit func(Who, []Spent)) error {
+	return c.spent.each(c.cpu.ByWho, c.cpus, visit)
 }
 
 // CPUTotals are counts by CPU since Open, in nanoseconds.
@@ -76,6 +131,7 @@ type CPUTotals struct {
 	Ran      []uint64 // by tasks, on the scheduler's clock
 	IdleTask []uint64 // the idle task was there: idle, or in an interrupt, or on its way in or out
 	LostEnds uint64   // records of ended tasks that found no room, of all CPUs
+	Unplaced uint64   // of Ran, of all CPUs: for it there was no room to say whose it was
 }
 
 // Totals reads the counts by CPU.
@@ -88,52 +144,30 @@ func (c *Counters) Totals() (t CPUTotals, err error) {
 		t.Ran = append(t.Ran, heres[i].Ran)
 		t.IdleTask = append(t.IdleTask, heres[i].IdleTask)
 		t.LostEnds += heres[i].Lost
+		t.Unplaced += heres[i].Unplaced
 	}
 	return t, nil
 }
 
-// ForgetCPU drops cgroups that are no more, whose places others may need.
-func (c *Counters) ForgetCPU(gone []GroupPair) {
-	for _, g := range gone {
-		_ = c.cpu.ByGroup.Delete(&g) // not there: as wanted
+// ForgetCPU drops who is no more, whose places others may need.
+func (c *Counters) ForgetCPU(gone []Who) {
+	for _, w := range gone {
+		_ = c.cpu.ByWho.Delete(&w) // not there: as wanted
 	}
 }
 
 // Ended visits the tasks that ended since the last call, in the order they did.
-func (c *Counters) Ended(visit func(*Ended)) error { return c.ended.each(visit) }
-
-// endedReader reads the ring of records of ended tasks.
-type endedReader struct {
-	*ringbuf.Reader
-	record ringbuf.Record
-}
-
-func openEnded(m *ebpf.Map) (*endedReader, error) {
-	r, err := ringbuf.NewReader(m)
-	if err != nil {
-		return nil, fmt.Errorf("open the ring of ended tasks: %w", err)
-	}
-	r.SetDeadline(time.Unix(1, 0)) // what is there is read, nothing is waited for
-	return &endedReader{Reader: r}, nil
-}
-
-func (r *endedReader) each(visit func(*Ended)) error {
+func (c *Counters) Ended(visit func(*Ended)) error {
 	var e Ended
-	for {
-		switch err := r.ReadInto(&r.record); {
-		case errors.Is(err, os.ErrDeadlineExceeded):
-			return nil
-		case err != nil:
-			return fmt.Errorf("read the ring of ended tasks: %w", err)
-		}
-		if decodeEnded(r.record.RawSample, &e) {
+	return c.ended.each(func(b []byte) {
+		if decodeEnded(b, &e) {
 			visit(&e)
 		}
-	}
+	})
 }
 
 // endedSize is the length of a record: the C struct ended of cpu.bpf.c.
-const endedSize = 120
+const endedSize = 128
 
 // decodeEnded reads a record of the ring. False for one that is too short.
 func decodeEnded(b []byte, e *Ended) bool {

@@ -15,7 +15,7 @@ import (
 
 type cpuEnded struct {
 	_         structs.HostLayout
-	Groups    cpuGroups
+	Who       cpuWho
 	Start     uint64
 	Run       uint64
 	User      uint64
@@ -27,31 +27,29 @@ type cpuEnded struct {
 	Pid       int32
 	Tgid      int32
 	Parent    int32
-	Uid       uint32
-	Comm      [16]int8
 	Cpu       uint32
-	Unused    uint32
-}
-
-type cpuGroups struct {
-	_       structs.HostLayout
-	V2      uint64
-	Cpuacct uint64
+	Comm      [16]int8
 }
 
 type cpuHere struct {
 	_         structs.HostLayout
-	Groups    cpuGroups
+	Who       cpuWho
 	Spent     cpuSpent
 	Ran       uint64
 	IdleTask  uint64
 	IdleSince uint64
+	Since     uint64
+	Cred      uint64
 	Lost      uint64
+	Unplaced  uint64
 }
 
 type cpuLast struct {
 	_     structs.HostLayout
 	At    cpuSpent
+	Who   cpuWho
+	Set   uint64
+	Cred  uint64
 	Known uint64
 }
 
@@ -63,20 +61,37 @@ type cpuSpent struct {
 	Waited uint64
 }
 
+type cpuWho struct {
+	_       structs.HostLayout
+	V2      uint64
+	Cpuacct uint64
+	Family  uint64
+	Uid     uint32
+	Unused  uint32
+}
+
 // Names of all BPF objects in the ELF.
 //
 // Used for safe lookups in a Collection or CollectionSpec.
 const (
-	cpuMapByGroup     = "by_group"
+	cpuMapAdopted     = "adopted"
+	cpuMapByWho       = "by_who"
 	cpuMapEndedTasks  = "ended_tasks"
 	cpuMapHeres       = "heres"
 	cpuMapLasts       = "lasts"
+	cpuProgOnBirth    = "on_birth"
+	cpuProgOnMove     = "on_move"
+	cpuProgOnProgram  = "on_program"
+	cpuProgOnReview   = "on_review"
 	cpuProgOnSwitch   = "on_switch"
+	cpuProgOnTick     = "on_tick"
 	cpuProgSettle     = "settle"
 	cpuVarAttachedNs  = "attached_ns"
+	cpuVarTickNs      = "tick_ns"
 	cpuVarUnusedEnded = "unused_ended"
 	cpuVarUnusedHere  = "unused_here"
 	cpuVarUnusedSpent = "unused_spent"
+	cpuVarUnusedWho   = "unused_who"
 )
 
 // loadCpu returns the embedded CollectionSpec for cpu.
@@ -121,15 +136,21 @@ type cpuSpecs struct {
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type cpuProgramSpecs struct {
-	OnSwitch *ebpf.ProgramSpec `ebpf:"on_switch"`
-	Settle   *ebpf.ProgramSpec `ebpf:"settle"`
+	OnBirth   *ebpf.ProgramSpec `ebpf:"on_birth"`
+	OnMove    *ebpf.ProgramSpec `ebpf:"on_move"`
+	OnProgram *ebpf.ProgramSpec `ebpf:"on_program"`
+	OnReview  *ebpf.ProgramSpec `ebpf:"on_review"`
+	OnSwitch  *ebpf.ProgramSpec `ebpf:"on_switch"`
+	OnTick    *ebpf.ProgramSpec `ebpf:"on_tick"`
+	Settle    *ebpf.ProgramSpec `ebpf:"settle"`
 }
 
 // cpuMapSpecs contains maps before they are loaded into the kernel.
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type cpuMapSpecs struct {
-	ByGroup    *ebpf.MapSpec `ebpf:"by_group"`
+	Adopted    *ebpf.MapSpec `ebpf:"adopted"`
+	ByWho      *ebpf.MapSpec `ebpf:"by_who"`
 	EndedTasks *ebpf.MapSpec `ebpf:"ended_tasks"`
 	Heres      *ebpf.MapSpec `ebpf:"heres"`
 	Lasts      *ebpf.MapSpec `ebpf:"lasts"`
@@ -140,9 +161,11 @@ type cpuMapSpecs struct {
 // It can be passed ebpf.CollectionSpec.Assign.
 type cpuVariableSpecs struct {
 	AttachedNs  *ebpf.VariableSpec `ebpf:"attached_ns"`
+	TickNs      *ebpf.VariableSpec `ebpf:"tick_ns"`
 	UnusedEnded *ebpf.VariableSpec `ebpf:"unused_ended"`
 	UnusedHere  *ebpf.VariableSpec `ebpf:"unused_here"`
 	UnusedSpent *ebpf.VariableSpec `ebpf:"unused_spent"`
+	UnusedWho   *ebpf.VariableSpec `ebpf:"unused_who"`
 }
 
 // cpuObjects contains all objects after they have been loaded into the kernel.
@@ -165,7 +188,8 @@ func (o *cpuObjects) Close() error {
 //
 // It can be passed to loadCpuObjects or ebpf.CollectionSpec.LoadAndAssign.
 type cpuMaps struct {
-	ByGroup    *ebpf.Map `ebpf:"by_group"`
+	Adopted    *ebpf.Map `ebpf:"adopted"`
+	ByWho      *ebpf.Map `ebpf:"by_who"`
 	EndedTasks *ebpf.Map `ebpf:"ended_tasks"`
 	Heres      *ebpf.Map `ebpf:"heres"`
 	Lasts      *ebpf.Map `ebpf:"lasts"`
@@ -173,7 +197,8 @@ type cpuMaps struct {
 
 func (m *cpuMaps) Close() error {
 	return _CpuClose(
-		m.ByGroup,
+		m.Adopted,
+		m.ByWho,
 		m.EndedTasks,
 		m.Heres,
 		m.Lasts,
@@ -185,22 +210,34 @@ func (m *cpuMaps) Close() error {
 // It can be passed to loadCpuObjects or ebpf.CollectionSpec.LoadAndAssign.
 type cpuVariables struct {
 	AttachedNs  *ebpf.Variable `ebpf:"attached_ns"`
+	TickNs      *ebpf.Variable `ebpf:"tick_ns"`
 	UnusedEnded *ebpf.Variable `ebpf:"unused_ended"`
 	UnusedHere  *ebpf.Variable `ebpf:"unused_here"`
 	UnusedSpent *ebpf.Variable `ebpf:"unused_spent"`
+	UnusedWho   *ebpf.Variable `ebpf:"unused_who"`
 }
 
 // cpuPrograms contains all programs after they have been loaded into the kernel.
 //
 // It can be passed to loadCpuObjects or ebpf.CollectionSpec.LoadAndAssign.
 type cpuPrograms struct {
-	OnSwitch *ebpf.Program `ebpf:"on_switch"`
-	Settle   *ebpf.Program `ebpf:"settle"`
+	OnBirth   *ebpf.Program `ebpf:"on_birth"`
+	OnMove    *ebpf.Program `ebpf:"on_move"`
+	OnProgram *ebpf.Program `ebpf:"on_program"`
+	OnReview  *ebpf.Program `ebpf:"on_review"`
+	OnSwitch  *ebpf.Program `ebpf:"on_switch"`
+	OnTick    *ebpf.Program `ebpf:"on_tick"`
+	Settle    *ebpf.Program `ebpf:"settle"`
 }
 
 func (p *cpuPrograms) Close() error {
 	return _CpuClose(
+		p.OnBirth,
+		p.OnMove,
+		p.OnProgram,
+		p.OnReview,
 		p.OnSwitch,
+		p.OnTick,
 		p.Settle,
 	)
 }

@@ -1,7 +1,7 @@
 //go:build ignore
 
 /* All tasks in one reading, instead of four files of /proc for each process. */
-#include "types.h"
+#include "who.h"
 
 char LICENSE[] SEC("license") = "GPL";
 
@@ -13,6 +13,7 @@ struct bpf_iter__task {
 
 struct task {
 	struct groups groups;
+	__u64 family;                          /* with the leader only; 0 where it is not told */
 	__u64 start;                           /* boot clock, nanoseconds */
 	__u64 run, user, system, waited;       /* nanoseconds */
 	__u64 read, written, cancelled;        /* bytes */
@@ -58,6 +59,9 @@ int all_tasks(struct bpf_iter__task *ctx)
 		r.threads = s->nr_threads;
 		r.parent = t->real_parent->tgid;
 		r.uid = t->cred->uid.val;
+		struct last *l = bpf_task_storage_get(&lasts, t, 0, 0);
+		if (l)
+			r.family = l->who.family;
 		r.cpus_allowed = t->nr_cpus_allowed;
 		if (t->nsproxy)
 			r.net = t->nsproxy->net_ns->ns.inum;

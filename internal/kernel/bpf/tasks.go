@@ -6,6 +6,7 @@ import (
 	"os"
 	"unsafe"
 
+	"github.com/cilium/ebpf"
 	"github.com/cilium/ebpf/link"
 )
 
@@ -32,7 +33,11 @@ type taskReader struct {
 
 func (c *Counters) openTasks(Options) error {
 	r := &taskReader{buf: make([]byte, 64<<10)}
-	if err := loadTasksObjects(&r.objects, c.loading); err != nil {
+	o := *c.loading
+	if c.Has(CPU) { // which knows the families
+		o.MapReplacements = map[string]*ebpf.Map{"lasts": c.cpu.Lasts}
+	}
+	if err := loadTasksObjects(&r.objects, &o); err != nil {
 		return err
 	}
 	c.keep(&r.objects)

@@ -19,9 +19,32 @@ type tasksGroups struct {
 	Cpuacct uint64
 }
 
+type tasksLast struct {
+	_  structs.HostLayout
+	At struct {
+		_      structs.HostLayout
+		Run    uint64
+		User   uint64
+		System uint64
+		Waited uint64
+	}
+	Who struct {
+		_       structs.HostLayout
+		V2      uint64
+		Cpuacct uint64
+		Family  uint64
+		Uid     uint32
+		Unused  uint32
+	}
+	Set   uint64
+	Cred  uint64
+	Known uint64
+}
+
 type tasksTask struct {
 	_             structs.HostLayout
 	Groups        tasksGroups
+	Family        uint64
 	Start         uint64
 	Run           uint64
 	User          uint64
@@ -55,6 +78,7 @@ type tasksTask struct {
 //
 // Used for safe lookups in a Collection or CollectionSpec.
 const (
+	tasksMapLasts        = "lasts"
 	tasksProgAllTasks    = "all_tasks"
 	tasksVarUnusedGroups = "unused_groups"
 	tasksVarUnusedTask   = "unused_task"
@@ -109,6 +133,7 @@ type tasksProgramSpecs struct {
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type tasksMapSpecs struct {
+	Lasts *ebpf.MapSpec `ebpf:"lasts"`
 }
 
 // tasksVariableSpecs contains global variables before they are loaded into the kernel.
@@ -139,10 +164,13 @@ func (o *tasksObjects) Close() error {
 //
 // It can be passed to loadTasksObjects or ebpf.CollectionSpec.LoadAndAssign.
 type tasksMaps struct {
+	Lasts *ebpf.Map `ebpf:"lasts"`
 }
 
 func (m *tasksMaps) Close() error {
-	return _TasksClose()
+	return _TasksClose(
+		m.Lasts,
+	)
 }
 
 // tasksVariables contains all global variables after they have been loaded into the kernel.

@@ -11,9 +11,11 @@
 
 #pragma clang attribute push(__attribute__((preserve_access_index)), apply_to = record)
 
-struct kernfs_node { __u64 id; };
-struct cgroup { struct kernfs_node *kn; };
-struct cgroup_subsys_state { struct cgroup *cgroup; };
+struct kernfs_node { __u64 id; const char *name; };
+struct cgroup_root { int hierarchy_id; };
+struct cgroup;
+struct cgroup_subsys_state { struct cgroup *cgroup; struct cgroup_subsys_state *parent; };
+struct cgroup { struct cgroup_subsys_state self; struct kernfs_node *kn; struct cgroup_root *root; };
 enum cgroup_subsys_id { cpuacct_cgrp_id = 99 };
 struct css_set { struct cgroup_subsys_state *subsys[14]; struct cgroup *dfl_cgrp; };
 
@@ -41,6 +43,7 @@ struct task_struct {
 	unsigned int flags;
 	int exit_state;
 	int pid, tgid;
+	int on_cpu;
 	int nr_cpus_allowed;
 	__u64 utime, stime;
 	__u64 start_time, start_boottime;

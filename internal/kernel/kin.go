@@ -1,0 +1,313 @@
+package kernel
+
+import (
+	"time"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/internal/kernel/bpf"
+)
+
+// kin is a family of processes that no cgroup makes a workload of: a process and its descendants, as far as they are
+// of the same user. Where the kernel counts by family, it counts what all of them ran, those too that began and ended
+// between two readings, and on which CPUs.
+type kin struct {
+	kinKey
+	id       uint64             // in readings
+	workload account.WorkloadID // Unrecognised until it is decided
+	lives    bool               // a workload of its own, for it has lived on or is large
+	fixed    bool               // its workload was recognised and not decided here
+	head     int32              // program of the process at its head; NoProgram until one was seen
+
+	met    int64 // reading it was first counted in; 0 where it is not counted
+	seen   int64 // last reading that had a process of it
+	grew   int64 // last reading in which it had run
+	run    figures
+	base   figures // of places that were freed
+	last   int64   // microseconds at the reading before
+	micros int64   // of its processes at this reading
+	memory int64
+	moved  int64  // bytes to and from storage
+	over   bool   // nothing of it is left: its places may be freed
+	around *group // that counts it too
+}
+
+// kinKey tells families apart: by user and, as the kernel numbers it, family; or, where a version 2 cgroup beside
+// version 1 makes a workload that the hierarchy of cpuacct does not, by that cgroup.
+type kinKey struct {
+	uid    int64
+	family uint64
+	beside uint64
+}
+
+// kinfolk are all families that are known.
+type kinfolk struct {
+	by      map[kinKey]*kin
+	order   []*kin // as they were met
+	numbers uint64
+	given   map[account.WorkloadID]uint64 // families that were given to recognised workloads
+	adopted map[int32]uint64              // processes that are to be of another family
+}
+
+func newKinfolk() kinfolk {
+	return kinfolk{by: map[kinKey]*kin{}, given: map[account.WorkloadID]uint64{}, adopted: map[int32]uint64{}}
+}
+
+// A family is a workload of its own once it has lived this long, or when it is large: it used so much CPU time, or its
+// processes hold, or have moved, so many bytes. Until then it is among the brief programs of its user.
+const (
+	livesAfter  = time.Minute
+	largeMicros = 1_000_000
+	largeBytes  = 64 << 20
+)
+
+func (k *kinfolk) get(key kinKey) *kin {
+	n := k.by[key]
+	if n == nil {
+		k.numbers++
+		n = &kin{kinKey: key, id: k.numbers, workload: account.Unrecognised, head: account.NoProgram}
+		k.by[key] = n
+		k.order = append(k.order, n)
+	}
+	return n
+}
+
+// begin begins a reading of what was counted.
+func (k *kinfolk) begin() {
+	for _, n := range k.order {
+		n.last = n.run.micros()
+		n.run.reset()
+		n.run.add(&n.base)
+	}
+}
+
+// isOver tells whether what was counted for somebody is of a family of which nothing is left.
+func (k *kinfolk) isOver(who *bpf.Who) bool {
+	n := k.by[kinKey{uid: int64(who.Uid), family: who.Family}]
+	return n != nil && n.over
+}
+
+// keep keeps what was counted in a place that is to be freed, where it is a family's that goes on.
+func (k *kinfolk) keep(who *bpf.Who, by []bpf.Spent) {
+	if n := k.by[kinKey{uid: int64(who.Uid), family: who.Family}]; n != nil && !n.over {
+		n.base.spend(by)
+	}
+}
+
+// forget forgets the families of which nothing is left.
+func (k *kinfolk) forget() {
+	kept := k.order[:0]
+	for _, n := range k.order {
+		if n.over {
+			delete(k.by, n.kinKey)
+			if k.given[n.workload] == n.family {
+				delete(k.given, n.workload)
+			}
+		} else {
+			kept = append(kept, n)
+		}
+	}
+	clear(k.order[len(kept):])
+	k.order = kept
+}
+
+// countsKin tells whether the kernel counts by family, and tells of each process of which it is.
+func (r *Reader) countsKin() bool { return r.counters.Has(bpf.CPU) && r.counters.Has(bpf.Tasks) }
+
+// spend adds what somebody ran to the cgroup it is counted by, and to its family where no workload's cgroup has it.
+func (r *Reader) spend(h, unified *hierarchy, who *bpf.Who, by []bpf.Spent) {
+	own := h.own(h.idOf(who, r.cgroups.v2))
+	if own != nil {
+		own.spend(by)
+	}
+	if n := r.kinOf(h, unified, who, own != nil); n != nil {
+		if n.met == 0 {
+			n.met = r.count
+		}
+		n.run.spend(by)
+	}
+}
+
+// kinOf is the family that what somebody ran is counted by; nil where its cgroup has it.
+func (r *Reader) kinOf(h, unified *hierarchy, who *bpf.Who, owned bool) *kin {
+	if !r.countsKin() {
+		return nil
+	}
+	if inner := r.beside(h, unified, who); inner != nil {
+		n := r.tasks.kin.get(kinKey{beside: inner.inode})
+		n.workload, n.fixed, n.seen = inner.workload, true, r.count
+		if n.around = nil; owned {
+			n.around = h.find(h.idOf(who, r.cgroups.v2)).orOuter()
+		}
+		return n
+	}
+	if owned || who.Family <= bpf.KernelFamily {
+		return nil
+	}
+	return r.tasks.kin.get(kinKey{uid: int64(who.Uid), family: who.Family})
+}
+
+// beside is the version 2 cgroup beside version 1 that makes another workload of somebody than the hierarchy does by
+// which CPU time is counted: the innermost of both has it.
+func (r *Reader) beside(h, unified *hierarchy, who *bpf.Who) *group {
+	if r.cgroups.v2 || unified == nil {
+		return nil
+	}
+	inner := unified.find(who.V2)
+	if inner == nil {
+		return nil
+	}
+	if inner = inner.orOuter(); inner == nil {
+		return nil
+	}
+	g := h.find(who.Cpuacct)
+	if g != nil {
+		g = g.orOuter()
+	}
+	if g != nil && (g.workload == inner.workload || len(g.path) >= len(inner.path)) {
+		return nil
+	}
+	return inner
+}
+
+// join finds the family of a loose process, and the program at its head.
+func (r *Reader) join(pid int32, p *process) {
+	headPID, head := r.head(pid, p, true)
+	p.family = head.program
+	family := p.sight.family
+	if family <= bpf.KernelFamily || !r.countsKin() {
+		family = bpf.FamilyOf(headPID, head.start)
+	}
+	n := r.tasks.kin.get(kinKey{uid: p.uid, family: family})
+	p.kin = n
+	first, start := bpf.FamilyHead(family)
+	if at := r.tasks.procs[first]; at != nil && sameStart(at.start, start) {
+		n.head = at.program
+	} else if n.head == account.NoProgram {
+		n.head = head.program
+	}
+}
+
+// setApart sees to a process that was recognised by itself while the kernel counts what it runs with its family: from
+// now on it is of a family of its workload's own. It returns the family that has counted it until now, or nil.
+func (r *Reader) setApart(pid int32, p *process) *kin {
+	if !r.countsKin() || p.sight.family <= bpf.KernelFamily || p.kernel {
+		return nil
+	}
+	h, unified := r.counting(bpf.CPU), r.hierarchyOf(bpf.Network)
+	if h == nil {
+		return nil
+	}
+	who := bpf.Who{V2: p.sight.v2, Cpuacct: p.sight.cpuacct, Family: p.sight.family, Uid: uint32(p.uid)}
+	was := r.kinOf(h, unified, &who, h.own(h.idOf(&who, r.cgroups.v2)) != nil)
+	if was == nil || was.workload == p.workload {
+		return nil
+	}
+	k := &r.tasks.kin
+	family, ok := k.given[p.workload]
+	if !ok {
+		const given = 1 << 41 // no family that the kernel began has a start as high
+		family = bpf.FamilyOf(pid, p.start) | given
+		k.given[p.workload] = family
+	}
+	n := k.get(kinKey{uid: p.uid, family: family})
+	n.workload, n.fixed, n.seen = p.workload, true, r.count
+	k.adopted[pid] = family
+	return was
+}
+
+// decideKin decides which families are workloads of their own.
+func (r *Reader) decideKin(dst *account.Reading) {
+	k := &r.tasks.kin
+	for _, n := range k.order {
+		n.micros, n.memory, n.moved = 0, 0, 0
+	}
+	for i := range dst.Processes {
+		a := &dst.Processes[i]
+		p := r.tasks.procs[a.PID]
+		switch {
+		case p == nil:
+			continue
+		case p.kin == nil:
+			if n := k.by[kinKey{uid: p.uid, family: p.sight.family}]; n != nil {
+				n.seen = r.count // of a recognised workload's
+			}
+			continue
+		}
+		n := p.kin
+		n.seen = r.count
+		n.micros += a.CPUMicros
+		n.memory += a.AnonBytes
+		n.moved += max(a.DiskBytes, 0)
+	}
+	left := 0
+	for _, n := range k.order {
+		ran := n.run.micros()
+		if ran > n.last {
+			n.grew = r.count
+		}
+		if n.over = n.seen < r.count && n.grew < r.count; n.over {
+			left++
+		}
+		if n.fixed {
+			continue
+		}
+		_, start := bpf.FamilyHead(n.family)
+		age := dst.Uptime - time.Duration(start)*10*time.Millisecond
+		n.lives = n.lives || n.seen == r.count && age >= livesAfter || max(ran, n.micros) >= largeMicros ||
+			n.memory >= largeBytes || n.moved >= largeBytes
+		if n.lives && n.head != account.NoProgram {
+			n.workload = r.registry.Loose(n.uid, r.registry.ProgramName(n.head))
+		} else {
+			n.workload = r.registry.Brief(n.uid)
+		}
+	}
+	for i := range dst.Processes {
+		a := &dst.Processes[i]
+		if p := r.tasks.procs[a.PID]; p != nil && p.kin != nil {
+			p.workload = p.kin.workload
+			a.Workload = p.workload
+		}
+	}
+	for i := range dst.Threads {
+		t := &dst.Threads[i]
+		if p := r.tasks.procs[t.PID]; p != nil && (p.kin != nil || t.Workload == account.Unrecognised) {
+			t.Workload = p.workload
+		}
+	}
+	switch {
+	case !r.countsKin():
+		k.forget()
+	case left >= mostOver:
+		r.cgroups.someLeft = true
+	}
+}
+
+// mostOver is how many families may be over before their places among the counts are freed.
+const mostOver = 256
+
+// addKin adds what the kernel counted by family.
+func (r *Reader) addKin(dst *account.Reading) {
+	for _, n := range r.tasks.kin.order {
+		if n.met == 0 || n.over || n.workload == account.Unrecognised {
+			continue
+		}
+		const families = 15 << 60 // tells them from cgroups
+		a := nextGroup(dst, families|n.id, n.workload, n.around)
+		a.Born = n.met == r.count && r.count > 1
+		a.Has = account.HasCPU | account.HasPerCPU
+		a.CPUMicros = n.run.micros()
+		for _, nanos := range n.run.perCPU {
+			a.PerCPU = append(a.PerCPU, nanos/1000)
+		}
+		a.Figures.Put(amount.CPUUser, n.run.user/1000, amount.Counted)
+		a.Figures.Put(amount.CPUSystem, n.run.system/1000, amount.Counted)
+		a.Figures.Put(amount.CPUWait, n.run.waited/1000, amount.Counted)
+	}
+	if k := &r.tasks.kin; len(k.adopted) > 0 {
+		if err := r.counters.Adopt(k.adopted); err != nil {
+			r.note("families of recognised processes", err)
+		}
+		clear(k.adopted)
+	}
+}

@@ -1,0 +1,95 @@
+package main
+
+import (
+	"bufio"
+	"fmt"
+	"os"
+	"runtime"
+	"strings"
+	"syscall"
+	"time"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+)
+
+// obey carries out the orders that come on its standard input, one a line, and answers each with what it, and the
+// children that the order made, used for it, in nanoseconds of their own clocks:
+//
+//	burn MICROS          burns
+//	user UID             becomes another user
+//	cpu CPU              goes on on that CPU alone
+//	children N MICROS    forks N children one after the other that burn so long each
+//	threads N MICROS     burns in N threads at once, so long each
+func obey([]string) error {
+	runtime.LockOSThread()
+	orders := bufio.NewScanner(os.Stdin)
+	for orders.Scan() {
+		words := strings.Fields(orders.Text())
+		before, children := clock(false), time.Duration(0)
+		var err error
+		switch words[0] {
+		case "burn":
+			burnUntil(before + time.Duration(number(words[1]))*time.Microsecond)
+		case "user":
+			err = syscall.Setuid(number(words[1]))
+		case "cpu":
+			var one unix.CPUSet
+			one.Set(number(words[1]))
+			err = unix.SchedSetaffinity(0, &one)
+		case "children":
+			for range number(words[1]) {
+				used, e := child(time.Duration(number(words[2])) * time.Microsecond)
+				if e != nil {
+					return e
+				}
+				children += used
+			}
+		case "threads":
+			done := make(chan struct{})
+			for range number(words[1]) {
+				go func() {
+					runtime.LockOSThread() // and ends with it
+					burnThread(time.Duration(number(words[2])) * time.Microsecond)
+					done <- struct{}{}
+				}()
+			}
+			for range number(words[1]) {
+				<-done
+			}
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", orders.Text(), err)
+		}
+		fmt.Println((clock(false) - before + children).Nanoseconds())
+	}
+	return orders.Err()
+}
+
+func burnThread(micros time.Duration) {
+	var t unix.Timespec
+	for {
+		unix.ClockGettime(unix.CLOCK_THREAD_CPUTIME_ID, &t)
+		if time.Duration(t.Nano()) >= micros {
+			return
+		}
+		for range 1000 {
+			sink++
+		}
+	}
+}
+
+// child forks a child that burns, and returns what it used by the kernel's own account of it.
+func child(burns time.Duration) (time.Duration, error) {
+	pid, err := fork(burns.Nanoseconds())
+	if err != nil {
+		return 0, err
+	}
+	var r syscall.Rusage
+	var status int32
+	if _, _, e := syscall.RawSyscall6(syscall.SYS_WAIT4, uintptr(pid), uintptr(unsafe.Pointer(&status)), 0,
+		uintptr(unsafe.Pointer(&r)), 0, 0); e != 0 {
+		return 0, e
+	}
+	return time.Duration(r.Utime.Nano() + r.Stime.Nano()), nil
+}

@@ -1,0 +1,275 @@
+package real
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+)
+
+// worker is a process that does what it is told and answers by its own clock.
+type worker struct {
+	t      *testing.T
+	cmd    *exec.Cmd
+	orders io.WriteCloser
+	said   *bufio.Scanner
+}
+
+// hire starts a worker of a user, in a cell, or in the cgroups of this process where that is nil.
+func hire(t *testing.T, c *cell, uid uint32) *worker {
+	program := filepath.Join(open(t), "tally")
+	content, err := os.ReadFile(built(t, "burner"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(program, content, 0o755))
+	w := &worker{t: t}
+	if w.cmd = exec.Command(program, "obey"); c != nil {
+		w.cmd = exec.Command("/bin/sh", "-c", c.entering()+`exec "$@"`, "sh", program, "obey")
+	}
+	if c == nil {
+		w.cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uid, Gid: uid}}
+	}
+	w.cmd.Stderr = os.Stderr
+	w.orders, err = w.cmd.StdinPipe()
+	require.NoError(t, err)
+	out, err := w.cmd.StdoutPipe()
+	require.NoError(t, err)
+	w.said = bufio.NewScanner(out)
+	require.NoError(t, w.cmd.Start())
+	t.Cleanup(func() { w.cmd.Process.Kill(); w.cmd.Wait() })
+	if w.do("burn 0"); c != nil {
+		w.do("user %d", uid) // only root may enter
+	}
+	return w
+}
+
+// open is a directory that every user may pass.
+func open(t *testing.T) string {
+	dir, err := os.MkdirTemp("/tmp", "vinescale-real-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755))
+	return dir
+}
+
+// do gives an order and returns what it cost by the worker's own clock.
+func (w *worker) do(format string, a ...any) time.Duration {
+	_, err := fmt.Fprintf(w.orders, format+"\n", a...)
+	require.NoError(w.t, err)
+	n, err := strconv.ParseInt(line(w.t, w.said), 10, 64)
+	require.NoError(w.t, err)
+	return time.Duration(n)
+}
+
+func (w *worker) leave() {
+	require.NoError(w.t, w.orders.Close())
+	require.NoError(w.t, w.cmd.Wait())
+}
+
+func (c *cell) entering() (commands string) {
+	for _, dir := range c.dirs {
+		commands += "echo $$ > " + dir + "/cgroup.procs && "
+	}
+	return commands
+}
+
+// take moves a worker into a cell, or out of it to the roots.
+func (c *cell) take(t *testing.T, w *worker, out bool) {
+	for _, dir := range c.dirs {
+		if out {
+			dir = filepath.Dir(dir)
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "cgroup.procs"),
+			strconv.AppendInt(nil, int64(w.cmd.Process.Pid), 10), 0o644))
+	}
+}
+
+func (c *cell) remove(t *testing.T) {
+	for _, dir := range c.dirs {
+		require.Eventually(t, func() bool { return os.Remove(dir) == nil }, 5*time.Second, 5*time.Millisecond, dir)
+	}
+}
+
+// assertUsed judges what somebody was charged by their own clocks: within half a percent or 10 ms, and what a
+// hypervisor took meanwhile, of which a task's clock knows only in part.
+func (w *watcher) assertUsed(own time.Duration, units int64, what string) {
+	charged := time.Duration(units) * time.Microsecond
+	w.t.Logf("%-32s own clock %8.3f s, charged %8.3f s: %+.3f s", what, own.Seconds(), charged.Seconds(),
+		(charged - own).Seconds())
+	stolen := time.Duration(w.sum.Ledgers[amount.CPU].Steal.Units) * time.Microsecond
+	assert.InDelta(w.t, own, charged, max(0.005*float64(own), 10e6)+0.02*float64(stolen), what)
+}
+
+// assertBalance holds the residual of CPU time to half a percent of what was busy.
+func (w *watcher) assertBalance() {
+	l := w.sum.Ledgers[amount.CPU]
+	busy := float64(l.Used.Units)
+	w.t.Logf("busy %.3f s, shares %.3f s, kernel %.3f s, steal %.3f s, residual %.3f s", busy/1e6,
+		float64(l.Shares)/1e6, float64(l.Kernel.Units)/1e6, float64(l.Steal.Units)/1e6, float64(l.Residual.Units)/1e6)
+	assert.InDelta(w.t, 0, l.Residual.Units, 0.005*busy+20_000+0.05*float64(l.Steal.Units), "the residual")
+}
+
+func TestWhose_ACgroupMadeAndRemovedBetweenReadingsHasWhatItUsed(t *testing.T) {
+	name := "vintage"
+	w := watch(t)
+	var own time.Duration
+	for range 4 { // made anew each time, of the same name
+		c := newCell(t, name)
+		a := hire(t, c, plainUser)
+		own += a.do("burn 420000") + a.do("children 5 2000")
+		a.leave()
+		c.remove(t)
+		name = "vintage"
+	}
+	time.Sleep(200 * time.Millisecond)
+	w.read()
+	w.assertUsed(own+4*start, w.usage(fmt.Sprintf("vinescale-%s-%d", name, os.Getpid())).Units[amount.CPU],
+		"four cgroups of one name")
+	assert.InDelta(t, 0, w.loose(plainUser).Units[amount.CPU], 30_000, "nothing of it is loose work")
+	w.assertBalance()
+	w.read()
+	w.read()
+	assert.Len(t, slices.DeleteFunc(slices.Clone(w.sum.Usages), func(u account.Usage) bool {
+		return !strings.HasPrefix(w.registry.Workload(u.Workload).Name, "vinescale-vintage")
+	}), 1)
+	w.assertBalance()
+}
+
+// start is about what a worker uses until it obeys.
+const start = 3 * time.Millisecond
+
+func TestWhose_ACgroupRemovedSinceTheLastReadingHasWhatItUsedUntilThen(t *testing.T) {
+	c := newCell(t, "racking")
+	a := hire(t, c, plainUser)
+	own := a.do("burn 300000")
+	w := watch(t)
+	time.Sleep(100 * time.Millisecond)
+	w.read()
+	own = a.do("burn 700000")
+	a.leave()
+	c.remove(t)
+	w.read()
+	w.assertUsed(own, w.usage(c.name).Units[amount.CPU], "a cgroup that is gone")
+	w.read()
+	w.assertUsed(own, w.usage(c.name).Units[amount.CPU], "and is not counted again")
+	w.assertBalance()
+}
+
+func TestWhose_WhoMovesIsChargedWhereTheyWere(t *testing.T) {
+	for name, outwards := range map[string]bool{"from a cgroup to none": true, "from none to a cgroup": false} {
+		t.Run(name, func(t *testing.T) {
+			c := newCell(t, "moved")
+			within := c
+			if !outwards {
+				within = nil
+			}
+			a := hire(t, within, plainUser)
+			time.Sleep(50 * time.Millisecond)
+			w := watch(t)
+			first := a.do("burn 1370000")
+			c.take(t, a, outwards)
+			second := a.do("burn 1120000")
+			w.read()
+			in, out := first, second
+			if !outwards {
+				in, out = out, in
+			}
+			w.assertUsed(in, w.usage(c.name).Units[amount.CPU], "in the cgroup")
+			w.assertUsed(out, w.loose(plainUser).Units[amount.CPU], "in none")
+			w.assertBalance()
+		})
+	}
+}
+
+func TestWhose_WhoMovesInTheMidstOfWorkIsChargedForEachPart(t *testing.T) {
+	c := newCell(t, "midst")
+	a := hire(t, nil, plainUser)
+	time.Sleep(50 * time.Millisecond)
+	w := watch(t)
+	before, _ := usageMicros(t, c)
+	done := make(chan time.Duration)
+	go func() { done <- a.do("burn 1500000") }()
+	counting := &cell{dirs: slices.DeleteFunc(slices.Clone(c.dirs), func(dir string) bool {
+		return len(c.dirs) > 1 && !strings.Contains(dir, "/cpuacct/") // one move, and not one after the other in each
+	})}
+	for i := range 10 {
+		time.Sleep(120 * time.Millisecond)
+		counting.take(t, a, i%2 == 1)
+	}
+	own := <-done
+	w.read()
+	within := w.usage(c.name).Units[amount.CPU]
+	if now, ok := usageMicros(t, c); ok {
+		w.assertUsed(time.Duration(now-before)*time.Microsecond, within, "in the cgroup, by the kernel")
+	}
+	w.assertUsed(own, within+w.loose(plainUser).Units[amount.CPU], "in both")
+	w.assertBalance()
+}
+
+func TestWhose_WhoBecomesAnotherUserIsChargedForEachPart(t *testing.T) {
+	const other = plainUser + 1
+	a := hire(t, nil, plainUser)
+	b := hire(t, nil, 0)
+	time.Sleep(50 * time.Millisecond)
+	w := watch(t)
+	plain := a.do("burn 100000")
+	first := b.do("burn 1370000")
+	b.do("user %d", other)
+	second := b.do("burn 1120000") + b.do("children 100 1000")
+	w.read()
+	w.assertUsed(plain, w.loose(plainUser).Units[amount.CPU], "who stayed who they were")
+	w.assertUsed(second, w.loose(other).Units[amount.CPU], "as the other")
+	root := time.Duration(w.loose(0).Units[amount.CPU]) * time.Microsecond
+	assert.Greater(t, root, first-10*time.Millisecond, "as root, beside what else root does here")
+	assert.Less(t, root, first+w.elapsed()/4)
+	w.assertBalance()
+}
+
+func (w *watcher) elapsed() time.Duration {
+	return time.Duration(w.sum.ElapsedMillis) * time.Millisecond
+}
+
+func TestWhose_ManyThatEndInOneIntervalAreAllCharged(t *testing.T) {
+	a := hire(t, nil, plainUser)
+	time.Sleep(50 * time.Millisecond)
+	w := watch(t)
+	own := a.do("children 12000 300")
+	time.Sleep(100 * time.Millisecond)
+	w.read()
+	u := w.loose(plainUser)
+	w.assertUsed(own, u.Units[amount.CPU], "12,000 children")
+	assert.Equal(t, amount.Counted, u.Source[amount.CPU])
+	w.assertBalance()
+}
+
+func TestWhose_LooseWorkThatHopsBetweenCPUsIsChargedOnEach(t *testing.T) {
+	a := hire(t, nil, plainUser)
+	time.Sleep(50 * time.Millisecond)
+	w := watch(t)
+	var own [2]time.Duration
+	for i := range 12 {
+		a.do("cpu %d", i%2)
+		own[i%2] += a.do("burn %d", 300_000-i%2*100_000)
+	}
+	w.read()
+	u := w.loose(plainUser)
+	require.Len(t, u.CPUs, 2)
+	assert.Equal(t, amount.Counted, u.CPUSource)
+	for cpu := range own {
+		w.assertUsed(own[cpu], u.CPUs[cpu].Micros, fmt.Sprintf("CPU %d", cpu))
+	}
+	w.assertBalance()
+}
