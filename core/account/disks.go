@@ -193,7 +193,7 @@ func (s *scratch) issued(t *tally) int64 {
 
 // sumFigures adds the figures of one process to a workload that no group has them of.
 func (s *scratch) sumFigures(t *tally, p, before *Process) {
-	if t.counted&HasCPU == 0 {
+	if t.counted&HasCPU == 0 && !p.Grouped {
 		if p.UserMicros|p.SystemMicros != 0 {
 			t.figures.gather(amount.CPUUser, grown(before.UserMicros, p.UserMicros), amount.Summed)
 			t.figures.gather(amount.CPUSystem, grown(before.SystemMicros, p.SystemMicros), amount.Summed)

@@ -209,6 +209,7 @@ type Process struct {
 	LastCPU  int32      // the CPU its first thread last ran on; -1 where not known
 	Threads  int32
 	Runnable int32 // threads running or waiting for a CPU, sampled
+	Grouped  bool  // a group counts its CPU time, whether that group is in the reading or not
 	Kernel   bool  // a kernel thread: its use is the kernel's, and Workload is Unrecognised
 	// it ended since the previous reading; these are its last figures, and it stands at no height any more
 	Ended bool

@@ -366,17 +366,20 @@ func (s *scratch) charge(p, before *Process) {
 		t.read += read
 		t.dirtied += disk - read
 	}
+	var given Has // what the other workload's group has counted, and gives up
 	if p.Inside {
-		s.tally(p.Within).giveUp(cpu, memory, disk)
+		given = s.tally(p.Within).giveUp(cpu, memory, disk)
 	}
-	t.sum(HasCPU, amount.CPU, cpu)
-	t.sum(HasMemory, amount.Memory, memory)
+	if !p.Grouped || given&HasCPU != 0 {
+		t.sum(HasCPU, amount.CPU, cpu, given)
+	}
+	t.sum(HasMemory, amount.Memory, memory, given)
 	if p.DiskBytes >= 0 && (!s.now.SplitsDisk || taken) {
-		t.sum(HasDisk, amount.Disk, disk)
+		t.sum(HasDisk, amount.Disk, disk, given)
 	}
 	s.sumFigures(t, p, before)
 	// of more threads each is put down by itself
-	if cpu > 0 && t.counted&HasPerCPU == 0 && p.Threads <= 1 && p.LastCPU >= 0 {
+	if cpu > 0 && !p.Grouped && t.counted&HasPerCPU == 0 && p.Threads <= 1 && p.LastCPU >= 0 {
 		s.lastCPU.add(lastCPU{p.Workload, p.LastCPU, cpu})
 	}
 	s.programs.add(programTally{
@@ -385,8 +388,9 @@ func (s *scratch) charge(p, before *Process) {
 	})
 }
 
-// giveUp takes off what a group counted the use of a process that belongs to another workload, recognised inside it.
-func (t *tally) giveUp(cpu, memory, disk int64) {
+// giveUp takes off what a group counted the use of a process that belongs to another workload, recognised inside it. It
+// returns of which measures it did.
+func (t *tally) giveUp(cpu, memory, disk int64) (given Has) {
 	for _, x := range []struct {
 		bit   Has
 		of    amount.Resource
@@ -395,8 +399,10 @@ func (t *tally) giveUp(cpu, memory, disk int64) {
 		if t.counted&x.bit != 0 && t.has[x.of] {
 			t.units[x.of] -= x.units
 			t.source[x.of] = amount.Summed
+			given |= x.bit
 		}
 	}
+	return given
 }
 
 // threads divides the CPU time of processes whose threads are told apart, and puts it down to CPUs where no group
@@ -433,9 +439,10 @@ func (s *scratch) threads() {
 	}
 }
 
-// sum adds one process's use, unless a group of the same workload counts this measure already.
-func (t *tally) sum(bit Has, r amount.Resource, units int64) {
-	if t.counted&bit != 0 {
+// sum adds one process's use, unless a group of the same workload counts this measure already and the process is not
+// given to it by another's.
+func (t *tally) sum(bit Has, r amount.Resource, units int64, given Has) {
+	if t.counted&bit != 0 && given&bit == 0 {
 		return
 	}
 	t.units[r] += units

@@ -123,7 +123,15 @@ func (r *Reader) counting(f bpf.Feature) *hierarchy {
 // hierarchy is not mounted. With version 2 there is one for all; with version 1 each feature needs a certain
 // controller.
 func (r *Reader) hierarchyOf(f bpf.Feature) *hierarchy {
-	name := map[bpf.Feature]string{bpf.CPU: "cpuacct", bpf.Network: "unified", bpf.Disk: "blkio"}[f]
+	var name string
+	switch f {
+	case bpf.CPU:
+		name = "cpuacct"
+	case bpf.Network:
+		name = "unified"
+	case bpf.Disk:
+		name = "blkio"
+	}
 	for _, h := range r.cgroups.all {
 		if r.cgroups.v2 || h.name == name {
 			return h
@@ -309,7 +317,7 @@ func (r *Reader) forgetCounted() {
 					gone = append(gone, who)
 					return
 				}
-			case !r.tasks.kin.isOver(&who):
+			default:
 				return
 			}
 			gone = append(gone, who)
@@ -319,7 +327,6 @@ func (r *Reader) forgetCounted() {
 			}
 		})
 		r.counters.ForgetCPU(gone)
-		r.tasks.kin.forget()
 	}
 	if h := r.counting(bpf.Network); h != nil {
 		var gone []bpf.Flow

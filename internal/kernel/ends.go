@@ -156,6 +156,7 @@ func (r *Reader) addEnded(dst *account.Reading) {
 			a.Workload, a.Program, a.Family, a.UID = p.workload, p.program, p.family, p.uid
 			a.Kernel = p.kernel && !p.helper
 			a.Within, a.Inside = p.inside, p.inside != account.Unrecognised
+			a.Grouped = p.kin != nil && r.countsKin()
 			if p.part >= 0 && p.workload != account.Unrecognised {
 				dst.Threads = append(dst.Threads, account.Thread{PID: a.PID, TID: a.PID, Start: a.Start,
 					Workload: p.workload, Part: p.part, LastCPU: -1, CPUMicros: a.CPUMicros})
@@ -192,13 +193,14 @@ func (r *Reader) place(a *account.Process, o *over) {
 			a.Family = parent.family
 		}
 	case n != nil && n.workload != account.Unrecognised:
+		a.Grouped = r.countsKin()
 		if a.Workload = n.workload; n.head != account.NoProgram {
 			a.Family = n.head
 		}
 	case sameOwner && parent.workload != account.Unrecognised:
 		a.Workload, a.Family = parent.workload, parent.family
 	default:
-		a.Workload = r.registry.Brief(a.UID)
+		a.Workload, a.Grouped = r.registry.Brief(a.UID), r.countsKin()
 	}
 }
 

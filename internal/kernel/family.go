@@ -13,6 +13,9 @@ func (r *Reader) settle(dst *account.Reading) (apart map[int32]*kin) {
 		a := &dst.Processes[i]
 		p := r.tasks.procs[a.PID]
 		if p.kin = nil; p.workload == account.Unrecognised {
+			p.workload = r.inherited(p)
+		}
+		if p.workload == account.Unrecognised {
 			r.join(a.PID, p)
 		} else {
 			_, head := r.head(a.PID, p, false)
@@ -28,6 +31,19 @@ func (r *Reader) settle(dst *account.Reading) (apart map[int32]*kin) {
 	}
 	r.tasks.unsettled = r.tasks.unsettled[:0]
 	return apart
+}
+
+// inherited is the workload of a process whose parent was recognised by itself and set apart from its family: what it
+// begins is its own. Unrecognised for any other.
+func (r *Reader) inherited(p *process) account.WorkloadID {
+	up := r.tasks.procs[p.parent]
+	if up == nil || up.kernel || up.seen < r.count || up.uid != p.uid {
+		return account.Unrecognised
+	}
+	if _, apart := r.tasks.kin.given[up.workload]; !apart {
+		return account.Unrecognised
+	}
+	return up.workload
 }
 
 func (r *Reader) isLoose(w account.WorkloadID) bool {

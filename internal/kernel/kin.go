@@ -27,9 +27,10 @@ type kin struct {
 	last   int64   // microseconds at the reading before
 	micros int64   // of its processes at this reading
 	memory int64
-	moved  int64  // bytes to and from storage
-	over   bool   // nothing of it is left: its places may be freed
-	around *group // that counts it too
+	moved  int64     // bytes to and from storage
+	over   bool      // nothing of it is left
+	places []bpf.Who // in which it is counted
+	around *group    // that counts it too
 }
 
 // kinKey tells families apart: by user and, as the kernel numbers it, family; or, where a version 2 cgroup beside
@@ -78,28 +79,28 @@ func (k *kinfolk) begin() {
 		n.last = n.run.micros()
 		n.run.reset()
 		n.run.add(&n.base)
+		n.places = n.places[:0]
 	}
-}
-
-// isOver tells whether what was counted for somebody is of a family of which nothing is left.
-func (k *kinfolk) isOver(who *bpf.Who) bool {
-	n := k.by[kinKey{uid: int64(who.Uid), family: who.Family}]
-	return n != nil && n.over
 }
 
 // keep keeps what was counted in a place that is to be freed, where it is a family's that goes on.
 func (k *kinfolk) keep(who *bpf.Who, by []bpf.Spent) {
-	if n := k.by[kinKey{uid: int64(who.Uid), family: who.Family}]; n != nil && !n.over {
+	if n := k.by[kinKey{uid: int64(who.Uid), family: who.Family}]; n != nil {
 		n.base.spend(by)
 	}
 }
 
-// forget forgets the families of which nothing is left.
-func (k *kinfolk) forget() {
+// forget forgets the families of which nothing is left, whose places others may need. It is done in the reading that
+// finds so: one whose process was another user's for a while may come back under the same number.
+func (r *Reader) forgetKin() {
+	k := &r.tasks.kin
 	kept := k.order[:0]
 	for _, n := range k.order {
 		if n.over {
 			delete(k.by, n.kinKey)
+			if r.countsKin() && n.beside == 0 {
+				r.counters.ForgetCPU(n.places)
+			}
 			if k.given[n.workload] == n.family {
 				delete(k.given, n.workload)
 			}
@@ -112,7 +113,7 @@ func (k *kinfolk) forget() {
 }
 
 // countsKin tells whether the kernel counts by family, and tells of each process of which it is.
-func (r *Reader) countsKin() bool { return r.counters.Has(bpf.CPU) && r.counters.Has(bpf.Tasks) }
+func (r *Reader) countsKin() bool { return r.counting(bpf.CPU) != nil && r.counters.Has(bpf.Tasks) }
 
 // spend adds what somebody ran to the cgroup it is counted by, and to its family where no workload's cgroup has it.
 func (r *Reader) spend(h, unified *hierarchy, who *bpf.Who, by []bpf.Spent) {
@@ -125,6 +126,7 @@ func (r *Reader) spend(h, unified *hierarchy, who *bpf.Who, by []bpf.Spent) {
 			n.met = r.count
 		}
 		n.run.spend(by)
+		n.places = append(n.places, *who)
 	}
 }
 
@@ -240,15 +242,12 @@ func (r *Reader) decideKin(dst *account.Reading) {
 		n.memory += a.AnonBytes
 		n.moved += max(a.DiskBytes, 0)
 	}
-	left := 0
 	for _, n := range k.order {
 		ran := n.run.micros()
 		if ran > n.last {
 			n.grew = r.count
 		}
-		if n.over = n.seen < r.count && n.grew < r.count; n.over {
-			left++
-		}
+		n.over = n.seen < r.count && n.grew < r.count
 		if n.fixed {
 			continue
 		}
@@ -266,7 +265,7 @@ func (r *Reader) decideKin(dst *account.Reading) {
 		a := &dst.Processes[i]
 		if p := r.tasks.procs[a.PID]; p != nil && p.kin != nil {
 			p.workload = p.kin.workload
-			a.Workload = p.workload
+			a.Workload, a.Grouped = p.workload, r.countsKin()
 		}
 	}
 	for i := range dst.Threads {
@@ -275,21 +274,13 @@ func (r *Reader) decideKin(dst *account.Reading) {
 			t.Workload = p.workload
 		}
 	}
-	switch {
-	case !r.countsKin():
-		k.forget()
-	case left >= mostOver:
-		r.cgroups.someLeft = true
-	}
+	r.forgetKin()
 }
-
-// mostOver is how many families may be over before their places among the counts are freed.
-const mostOver = 256
 
 // addKin adds what the kernel counted by family.
 func (r *Reader) addKin(dst *account.Reading) {
 	for _, n := range r.tasks.kin.order {
-		if n.met == 0 || n.over || n.workload == account.Unrecognised {
+		if n.met == 0 || n.workload == account.Unrecognised {
 			continue
 		}
 		const families = 15 << 60 // tells them from cgroups
