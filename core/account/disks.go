@@ -206,7 +206,10 @@ func (s *scratch) sumFigures(t *tally, p, before *Process) {
 		return
 	}
 	if t.counted&HasMemory == 0 {
-		t.figures.gather(amount.MemoryAnon, p.AnonBytes*s.elapsed, amount.Summed)
+		t.figures.gather(amount.MemoryAnon, (p.AnonBytes-p.SharedBytes)*s.elapsed, amount.Summed)
+		if p.SharedBytes > 0 {
+			t.figures.gather(amount.MemoryShared, p.SharedBytes*s.elapsed, amount.Summed)
+		}
 		if p.SwapBytes >= 0 {
 			t.figures.gather(amount.MemorySwap, p.SwapBytes*s.elapsed, amount.Summed)
 		}

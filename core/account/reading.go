@@ -218,7 +218,8 @@ type Process struct {
 	UserMicros   int64 // of CPUMicros; 0 with SystemMicros 0 where it is not told apart
 	SystemMicros int64
 	WaitMicros   int64 // ready to run and waiting for a CPU; -1 when not known
-	AnonBytes    int64 // resident and not backed by a file
+	AnonBytes    int64 // resident and not backed by a file; of what it shares, its part where that is known
+	SharedBytes  int64 // of AnonBytes: its part of shared memory, which the host counts among the files it keeps
 	SwapBytes    int64 // -1 when not known
 	PSSBytes     int64 // resident, shared pages by the number of sharers; -1 when not known
 	DiskBytes    int64 // read from and written to storage, written when a page is dirtied; -1 when not permitted

@@ -54,6 +54,7 @@ func (t *Tracker) Step(r *Reading) (*Interval, error) {
 	t.scratch.namespaces()
 	t.scratch.standings()
 	t.scratch.devices(&t.dirty)
+	iv.chargedFile += t.scratch.shared
 	t.scratch.emit(iv)
 	iv.balance(prev, r, &t.scratch)
 	return iv, nil
@@ -153,6 +154,7 @@ type scratch struct {
 	parts     buckets[partTally] // one a thread told apart
 	kernelCPU int64              // microseconds of kernel threads
 	kernelIO  int64
+	shared    int64         // byte-milliseconds of shared memory that processes outside groups are charged with
 	carried   map[int]carry // by CPU
 	hiddenIO  int           // kernel threads whose storage counters may not be read
 }
@@ -188,7 +190,7 @@ func (s *scratch) reset(prev, now *Reading) {
 	s.programs.reset()
 	s.lastCPU.reset()
 	s.parts.reset()
-	s.kernelCPU, s.kernelIO, s.hiddenIO = 0, 0, 0
+	s.kernelCPU, s.kernelIO, s.shared, s.hiddenIO = 0, 0, 0, 0
 }
 
 func (s *scratch) tally(w WorkloadID) *tally {
@@ -374,6 +376,9 @@ func (s *scratch) charge(p, before *Process) {
 		t.sum(HasCPU, amount.CPU, cpu, given)
 	}
 	t.sum(HasMemory, amount.Memory, memory, given)
+	if t.counted&HasMemory == 0 && !p.Ended {
+		s.shared += p.SharedBytes * s.elapsed
+	}
 	if p.DiskBytes >= 0 && (!s.now.SplitsDisk || taken) {
 		t.sum(HasDisk, amount.Disk, disk, given)
 	}

@@ -27,6 +27,10 @@ type kin struct {
 	last   int64   // microseconds at the reading before
 	micros int64   // of its processes at this reading
 	memory int64
+	looks  int64     // how many of its processes had their pages looked at
+	looked int64     // of these, their part of the anonymous pages they share
+	shared int64     // and of shared memory
+	whole  int64     // and what they held, each page counted whole
 	moved  int64     // bytes to and from storage
 	over   bool      // nothing of it is left
 	places []bpf.Who // in which it is counted

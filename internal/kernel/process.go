@@ -43,8 +43,7 @@ type process struct {
 	sums   taskSums // of all its threads
 	gone   taskSums // of those that ended
 	sight  identity // what it showed in the last reading of all tasks
-	pss    int64    // proportional memory at its last look; -1 where it may not be known
-	pssAt  int64    // reading of that; 0 for none
+	pss    proportional
 
 	swapped *swappedOn // nil before the first look
 }

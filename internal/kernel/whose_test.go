@@ -2,6 +2,7 @@ package kernel_test
 
 import (
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 	"unicode/utf8"
@@ -195,6 +196,43 @@ func TestFollow_ProportionalMemoryIsReadSeldomAndOfLooseProcessesAlone(t *testin
 		p, _, _ := f.read(pid)
 		assert.Equal(t, int64(-1), p.PSSBytes, "%d: not known", pid)
 	}
+}
+
+// TestFollow_WhatLooseProcessesShareCountsOnce has a family of which one process may be looked at: it shares three
+// quarters of what it holds, and half as much again of shared memory.
+func TestFollow_WhatLooseProcessesShareCountsOnce(t *testing.T) {
+	f := follow(t)
+	page := int64(os.Getpagesize())
+	holds := func(pid int, pages int64) {
+		f.write(fmt.Sprintf("proc/%d/statm", pid), fmt.Sprintf("900 %d 5 0 0 0 0\n", pages+5))
+	}
+	f.child(9001, 1, 1, 0, 1, "solver", "/")
+	f.child(9002, 9001, 1, 0, 1, "solver", "/")
+	holds(9001, 400)
+	holds(9002, 200)
+	f.write("proc/9001/smaps_rollup", fmt.Sprintf("Pss: %d kB\nPss_Anon: %d kB\nPss_Shmem: %d kB\n", 900*page>>10,
+		100*page>>10, 50*page>>10))
+	of := func(pid int32) []int64 {
+		p, _, ok := f.read(pid)
+		require.True(t, ok)
+		return []int64{p.AnonBytes / page, p.SharedBytes / page}
+	}
+	assert.Equal(t, []int64{150, 50}, of(9001))
+	assert.Equal(t, []int64{200, 0}, of(9002), "which may not be looked at")
+	holds(9001, 430)
+	assert.Equal(t, []int64{180, 50}, of(9001), "what it got since is its own")
+	holds(9001, 10)
+	assert.Equal(t, []int64{50, 50}, of(9001), "and nothing is less than nothing")
+	f.child(9003, 9001, 1, 0, 1, "solver", "/")
+	for pid := 9010; pid < 9010+2*100; pid++ { // so many that not all are looked at in one reading
+		f.child(pid, 9001, 1, 0, 1, "solver", "/")
+		holds(pid, 400)
+		f.write(fmt.Sprintf("proc/%d/smaps_rollup", pid), fmt.Sprintf("Pss: 1 kB\nPss_Anon: %d kB\nPss_Shmem: %d kB\n",
+			100*page>>10, 50*page>>10))
+	}
+	assert.Equal(t, []int64{150, 50}, of(9209), "not looked at yet: as those of its family that were")
+	assert.Equal(t, []int64{150, 50}, of(9209))
+	assert.Equal(t, []int64{150, 50}, of(9209))
 }
 
 func TestFollow_LimitsOfACgroupAreHeldByItsWorkloadAndALimitAsLargeAsTheHostIsNone(t *testing.T) {

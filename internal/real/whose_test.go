@@ -19,6 +19,7 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/internal/kernel/bpf"
 )
 
 // worker is a process that does what it is told and answers by its own clock.
@@ -273,4 +274,50 @@ func TestWhose_LooseWorkThatHopsBetweenCPUsIsChargedOnEach(t *testing.T) {
 		w.assertUsed(own[cpu], u.CPUs[cpu].Micros, fmt.Sprintf("CPU %d", cpu))
 	}
 	w.assertBalance()
+}
+
+// TestWhose_MemoryThatLooseProcessesShareCountsOnce has 501 processes that hold 32 MiB that all have of the first, of
+// which each of 500 has 256 KiB of its own instead, and 64 MiB of shared memory.
+func TestWhose_MemoryThatLooseProcessesShareCountsOnce(t *testing.T) {
+	for name, off := range map[string][]bpf.Feature{
+		"counted": nil, "by files": {bpf.CPU, bpf.Tasks, bpf.Network, bpf.Disk, bpf.Groups},
+	} {
+		t.Run(name, func(t *testing.T) {
+			const count, mib, own, shared = 500, 32, 256, 64
+			program := filepath.Join(open(t), "tally")
+			content, err := os.ReadFile(built(t, "burner"))
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(program, content, 0o755))
+			time.Sleep(2 * time.Second) // until the kernel has what those before had
+			w := watch(t, off...)
+			residual := func() int64 {
+				time.Sleep(20 * time.Millisecond)
+				w.sum = nil
+				w.read()
+				l := w.sum.Ledgers[amount.Memory]
+				return l.Residual.Units / w.sum.ElapsedMillis >> 20
+			}
+			before := residual()
+			cmd := exec.Command(program, "brood", strconv.Itoa(count), strconv.Itoa(mib), strconv.Itoa(own),
+				strconv.Itoa(shared))
+			cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: plainUser, Gid: plainUser}}
+			out, err := cmd.StdoutPipe()
+			require.NoError(t, err)
+			require.NoError(t, cmd.Start())
+			t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+			require.Equal(t, "there", line(t, bufio.NewScanner(out)))
+			truth := float64(mib + shared + count*own/1024)
+			for n := range 7 {
+				after := residual()
+				u := w.loose(plainUser)
+				charged := float64(u.Units[amount.Memory]/w.sum.ElapsedMillis) / (1 << 20)
+				t.Logf("reading %d: %.0f MiB, charged %.1f MiB; residual %d, was %d", n, truth, charged, after, before)
+				if n > 0 {
+					assert.InDelta(t, truth, charged, 0.12*truth, "with what 501 processes need beside, of about 40 kB")
+					assert.Less(t, float64(after), float64(before)+0.1*truth, "nothing of it is nobody's")
+					assert.Greater(t, float64(after), -0.05*truth, "and nothing is counted twice")
+				}
+			}
+		})
+	}
 }

@@ -31,16 +31,31 @@ type taskReader struct {
 	buf     []byte
 }
 
+// mostSummed is up to how many CPUs the parts of a counter of pages are added up: each takes 30 ns, of each process.
+const mostSummed = 32
+
 func (c *Counters) openTasks(Options) error {
 	r := &taskReader{buf: make([]byte, 64<<10)}
 	o := *c.loading
 	if c.Has(CPU) { // which knows the families
 		o.MapReplacements = map[string]*ebpf.Map{"lasts": c.cpu.Lasts}
 	}
-	if err := loadTasksObjects(&r.objects, &o); err != nil {
+	spec, err := loadTasks()
+	if err != nil {
+		return err
+	}
+	if c.cpus <= mostSummed {
+		if err := spec.Variables["cpus"].Set(uint32(c.cpus)); err != nil {
+			return err
+		}
+	}
+	if err := spec.LoadAndAssign(&r.objects, &o); err != nil {
 		return err
 	}
 	c.keep(&r.objects)
+	if _, err := r.objects.Learn.Run(&ebpf.RunOptions{Context: make([]byte, 32)}); err != nil {
+		return fmt.Errorf("find where CPUs count pages: %w", err)
+	}
 	l, err := link.AttachIter(link.IterOptions{Program: r.objects.AllTasks})
 	if err != nil {
 		return fmt.Errorf("attach the iterator of tasks: %w", err)

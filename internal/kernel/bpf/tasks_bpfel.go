@@ -79,7 +79,11 @@ type tasksTask struct {
 // Used for safe lookups in a Collection or CollectionSpec.
 const (
 	tasksMapLasts        = "lasts"
+	tasksMapProbe        = "probe"
 	tasksProgAllTasks    = "all_tasks"
+	tasksProgLearn       = "learn"
+	tasksVarCpus         = "cpus"
+	tasksVarOffsets      = "offsets"
 	tasksVarUnusedGroups = "unused_groups"
 	tasksVarUnusedTask   = "unused_task"
 )
@@ -127,6 +131,7 @@ type tasksSpecs struct {
 // It can be passed ebpf.CollectionSpec.Assign.
 type tasksProgramSpecs struct {
 	AllTasks *ebpf.ProgramSpec `ebpf:"all_tasks"`
+	Learn    *ebpf.ProgramSpec `ebpf:"learn"`
 }
 
 // tasksMapSpecs contains maps before they are loaded into the kernel.
@@ -134,12 +139,15 @@ type tasksProgramSpecs struct {
 // It can be passed ebpf.CollectionSpec.Assign.
 type tasksMapSpecs struct {
 	Lasts *ebpf.MapSpec `ebpf:"lasts"`
+	Probe *ebpf.MapSpec `ebpf:"probe"`
 }
 
 // tasksVariableSpecs contains global variables before they are loaded into the kernel.
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type tasksVariableSpecs struct {
+	Cpus         *ebpf.VariableSpec `ebpf:"cpus"`
+	Offsets      *ebpf.VariableSpec `ebpf:"offsets"`
 	UnusedGroups *ebpf.VariableSpec `ebpf:"unused_groups"`
 	UnusedTask   *ebpf.VariableSpec `ebpf:"unused_task"`
 }
@@ -165,11 +173,13 @@ func (o *tasksObjects) Close() error {
 // It can be passed to loadTasksObjects or ebpf.CollectionSpec.LoadAndAssign.
 type tasksMaps struct {
 	Lasts *ebpf.Map `ebpf:"lasts"`
+	Probe *ebpf.Map `ebpf:"probe"`
 }
 
 func (m *tasksMaps) Close() error {
 	return _TasksClose(
 		m.Lasts,
+		m.Probe,
 	)
 }
 
@@ -177,6 +187,8 @@ func (m *tasksMaps) Close() error {
 //
 // It can be passed to loadTasksObjects or ebpf.CollectionSpec.LoadAndAssign.
 type tasksVariables struct {
+	Cpus         *ebpf.Variable `ebpf:"cpus"`
+	Offsets      *ebpf.Variable `ebpf:"offsets"`
 	UnusedGroups *ebpf.Variable `ebpf:"unused_groups"`
 	UnusedTask   *ebpf.Variable `ebpf:"unused_task"`
 }
@@ -186,11 +198,13 @@ type tasksVariables struct {
 // It can be passed to loadTasksObjects or ebpf.CollectionSpec.LoadAndAssign.
 type tasksPrograms struct {
 	AllTasks *ebpf.Program `ebpf:"all_tasks"`
+	Learn    *ebpf.Program `ebpf:"learn"`
 }
 
 func (p *tasksPrograms) Close() error {
 	return _TasksClose(
 		p.AllTasks,
+		p.Learn,
 	)
 }
 

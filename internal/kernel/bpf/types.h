@@ -30,7 +30,7 @@ struct signal_struct {
 };
 typedef struct { __u32 val; } kuid_t;
 struct cred { kuid_t uid; };
-struct percpu_counter { __s64 count; };
+struct percpu_counter { __s64 count; __s32 *counters; };
 struct mm_struct { struct percpu_counter rss_stat[4]; };
 struct ns_common { unsigned int inum; };
 struct net { struct ns_common ns; };
@@ -59,6 +59,8 @@ struct task_struct {
 	char comm[16];
 };
 struct task_struct___before_5_14 { volatile long state; };
+
+struct bpf_array { void *pptrs[1]; };
 
 struct request_queue { void *disk; };
 struct blkcg { struct cgroup_subsys_state css; };

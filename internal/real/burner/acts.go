@@ -21,7 +21,7 @@ var acts = map[string]func(args []string) error{"shorts": shorts, "pinned": pinn
 	"write":   write,
 	"discard": func(args []string) error { return change(unix.BLKDISCARD, args) },
 	"zero":    func(args []string) error { return change(unix.BLKZEROOUT, args) }, "crowd": crowd, "echo": echo,
-	"hold": hold, "obey": obey, "share": share, "contain": contain, "inside": inside,
+	"hold": hold, "obey": obey, "brood": brood, "share": share, "contain": contain, "inside": inside,
 	"address": address}
 
 func number(s string) int {

@@ -17,6 +17,7 @@
 //
 // burner crowd EACH TREE... forks EACH children that sleep in every cgroup below the TREEs, prints "there"
 //
+//	burner brood COUNT MIB OWN SHARED    has children that share its memory and copy some of it
 //	burner obey                          does what its standard input says
 //	burner echo                          gives back on descriptor 4 each byte that comes on 3
 //	burner hold MIB BACK                 touches MIB + BACK MiB of memory, gives BACK back and sleeps

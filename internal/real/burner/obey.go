@@ -93,3 +93,61 @@ func child(burns time.Duration) (time.Duration, error) {
 	}
 	return time.Duration(r.Utime.Nano() + r.Stime.Nano()), nil
 }
+
+// brood touches MIB of its own memory and SHARED MiB of memory that it shares with its children; each of COUNT children
+// writes to OWN KiB of what it has of its parent's memory, of which it then has copies. It prints "there".
+func brood(args []string) error {
+	count, mib, own, shared := number(args[0]), number(args[1]), number(args[2]), number(args[3])
+	private, err := unix.Mmap(-1, 0, mib<<20, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
+	if err != nil {
+		return err
+	}
+	if err := unix.Madvise(private, unix.MADV_NOHUGEPAGE); err != nil {
+		return err
+	}
+	common, err := unix.Mmap(-1, 0, shared<<20, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_SHARED)
+	if err != nil {
+		return err
+	}
+	for _, memory := range [][]byte{private, common} {
+		for i := 0; i < len(memory); i += 4096 {
+			memory[i] = 1
+		}
+	}
+	runtime.LockOSThread()
+	for range count {
+		if err := forkWriter(private[:own<<10], common); err != nil {
+			return err
+		}
+	}
+	time.Sleep(500 * time.Millisecond)
+	fmt.Println("there")
+	time.Sleep(time.Hour)
+	return nil
+}
+
+// forkWriter begins a child that writes to memory, reads from other, and sleeps until its parent ends.
+//
+//go:norace
+//go:nosplit
+func forkWriter(write, read []byte) error {
+	pid, _, e := syscall.RawSyscall6(syscall.SYS_CLONE, uintptr(syscall.SIGCHLD), 0, 0, 0, 0, 0)
+	if e != 0 {
+		return e
+	}
+	if pid != 0 {
+		return nil
+	}
+	syscall.RawSyscall(syscall.SYS_PRCTL, unix.PR_SET_PDEATHSIG, uintptr(unix.SIGKILL), 0)
+	for i := 0; i < len(write); i += 4096 {
+		write[i]++
+	}
+	n := byte(0)
+	for i := 0; i < len(read); i += 4096 {
+		n += read[i]
+	}
+	write[0] = n
+	for {
+		syscall.RawSyscall(syscall.SYS_PAUSE, 0, 0, 0)
+	}
+}
