@@ -82,6 +82,9 @@ func New(o Options) *Collector {
 // Run collects and sends until the context ends; then it closes the open interval,
 // keeps it in the spool and tries once more to send.
 func (c *Collector) Run(ctx context.Context) error {
+	if err := c.recover(); err != nil {
+		return fmt.Errorf("read what the spool had of an unfinished interval: %w", err)
+	}
 	if kept, err := c.Spool.List(); err != nil {
 		return fmt.Errorf("read the spool: %w", err)
 	} else if len(kept) > 0 {
@@ -158,26 +161,59 @@ func (c *Collector) tick(now time.Time) error {
 	}
 	if begun := c.open.From.Truncate(interval); !r.Wall.Before(begun.Add(interval)) || r.Wall.Before(begun) {
 		c.close()
+		return nil
+	}
+	_, batch, err := c.encode(func(*wire.Interval) {})
+	if err == nil {
+		err = c.Spool.KeepOpen(batch)
+	}
+	if err != nil {
+		c.Log.Warn("could not keep the interval that is being added up", "host", c.Host, "error", err)
 	}
 	return nil
+}
+
+// encode makes a batch of the open interval, to which more may be added.
+func (c *Collector) encode(more func(*wire.Interval)) (sequence uint64, batch []byte, err error) {
+	sequence = max(c.sequence+1, uint64(c.open.To.UnixMicro()))
+	m := wire.FromInterval(c.open, sequence, c.Source.Mode(), c.Names)
+	more(m)
+	batch, err = wire.Encode(&wire.Batch{Version: wire.Version, Host: c.Host, Intervals: []*wire.Interval{m}})
+	return sequence, batch, err
+}
+
+// recover keeps what a collector that ended before its time had of the interval that it was adding up.
+func (c *Collector) recover() error {
+	batch, err := c.Spool.Open()
+	if err != nil || batch == nil {
+		return err
+	}
+	b, err := wire.Decode(batch, wire.TypeProtobuf, "zstd")
+	switch {
+	case errors.Is(err, wire.ErrNewer): // it waits with what else is of a newer collector
+		return c.Spool.Shut(uint64(time.Now().UnixMicro()), batch)
+	case err != nil || len(b.Intervals) != 1:
+		c.Log.Error("what the last collector had of an unfinished interval is damaged; it is lost", "host", c.Host,
+			"error", err)
+		return c.Spool.DropOpen()
+	}
+	c.Log.Info("the last collector ended before its time: what it had of an unfinished interval is kept", "host",
+		c.Host)
+	return c.Spool.Shut(b.Intervals[0].Sequence, batch)
 }
 
 // close ends the open interval and keeps it.
 func (c *Collector) close() {
 	if c.open != nil {
-		c.sequence = max(c.sequence+1, uint64(c.open.To.UnixMicro()))
-		m := wire.FromInterval(c.open, c.sequence, c.Source.Mode(), c.Names)
-		processes, over := c.tracker.Running()
-		m.AddProcesses(c.open, processes, over, c.Names)
-		if s, ok := c.Source.(Surveyor); ok {
-			if err := m.AddInventory(s.Survey()); err != nil {
-				c.Log.Warn("could not tell what the host is made of", "host", c.Host, "error", err)
-			}
-		}
-		batch, err := wire.Encode(&wire.Batch{Version: wire.Version, Host: c.Host, Intervals: []*wire.Interval{m}})
-		if err != nil {
+		var batch []byte
+		var err error
+		c.sequence, batch, err = c.encode(c.complete)
+		switch {
+		case err != nil:
 			c.Log.Error("could not encode an interval; it is lost", "host", c.Host, "error", err)
-		} else {
+		case len(c.unkept) > 0 || c.Spool.Shut(c.sequence, batch) != nil:
+			// What is held in memory comes first; and no part of it may stand beside it.
+			_ = c.Spool.DropOpen()
 			c.unkept = append(c.unkept, kept{c.sequence, batch})
 		}
 		c.open = nil
@@ -201,6 +237,17 @@ func (c *Collector) close() {
 	select {
 	case c.wake <- struct{}{}:
 	default:
+	}
+}
+
+// complete adds to an interval that is closed what is told of its end.
+func (c *Collector) complete(m *wire.Interval) {
+	processes, over := c.tracker.Running()
+	m.AddProcesses(c.open, processes, over, c.Names)
+	if s, ok := c.Source.(Surveyor); ok {
+		if err := m.AddInventory(s.Survey()); err != nil {
+			c.Log.Warn("could not tell what the host is made of", "host", c.Host, "error", err)
+		}
 	}
 }
 

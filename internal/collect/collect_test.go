@@ -305,6 +305,56 @@ func TestRun_AHostThatCannotBeReadIsTriedAgain(t *testing.T) {
 	})
 }
 
+// TestRun_ACollectorThatIsKilledLosesNothingThatItHadRead looks at the spool as it was before each reading of two and a
+// half minutes, as a kill leaves it: another collector sends what had been read until then, once.
+func TestRun_ACollectorThatIsKilledLosesNothingThatItHadRead(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		dir, src := t.TempDir(), newSource()
+		type moment struct {
+			spool string
+			until time.Duration // of the reading before
+		}
+		var moments []moment
+		var first, last time.Duration
+		src.broken = func(since time.Duration) error {
+			m := moment{filepath.Join(t.TempDir(), "spool"), last - first}
+			require.NoError(t, os.CopyFS(m.spool, os.DirFS(dir)))
+			if moments = append(moments, m); len(moments) <= 2 { // of the first one nothing is compared
+				first = since
+			}
+			last = since
+			return nil
+		}
+		away := &service{answer: func(*wire.Batch) int { return 503 }}
+		c, spool := newCollector(t, src, away, dir)
+		run(t, c, spool, 150*time.Second)
+		require.Greater(t, len(moments), 30)
+		for _, m := range moments {
+			svc := &service{intervals: map[uint64]*wire.Interval{}}
+			heir, spool := newCollector(t, newSource(), svc, m.spool)
+			run(t, heir, spool, time.Millisecond)
+			total := int64(0)
+			for _, iv := range svc.intervals {
+				total += iv.Usages[amount.CPU].Units[0]
+			}
+			assert.InDelta(t, m.until.Microseconds(), total, 2000, "%v", m.until)
+			assert.NoFileExists(t, filepath.Join(m.spool, "open"))
+		}
+	})
+}
+
+func TestRun_WhatIsDamagedOfAnUnfinishedIntervalHoldsUpNothing(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "open"), []byte("cut short"), 0o600))
+		svc := &service{intervals: map[uint64]*wire.Interval{}}
+		c, spool := newCollector(t, newSource(), svc, dir)
+		run(t, c, spool, 90*time.Second)
+		assert.NotEmpty(t, svc.intervals)
+		assert.NoFileExists(t, filepath.Join(dir, "open"))
+	})
+}
+
 func TestSpool_AFileIsThereWholeOrNotAtAll(t *testing.T) {
 	dir := t.TempDir()
 	s, err := collect.OpenSpool(dir)

@@ -13,7 +13,9 @@ import (
 
 // Spool keeps encoded batches in a directory, one file each, until they are committed.
 //
-// A file is written beside its name, synced and then renamed: after a crash it is there whole or not at all.
+// A file is written beside its name, synced and then renamed: after a crash it is there whole or not at all. Beside them
+// stands one that is still being added to, which is written anew at every tick: so an end of the collector costs
+// nothing that it had read, and an end of the host no more than was not yet written down.
 type Spool struct {
 	dir  string
 	lock *os.File
@@ -48,15 +50,14 @@ func (s *Spool) file(sequence uint64) string {
 	return filepath.Join(s.dir, fmt.Sprintf("%020d.batch", sequence))
 }
 
-// Put keeps a batch under its sequence.
-func (s *Spool) Put(sequence uint64, batch []byte) error {
-	name := s.file(sequence)
+// write puts content in the place of a file, whole or not at all.
+func write(name string, content []byte, sync bool) error {
 	f, err := os.OpenFile(name+".part", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(batch)
-	if err == nil {
+	_, err = f.Write(content)
+	if err == nil && sync {
 		err = f.Sync()
 	}
 	err = errors.Join(err, f.Close())
@@ -65,8 +66,54 @@ func (s *Spool) Put(sequence uint64, batch []byte) error {
 	}
 	if err != nil {
 		os.Remove(name + ".part")
+	}
+	return err
+}
+
+func (s *Spool) open() string { return filepath.Join(s.dir, "open") }
+
+// KeepOpen keeps the batch that is still being added to, in the place of the one it was before.
+func (s *Spool) KeepOpen(batch []byte) error { return write(s.open(), batch, false) }
+
+// Open returns the batch that was being added to when a collector ended before its time; nil where there is none.
+func (s *Spool) Open() ([]byte, error) {
+	b, err := os.ReadFile(s.open())
+	if os.IsNotExist(err) {
+		return nil, nil
+	}
+	return b, err
+}
+
+// DropOpen drops it.
+func (s *Spool) DropOpen() error {
+	if err := os.Remove(s.open()); !os.IsNotExist(err) {
 		return err
 	}
+	return nil
+}
+
+// Shut keeps a batch under its sequence in the place of the one that was being added to: at every moment the one or the
+// other is there, and never both.
+func (s *Spool) Shut(sequence uint64, batch []byte) error {
+	if err := write(s.open(), batch, true); err != nil {
+		return err
+	}
+	if err := os.Rename(s.open(), s.file(sequence)); err != nil {
+		return err
+	}
+	return s.sync()
+}
+
+// Put keeps a batch under its sequence.
+func (s *Spool) Put(sequence uint64, batch []byte) error {
+	if err := write(s.file(sequence), batch, true); err != nil {
+		return err
+	}
+	return s.sync()
+}
+
+// sync makes names that were given last.
+func (s *Spool) sync() error {
 	d, err := os.Open(s.dir)
 	if err != nil {
 		return err

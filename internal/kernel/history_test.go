@@ -171,7 +171,8 @@ func (h *history) end(t *task) {
 			x.Parent = 1
 		}
 	}
-	h.ended = append(h.ended, bpf.Ended{Who: t.who(), Start: t.Start, Run: t.Run, Pid: t.Pid, Tgid: t.Tgid, Parent: t.Parent, Comm: t.Comm})
+	h.ended = append(h.ended, bpf.Ended{Who: t.who(), Start: t.Start, Run: t.Run, Pid: t.Pid, Tgid: t.Tgid,
+		Parent: t.Parent, Comm: t.Comm})
 }
 
 func (h *history) threadsOf(t *task) (all []*task) {

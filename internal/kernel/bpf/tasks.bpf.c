@@ -49,7 +49,8 @@ int learn(void *ctx)
 	__u64 map = 0, pointer = 0;
 	void *volatile at = &probe; /* the verifier forbids arithmetic on it: it is read back as a number */
 	bpf_probe_read_kernel(&map, sizeof(map), (void *)&at);
-	if (bpf_probe_read_kernel(&pointer, sizeof(pointer), (void *)(map + bpf_core_field_offset(struct bpf_array, pptrs))))
+	__u64 within = bpf_core_field_offset(struct bpf_array, pptrs);
+	if (bpf_probe_read_kernel(&pointer, sizeof(pointer), (void *)(map + within)))
 		return 1;
 	for (__u32 c = 0; c < MOST_CPUS && c < cpus; c++) {
 		void *volatile element = bpf_map_lookup_percpu_elem(&probe, &zero, c);
