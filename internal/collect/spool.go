@@ -13,8 +13,8 @@ import (
 
 // Spool keeps encoded batches in a directory, one file each, until they are committed.
 //
-// A file is written beside its name, synced and then renamed: after a crash it is there whole or not at all. Beside them
-// stands one that is still being added to, which is written anew at every tick: so an end of the collector costs
+// A file is written beside its name, synced and then renamed: after a crash it is there whole or not at all. Beside
+// them stands one that is still being added to, which is written anew at every tick: so an end of the collector costs
 // nothing that it had read, and an end of the host no more than was not yet written down.
 type Spool struct {
 	dir  string

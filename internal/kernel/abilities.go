@@ -107,7 +107,8 @@ func (r *Reader) Abilities() []account.Ability {
 	}
 	switch {
 	case r.counters.Has(bpf.Network):
-		put("network of a cgroup", counted, "every packet of its sockets, IP level, as cut for the wire (eBPF)", "")
+		put("network of a cgroup", counted,
+			"every packet of the sockets it uses, IP level, as cut for the wire (eBPF)", "")
 	default:
 		put("network of a workload with a network of its own", counted, "the interfaces of its namespace", "")
 		if why := r.net.sockets.Missing(); why == "" {

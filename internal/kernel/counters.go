@@ -1,6 +1,10 @@
 package kernel
 
-import "vinescale/internal/kernel/bpf"
+import (
+	"net/netip"
+
+	"vinescale/internal/kernel/bpf"
+)
 
 // Counters count in the kernel what its files do not tell: bpf.Counters, or those of a staged host. Missing says why a
 // feature is not there; only what belongs to a feature that is there is asked for. What each call gives is said at
@@ -21,6 +25,7 @@ type Counters interface {
 
 	Flows(visit func(bpf.Flow, bpf.Moved)) error
 	ForgetFlows(gone []bpf.Flow)
+	Here(addresses map[netip.Addr]bool) error
 
 	Transfers(visit func(bpf.Transfer, bpf.Done)) error
 	Latencies(visit func(bpf.Slot, uint64)) error

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -335,6 +336,7 @@ func (h *history) ForgetFlows([]bpf.Flow)                       {}
 func (h *history) Transfers(func(bpf.Transfer, bpf.Done)) error { return errNotCounted }
 func (h *history) Latencies(func(bpf.Slot, uint64)) error       { return errNotCounted }
 func (h *history) ForgetTransfers([]bpf.Transfer)               {}
+func (h *history) Here(map[netip.Addr]bool) error               { return errNotCounted }
 func (h *history) Close() error                                 { return nil }
 
 // act does something at random.

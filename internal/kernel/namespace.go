@@ -2,8 +2,10 @@ package kernel
 
 import (
 	"bytes"
+	"net/netip"
 
 	"vinescale/core/account"
+	"vinescale/internal/kernel/bpf"
 	"vinescale/internal/kernel/text"
 )
 
@@ -14,6 +16,7 @@ type namespace struct {
 	pid   int32 // a process in it
 	asked bool  // for which interface its other half is
 	born  bool
+	since int64 // reading it was first in
 }
 
 // netns is the identity of a process's network namespace, 0 when it may not be known.
@@ -77,7 +80,7 @@ func (r *Reader) readNamespaces(dst *account.Reading) {
 			continue
 		}
 		if known == nil {
-			known = &namespace{born: r.count > 1 && p.StartUptime() >= r.uptime}
+			known = &namespace{born: r.count > 1 && p.StartUptime() >= r.uptime, since: r.count}
 			r.net.spaces[ns] = known
 		} else {
 			known.born = false
@@ -86,10 +89,45 @@ func (r *Reader) readNamespaces(dst *account.Reading) {
 		a.Born = known.born
 		dst.Namespaces = append(dst.Namespaces, a)
 	}
+	changed := false
 	for id, n := range r.net.spaces {
 		if n.seen < r.count {
 			delete(r.net.spaces, id)
+			changed = true
 		}
+		changed = changed || r.count-n.since < youngSpace
+	}
+	if changed || r.count%r.options.RecheckEvery == 1 {
+		r.tellAddresses()
+	}
+}
+
+// youngSpace is for how many readings a network namespace is asked each time for its addresses, which are given to it
+// after it was made.
+const youngSpace = 3
+
+// tellAddresses tells the kernel's counters which addresses this host has in all its network namespaces: what is sent
+// to them never leaves it.
+func (r *Reader) tellAddresses() {
+	if !r.counters.Has(bpf.Network) {
+		return
+	}
+	clear(r.net.addresses)
+	add := func(a netip.Addr) { r.net.addresses[a] = true }
+	of := func(pid int32) {
+		if b, err := r.proc.Read(r.proc.AtPID(pid, "net/fib_trie")); err == nil {
+			text.LocalIPv4(b, add)
+		}
+		if b, err := r.proc.Read(r.proc.AtPID(pid, "net/if_inet6")); err == nil {
+			text.LocalIPv6(b, add)
+		}
+	}
+	of(1)
+	for _, n := range r.net.spaces {
+		of(n.pid)
+	}
+	if err := r.counters.Here(r.net.addresses); err != nil {
+		r.note("addresses of this host", err)
 	}
 }
 

@@ -3,6 +3,7 @@ package kernel
 import (
 	"errors"
 	"fmt"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"time"
@@ -138,6 +139,7 @@ type network struct {
 	selfNet   uint64 // network namespace of this process
 	ifaces    map[string]*iface
 	linkEnds  account.LinkEnds
+	addresses map[netip.Addr]bool           // of the host, in all its namespaces
 	askedEnds map[string]bool               // interfaces whose other end was asked for
 	taps      map[string]account.WorkloadID // virtual machines by the tap at their other end
 	sockets   *netlink.Sockets              // where sockets are asked for their bytes
@@ -191,7 +193,7 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 		tasks: tasks{procs: map[int32]*process{}, kin: newKinfolk(), listing: make([]byte, 64<<10),
 			taskListing: make([]byte, 16<<10)},
 		net: network{spaces: map[uint64]*namespace{}, ifaces: map[string]*iface{},
-			taps: map[string]account.WorkloadID{}},
+			taps: map[string]account.WorkloadID{}, addresses: map[netip.Addr]bool{}},
 		storage: storage{disks: map[string]diskKind{}, unused: map[string]int64{},
 			holders: map[account.WorkloadID]*holder{}, holdsNone: map[account.WorkloadID]bool{}},
 	}

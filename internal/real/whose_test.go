@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,6 +20,7 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/internal/kernel"
 	"vinescale/internal/kernel/bpf"
 )
 
@@ -31,7 +33,7 @@ type worker struct {
 }
 
 // hire starts a worker of a user, in a cell, or in the cgroups of this process where that is nil.
-func hire(t *testing.T, c *cell, uid uint32) *worker {
+func hire(t *testing.T, c *cell, uid uint32, files ...*os.File) *worker {
 	program := filepath.Join(open(t), "tally")
 	content, err := os.ReadFile(built(t, "burner"))
 	require.NoError(t, err)
@@ -43,7 +45,7 @@ func hire(t *testing.T, c *cell, uid uint32) *worker {
 	if c == nil {
 		w.cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uid, Gid: uid}}
 	}
-	w.cmd.Stderr = os.Stderr
+	w.cmd.Stderr, w.cmd.ExtraFiles = os.Stderr, files
 	w.orders, err = w.cmd.StdinPipe()
 	require.NoError(t, err)
 	out, err := w.cmd.StdoutPipe()
@@ -320,4 +322,61 @@ func TestWhose_MemoryThatLooseProcessesShareCountsOnce(t *testing.T) {
 			}
 		})
 	}
+}
+
+// connected makes both ends of a TCP connection over loopback, in this process and its cgroup.
+func connected(t *testing.T) (ends [2]*os.File) {
+	l, err := net.ListenTCP("tcp4", &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	require.NoError(t, err)
+	defer l.Close()
+	dialled, err := net.DialTCP("tcp4", nil, l.Addr().(*net.TCPAddr))
+	require.NoError(t, err)
+	accepted, err := l.AcceptTCP()
+	require.NoError(t, err)
+	for i, c := range []*net.TCPConn{dialled, accepted} {
+		ends[i], err = c.File()
+		require.NoError(t, err)
+		require.NoError(t, c.Close())
+		require.NoError(t, syscall.SetNonblock(int(ends[i].Fd()), false))
+		t.Cleanup(func() { ends[i].Close() })
+	}
+	return ends
+}
+
+// TestWhose_ASocketsBytesAreWhoUsesIt has two cells use the ends of a connection that neither of them made, and one of
+// them move on to a third.
+func TestWhose_ASocketsBytesAreWhoUsesIt(t *testing.T) {
+	if kernel.CgroupV2("/sys/fs/cgroup") == "" {
+		t.Skip("no version 2 hierarchy here: the kernel cannot tell sockets apart")
+	}
+	const first, second = 60_000_000, 40_000_000
+	must, lees, marc := newCell(t, "sends"), newCell(t, "takes"), newCell(t, "takes-later")
+	ends := connected(t)
+	a, b := hire(t, must, plainUser, ends[0]), hire(t, lees, plainUser, ends[1])
+	w := watch(t)
+	pass := func(bytes int) {
+		done := make(chan struct{})
+		go func() { a.do("send 3 %d", bytes); close(done) }()
+		b.do("receive 3 %d", bytes)
+		<-done
+	}
+	pass(first)
+	w.read()
+	marc.take(t, b, false)
+	pass(second)
+	w.read()
+	of := func(c *cell, m amount.Measure) int64 {
+		u := w.usage(c.name)
+		n, ok := u.Figures.Get(m)
+		require.True(t, ok, m.String())
+		return n
+	}
+	sent := of(must, amount.NetworkLocalSent)
+	early, late := of(lees, amount.NetworkLocalReceived), of(marc, amount.NetworkLocalReceived)
+	t.Logf("sent %d of %d, received %d of %d and %d of %d", sent, first+second, early, first, late, second)
+	const headers = 0.01
+	assert.InEpsilon(t, first+second, sent, headers)
+	assert.Equal(t, sent, early+late, "what one sent the others received, to the byte")
+	assert.InEpsilon(t, first, early, headers)
+	assert.InEpsilon(t, second, late, headers)
 }

@@ -3,6 +3,7 @@ package stage
 import (
 	"errors"
 	"maps"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -131,8 +132,10 @@ func (c *Counters) Ended(visit func(*bpf.Ended)) error {
 // Tasks are not to be had.
 func (c *Counters) Tasks() ([]bpf.Task, error) { return nil, errListed }
 
-// Made and Adopt are not asked for: no cgroup of a staged host is made, and its families are not told.
+// Made and Adopt are not asked for: no cgroup of a staged host is made, and its families are not told. Here has nothing
+// to do: nothing stays on a staged host.
 func (c *Counters) Made(func(bpf.Made)) (uint64, error) { return 0, errMade }
+func (c *Counters) Here(map[netip.Addr]bool) error      { return nil }
 func (c *Counters) Adopt(map[int32]uint64) error        { return errListed }
 
 // Flows visits what each workload moved over the host's link. What a machine moves goes over a tap, and is no socket's.

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/netip"
 	"os"
 	"runtime"
 	"runtime/debug"
@@ -56,6 +57,7 @@ type Counters struct {
 	ended  *ring
 	made   *ring
 	groups groupsObjects
+	here   map[netip.Addr]bool // addresses that were told
 	review *link.Iter
 	net    netObjects
 	disk   diskObjects
@@ -69,7 +71,7 @@ type Counters struct {
 // Open loads and attaches what this kernel, and this process's rights, allow. It never fails: Missing says what is not
 // there and why.
 func Open(o Options) *Counters {
-	c := &Counters{loading: &ebpf.CollectionOptions{Cache: btf.NewCache()}}
+	c := &Counters{here: map[netip.Addr]bool{}, loading: &ebpf.CollectionOptions{Cache: btf.NewCache()}}
 	var err error
 	if c.cpus, err = ebpf.PossibleCPU(); err != nil {
 		c.cpus = runtime.NumCPU()

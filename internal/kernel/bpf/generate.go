@@ -5,6 +5,6 @@ package bpf
 //go:generate -command bpf go tool bpf2go -cc clang-16 -strip llvm-strip-16 -target bpfel
 //go:generate bpf -type ended -type spent -type here -type who cpu cpu.bpf.c
 //go:generate bpf -type task -type groups tasks tasks.bpf.c
-//go:generate bpf -type flow -type moved net net.bpf.c
+//go:generate bpf -type flow -type moved -type address net net.bpf.c
 //go:generate bpf -type transfer -type done -type slot disk disk.bpf.c
 //go:generate bpf -type made groups groups.bpf.c

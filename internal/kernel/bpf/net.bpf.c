@@ -1,10 +1,11 @@
 //go:build ignore
 
-/* Bytes and packets by cgroup, interface and direction, at IP level. Programs see what is sent before it is cut
- * into packets of the interface's size, and what came after packets were joined: what is seen as one is counted as
- * the packets it is on the wire, each with headers of its own. Without that a stream in packets of 1500 bytes
- * would miss 3.6 % of its bytes. */
+/* Bytes and packets by the cgroup of who uses the socket, interface and direction, at IP level. Programs see what is
+ * sent before it is cut into packets of the interface's size, and what came after packets were joined: what is seen as
+ * one is counted as the packets it is on the wire, each with headers of its own. Without that a stream in packets of
+ * 1500 bytes would miss 3.6 % of its bytes. */
 #include "types.h"
+#include <bpf/bpf_endian.h>
 
 char LICENSE[] SEC("license") = "GPL";
 
@@ -19,6 +20,33 @@ struct {
 	__type(key, struct flow);
 	__type(value, struct moved);
 } flows SEC(".maps");
+
+/* Who used a socket last: a socket knows in which cgroup it was made alone, and may have been handed on since. Since
+ * then is what passed after the last use, and last is as whose it was counted. */
+struct use { __u64 group; struct flow last[2]; struct moved since[2]; };
+
+struct {
+	__uint(type, BPF_MAP_TYPE_SK_STORAGE);
+	__uint(map_flags, BPF_F_NO_PREALLOC);
+	__type(key, int);
+	__type(value, struct use);
+} uses SEC(".maps");
+
+/* Addresses of this host in all its network namespaces, IPv4 as mapped into IPv6 (RFC 4291): what goes to them, or comes
+ * from them, stays on this host, whichever interfaces it passes. */
+struct address { __u32 part[4]; };
+struct address *unused_address __attribute__((unused));
+
+struct {
+	__uint(type, BPF_MAP_TYPE_HASH);
+	__uint(max_entries, 16384);
+	__type(key, struct address);
+	__type(value, __u8);
+} here SEC(".maps");
+
+enum { LOOPBACK = 1 }; /* its index, in every namespace */
+
+extern void *bpf_cast_to_kern_ctx(void *) __weak __ksym;
 
 /* What is cut off, and cut into: bytes of the headers that each packet has, and of those that none has any more. */
 struct cut { __u32 each, gone; };
@@ -55,24 +83,134 @@ static __always_inline struct cut headers(struct __sk_buff *skb)
 	return c;
 }
 
+/* Fragments that a packet longer than the interface takes is on the wire (RFC 791, RFC 8200): programs see it before it
+ * is cut, and after it was joined. */
+static __always_inline void as_fragments(struct __sk_buff *skb, struct moved *now)
+{
+	if (!bpf_cast_to_kern_ctx)
+		return; /* before Linux 6.2 the interface is not told */
+	struct sk_buff *whole = bpf_cast_to_kern_ctx(skb);
+	struct net_device *device = whole->dev;
+	if (!device)
+		return;
+	__u32 mtu = device->mtu, header = 40, more = 8; /* IPv6 has another header of 8 bytes in each */
+	__u8 first;
+	if (now->bytes <= mtu || mtu < 576 || bpf_skb_load_bytes(skb, 0, &first, 1))
+		return;
+	if (first >> 4 == 4) {
+		header = (first & 15) * 4;
+		more = 0;
+	}
+	__u64 room = (mtu - header - more) & ~7u;
+	if (!room)
+		return;
+	now->packets = (now->bytes - header + room - 1) / room;
+	now->bytes += (now->packets - 1) * header + now->packets * more;
+}
+
+static __always_inline void put(struct flow *key, struct moved *now)
+{
+	struct moved *m = bpf_map_lookup_elem(&flows, key);
+	if (m) {
+		m->bytes += now->bytes;
+		m->packets += now->packets;
+	} else {
+		bpf_map_update_elem(&flows, key, now, BPF_NOEXIST);
+	}
+}
+
+static __always_inline _Bool stays_here(struct __sk_buff *skb, __u32 sent)
+{
+	struct address peer = {};
+	__u8 first;
+	if (bpf_skb_load_bytes(skb, 0, &first, 1))
+		return 0;
+	if (first >> 4 == 4) {
+		peer.part[2] = bpf_htonl(0xffff);
+		if (bpf_skb_load_bytes(skb, sent ? 16 : 12, &peer.part[3], 4))
+			return 0;
+	} else if (bpf_skb_load_bytes(skb, sent ? 24 : 8, &peer, 16)) {
+		return 0;
+	}
+	return bpf_map_lookup_elem(&here, &peer) != 0;
+}
+
 static __always_inline int add(struct __sk_buff *skb, __u32 sent)
 {
 	struct flow key = { .group = bpf_skb_cgroup_id(skb), .interface = skb->ifindex, .sent = sent };
-	struct moved *m = bpf_map_lookup_elem(&flows, &key);
+	if (key.interface != LOOPBACK && stays_here(skb, sent))
+		key.interface = LOOPBACK;
 	struct moved now = { skb->len, 1 };
 	if (skb->gso_segs > 1) {
 		now.packets = skb->gso_segs;
 		struct cut c = headers(skb);
 		now.bytes += (now.packets - 1) * c.each - c.gone;
-	}
-	if (m) {
-		m->bytes += now.bytes;
-		m->packets += now.packets;
 	} else {
-		bpf_map_update_elem(&flows, &key, &now, BPF_NOEXIST);
+		as_fragments(skb, &now);
 	}
+	struct bpf_sock *sk = skb->sk;
+	sk = sk ? bpf_sk_fullsock(sk) : 0;
+	struct use *u = sk ? bpf_sk_storage_get(&uses, sk, 0, BPF_SK_STORAGE_GET_F_CREATE) : 0;
+	if (u) {
+		if (u->group)
+			key.group = u->group;
+		__u32 way = sent & 1;
+		if (!u->since[way].bytes || u->last[way].group != key.group || u->last[way].interface != key.interface) {
+			u->last[way] = key;
+			u->since[way] = (struct moved){};
+		}
+		__sync_fetch_and_add(&u->since[way].bytes, now.bytes);
+		__sync_fetch_and_add(&u->since[way].packets, now.packets);
+	}
+	put(&key, &now);
 	return 1; /* let it pass */
 }
+
+/* What was moved since the last use is the user's, where it was counted as another's. */
+static __always_inline void claim(struct use *u, __u64 group, __u32 way)
+{
+	struct moved now = u->since[way], less = { -now.bytes, -now.packets };
+	struct flow key = u->last[way];
+	if (!now.bytes || key.group == group)
+		return;
+	put(&key, &less);
+	key.group = group;
+	put(&key, &now);
+}
+
+static __always_inline int used(struct sock *sk)
+{
+	struct task_struct *t = bpf_get_current_task_btf();
+	__u16 family = sk->__sk_common.skc_family;
+	if ((family != 2 && family != 10) || t->flags & 0x00200000) /* AF_INET, AF_INET6; PF_KTHREAD */
+		return 0;
+	struct use *u = bpf_sk_storage_get(&uses, sk, 0, BPF_SK_STORAGE_GET_F_CREATE);
+	if (!u)
+		return 0;
+	__u64 group = t->cgroups->dfl_cgrp->kn->id;
+	if (u->group != group) {
+		claim(u, group, 0);
+		if (!u->group)
+			claim(u, group, 1); /* else the one before has sent it, and it left late */
+		u->group = group;
+	}
+	u->since[0] = (struct moved){};
+	u->since[1] = (struct moved){};
+	return 0;
+}
+
+SEC("tp_btf/sock_send_length")
+int BPF_PROG(on_send, struct sock *sk, int result, int flags) { return result > 0 ? used(sk) : 0; }
+
+SEC("tp_btf/sock_recv_length")
+int BPF_PROG(on_receive, struct sock *sk, int result, int flags)
+{
+	return result > 0 && !(flags & 2) ? used(sk) : 0; /* not MSG_PEEK */
+}
+
+/* What is spliced from a socket passes neither. */
+SEC("tp_btf/tcp_rcv_space_adjust")
+int BPF_PROG(on_taken, struct sock *sk) { return used(sk); }
 
 SEC("cgroup_skb/ingress")
 int received(struct __sk_buff *skb) { return add(skb, 0); }

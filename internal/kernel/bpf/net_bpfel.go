@@ -13,6 +13,11 @@ import (
 	"github.com/cilium/ebpf"
 )
 
+type netAddress struct {
+	_    structs.HostLayout
+	Part [4]uint32
+}
+
 type netFlow struct {
 	_         structs.HostLayout
 	Group     uint64
@@ -26,15 +31,28 @@ type netMoved struct {
 	Packets uint64
 }
 
+type netUse struct {
+	_     structs.HostLayout
+	Group uint64
+	Last  [2]netFlow
+	Since [2]netMoved
+}
+
 // Names of all BPF objects in the ELF.
 //
 // Used for safe lookups in a Collection or CollectionSpec.
 const (
-	netMapFlows       = "flows"
-	netProgReceived   = "received"
-	netProgSent       = "sent"
-	netVarUnusedFlow  = "unused_flow"
-	netVarUnusedMoved = "unused_moved"
+	netMapFlows         = "flows"
+	netMapHere          = "here"
+	netMapUses          = "uses"
+	netProgOnReceive    = "on_receive"
+	netProgOnSend       = "on_send"
+	netProgOnTaken      = "on_taken"
+	netProgReceived     = "received"
+	netProgSent         = "sent"
+	netVarUnusedAddress = "unused_address"
+	netVarUnusedFlow    = "unused_flow"
+	netVarUnusedMoved   = "unused_moved"
 )
 
 // loadNet returns the embedded CollectionSpec for net.
@@ -79,8 +97,11 @@ type netSpecs struct {
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type netProgramSpecs struct {
-	Received *ebpf.ProgramSpec `ebpf:"received"`
-	Sent     *ebpf.ProgramSpec `ebpf:"sent"`
+	OnReceive *ebpf.ProgramSpec `ebpf:"on_receive"`
+	OnSend    *ebpf.ProgramSpec `ebpf:"on_send"`
+	OnTaken   *ebpf.ProgramSpec `ebpf:"on_taken"`
+	Received  *ebpf.ProgramSpec `ebpf:"received"`
+	Sent      *ebpf.ProgramSpec `ebpf:"sent"`
 }
 
 // netMapSpecs contains maps before they are loaded into the kernel.
@@ -88,14 +109,17 @@ type netProgramSpecs struct {
 // It can be passed ebpf.CollectionSpec.Assign.
 type netMapSpecs struct {
 	Flows *ebpf.MapSpec `ebpf:"flows"`
+	Here  *ebpf.MapSpec `ebpf:"here"`
+	Uses  *ebpf.MapSpec `ebpf:"uses"`
 }
 
 // netVariableSpecs contains global variables before they are loaded into the kernel.
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type netVariableSpecs struct {
-	UnusedFlow  *ebpf.VariableSpec `ebpf:"unused_flow"`
-	UnusedMoved *ebpf.VariableSpec `ebpf:"unused_moved"`
+	UnusedAddress *ebpf.VariableSpec `ebpf:"unused_address"`
+	UnusedFlow    *ebpf.VariableSpec `ebpf:"unused_flow"`
+	UnusedMoved   *ebpf.VariableSpec `ebpf:"unused_moved"`
 }
 
 // netObjects contains all objects after they have been loaded into the kernel.
@@ -119,11 +143,15 @@ func (o *netObjects) Close() error {
 // It can be passed to loadNetObjects or ebpf.CollectionSpec.LoadAndAssign.
 type netMaps struct {
 	Flows *ebpf.Map `ebpf:"flows"`
+	Here  *ebpf.Map `ebpf:"here"`
+	Uses  *ebpf.Map `ebpf:"uses"`
 }
 
 func (m *netMaps) Close() error {
 	return _NetClose(
 		m.Flows,
+		m.Here,
+		m.Uses,
 	)
 }
 
@@ -131,20 +159,27 @@ func (m *netMaps) Close() error {
 //
 // It can be passed to loadNetObjects or ebpf.CollectionSpec.LoadAndAssign.
 type netVariables struct {
-	UnusedFlow  *ebpf.Variable `ebpf:"unused_flow"`
-	UnusedMoved *ebpf.Variable `ebpf:"unused_moved"`
+	UnusedAddress *ebpf.Variable `ebpf:"unused_address"`
+	UnusedFlow    *ebpf.Variable `ebpf:"unused_flow"`
+	UnusedMoved   *ebpf.Variable `ebpf:"unused_moved"`
 }
 
 // netPrograms contains all programs after they have been loaded into the kernel.
 //
 // It can be passed to loadNetObjects or ebpf.CollectionSpec.LoadAndAssign.
 type netPrograms struct {
-	Received *ebpf.Program `ebpf:"received"`
-	Sent     *ebpf.Program `ebpf:"sent"`
+	OnReceive *ebpf.Program `ebpf:"on_receive"`
+	OnSend    *ebpf.Program `ebpf:"on_send"`
+	OnTaken   *ebpf.Program `ebpf:"on_taken"`
+	Received  *ebpf.Program `ebpf:"received"`
+	Sent      *ebpf.Program `ebpf:"sent"`
 }
 
 func (p *netPrograms) Close() error {
 	return _NetClose(
+		p.OnReceive,
+		p.OnSend,
+		p.OnTaken,
 		p.Received,
 		p.Sent,
 	)

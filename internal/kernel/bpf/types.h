@@ -62,6 +62,11 @@ struct task_struct___before_5_14 { volatile long state; };
 
 struct bpf_array { void *pptrs[1]; };
 
+struct sock_common { unsigned short skc_family; };
+struct sock { struct sock_common __sk_common; };
+struct net_device { unsigned int mtu; };
+struct sk_buff { struct net_device *dev; };
+
 struct request_queue { void *disk; };
 struct blkcg { struct cgroup_subsys_state css; };
 struct blkcg_gq { struct blkcg *blkcg; };

@@ -2,6 +2,7 @@ package text
 
 import (
 	"fmt"
+	"net/netip"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -169,4 +170,29 @@ func TestMappings_AreReadByTheirHeads(t *testing.T) {
 	assert.Equal(t, []Mapping{{Start: 0x1000, Size: 0x2000, file: "/lib/a", anonymousKiB: 4},
 		{Start: 0x4000, Size: 0x1000, SwappedKiB: -1}, {Start: 0x5000, Size: 0x1000, file: "/b", writable: true}}, got,
 		"an empty one is none; what is no number is not known")
+}
+
+func TestLocalAddresses_AreThoseANamespaceHasItself(t *testing.T) {
+	var got []string
+	add := func(a netip.Addr) { got = append(got, a.String()) }
+	LocalIPv4([]byte(`Main:
+  +-- 0.0.0.0/0 3 0 5
+     |-- 0.0.0.0
+        /0 universe UNICAST
+     +-- 10.9.0.0/24 2 0 2
+        |-- 10.9.0.0
+           /24 link UNICAST
+        |-- 10.9.0.2
+           /32 host LOCAL
+        |-- 10.9.0.7
+           /32 link UNICAST
+           /32 host LOCAL
+        |-- 10.9.0.255
+           /32 link BROADCAST
+        |-- no address
+           /32 host LOCAL
+`), add)
+	LocalIPv6([]byte("fe8000000000000000fc00fffe000001 04 40 20 80     eth0\n"+
+		"fd000000000000000000000000000002 04 40 00 82     eth0\nshort\nzz000000000000000000000000000002 04\n"), add)
+	assert.Equal(t, []string{"10.9.0.2", "10.9.0.7", "fd00::2"}, got)
 }

@@ -21,6 +21,8 @@ import (
 //	cpu CPU              goes on on that CPU alone
 //	children N MICROS    forks N children one after the other that burn so long each
 //	threads N MICROS     burns in N threads at once, so long each
+//	send FD BYTES        writes so many
+//	receive FD BYTES     reads so many
 func obey([]string) error {
 	runtime.LockOSThread()
 	orders := bufio.NewScanner(os.Stdin)
@@ -44,6 +46,16 @@ func obey([]string) error {
 					return e
 				}
 				children += used
+			}
+		case "send":
+			b := make([]byte, 1<<20)
+			for left, n := number(words[2]), 0; left > 0 && err == nil; left -= n {
+				n, err = unix.Write(number(words[1]), b[:min(left, len(b))])
+			}
+		case "receive":
+			b := make([]byte, 1<<18)
+			for left, n := number(words[2]), 1; left > 0 && err == nil && n > 0; left -= n {
+				n, err = unix.Read(number(words[1]), b[:min(left, len(b))])
 			}
 		case "threads":
 			done := make(chan struct{})
