@@ -124,6 +124,11 @@ func (s *scratch) devices(dirt *dirty) {
 	}
 	reads, writes := min(read, readers), min(written, writers)
 	s.kernelIO = read + written
+	for _, now := range s.now.KernelIO {
+		if io := now.Since(s.prev.KernelIO); !s.isInner(io) {
+			s.kernelIO += io.Read + io.Written
+		}
+	}
 	for w := range s.tallies {
 		t := &s.tallies[w]
 		if !t.live {

@@ -60,7 +60,10 @@ type Reading struct {
 	// back what others dirtied. Meaningful where SplitsDisk says that issued I/O is counted by group.
 	NoGroup    []DeviceIO
 	SplitsDisk bool
-	Latencies  []Latency // of the disks, where counted
+	// KernelIO is what the kernel issued for itself, such as journals and directories: not in NoGroup, and nobody's but
+	// the kernel's. Empty where that is not told apart.
+	KernelIO  []DeviceIO
+	Latencies []Latency // of the disks, where counted
 
 	// Unavailable holds, per resource, why its host totals could not be read; "" when they were.
 	Unavailable [amount.NumResources]string

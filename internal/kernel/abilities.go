@@ -97,8 +97,13 @@ func (r *Reader) Abilities() []account.Ability {
 	}
 	if r.counters.Has(bpf.Disk) {
 		put("latency of devices", counted, "each request from issue to completion (eBPF)", "")
-		put("what the kernel writes back later", split, "by who dirtied pages",
-			"the kernel writes pages of several workloads together")
+		if r.countsKin() {
+			put("what the kernel writes back later", counted, "each page by who made it dirty (eBPF)",
+				"what was dirty before this collector began is split")
+		} else {
+			put("what the kernel writes back later", split, "by who dirtied pages",
+				"the kernel writes pages of several workloads together")
+		}
 	} else {
 		put("latency of devices", counted, "the mean alone, from /proc/diskstats", not(bpf.Disk))
 		put("what the kernel writes back later", map[bool]string{true: counted, false: summed}[r.cgroups.v2],

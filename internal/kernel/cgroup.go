@@ -78,7 +78,7 @@ func (r *Reader) readGroups(dst *account.Reading) {
 	r.slow = r.options.SlowPace <= 0 || !now.Equal(r.slowAt)
 	r.slowAt = now
 	dst.Groups = dst.Groups[:0]
-	dst.NoGroup = dst.NoGroup[:0]
+	dst.NoGroup, dst.KernelIO = dst.NoGroup[:0], dst.KernelIO[:0]
 	r.dropGone()
 	changed := r.cgroups.watch.changed() || r.count%(60*r.options.RecheckEvery) == 1 // else once an hour, to be sure
 	for _, h := range r.cgroups.all {

@@ -65,6 +65,14 @@ func (f *figures) micros() (sum int64) {
 	return sum / 1000
 }
 
+// moved is what was moved on devices, and discarded, in bytes.
+func (f *figures) moved() (sum int64) {
+	for _, io := range f.devices {
+		sum += io.Read + io.Written + io.Discarded
+	}
+	return sum
+}
+
 func (f *figures) add(g *figures) {
 	for len(f.perCPU) < len(g.perCPU) {
 		f.perCPU = append(f.perCPU, 0)
@@ -211,19 +219,24 @@ func (r *Reader) gatherSockets(h *hierarchy) {
 }
 
 func (r *Reader) gatherDisk(dst *account.Reading, h *hierarchy) {
-	var rest figures
-	rest.devices = dst.NoGroup
+	var rest, own figures
+	rest.devices, own.devices = dst.NoGroup, dst.KernelIO[:0]
 	rest.add(&r.cgroups.noGroup)
+	own.add(&r.cgroups.kernelIO)
 	err := r.counters.Transfers(func(t bpf.Transfer, d bpf.Done) {
-		f := &rest
-		if own := h.own(t.Group); own != nil {
-			f = own
+		f := r.writer(h, &t)
+		switch {
+		case f != nil:
+		case r.countsKin() && t.Owner.Family <= bpf.KernelFamily:
+			f = &own
+		default:
+			f = &rest
 		}
 		addTransfer(f, t, d)
 	})
-	dst.NoGroup = rest.devices
+	dst.NoGroup, dst.KernelIO = rest.devices, own.devices
 	if err != nil {
-		r.note("block I/O by cgroup", err)
+		r.note("block I/O by cgroup and family", err)
 		return
 	}
 	dst.SplitsDisk = true
@@ -236,6 +249,25 @@ func (r *Reader) gatherDisk(dst *account.Reading, h *hierarchy) {
 	}); err != nil {
 		r.note("latencies of devices", err)
 	}
+}
+
+// writer is whose a transfer is: a workload's, by its cgroup, or a family's. Nil where it is neither's.
+func (r *Reader) writer(h *hierarchy, t *bpf.Transfer) *figures {
+	if own := h.own(t.Owner.Group); own != nil {
+		return own
+	}
+	if n := r.writingKin(t); n != nil {
+		n.ioIn = append(n.ioIn, *t)
+		return &n.io
+	}
+	return nil
+}
+
+func (r *Reader) writingKin(t *bpf.Transfer) *kin {
+	if t.Owner.Family <= bpf.NobodyKnown || !r.countsKin() {
+		return nil
+	}
+	return r.tasks.kin.by[kinKey{uid: int64(t.Owner.Uid), family: t.Owner.Family}]
 }
 
 // own is where what was counted for a cgroup belongs: nil for one in no workload.
@@ -340,11 +372,17 @@ func (r *Reader) forgetCounted() {
 	if h := r.counting(bpf.Disk); h != nil {
 		var gone []bpf.Transfer
 		_ = r.counters.Transfers(func(t bpf.Transfer, d bpf.Done) {
-			if t.Group <= root || h.find(t.Group) != nil {
+			of := t.Owner.Group
+			over := of <= root && t.Owner.Family > bpf.NobodyKnown && r.writingKin(&t) == nil // of a family
+			if !over && (of <= root || h.find(of) != nil) {
 				return
 			}
 			gone = append(gone, t)
-			if !r.cgroups.departed[t.Group^h.salt] {
+			switch {
+			case r.cgroups.departed[of^h.salt]:
+			case r.countsKin() && t.Owner.Family <= bpf.KernelFamily:
+				addTransfer(&r.cgroups.kernelIO, t, d)
+			default:
 				addTransfer(&r.cgroups.noGroup, t, d)
 			}
 		})

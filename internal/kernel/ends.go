@@ -152,6 +152,9 @@ func (r *Reader) addEnded(dst *account.Reading) {
 			LastCPU: o.cpu, SwapBytes: -1, PSSBytes: -1,
 		}
 		putSums(&a, &o.sums)
+		if n := r.tasks.kin.by[kinKey{uid: a.UID, family: o.kin}]; n != nil && o.sums.written > 0 {
+			n.wrote = true
+		}
 		if p := r.tasks.procs[o.pid]; p != nil && p.start == o.start {
 			a.Workload, a.Program, a.Family, a.UID = p.workload, p.program, p.family, p.uid
 			a.Kernel = p.kernel && !p.helper

@@ -27,14 +27,19 @@ type kin struct {
 	last   int64   // microseconds at the reading before
 	micros int64   // of its processes at this reading
 	memory int64
-	looks  int64     // how many of its processes had their pages looked at
-	looked int64     // of these, their part of the anonymous pages they share
-	shared int64     // and of shared memory
-	whole  int64     // and what they held, each page counted whole
-	moved  int64     // bytes to and from storage
-	over   bool      // nothing of it is left
-	places []bpf.Who // in which it is counted
-	around *group    // that counts it too
+	looks  int64          // how many of its processes had their pages looked at
+	looked int64          // of these, their part of the anonymous pages they share
+	shared int64          // and of shared memory
+	whole  int64          // and what they held, each page counted whole
+	moved  int64          // bytes to and from storage
+	over   bool           // nothing of it is left
+	places []bpf.Who      // in which its CPU time is counted
+	io     figures        // what was written and read for it
+	ioLast figures        // at the reading before
+	ioIn   []bpf.Transfer // the places of that
+	wrote  bool           // it may have more to be written back
+	left   time.Duration  // uptime at which it was over
+	around *group         // that counts it too
 }
 
 // kinKey tells families apart: by user and, as the kernel numbers it, family; or, where a version 2 cgroup beside
@@ -84,6 +89,9 @@ func (k *kinfolk) begin() {
 		n.run.reset()
 		n.run.add(&n.base)
 		n.places = n.places[:0]
+		n.io, n.ioLast = n.ioLast, n.io
+		n.io.reset()
+		n.ioIn = n.ioIn[:0]
 	}
 }
 
@@ -94,27 +102,45 @@ func (k *kinfolk) keep(who *bpf.Who, by []bpf.Spent) {
 	}
 }
 
-// forget forgets the families of which nothing is left, whose places others may need. It is done in the reading that
-// finds so: one whose process was another user's for a while may come back under the same number.
-func (r *Reader) forgetKin() {
+// forgetKin frees the places of families of which nothing is left. It is done in the reading that finds so: one whose
+// process was another user's for a while may come back under the same number. Those that wrote are remembered for as
+// long as the kernel may take to write it down.
+func (r *Reader) forgetKin(now time.Duration) {
 	k := &r.tasks.kin
 	kept := k.order[:0]
 	for _, n := range k.order {
-		if n.over {
-			delete(k.by, n.kinKey)
-			if r.countsKin() && n.beside == 0 {
-				r.counters.ForgetCPU(n.places)
-			}
-			if k.given[n.workload] == n.family {
-				delete(k.given, n.workload)
-			}
-		} else {
+		if !n.over {
+			n.left = 0
 			kept = append(kept, n)
+			continue
+		}
+		if r.countsKin() && n.beside == 0 && len(n.places) > 0 {
+			r.counters.ForgetCPU(n.places)
+		}
+		n.met = 0
+		n.base.reset()
+		n.run.reset()
+		if n.left == 0 {
+			n.left = now
+		}
+		if n.wrote && now-n.left < writtenAfter {
+			kept = append(kept, n)
+			continue
+		}
+		if len(n.ioIn) > 0 {
+			r.counters.ForgetTransfers(n.ioIn)
+		}
+		delete(k.by, n.kinKey)
+		if k.given[n.workload] == n.family {
+			delete(k.given, n.workload)
 		}
 	}
 	clear(k.order[len(kept):])
 	k.order = kept
 }
+
+// writtenAfter is by when the kernel has written down what a process left to it, by a large margin: after 30 s it must.
+const writtenAfter = 3 * time.Minute
 
 // countsKin tells whether the kernel counts by family, and tells of each process of which it is.
 func (r *Reader) countsKin() bool { return r.counting(bpf.CPU) != nil && r.counters.Has(bpf.Tasks) }
@@ -245,14 +271,15 @@ func (r *Reader) decideKin(dst *account.Reading) {
 		n.micros += a.CPUMicros
 		n.memory += a.AnonBytes
 		n.moved += max(a.DiskBytes, 0)
+		n.wrote = n.wrote || a.DiskBytes > a.ReadBytes
 	}
 	for _, n := range k.order {
 		ran := n.run.micros()
-		if ran > n.last {
+		if ran > n.last || n.io.moved() > n.ioLast.moved() {
 			n.grew = r.count
 		}
 		n.over = n.seen < r.count && n.grew < r.count
-		if n.fixed {
+		if n.fixed || n.over && n.workload != account.Unrecognised {
 			continue
 		}
 		_, start := bpf.FamilyHead(n.family)
@@ -278,7 +305,7 @@ func (r *Reader) decideKin(dst *account.Reading) {
 			t.Workload = p.workload
 		}
 	}
-	r.forgetKin()
+	r.forgetKin(dst.Uptime)
 }
 
 // addKin adds what the kernel counted by family.
@@ -299,10 +326,31 @@ func (r *Reader) addKin(dst *account.Reading) {
 		a.Figures.Put(amount.CPUSystem, n.run.system/1000, amount.Counted)
 		a.Figures.Put(amount.CPUWait, n.run.waited/1000, amount.Counted)
 	}
+	r.addKinIO(dst)
 	if k := &r.tasks.kin; len(k.adopted) > 0 {
 		if err := r.counters.Adopt(k.adopted); err != nil {
 			r.note("families of recognised processes", err)
 		}
 		clear(k.adopted)
+	}
+}
+
+// addKinIO adds what was written and read for families since the reading before. Each stands there as a group that was
+// made since; one that is over is there only when something of it was written back.
+func (r *Reader) addKinIO(dst *account.Reading) {
+	if r.count == 1 || !r.countsKin() || r.counting(bpf.Disk) == nil {
+		return
+	}
+	for _, n := range r.tasks.kin.order {
+		if n.workload == account.Unrecognised || n.seen < r.count && n.io.moved() == n.ioLast.moved() {
+			continue
+		}
+		since := n.io.less(&n.ioLast)
+		const writers = 14 << 60
+		r.tasks.kin.numbers++
+		a := nextGroup(dst, writers|r.tasks.kin.numbers, n.workload, nil)
+		a.Born, a.Has = true, account.HasDisk
+		a.Devices = append(a.Devices, since.devices...)
+		a.DiskBytes = r.wholeBytes(a.Devices)
 	}
 }

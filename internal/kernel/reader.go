@@ -111,6 +111,7 @@ type cgroups struct {
 	departed map[uint64]bool // cgroups that went since places were last freed, and were in a workload
 	someLeft bool            // since places were last freed
 	noGroup  figures         // of departed cgroups that were in no workload
+	kernelIO figures         // and of the kernel's own in such
 }
 
 // tasks is what is known of processes and threads, and of those that ended.

@@ -17,6 +17,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
@@ -379,4 +380,49 @@ func TestWhose_ASocketsBytesAreWhoUsesIt(t *testing.T) {
 	assert.Equal(t, sent, early+late, "what one sent the others received, to the byte")
 	assert.InEpsilon(t, first, early, headers)
 	assert.InEpsilon(t, second, late, headers)
+}
+
+// TestWhose_WhatIsWrittenBackIsWhoMadeItDirty has two cells write to one file in turns, of which one has it written
+// down; a third that writes and ends before the kernel writes, and a user outside any that does the same.
+func TestWhose_WhatIsWrittenBackIsWhoMadeItDirty(t *testing.T) {
+	dir := open(t)
+	require.NoError(t, os.Chmod(dir, 0o777))
+	both, alone, loose := filepath.Join(dir, "both"), filepath.Join(dir, "alone"), filepath.Join(dir, "loose")
+	must, lees, marc := newCell(t, "writes"), newCell(t, "writes-too"), newCell(t, "writes-and-ends")
+	a, b, c := hire(t, must, plainUser), hire(t, lees, plainUser), hire(t, marc, plainUser)
+	d := hire(t, nil, plainUser)
+	unix.Sync()
+	w := watch(t)
+	const block, blocks = 4 << 20, 8
+	for i := range blocks {
+		a.do("write %s %d %d", both, 2*i*block, block)
+		b.do("write %s %d %d", both, (2*i+1)*block, block/2)
+	}
+	c.do("write %s 0 %d", alone, 30_000_000)
+	c.leave()
+	d.do("write %s 0 %d", loose, 20_000_000)
+	d.leave()
+	w.read()
+	b.do("sync %s", both)
+	unix.Sync()
+	w.read()
+	time.Sleep(20 * time.Millisecond)
+	w.read()
+	written := func(u account.Usage) float64 { return float64(u.Figures.Units[amount.DiskWritten]) }
+	for name, x := range map[string]struct {
+		u    account.Usage
+		want float64
+	}{"whose file is written down by the other": {w.usage(must.name), blocks * block},
+		"who has it written down": {w.usage(lees.name), blocks * block / 2},
+		"who ended before":        {w.usage(marc.name), 30_000_000}, "loose, and ended": {w.loose(plainUser), 20_000_000},
+	} {
+		t.Logf("%-40s wrote %.3f MB, charged %.3f MB (%s)", name, x.want/1e6, written(x.u)/1e6,
+			x.u.Source[amount.Disk])
+		assert.InEpsilon(t, x.want, written(x.u), 0.01, name)
+		assert.InDelta(t, written(x.u), float64(x.u.Units[amount.Disk]), 0.01*x.want, name)
+	}
+	l := w.sum.Ledgers[amount.Disk]
+	t.Logf("used %.3f MB, shares %.3f, kernel %.3f, residual %.3f", float64(l.Used.Units)/1e6, float64(l.Shares)/1e6,
+		float64(l.Kernel.Units)/1e6, float64(l.Residual.Units)/1e6)
+	assert.InDelta(t, 0, l.Residual.Units, 0.005*float64(l.Used.Units)+100_000, "the residual")
 }

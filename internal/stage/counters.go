@@ -157,8 +157,9 @@ func (c *Counters) Flows(visit func(bpf.Flow, bpf.Moved)) error {
 func (c *Counters) Transfers(visit func(bpf.Transfer, bpf.Done)) error {
 	for _, w := range c.host.Workloads {
 		for _, d := range w.issued() {
-			key := bpf.Transfer{Group: c.inode("blkio", w), Device: d.Major<<20 | d.Minor,
+			key := bpf.Transfer{Device: d.Major<<20 | d.Minor,
 				Part: d.Major<<20 | (d.Minor + 1)}
+			key.Owner.Group = c.inode("blkio", w)
 			if d.Read > 0 {
 				visit(key, bpf.Done{Bytes: uint64(d.Read), Operations: uint64(d.ReadOps),
 					Nanoseconds: uint64(d.ReadNanos)})

@@ -108,8 +108,6 @@ static __always_inline __u64 headed_by(struct task_struct *leader)
 	return (__u64)leader->tgid << 42 | leader->start_boottime / 10000000;
 }
 
-static __always_inline _Bool is_kernel(struct task_struct *t) { return t->flags & 0x00200000; } /* PF_KTHREAD */
-
 /* Whether a task below another begins a family: below the first process and the kernel's threads, and where the user
  * is another. */
 static __always_inline _Bool begins_below(struct task_struct *t, struct task_struct *parent)

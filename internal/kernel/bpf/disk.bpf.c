@@ -1,13 +1,23 @@
 //go:build ignore
 
-/* Block I/O by the cgroup it is issued for, device and kind, with how long the device took and a histogram of it. */
-#include "types.h"
+/* Block I/O by whom it is for, device and kind, with how long the device took and a histogram of it.
+ *
+ * What the kernel writes back later is for whoever made a page dirty, page by page: several workloads write to one
+ * file, and who has it written down may be another. All else is for the task that submitted it, or, where that is one
+ * of the kernel's, for the cgroup that this did it for. */
+#include "who.h"
 
 char LICENSE[] SEC("license") = "GPL";
 
 enum { READ, WRITE, DISCARD }; /* kinds of operations; what is neither read nor discarded is written, as in diskstats */
 
-struct transfer { __u64 group; __u32 device, part, kind, unused; }; /* device and part: major << 20 | minor */
+/* For whom: a cgroup, and of a task in none the user and family; 0 for neither. The family of what has no dirtier that
+ * is known, though it is of a file, is NOBODY_KNOWN. */
+struct owner { __u64 group, family; __u32 uid, unused; };
+enum { NOBODY_KNOWN = 2, ROOT = 1 };
+
+/* Device and part: major << 20 | minor. */
+struct transfer { struct owner owner; __u32 device, part, kind, unused; };
 struct done { __u64 bytes, operations, nanoseconds; };
 struct transfer *unused_transfer __attribute__((unused));
 struct done *unused_done __attribute__((unused));
@@ -38,6 +48,74 @@ struct {
 	__type(value, struct waiting);
 } in_flight SEC(".maps");
 
+/* Who made a folio dirty that has not been written yet. What finds no room drives out what has waited longest. */
+struct {
+	__uint(type, BPF_MAP_TYPE_LRU_HASH);
+	__uint(max_entries, 1 << 17);
+	__type(key, __u64); /* the folio's address */
+	__type(value, struct owner);
+} dirty SEC(".maps");
+
+/* Who submitted a bio that has not been issued yet. */
+struct {
+	__uint(type, BPF_MAP_TYPE_LRU_HASH);
+	__uint(max_entries, 1 << 13);
+	__type(key, __u64); /* the bio's address */
+	__type(value, struct owner);
+} submitted SEC(".maps");
+
+static __always_inline void owner_of(struct task_struct *t, struct owner *o)
+{
+	if (bpf_core_enum_value_exists(enum cgroup_subsys_id, io_cgrp_id)) {
+		__u64 at = bpf_core_enum_value(enum cgroup_subsys_id, io_cgrp_id);
+		struct cgroup_subsys_state *css =
+			*(struct cgroup_subsys_state **)((void *)t->cgroups->subsys + at * sizeof(void *));
+		if (css)
+			o->group = css->cgroup->kn->id;
+	}
+	if (o->group > ROOT)
+		return;
+	struct last *l = bpf_task_storage_get(&lasts, t, 0, 0);
+	if (l) {
+		o->uid = l->who.uid;
+		o->family = l->who.family;
+	}
+}
+
+SEC("tp_btf/writeback_dirty_folio")
+int BPF_PROG(on_dirty, void *folio)
+{
+	struct task_struct *t = bpf_get_current_task_btf();
+	__u64 address = (__u64)folio;
+	struct owner o = {};
+	if (is_kernel(t))
+		return 0;
+	owner_of(t, &o);
+	bpf_map_update_elem(&dirty, &address, &o, BPF_ANY);
+	return 0;
+}
+
+SEC("tp_btf/mm_filemap_delete_from_page_cache")
+int BPF_PROG(on_delete, void *folio)
+{
+	__u64 address = (__u64)folio;
+	bpf_map_delete_elem(&dirty, &address);
+	return 0;
+}
+
+SEC("tp_btf/block_bio_queue")
+int BPF_PROG(on_submit, struct bio *bio)
+{
+	struct task_struct *t = bpf_get_current_task_btf();
+	__u64 address = (__u64)bio;
+	struct owner o = {};
+	if (is_kernel(t))
+		return 0;
+	owner_of(t, &o);
+	bpf_map_update_elem(&submitted, &address, &o, BPF_ANY);
+	return 0;
+}
+
 static __always_inline struct done *done_of(struct transfer *key)
 {
 	struct done *d = bpf_map_lookup_elem(&transfers, key);
@@ -58,6 +136,107 @@ static __always_inline __u32 kind_of(__u32 flags)
 	return operation & 1 ? WRITE : READ;
 }
 
+static __always_inline void count(struct transfer *what, __u64 bytes, __u64 operations)
+{
+	struct done *d = done_of(what);
+	if (d) {
+		d->bytes += bytes;
+		d->operations += operations;
+	}
+}
+
+/* A request that is gone through page by page: where it is, and what was found for one owner so far. */
+struct walk {
+	__u64 bio;
+	__u32 at, done, left; /* in the bio: its vector, bytes of that, bytes of the bio */
+	__u32 operations;
+	__u64 bytes, all, folio;
+	__u64 group; /* that it is done for, by the device's own books */
+	struct transfer what;
+	struct owner submitter;
+};
+
+static __always_inline _Bool same(struct owner *a, struct owner *b)
+{
+	return a->group == b->group && a->family == b->family && a->uid == b->uid;
+}
+
+/* Whether a folio is of a file's content, and not of what the kernel keeps for itself, such as directories. */
+static __always_inline _Bool is_content(__u64 address)
+{
+	struct folio *folio = (void *)address;
+	struct address_space *mapping = BPF_CORE_READ(folio, mapping);
+	if (!mapping || (__u64)mapping & 3) /* none, or not the page cache's */
+		return 0;
+	return (BPF_CORE_READ(mapping, host, i_mode) & 0170000) == 0100000; /* S_IFREG */
+}
+
+/* One at a time on each CPU: a tracing program does not begin anew where it is. It is not on the stack, whose every
+ * value the verifier would follow through each of these steps. */
+struct {
+	__uint(type, BPF_MAP_TYPE_PERCPU_ARRAY);
+	__uint(max_entries, 1);
+	__type(key, __u32);
+	__type(value, struct walk);
+} walks SEC(".maps");
+
+static long step(__u32 n, void *unused)
+{
+	__u32 zero = 0;
+	struct walk *w = bpf_map_lookup_elem(&walks, &zero);
+	if (!w)
+		return 1;
+	struct bio *bio = (void *)w->bio;
+	if (!w->left) {
+		if (!bio)
+			return 1;
+		w->at = BPF_CORE_READ(bio, bi_iter.bi_idx);
+		w->done = BPF_CORE_READ(bio, bi_iter.bi_bvec_done);
+		w->left = BPF_CORE_READ(bio, bi_iter.bi_size);
+		if (!w->left)
+			return 1;
+	}
+	struct bio_vec vector, *vectors = BPF_CORE_READ(bio, bi_io_vec);
+	if (bpf_probe_read_kernel(&vector, sizeof(vector), vectors + w->at))
+		return 1;
+	__u32 offset = vector.bv_offset + w->done;
+	__u32 bytes = vector.bv_len - w->done, page_left = 4096 - (offset & 4095);
+	if (bytes > page_left)
+		bytes = page_left;
+	if (bytes > w->left)
+		bytes = w->left;
+	struct page *page = (void *)((__u64)vector.bv_page + (offset >> 12) * bpf_core_type_size(struct page));
+	__u64 head = BPF_CORE_READ(page, compound_head), folio = head & 1 ? head - 1 : (__u64)page;
+	if (folio != w->folio) {
+		struct owner o = w->submitter, *found = bpf_map_lookup_elem(&dirty, &folio);
+		w->folio = folio;
+		if (found)
+			o = *found;
+		else if (is_content(folio))
+			o = (struct owner){ .group = w->group, .family = NOBODY_KNOWN };
+		if (!same(&o, &w->what.owner)) {
+			if (w->bytes)
+				count(&w->what, w->bytes, w->operations);
+			w->what.owner = o;
+			w->bytes = 0;
+			w->operations = 0;
+		}
+	}
+	w->bytes += bytes;
+	w->all += bytes;
+	w->left -= bytes;
+	w->done += bytes;
+	if (!w->left) {
+		w->bio = (__u64)BPF_CORE_READ(bio, bi_next);
+	} else if (w->done >= vector.bv_len) {
+		w->at++;
+		w->done = 0;
+	}
+	return 0;
+}
+
+enum { MOST_PAGES = 8192 }; /* of a request: 32 MiB */
+
 SEC("tp_btf/block_rq_issue")
 int BPF_PROG(on_issue, struct request *rq)
 {
@@ -67,18 +246,31 @@ int BPF_PROG(on_issue, struct request *rq)
 	__u64 address = (__u64)rq;
 	if (bpf_map_lookup_elem(&in_flight, &address))
 		return 0; /* issued again: it was counted the first time */
-	struct waiting w = { .since = bpf_ktime_get_ns() };
-	w.what.kind = kind_of(rq->cmd_flags);
+	__u32 zero = 0;
+	struct walk *w = bpf_map_lookup_elem(&walks, &zero);
+	if (!w)
+		return 0;
 	struct gendisk *disk = bio->bi_bdev->bd_disk;
-	w.what.device = disk->major << 20 | disk->first_minor;
-	w.what.part = bio->bi_bdev->bd_dev;
-	w.what.group = bio->bi_blkg ? bio->bi_blkg->blkcg->css.cgroup->kn->id : 0;
-	bpf_map_update_elem(&in_flight, &address, &w, BPF_ANY);
-	struct done *d = done_of(&w.what);
-	if (d) {
-		d->bytes += rq->__data_len;
-		d->operations++;
+	*w = (struct walk){ .bio = (__u64)bio, .operations = 1 };
+	w->what.kind = kind_of(rq->cmd_flags);
+	w->what.device = disk->major << 20 | disk->first_minor;
+	w->what.part = bio->bi_bdev->bd_dev;
+	w->group = bio->bi_blkg ? bio->bi_blkg->blkcg->css.cgroup->kn->id : 0;
+	w->submitter.group = w->group;
+	__u64 first = (__u64)bio;
+	struct owner *by = bpf_map_lookup_elem(&submitted, &first);
+	if (by) {
+		w->submitter = *by;
+		bpf_map_delete_elem(&submitted, &first);
 	}
+	w->what.owner = w->submitter;
+	if ((rq->cmd_flags & 0xff) == 1) /* REQ_OP_WRITE: what else is written has no pages */
+		bpf_loop(MOST_PAGES, step, 0, 0);
+	if (w->all < rq->__data_len)
+		w->bytes += rq->__data_len - w->all;
+	count(&w->what, w->bytes, w->operations);
+	struct waiting waiting = { .what = w->what, .since = bpf_ktime_get_ns() };
+	bpf_map_update_elem(&in_flight, &address, &waiting, BPF_ANY);
 	return 0;
 }
 

@@ -7,9 +7,12 @@ import (
 	"github.com/cilium/ebpf/link"
 )
 
-// Transfer says for which cgroup (of the hierarchy that controls block I/O), on which device, and what: its Kind is an
-// account.IOKind.
+// Transfer says for whom, on which device, and what: its Kind is an account.IOKind. Its owner is a cgroup, of the
+// hierarchy that controls block I/O, and where the task is known its user and family.
 type Transfer = diskTransfer
+
+// NobodyKnown is the family of content of a file of which it is not known who made it dirty.
+const NobodyKnown = 2
 
 // Done is bytes and operations handed to a device, and the nanoseconds until it had done those it has.
 type Done = diskDone
@@ -33,11 +36,16 @@ func BucketBounds(bucket uint16) (low, high int64) {
 }
 
 func (c *Counters) openDisk(Options) error {
-	if err := loadDiskObjects(&c.disk, c.loading); err != nil {
+	o := *c.loading
+	if c.Has(CPU) { // which knows the families
+		o.MapReplacements = map[string]*ebpf.Map{"lasts": c.cpu.Lasts}
+	}
+	if err := loadDiskObjects(&c.disk, &o); err != nil {
 		return err
 	}
 	c.keep(&c.disk)
-	for _, program := range []*ebpf.Program{c.disk.OnComplete, c.disk.OnIssue} {
+	for _, program := range []*ebpf.Program{c.disk.OnDirty, c.disk.OnDelete, c.disk.OnComplete, c.disk.OnIssue,
+		c.disk.OnSubmit} {
 		l, err := link.AttachTracing(link.TracingOptions{Program: program})
 		if err != nil {
 			return fmt.Errorf("attach to the block layer: %w", err)

@@ -20,6 +20,36 @@ type diskDone struct {
 	Nanoseconds uint64
 }
 
+type diskLast struct {
+	_  structs.HostLayout
+	At struct {
+		_      structs.HostLayout
+		Run    uint64
+		User   uint64
+		System uint64
+		Waited uint64
+	}
+	Who struct {
+		_       structs.HostLayout
+		V2      uint64
+		Cpuacct uint64
+		Family  uint64
+		Uid     uint32
+		Unused  uint32
+	}
+	Set   uint64
+	Cred  uint64
+	Known uint64
+}
+
+type diskOwner struct {
+	_      structs.HostLayout
+	Group  uint64
+	Family uint64
+	Uid    uint32
+	Unused uint32
+}
+
 type diskSlot struct {
 	_      structs.HostLayout
 	Device uint32
@@ -29,7 +59,7 @@ type diskSlot struct {
 
 type diskTransfer struct {
 	_      structs.HostLayout
-	Group  uint64
+	Owner  diskOwner
 	Device uint32
 	Part   uint32
 	Kind   uint32
@@ -42,15 +72,37 @@ type diskWaiting struct {
 	Since uint64
 }
 
+type diskWalk struct {
+	_          structs.HostLayout
+	Bio        uint64
+	At         uint32
+	Done       uint32
+	Left       uint32
+	Operations uint32
+	Bytes      uint64
+	All        uint64
+	Folio      uint64
+	Group      uint64
+	What       diskTransfer
+	Submitter  diskOwner
+}
+
 // Names of all BPF objects in the ELF.
 //
 // Used for safe lookups in a Collection or CollectionSpec.
 const (
+	diskMapDirty          = "dirty"
 	diskMapInFlight       = "in_flight"
+	diskMapLasts          = "lasts"
 	diskMapLatencies      = "latencies"
+	diskMapSubmitted      = "submitted"
 	diskMapTransfers      = "transfers"
+	diskMapWalks          = "walks"
 	diskProgOnComplete    = "on_complete"
+	diskProgOnDelete      = "on_delete"
+	diskProgOnDirty       = "on_dirty"
 	diskProgOnIssue       = "on_issue"
+	diskProgOnSubmit      = "on_submit"
 	diskVarUnusedDone     = "unused_done"
 	diskVarUnusedSlot     = "unused_slot"
 	diskVarUnusedTransfer = "unused_transfer"
@@ -99,16 +151,23 @@ type diskSpecs struct {
 // It can be passed ebpf.CollectionSpec.Assign.
 type diskProgramSpecs struct {
 	OnComplete *ebpf.ProgramSpec `ebpf:"on_complete"`
+	OnDelete   *ebpf.ProgramSpec `ebpf:"on_delete"`
+	OnDirty    *ebpf.ProgramSpec `ebpf:"on_dirty"`
 	OnIssue    *ebpf.ProgramSpec `ebpf:"on_issue"`
+	OnSubmit   *ebpf.ProgramSpec `ebpf:"on_submit"`
 }
 
 // diskMapSpecs contains maps before they are loaded into the kernel.
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type diskMapSpecs struct {
+	Dirty     *ebpf.MapSpec `ebpf:"dirty"`
 	InFlight  *ebpf.MapSpec `ebpf:"in_flight"`
+	Lasts     *ebpf.MapSpec `ebpf:"lasts"`
 	Latencies *ebpf.MapSpec `ebpf:"latencies"`
+	Submitted *ebpf.MapSpec `ebpf:"submitted"`
 	Transfers *ebpf.MapSpec `ebpf:"transfers"`
+	Walks     *ebpf.MapSpec `ebpf:"walks"`
 }
 
 // diskVariableSpecs contains global variables before they are loaded into the kernel.
@@ -140,16 +199,24 @@ func (o *diskObjects) Close() error {
 //
 // It can be passed to loadDiskObjects or ebpf.CollectionSpec.LoadAndAssign.
 type diskMaps struct {
+	Dirty     *ebpf.Map `ebpf:"dirty"`
 	InFlight  *ebpf.Map `ebpf:"in_flight"`
+	Lasts     *ebpf.Map `ebpf:"lasts"`
 	Latencies *ebpf.Map `ebpf:"latencies"`
+	Submitted *ebpf.Map `ebpf:"submitted"`
 	Transfers *ebpf.Map `ebpf:"transfers"`
+	Walks     *ebpf.Map `ebpf:"walks"`
 }
 
 func (m *diskMaps) Close() error {
 	return _DiskClose(
+		m.Dirty,
 		m.InFlight,
+		m.Lasts,
 		m.Latencies,
+		m.Submitted,
 		m.Transfers,
+		m.Walks,
 	)
 }
 
@@ -167,13 +234,19 @@ type diskVariables struct {
 // It can be passed to loadDiskObjects or ebpf.CollectionSpec.LoadAndAssign.
 type diskPrograms struct {
 	OnComplete *ebpf.Program `ebpf:"on_complete"`
+	OnDelete   *ebpf.Program `ebpf:"on_delete"`
+	OnDirty    *ebpf.Program `ebpf:"on_dirty"`
 	OnIssue    *ebpf.Program `ebpf:"on_issue"`
+	OnSubmit   *ebpf.Program `ebpf:"on_submit"`
 }
 
 func (p *diskPrograms) Close() error {
 	return _DiskClose(
 		p.OnComplete,
+		p.OnDelete,
+		p.OnDirty,
 		p.OnIssue,
+		p.OnSubmit,
 	)
 }
 

@@ -32,8 +32,8 @@ struct {
 	__type(value, struct use);
 } uses SEC(".maps");
 
-/* Addresses of this host in all its network namespaces, IPv4 as mapped into IPv6 (RFC 4291): what goes to them, or comes
- * from them, stays on this host, whichever interfaces it passes. */
+/* Addresses of this host in all its network namespaces, IPv4 as mapped into IPv6 (RFC 4291): what goes to them, or
+ * comes from them, stays on this host, whichever interfaces it passes. */
 struct address { __u32 part[4]; };
 struct address *unused_address __attribute__((unused));
 

@@ -16,7 +16,7 @@ struct cgroup_root { int hierarchy_id; };
 struct cgroup;
 struct cgroup_subsys_state { struct cgroup *cgroup; struct cgroup_subsys_state *parent; };
 struct cgroup { struct cgroup_subsys_state self; struct kernfs_node *kn; struct cgroup_root *root; };
-enum cgroup_subsys_id { cpuacct_cgrp_id = 99 };
+enum cgroup_subsys_id { cpuacct_cgrp_id = 99, io_cgrp_id = 98 };
 struct css_set { struct cgroup_subsys_state *subsys[14]; struct cgroup *dfl_cgrp; };
 
 struct sched_entity { __u64 sum_exec_runtime; };
@@ -72,10 +72,23 @@ struct blkcg { struct cgroup_subsys_state css; };
 struct blkcg_gq { struct blkcg *blkcg; };
 struct gendisk { int major, first_minor; };
 struct block_device { struct gendisk *bd_disk; __u32 bd_dev; };
-struct bio { struct blkcg_gq *bi_blkg; struct block_device *bi_bdev; };
+struct page { unsigned long compound_head; };
+struct inode { unsigned short i_mode; };
+struct address_space { struct inode *host; };
+struct folio { struct address_space *mapping; };
+struct bvec_iter { unsigned int bi_size, bi_idx, bi_bvec_done; };
+struct bio {
+	struct bio *bi_next;
+	struct blkcg_gq *bi_blkg;
+	struct block_device *bi_bdev;
+	struct bvec_iter bi_iter;
+	struct bio_vec *bi_io_vec;
+};
 struct request { __u32 cmd_flags; unsigned int __data_len; struct bio *bio; };
 
 #pragma clang attribute pop
+
+struct bio_vec { struct page *bv_page; unsigned int bv_len, bv_offset; }; /* as it is in every kernel */
 
 /* The cgroup of a task in the version 2 hierarchy, and in that of the cpuacct controller, as kernfs numbers them: the
  * inode of the directory. Without that controller, or with it in version 2, both are the same. */

@@ -27,4 +27,6 @@ struct {
 	__type(value, struct last);
 } lasts SEC(".maps");
 
+static __always_inline _Bool is_kernel(struct task_struct *t) { return t->flags & 0x00200000; } /* PF_KTHREAD */
+
 #endif

@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"os"
 	"runtime"
@@ -21,6 +22,8 @@ import (
 //	cpu CPU              goes on on that CPU alone
 //	children N MICROS    forks N children one after the other that burn so long each
 //	threads N MICROS     burns in N threads at once, so long each
+//	write FILE FROM BYTES  writes so many, from that place on
+//	sync FILE            has a file written down
 //	send FD BYTES        writes so many
 //	receive FD BYTES     reads so many
 func obey([]string) error {
@@ -47,6 +50,10 @@ func obey([]string) error {
 				}
 				children += used
 			}
+		case "write":
+			err = writeAt(words[1], int64(number(words[2])), number(words[3]))
+		case "sync":
+			err = syncFile(words[1])
 		case "send":
 			b := make([]byte, 1<<20)
 			for left, n := number(words[2]), 0; left > 0 && err == nil; left -= n {
@@ -76,6 +83,23 @@ func obey([]string) error {
 		fmt.Println((clock(false) - before + children).Nanoseconds())
 	}
 	return orders.Err()
+}
+
+func writeAt(file string, from int64, bytes int) error {
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_WRONLY, 0o666)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteAt(make([]byte, bytes), from)
+	return errors.Join(err, f.Close())
+}
+
+func syncFile(file string) error {
+	f, err := os.Open(file)
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Sync(), f.Close())
 }
 
 func burnThread(micros time.Duration) {
