@@ -414,7 +414,8 @@ func TestWhose_WhatIsWrittenBackIsWhoMadeItDirty(t *testing.T) {
 		want float64
 	}{"whose file is written down by the other": {w.usage(must.name), blocks * block},
 		"who has it written down": {w.usage(lees.name), blocks * block / 2},
-		"who ended before":        {w.usage(marc.name), 30_000_000}, "loose, and ended": {w.loose(plainUser), 20_000_000},
+		"who ended before":        {w.usage(marc.name), 30_000_000},
+		"loose, and ended":        {w.loose(plainUser), 20_000_000},
 	} {
 		t.Logf("%-40s wrote %.3f MB, charged %.3f MB (%s)", name, x.want/1e6, written(x.u)/1e6,
 			x.u.Source[amount.Disk])
