@@ -7,8 +7,8 @@ func details(prev, now *Reading) Detail {
 	d := Detail{
 		Load: slices.Clone(now.Load), SwapTotal: now.Memory.SwapTotal,
 		SwapUsed:        now.Memory.SwapTotal - now.Memory.SwapFree,
-		MemoryAvailable: now.Memory.Available,
-		Disks:           grownList(prev.Disks, now.Disks, func(x *Disk) string { return x.Name }, Disk.since),
+		MemoryAvailable: now.Memory.Available, Caveats: now.Caveats,
+		Disks: grownList(prev.Disks, now.Disks, func(x *Disk) string { return x.Name }, Disk.since),
 		Interfaces: grownList(prev.Interfaces, now.Interfaces, func(x *Interface) string { return x.Name },
 			Interface.since),
 	}

@@ -106,6 +106,8 @@ type Detail struct {
 	Disks      []Disk      // how each grew; InFlight and rate at the end
 	Interfaces []Interface // how each grew
 	Latencies  []Latency   // how each grew
+
+	Caveats [NumCaveats]int64 // what was missed; 0 for nothing
 }
 
 // emit turns the tallies into the interval's usages.
@@ -312,6 +314,9 @@ func (d Detail) add(next Detail) Detail {
 	sum.MemoryOwn += d.MemoryOwn
 	sum.MemoryCache += d.MemoryCache
 	sum.MemoryHuge += d.MemoryHuge
+	for c := range sum.Caveats {
+		sum.Caveats[c] += d.Caveats[c]
+	}
 	sum.RanMicros = nil
 	if len(d.RanMicros) == len(next.RanMicros) && len(d.CPUs) == len(next.CPUs) {
 		for i, ran := range next.RanMicros {

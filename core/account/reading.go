@@ -65,6 +65,8 @@ type Reading struct {
 	KernelIO  []DeviceIO
 	Latencies []Latency // of the disks, where counted
 
+	Caveats [NumCaveats]int64 // what was missed since the reading before; 0 for nothing
+
 	// Unavailable holds, per resource, why its host totals could not be read; "" when they were.
 	Unavailable [amount.NumResources]string
 }

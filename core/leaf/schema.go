@@ -70,6 +70,7 @@ const (
 	Disks     = "disks"     // what block devices did
 	Latencies = "latencies" // how long their operations took
 	Links     = "links"     // what network interfaces did
+	Caveats   = "caveats"   // what was missed
 )
 
 // The key columns.
@@ -231,6 +232,7 @@ var schemas, order = func() (map[string]*Schema, []string) {
 		{Name: Pressure, Section: "states", Columns: append(append(key("of*", At), sums("some", "full")...),
 			Column{Name: "over", Combine: Sum, Fill: ByElapsed})},
 	}
+	list = append(list, &Schema{Name: Caveats, Section: "host", Columns: append(key("what*", At), sums("amount")...)})
 	for _, m := range amount.Beside() {
 		list = append(list, &Schema{Name: OfMeasure(m), Section: "of " + m.Entry().Of.String(), Columns: measure(m)})
 	}

@@ -139,8 +139,16 @@ type Stretch struct {
 	From, To      time.Time // covered; zero when nothing is
 	Of            []Lines   // in the order of the question's measures
 	Grain         Grain     // as in Answer
+	// Caveats are what was missed, by name (account.Caveat), with how much and on which hosts.
+	Caveats map[string]Caveat
 	// Told is of which parts of the span each host told, by host, where it is of all of a span.
 	Told []HostTold
+}
+
+// Caveat is what hosts missed of one kind.
+type Caveat struct {
+	Amount int64
+	Hosts  []string // by name, in no order
 }
 
 // Has tells whether groups are told apart by a dimension.

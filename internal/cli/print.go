@@ -8,6 +8,7 @@ import (
 	"io"
 	"math"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -265,6 +266,21 @@ func folded(s string) string {
 
 // partsNamed is how many parts of a span that were not recorded are named in a line, and of how many hosts each.
 const partsNamed = 3
+
+// caveatLines say what was missed, so that shares lack it, and on which hosts; "" for nothing.
+func caveatLines(list []explain.Caveat) (text string) {
+	for _, c := range list {
+		of := ""
+		if hosts := slices.Clone(c.Hosts); len(hosts) > 0 && hosts[0] != "" {
+			if more := len(hosts) - partsNamed; more > 1 {
+				hosts = append(hosts[:partsNamed], fmt.Sprintf("%d more", more))
+			}
+			of = " (" + visible(strings.Join(hosts, ", ")) + ")"
+		}
+		text += folded("Mind: "+c.Meaning+of+".") + "\n"
+	}
+	return text
+}
 
 // uncoveredLine says in which parts of a span some host told nothing; "" for none.
 func uncoveredLine(u *explain.Uncovered) string {

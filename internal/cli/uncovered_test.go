@@ -32,3 +32,12 @@ func TestUncoveredLine_NamesSomePartsAndCountsTheRest(t *testing.T) {
 	}
 	assert.Contains(t, uncoveredLine(many), "and more of 5\nhosts: 2.0 h in all.")
 }
+
+func TestCaveatLines_NameSomeHosts(t *testing.T) {
+	assert.Empty(t, caveatLines(nil))
+	assert.Equal(t, "Mind: some work is not seen.\n", caveatLines([]explain.Caveat{{Meaning: "some work is not seen",
+		Hosts: []string{""}}}), "of this host alone")
+	assert.Equal(t, "Mind: 3 were lost (a, b, c, d).\nMind: more (a, b, c, 2 more).\n", caveatLines([]explain.Caveat{
+		{Meaning: "3 were lost", Hosts: []string{"a", "b", "c", "d"}},
+		{Meaning: "more", Hosts: []string{"a", "b", "c", "d", "e"}}}))
+}

@@ -154,3 +154,46 @@ func TestUnrecorded_EveryAnswerSaysWhichPartsAreNotCovered(t *testing.T) {
 	require.NoError(t, err)
 	assert.Nil(t, b.Uncovered)
 }
+
+// TestCaveats_AreSaidWithTheSharesThatTheyLimit has a host that missed uneven amounts over two hours, of which the
+// first is summed when it is asked again.
+func TestCaveats_AreSaidWithTheSharesThatTheyLimit(t *testing.T) {
+	f := newFixture(t)
+	f.now = noon.Add(3 * time.Hour)
+	require.NoError(t, f.send(0, job("a", "m.abt")))
+	missed := func(minute int, caveats [account.NumCaveats]int64) {
+		f.dress = func(iv *account.Interval) { iv.Detail.Caveats = caveats }
+		require.NoError(t, f.send(minute, job("a", "m.abt")))
+	}
+	missed(1, [account.NumCaveats]int64{account.EndsLost: 700, account.TimeUnplaced: 1_500_000})
+	missed(2, [account.NumCaveats]int64{account.EndsLost: 41, account.IOHidden: 12})
+	missed(70, [account.NumCaveats]int64{account.EndsLost: 5000})
+	span, err := f.Span(noon.Add(-5*time.Minute), noon.Add(10*time.Minute), 0)
+	require.NoError(t, err)
+	hosts := []string{"terrace-1"}
+	lost := explain.Caveat{What: "ends_lost", Amount: 741, Hosts: hosts, Meaning: "741 records of ended tasks found " +
+		"no room: what they used is counted, which programs they ran is not known"}
+	unplaced := explain.Caveat{What: "time_unplaced", Amount: 1_500_000, Hosts: hosts, Meaning: "of 1.5s of CPU " +
+		"time it is not known whose it was, for too many users and families ran at once: it is in the residual"}
+	hidden := explain.Caveat{What: "io_hidden", Amount: 12, Hosts: hosts, Meaning: "what other users' processes " +
+		"outside cgroups read and wrote may not be read without more rights: shares are at least what is shown"}
+	check := func() {
+		of := func(m amount.Measure) []explain.Caveat {
+			l, err := f.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: span}, Measure: m, By: "tenant"})
+			require.NoError(t, err)
+			return l.Caveats
+		}
+		assert.Equal(t, []explain.Caveat{lost, unplaced}, of(amount.CPU))
+		assert.Equal(t, []explain.Caveat{hidden}, of(amount.Disk))
+		assert.Equal(t, []explain.Caveat{hidden}, of(amount.DiskWritten))
+		assert.Empty(t, of(amount.Memory))
+		b, err := f.Balance(ctx, span, "")
+		require.NoError(t, err)
+		assert.Equal(t, []explain.Caveat{lost, unplaced, hidden}, b.Caveats)
+	}
+	check()
+	span, err = f.Span(noon, noon.Add(time.Hour), 0)
+	require.NoError(t, err)
+	require.NoError(t, f.Fold(ctx))
+	check()
+}

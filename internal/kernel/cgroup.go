@@ -89,7 +89,7 @@ func (r *Reader) readGroups(dst *account.Reading) {
 			h.walkAll(r)
 		}
 	}
-	r.keepGone()
+	r.keepGone(dst)
 	r.forgetCounted()
 	r.gatherCounted(dst)
 	for _, h := range r.cgroups.all {

@@ -490,6 +490,8 @@ func (r *Reader) readRan(dst *account.Reading) {
 		return
 	}
 	r.tasks.lostEnds = totals.LostEnds
+	dst.Caveats[account.TimeUnplaced] = int64(totals.Unplaced-r.tasks.unplaced) / int64(time.Microsecond)
+	r.tasks.unplaced = totals.Unplaced
 	for _, c := range dst.CPUs {
 		if c.CPU >= min(len(totals.Ran), len(totals.IdleTask)) {
 			dst.RanMicros, dst.IdleTaskMicros = dst.RanMicros[:0], dst.IdleTaskMicros[:0]

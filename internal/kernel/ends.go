@@ -1,8 +1,6 @@
 package kernel
 
 import (
-	"fmt"
-
 	"vinescale/core/account"
 	"vinescale/internal/kernel/bpf"
 	"vinescale/internal/kernel/text"
@@ -137,13 +135,8 @@ func (e *ends) sort(r *Reader, find func(listed map[int32]int64)) {
 
 // addEnded adds the processes that ended since the last reading.
 func (r *Reader) addEnded(dst *account.Reading) {
-	if r.tasks.lostEnds > r.tasks.lostBefore {
-		r.note("ended tasks",
-			fmt.Errorf(
-				"%d records found no room, so that much work of ended processes outside cgroups is in the residual",
-				r.tasks.lostEnds-r.tasks.lostBefore))
-		r.tasks.lostBefore = r.tasks.lostEnds
-	}
+	dst.Caveats[account.EndsLost] = int64(r.tasks.lostEnds - r.tasks.lostBefore)
+	r.tasks.lostBefore = r.tasks.lostEnds
 	for i := range r.tasks.ends.over {
 		o := &r.tasks.ends.over[i]
 		a := account.Process{

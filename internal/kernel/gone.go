@@ -55,7 +55,7 @@ func (h *hierarchy) find(id uint64) *group {
 
 // keepGone keeps those cgroups for this reading that are not there any more: known ones, and those that were made
 // since the last reading and not met in the tree.
-func (r *Reader) keepGone() {
+func (r *Reader) keepGone(dst *account.Reading) {
 	if !r.counters.Has(bpf.Groups) {
 		return
 	}
@@ -69,10 +69,8 @@ func (r *Reader) keepGone() {
 	if err != nil {
 		r.note("cgroups that were made", err)
 	}
-	if n := lost - r.cgroups.lostMade; n > 0 {
-		r.cgroups.lostMade = lost
-		r.cgroups.missedMade += n
-	}
+	dst.Caveats[account.GroupsMissed] = int64(lost - r.cgroups.lostMade)
+	r.cgroups.lostMade = lost
 	for _, h := range r.cgroups.all {
 		for _, m := range h.made {
 			h.meetGone(r, m)

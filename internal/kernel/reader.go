@@ -105,8 +105,7 @@ type cgroups struct {
 	paths    map[string]account.WorkloadID // content of /proc/PID/cgroup -> workload, Unrecognised too
 	pathsAge int64                         // reading at which what was concluded of cgroups last changed
 
-	lostMade   uint64 // records of cgroups that were made and found no room
-	missedMade uint64 // of them, those not yet told of
+	lostMade uint64 // records of cgroups that were made and found no room
 
 	departed map[uint64]bool // cgroups that went since places were last freed, and were in a workload
 	someLeft bool            // since places were last freed
@@ -131,6 +130,7 @@ type tasks struct {
 	exits      *netlink.Exits // where tasks' ends are told by taskstats
 	lostEnds   uint64         // records of ended tasks that found no room
 	lostBefore uint64         // of which so many were told of
+	unplaced   uint64         // nanoseconds for which there was no room to say whose they are
 }
 
 // network is what is known of network namespaces and interfaces.
@@ -300,6 +300,7 @@ func (r *Reader) Read(dst *account.Reading) error {
 	r.registry.NextReading()
 	dst.Boot = r.host.boot
 	dst.Unavailable = [amount.NumResources]string{}
+	dst.Caveats = [account.NumCaveats]int64{}
 	if err := r.readHost(dst); err != nil {
 		return err
 	}
@@ -307,6 +308,7 @@ func (r *Reader) Read(dst *account.Reading) error {
 	if err := r.readProcesses(dst); err != nil {
 		return err
 	}
+	r.sayUnseen(dst)
 	r.readNamespaces(dst)
 	r.joinLinks(dst)
 	r.readFiles(dst)
@@ -316,6 +318,24 @@ func (r *Reader) Read(dst *account.Reading) error {
 		r.refreshAllowed()
 	}
 	return nil
+}
+
+// sayUnseen says what cannot be seen on this host, of processes outside cgroups.
+func (r *Reader) sayUnseen(dst *account.Reading) {
+	switch {
+	case !r.options.Ask || r.counters.Has(bpf.CPU):
+	case r.tasks.exits.Missing() == "":
+		dst.Caveats[account.EndsByTicks] = 1
+	default:
+		dst.Caveats[account.EndsUnseen] = 1
+	}
+	for i := range dst.Processes {
+		p := &dst.Processes[i]
+		if !p.Kernel && !p.Ended && p.DiskBytes < 0 && p.Workload != account.Unrecognised && r.isLoose(p.Workload) {
+			dst.Caveats[account.IOHidden] = 1
+			return
+		}
+	}
 }
 
 // openHierarchies finds the cgroup trees: one of version 2, or one directory per controller of version 1.

@@ -251,6 +251,7 @@ func TestExact_WorkThatLivesForAMillisecondIsChargedToWhoeverRanIt(t *testing.T)
 		float64(l.Kernel.Units)/1e6, float64(l.Steal.Units)/1e6, float64(l.Residual.Units)/1e6,
 		100*float64(l.Residual.Units)/busy)
 	assert.InDelta(t, 0, l.Residual.Units, 0.005*busy+0.05*stolen, "the residual of a busy host is a rounding error")
+	assert.Zero(t, w.sum.Detail.Caveats, "nothing was missed")
 	self := w.usage("vinescale-collector")
 	assert.Positive(t, self.Units[amount.CPU], "what reads is in the ledger, by itself")
 }
@@ -601,6 +602,9 @@ func withoutCounting(t *testing.T, off []bpf.Feature) {
 	assert.InEpsilon(t, own.Seconds(), charged.Seconds(), 0.35,
 		"the kernel's figure in an exit record is of its last clock tick")
 	assert.Equal(t, amount.Summed, u.Source[amount.CPU])
+
+	said := w.sum.Detail.Caveats
+	assert.Positive(t, said[account.EndsByTicks]+said[account.EndsUnseen], "what that misses is said")
 
 	from := w.usage(must.name)
 	sent, ok := from.Figures.Get(amount.NetworkLocalSent)

@@ -28,6 +28,7 @@ type Ledger struct {
 	CoveredTo   *time.Time `json:"covered_to" doc:"End of the last."`
 	ElapsedS    float64    `json:"elapsed_seconds" doc:"Covered by readings."`
 
+	Caveats   []explain.Caveat   `json:"caveats,omitempty" doc:"What was missed in the span, so that shares lack it."`
 	Uncovered *explain.Uncovered `json:"uncovered,omitempty" doc:"In which parts some host told nothing."`
 
 	Resource  string            `json:"resource" doc:"Or another measure, which has shares but no host-wide lines."`
@@ -87,8 +88,15 @@ type Share struct {
 func StretchOf(iv *account.Interval, r amount.Resource) *question.Stretch {
 	l := &iv.Ledgers[r]
 	line := func(l account.Line) question.Line { return question.Line{Units: float64(l.Units), Reason: l.Reason} }
+	caveats := map[string]question.Caveat{}
+	for c, n := range iv.Detail.Caveats {
+		if n > 0 {
+			caveats[account.Caveat(c).String()] = question.Caveat{Amount: n}
+		}
+	}
 	return &question.Stretch{
 		ElapsedMillis: iv.ElapsedMillis, CPUs: iv.CPUCount, Hosts: 1, From: iv.From.UTC(), To: iv.To.UTC(),
+		Caveats: caveats,
 		Of: []question.Lines{{Capacity: line(l.Capacity), Used: line(l.Used), Idle: line(l.Idle),
 			Kernel: line(l.Kernel), Steal: line(l.Steal)}},
 	}
@@ -117,6 +125,7 @@ func (l *Ledger) Fill(m amount.Measure, stretch *question.Stretch, shares float6
 	default:
 		lines = stretch.Of[0]
 	}
+	l.Caveats = explain.CaveatsOf(stretch.Caveats, m)
 	residual := lines.Residual(shares)
 	for _, x := range []struct {
 		name string

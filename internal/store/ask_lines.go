@@ -19,6 +19,7 @@ import (
 type hostStretch struct {
 	elapsed, cpus, from, to int64
 	of                      [][]lineSum // by measure and line
+	caveats                 map[string]int64
 	grain                   question.Grain
 	told                    []question.Told // until settle makes gaps of it
 	gaps                    []question.Gap
@@ -117,7 +118,7 @@ func newLining(q *question.Question) *lining {
 
 // wanted says which columns answer.
 func (x *lining) wanted() wanted {
-	want := wanted{leaf.Intervals: {"start", "end", "elapsed", "cpus"}}
+	want := wanted{leaf.Intervals: {"start", "end", "elapsed", "cpus"}, leaf.Caveats: nil}
 	for _, m := range x.q.Measures {
 		if !m.HasLedger() {
 			continue
@@ -154,6 +155,7 @@ func (x *lining) add(p *piece) error {
 	lines := linesIn(p.Leaf, x.q.Measures)
 	var h *hostStretch
 	var last time.Time
+	of := make([]*hostStretch, p.Intervals())
 	for at, within := range p.Within(x.q.Scope.Span) {
 		if !within {
 			continue
@@ -173,8 +175,20 @@ func (x *lining) add(p *piece) error {
 			x.stretches[start][p.Host] = h
 		}
 		h.add(p.Leaf, at, lines, x.q.Step == 0)
+		of[at] = h
 		if !x.reading.IsWithin(p.Grain, p.Start) {
 			h.grain = max(h.grain, p.Grain)
+		}
+	}
+	if t := p.Tables[leaf.Caveats]; t != nil {
+		ats, amounts := t.Of(leaf.At), t.Of("amount")
+		for row, what := range t.Of("what") {
+			if h := of[ats[row]]; h != nil {
+				if h.caveats == nil {
+					h.caveats = map[string]int64{}
+				}
+				h.caveats[p.Words[what]] += amounts[row]
+			}
 		}
 	}
 	return nil
@@ -242,6 +256,14 @@ func stretchOf(start time.Time, byHost map[int32]*hostStretch, names map[int32]s
 		x.Grain = max(x.Grain, h.grain)
 		if start.IsZero() {
 			x.Told = append(x.Told, question.HostTold{Host: id, From: from, To: to, Gaps: h.gaps})
+		}
+		for what, n := range h.caveats {
+			if x.Caveats == nil {
+				x.Caveats = map[string]question.Caveat{}
+			}
+			c := x.Caveats[what]
+			c.Amount, c.Hosts = c.Amount+n, append(c.Hosts, names[id])
+			x.Caveats[what] = c
 		}
 		x.ElapsedMillis, x.CPUs = max(x.ElapsedMillis, h.elapsed), x.CPUs+int(h.cpus)
 		for i := range x.Of {

@@ -267,6 +267,9 @@ func (iv *Interval) checkDetail(f *faults) {
 	}
 	f.rows("detail.pressure", len(d.Pressure), mostLabels, len(d.PressureSomeMicros), len(d.PressureFullMicros))
 	f.texts("detail.pressure", d.Pressure, mostName)
+	f.rows("detail.caveat", len(d.Caveat), mostLabels, len(d.CaveatAmount))
+	f.texts("detail.caveat", d.Caveat, mostName)
+	numbers(f, "detail.caveat_amount", d.CaveatAmount, 0, iv.mostMoved())
 	numbers(f, "detail.pressure_some_micros", d.PressureSomeMicros, 0, mostOften*iv.ElapsedMillis*1000)
 	numbers(f, "detail.pressure_full_micros", d.PressureFullMicros, 0, mostOften*iv.ElapsedMillis*1000)
 	f.rows("detail.load", len(d.Load), 3)

@@ -330,6 +330,11 @@ func fromDetail(d *account.Detail) *Detail {
 		m.Softirq = append(m.Softirq, c.SoftIRQ)
 		m.Steal = append(m.Steal, c.Steal)
 	}
+	for c := range account.NumCaveats {
+		if n := d.Caveats[c]; n > 0 {
+			m.Caveat, m.CaveatAmount = append(m.Caveat, c.String()), append(m.CaveatAmount, n)
+		}
+	}
 	for _, p := range d.Pressure {
 		m.Pressure = append(m.Pressure, p.Resource)
 		m.PressureSomeMicros = append(m.PressureSomeMicros, p.Some)

@@ -1227,6 +1227,8 @@ type Detail struct {
 	SwapTotalBytes       int64                  `protobuf:"varint,14,opt,name=swap_total_bytes,json=swapTotalBytes,proto3" json:"swap_total_bytes,omitempty"`
 	SwapUsedBytes        int64                  `protobuf:"varint,15,opt,name=swap_used_bytes,json=swapUsedBytes,proto3" json:"swap_used_bytes,omitempty"`
 	MemoryAvailableBytes int64                  `protobuf:"varint,16,opt,name=memory_available_bytes,json=memoryAvailableBytes,proto3" json:"memory_available_bytes,omitempty"`
+	Caveat               []string               `protobuf:"bytes,17,rep,name=caveat,proto3" json:"caveat,omitempty"` // what was missed, so that shares lack it; "ends_lost" and others
+	CaveatAmount         []int64                `protobuf:"varint,18,rep,packed,name=caveat_amount,json=caveatAmount,proto3" json:"caveat_amount,omitempty"`
 	unknownFields        protoimpl.UnknownFields
 	sizeCache            protoimpl.SizeCache
 }
@@ -1371,6 +1373,20 @@ func (x *Detail) GetMemoryAvailableBytes() int64 {
 		return x.MemoryAvailableBytes
 	}
 	return 0
+}
+
+func (x *Detail) GetCaveat() []string {
+	if x != nil {
+		return x.Caveat
+	}
+	return nil
+}
+
+func (x *Detail) GetCaveatAmount() []int64 {
+	if x != nil {
+		return x.CaveatAmount
+	}
+	return nil
 }
 
 // Figures are what was counted beside the ledger: of workloads, and of the host's devices and interfaces.
@@ -2333,7 +2349,7 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\bworkload\x18\x01 \x03(\rR\bworkload\x12\x10\n" +
 	"\x03cpu\x18\x02 \x03(\rR\x03cpu\x12\x16\n" +
 	"\x06micros\x18\x03 \x03(\x03R\x06micros\x12\x16\n" +
-	"\x06source\x18\x04 \x03(\rR\x06source\"\xe4\x03\n" +
+	"\x06source\x18\x04 \x03(\rR\x06source\"\xa1\x04\n" +
 	"\x06Detail\x12\x10\n" +
 	"\x03cpu\x18\x01 \x03(\rR\x03cpu\x12\x12\n" +
 	"\x04user\x18\x02 \x03(\x03R\x04user\x12\x12\n" +
@@ -2351,7 +2367,9 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\x04load\x18\r \x03(\x01R\x04load\x12(\n" +
 	"\x10swap_total_bytes\x18\x0e \x01(\x03R\x0eswapTotalBytes\x12&\n" +
 	"\x0fswap_used_bytes\x18\x0f \x01(\x03R\rswapUsedBytes\x124\n" +
-	"\x16memory_available_bytes\x18\x10 \x01(\x03R\x14memoryAvailableBytes\"\xe4\x03\n" +
+	"\x16memory_available_bytes\x18\x10 \x01(\x03R\x14memoryAvailableBytes\x12\x16\n" +
+	"\x06caveat\x18\x11 \x03(\tR\x06caveat\x12#\n" +
+	"\rcaveat_amount\x18\x12 \x03(\x03R\fcaveatAmount\"\xe4\x03\n" +
 	"\aFigures\x12<\n" +
 	"\bmeasures\x18\x01 \x03(\v2 .vinescale.wire.v1.MeasureColumnR\bmeasures\x12;\n" +
 	"\n" +

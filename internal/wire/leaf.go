@@ -68,6 +68,9 @@ func (iv *Interval) putHost(l *leaf.Leaf) {
 		states.Append(int64(cpu), 0, d.User[i], d.Nice[i], d.System[i], d.Idle[i], d.Iowait[i], d.Irq[i], d.Softirq[i],
 			d.Steal[i], ran, uncounted)
 	}
+	for i, name := range d.GetCaveat() {
+		l.Table(leaf.Caveats).Append(l.Word(name), 0, d.CaveatAmount[i])
+	}
 	for i, name := range d.GetPressure() {
 		l.Table(leaf.Pressure).Append(l.Word(name), 0, d.PressureSomeMicros[i], d.PressureFullMicros[i])
 	}

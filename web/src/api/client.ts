@@ -29,6 +29,7 @@ export type CPULine = Schemas['CPULine']
 export type Links = Schemas['Links']
 export type LinkLine = Schemas['LinkLine']
 export type HostMemory = Schemas['Memory']
+export type Caveat = Schemas['Caveat']
 export type Uncovered = Schemas['Uncovered']
 export type Identity = Schemas['Identity']
 

@@ -906,6 +906,8 @@ export interface components {
             workloads_moved: number;
         };
         Balance: {
+            /** @description What was missed in the span, so that shares lack it. */
+            caveats?: components["schemas"]["Caveat"][];
             /** Format: date-time */
             from: string;
             host: string;
@@ -1015,6 +1017,18 @@ export interface components {
             unavailable?: string;
             /** @description In which parts some host told nothing; left out for none. */
             uncovered?: components["schemas"]["Uncovered"];
+        };
+        Caveat: {
+            /**
+             * Format: int64
+             * @description How much, in the unit that its meaning names; else in how many readings.
+             */
+            amount: number;
+            hosts: string[];
+            /** @description What was missed, and where it is instead, in a sentence. */
+            meaning: string;
+            /** @description Its name, such as ends_lost. */
+            what: string;
         };
         Committed: {
             host: string;
@@ -1485,6 +1499,8 @@ export interface components {
         Ledger: {
             /** Format: double */
             capacity: number | null;
+            /** @description What was missed in the span, so that shares lack it. */
+            caveats?: components["schemas"]["Caveat"][];
             /**
              * Format: date-time
              * @description Begin of the first interval; null for none.

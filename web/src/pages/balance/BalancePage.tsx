@@ -1,3 +1,4 @@
+import { Caveats } from '../../figures/Caveats'
 import { NotRecorded } from '../../figures/NotRecorded'
 import { useBalance, usePins, useUnheard } from '../../api/queries'
 import { Waiting } from '../../figures/Trouble'
@@ -36,6 +37,7 @@ export function BalancePage() {
         </span>
       </div>
       <NotRecorded of={b?.uncovered} />
+      <Caveats of={b?.caveats} />
       {b?.note && <p className="mb-3 font-serif first-letter:uppercase">{b.note}.</p>}
       <div className="grid grid-cols-[1fr_300px] items-start gap-4.5 max-xl:grid-cols-1">
         <section className="sheet overflow-x-auto" aria-label="Balance by tenant">

@@ -1,3 +1,4 @@
+import { Caveats } from '../../figures/Caveats'
 import { NotRecorded } from '../../figures/NotRecorded'
 import { inSentence } from '../../figures/units'
 import { resources } from '../../figures/register'
@@ -65,6 +66,7 @@ export function HostPage() {
         </p>
       )}
       <NotRecorded of={balance.data?.uncovered} />
+      <Caveats of={balance.data?.caveats} />
       <div className="grid grid-cols-[11fr_10fr] items-start gap-4.5 max-lg:grid-cols-1">
         <CPUMap host={host} colours={colours} />
         <LedgerSheet balance={balance.data} error={balance.error} />

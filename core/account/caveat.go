@@ -1,0 +1,73 @@
+package account
+
+import (
+	"fmt"
+	"strconv"
+	"time"
+
+	"vinescale/core/amount"
+)
+
+// Caveat is something that was missed on a host, or cannot be seen there, so that a resource's shares lack it. It comes
+// with an amount, in a unit of its own.
+type Caveat uint8
+
+// The caveats. An amount is of what was missed in an interval; of what a host never sees it is the number of readings.
+const (
+	EndsLost     Caveat = iota // records of ended tasks that found no room
+	TimeUnplaced               // microseconds of CPU time for which there was no room to say whose they are
+	GroupsMissed               // records of cgroups that were made, which found no room
+	EndsUnseen                 // readings: work that ended between two is not seen
+	EndsByTicks                // readings: work that ended between two is known in steps of a clock tick
+	IOHidden                   // readings: the storage counters of other users' processes may not be read
+	NumCaveats
+)
+
+var caveats = [NumCaveats]struct {
+	name    string
+	of      amount.Resource
+	meaning string // "%s" stands for the amount
+}{
+	EndsLost: {"ends_lost", amount.CPU,
+		"%s records of ended tasks found no room: what they used is counted, which programs they ran is not known"},
+	TimeUnplaced: {"time_unplaced", amount.CPU,
+		"of %s of CPU time it is not known whose it was, for too many users and families ran at once: it is in the " +
+			"residual"},
+	GroupsMissed: {"groups_missed", amount.CPU,
+		"%s cgroups were made unrecorded: what ran in those that were removed before they were met is their users'"},
+	EndsUnseen: {"ends_unseen", amount.CPU,
+		"processes outside cgroups that ended between two readings are not seen: shares are at least what is shown, " +
+			"and the rest is in the residual"},
+	EndsByTicks: {"ends_by_ticks", amount.CPU,
+		"of processes outside cgroups that ended between two readings the time until their last clock tick is known " +
+			"alone: shares are at least what is shown"},
+	IOHidden: {"io_hidden", amount.Disk,
+		"what other users' processes outside cgroups read and wrote may not be read without more rights: shares are " +
+			"at least what is shown"},
+}
+
+func (c Caveat) String() string { return caveats[c].name }
+
+// Of is the resource whose shares it limits.
+func (c Caveat) Of() amount.Resource { return caveats[c].of }
+
+// Meaning says in a sentence what was missed, of an amount.
+func (c Caveat) Meaning(units int64) string {
+	switch c {
+	case EndsUnseen, EndsByTicks, IOHidden:
+		return caveats[c].meaning
+	case TimeUnplaced:
+		return fmt.Sprintf(caveats[c].meaning, (time.Duration(units) * time.Microsecond).Round(time.Millisecond))
+	}
+	return fmt.Sprintf(caveats[c].meaning, strconv.FormatInt(units, 10))
+}
+
+// ParseCaveat finds a caveat by its name; ok is false for one that is not known here.
+func ParseCaveat(name string) (c Caveat, ok bool) {
+	for c := range NumCaveats {
+		if c.String() == name {
+			return c, true
+		}
+	}
+	return 0, false
+}
