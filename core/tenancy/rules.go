@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/types"
 
 	"vinescale/core/account"
@@ -33,6 +34,7 @@ type Rule struct {
 	ID, TenantID int32
 	Expression   string
 	program      cel.Program
+	asks         map[string]bool // attributes it asks about
 }
 
 // factAttributes are the attributes that are facts. The bare word namespace is reserved in CEL.
@@ -72,20 +74,24 @@ func Compile(id, tenantID int32, expression string) (Rule, error) {
 	if len(expression) > MaxExpression {
 		return Rule{}, fmt.Errorf("the rule is %d bytes long; at most %d are taken", len(expression), MaxExpression)
 	}
-	ast, issues := environment.Compile(expression)
+	checked, issues := environment.Compile(expression)
 	if issues.Err() != nil {
 		return Rule{}, fmt.Errorf("the rule does not compile:\n%s\na rule may ask about %s", where(expression, issues),
 			Attributes)
 	}
-	if ast.OutputType() != cel.BoolType {
+	if checked.OutputType() != cel.BoolType {
 		return Rule{}, fmt.Errorf("the rule gives %s, not true or false: compare something, as in kind == 'container'",
-			ast.OutputType())
+			checked.OutputType())
 	}
-	program, err := environment.Program(ast, cel.EvalOptions(cel.OptOptimize), cel.CostLimit(maxCost))
+	program, err := environment.Program(checked, cel.EvalOptions(cel.OptOptimize), cel.CostLimit(maxCost))
 	if err != nil {
 		return Rule{}, fmt.Errorf("the rule cannot be run: %w", err)
 	}
-	return Rule{id, tenantID, expression, program}, nil
+	asks := map[string]bool{}
+	for _, e := range ast.MatchDescendants(ast.NavigateAST(checked.NativeRep()), ast.KindMatcher(ast.IdentKind)) {
+		asks[e.AsIdent()] = true
+	}
+	return Rule{id, tenantID, expression, program, asks}, nil
 }
 
 // where shows each mistake under the place it is at.
@@ -132,6 +138,11 @@ func (s *Subject) attributes() map[string]any {
 
 // Book is an ordered list of rules.
 type Book []Rule
+
+// AsksFor tells whether some rule asks about an attribute.
+func (b Book) AsksFor(attribute string) bool {
+	return slices.ContainsFunc(b, func(r Rule) bool { return r.asks[attribute] })
+}
 
 // Assign returns the first rule that matches; its zero value, of no tenant, when none does.
 func (b Book) Assign(s Subject) Rule {

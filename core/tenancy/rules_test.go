@@ -12,6 +12,22 @@ import (
 	"vinescale/core/tenancy"
 )
 
+func TestBook_KnowsWhatItsRulesAskFor(t *testing.T) {
+	var book tenancy.Book
+	for _, x := range []struct {
+		expression string
+		asks       bool
+	}{{`name == 'program'`, false}, {`labels['program'] == 'x'`, false},
+		{`kind == 'job' && (owner == 'a' || program.startsWith('pre'))`, true}} {
+		r, err := tenancy.Compile(1, 1, x.expression)
+		require.NoError(t, err)
+		book = append(book, r)
+		assert.Equal(t, x.asks, book.AsksFor("program"), x.expression)
+	}
+	assert.True(t, book.AsksFor("labels"))
+	assert.False(t, book.AsksFor("image"))
+}
+
 func TestBook_TheFirstMatchWinsAndNothingIsUnassigned(t *testing.T) {
 	var book tenancy.Book
 	for i, expression := range []string{

@@ -27,6 +27,8 @@ type Receipt struct {
 	Counted int `json:"intervals_counted"`
 	Known   int `json:"intervals_known" doc:"Counted before; nothing was added."`
 	Rows    int `json:"usage_rows"`
+
+	Programs bool `json:"programs_apart" doc:"Rules ask for programs: brief ones are to be workloads of their own too."`
 }
 
 type intervalOutput struct{ Body Receipt }
@@ -48,7 +50,7 @@ func intervalRoutes(api huma.API, s *service) {
 			return nil, asProblem(err)
 		}
 		taken, err := s.hub.Ingest(ctx, host, b)
-		return &intervalOutput{Receipt{taken.New, taken.Known, taken.Rows}}, asProblem(err)
+		return &intervalOutput{Receipt{taken.New, taken.Known, taken.Rows, taken.Programs}}, asProblem(err)
 	})
 }
 

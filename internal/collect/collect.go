@@ -26,6 +26,11 @@ type Surveyor interface {
 	Survey() *account.Inventory
 }
 
+// Divider is a Source that can make workloads of a user's brief programs, each by itself.
+type Divider interface {
+	ProgramsApart(bool)
+}
+
 // Options of a collector.
 type Options struct {
 	Host   string
@@ -366,7 +371,13 @@ func (c *Collector) post(ctx context.Context, b *wire.Batch, sequences []uint64)
 	if err != nil {
 		return err
 	}
-	err = c.Client.SendBatch(ctx, encoded, nil)
+	var receipt struct {
+		Programs bool `json:"programs_apart"`
+	}
+	err = c.Client.SendBatch(ctx, encoded, &receipt)
+	if d, ok := c.Source.(Divider); ok && err == nil {
+		d.ProgramsApart(receipt.Programs)
+	}
 	var p *client.Problem
 	if errors.As(err, &p) && (p.Status == 422 || p.Status == 400 || p.Status == 413) && !isOlder(p) {
 		if len(sequences) > 1 {

@@ -33,6 +33,7 @@ type source struct {
 	wall   func() time.Time
 	begin  time.Time
 	broken func(since time.Duration) error // nil when it never is
+	apart  []bool                          // what it was told of programs
 }
 
 func (s *source) Read(r *account.Reading) error {
@@ -48,6 +49,7 @@ func (s *source) Read(r *account.Reading) error {
 			CPUMicros: now.Sub(s.begin).Microseconds()}}}
 	return nil
 }
+func (s *source) ProgramsApart(apart bool)  { s.apart = append(s.apart, apart) }
 func (s *source) Mode() string              { return "v2" }
 func (s *source) Trouble() map[string]error { return nil }
 
@@ -65,6 +67,7 @@ type service struct {
 	calls     int
 	answer    func(b *wire.Batch) int // status; nil for 200
 	detail    string                  // of a refusal; "as told" where there is none
+	programs  bool                    // rules ask for them
 }
 
 func (s *service) RoundTrip(r *http.Request) (*http.Response, error) {
@@ -90,7 +93,8 @@ func (s *service) RoundTrip(r *http.Request) (*http.Response, error) {
 	}
 	w := httptest.NewRecorder()
 	w.WriteHeader(status)
-	json.NewEncoder(w).Encode(map[string]any{"status": status, "detail": cmp.Or(s.detail, "as told")})
+	json.NewEncoder(w).Encode(map[string]any{"status": status, "detail": cmp.Or(s.detail, "as told"),
+		"programs_apart": s.programs})
 	return w.Result(), nil
 }
 
@@ -302,6 +306,16 @@ func TestRun_AHostThatCannotBeReadIsTriedAgain(t *testing.T) {
 			total += iv.Usages[amount.CPU].Units[0]
 		}
 		assert.InDelta(t, 360e6, total, 6e6, "counters went on meanwhile: nothing is missing")
+	})
+}
+
+func TestRun_TellsItsSourceWhetherRulesAskForPrograms(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		src, svc := newSource(), &service{intervals: map[uint64]*wire.Interval{}, programs: true}
+		c, spool := newCollector(t, src, svc, t.TempDir())
+		run(t, c, spool, 90*time.Second)
+		require.NotEmpty(t, src.apart)
+		assert.NotContains(t, src.apart, false)
 	})
 }
 

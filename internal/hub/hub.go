@@ -162,6 +162,7 @@ func (h *Hub) Ingest(ctx context.Context, host store.Host, b *wire.Batch) (store
 	var taken store.Taken
 	err := h.byRulesInForce(ctx, func(book *judge, version int64) (err error) {
 		taken, err = h.store.Ingest(ctx, host, b, version, book.assign)
+		taken.Programs = book.AsksFor("program")
 		return err
 	})
 	if errors.Is(err, store.ErrOverlap) {

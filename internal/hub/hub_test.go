@@ -37,6 +37,7 @@ type fixture struct {
 	sequence uint64
 	dress    func(*account.Interval) // puts more into what is sent
 	parts    *account.Inventory      // what the host says it is made of
+	taken    store.Taken             // of the batch that was sent last
 }
 
 func newFixture(t *testing.T) *fixture {
@@ -84,7 +85,8 @@ func (f *fixture) send(minute int, jobs ...account.Workload) error {
 	if f.parts != nil {
 		require.NoError(f.t, b.Intervals[0].AddInventory(f.parts))
 	}
-	_, err := f.Ingest(ctx, f.host, b)
+	taken, err := f.Ingest(ctx, f.host, b)
+	f.taken = taken
 	return err
 }
 
@@ -401,4 +403,13 @@ func TestTokens_AreKnownByHashAndRole(t *testing.T) {
 	require.NoError(t, err)
 	_, err = f.SignIn(ctx, first)
 	requireProblem(t, err, hub.NoToken, "not known")
+}
+
+func TestIngest_SaysWhetherRulesAskForPrograms(t *testing.T) {
+	f := newFixture(t)
+	require.NoError(t, f.send(0, job("a", "m.abt")))
+	assert.False(t, f.taken.Programs)
+	f.tenant("Frost Watch", "owner == 'm.abt' && program == 'frost-ens'")
+	require.NoError(t, f.send(1, job("a", "m.abt")))
+	assert.True(t, f.taken.Programs)
 }

@@ -1,6 +1,8 @@
 package kernel
 
 import (
+	"bytes"
+
 	"vinescale/core/account"
 	"vinescale/internal/kernel/bpf"
 	"vinescale/internal/kernel/text"
@@ -165,17 +167,16 @@ func (r *Reader) addEnded(dst *account.Reading) {
 	r.tasks.ends.over = r.tasks.ends.over[:0]
 }
 
+// name is the name that a process went by.
+func (e *end) name() []byte {
+	name, _, _ := bytes.Cut(e.comm[:], []byte{0})
+	return bytes.TrimPrefix(name, []byte(inMemory))
+}
+
 // place finds whose a process was that lived between two readings: by its cgroup, else with its parent, else its
 // user's.
 func (r *Reader) place(a *account.Process, o *over) {
-	comm := o.comm[:]
-	for i, c := range comm {
-		if c == 0 {
-			comm = comm[:i]
-			break
-		}
-	}
-	a.Program = r.registry.Program(comm)
+	a.Program = r.registry.Program(o.name())
 	a.Family = a.Program
 	a.Workload = r.workloadOf(o.v2, o.cpuacct)
 	parent := r.tasks.procs[o.parent]

@@ -107,6 +107,20 @@ func TestFollow_AReusedPidAndAnotherProgramAreLookedAtAgain(t *testing.T) {
 	require.NoError(t, os.Symlink("/memfd:runc_cloned:/proc/self/exe (deleted)", exe))
 	q, _, _ = f.read(9001)
 	assert.Equal(t, "runc", f.Registry().ProgramName(q.Program), "a copy in memory goes by the process's own name")
+	f.process(9001, 100, "memfd:sealed-91", "/")
+	require.NoError(t, os.Remove(exe))
+	require.NoError(t, os.Symlink("/memfd:sealed-91 (deleted)", exe))
+	for line, want := range map[string]string{"": "sealed-91", "memfd:sealed-91\x00": "sealed-91",
+		"tools/ripen\x00--fast\x00": "ripen"} {
+		f.write("proc/9001/cmdline", line)
+		f.process(9001, 100, "other", "/")
+		f.read(9001)
+		f.process(9001, 100, "memfd:sealed-91", "/")
+		require.NoError(t, os.Remove(exe))
+		require.NoError(t, os.Symlink("/memfd:sealed-91 (deleted)", exe))
+		q, _, _ = f.read(9001)
+		assert.Equal(t, want, f.Registry().ProgramName(q.Program), "by what it was begun as: %q", line)
+	}
 	f.process(9001, 999, "bash", "/user.slice/user-2004.slice/session-3.scope")
 	f.write("sys/fs/cgroup/user.slice/user-2004.slice/session-3.scope/cpu.stat", "usage_usec 5\n")
 	_, w, _ := f.read(9001)

@@ -1,6 +1,7 @@
 package kernel
 
 import (
+	"sync/atomic"
 	"time"
 
 	"vinescale/core/account"
@@ -57,11 +58,17 @@ type kinfolk struct {
 	numbers uint64
 	given   map[account.WorkloadID]uint64 // families that were given to recognised workloads
 	adopted map[int32]uint64              // processes that are to be of another family
+	apart   *atomic.Bool                  // the programs at the heads of all of them are to be told apart
 }
 
 func newKinfolk() kinfolk {
-	return kinfolk{by: map[kinKey]*kin{}, given: map[account.WorkloadID]uint64{}, adopted: map[int32]uint64{}}
+	return kinfolk{by: map[kinKey]*kin{}, given: map[account.WorkloadID]uint64{}, adopted: map[int32]uint64{},
+		apart: new(atomic.Bool)}
 }
+
+// ProgramsApart says whether each family is to be a workload by the program at its head from the beginning, as rules
+// that ask for programs need it. It may be called while a reading is taken.
+func (r *Reader) ProgramsApart(apart bool) { r.tasks.kin.apart.Store(apart) }
 
 // A family is a workload of its own once it has lived this long, or when it is large: it used so much CPU time, or its
 // processes hold, or have moved, so many bytes. Until then it is among the brief programs of its user.
@@ -273,6 +280,17 @@ func (r *Reader) decideKin(dst *account.Reading) {
 		n.moved += max(a.DiskBytes, 0)
 		n.wrote = n.wrote || a.DiskBytes > a.ReadBytes
 	}
+	for i := range r.tasks.ends.over {
+		o := &r.tasks.ends.over[i]
+		n := k.by[kinKey{uid: int64(o.uid), family: o.kin}]
+		if n == nil || n.head != account.NoProgram {
+			continue
+		}
+		if first, _ := bpf.FamilyHead(o.kin); first == o.pid { // it began and ended with its family since the last one
+			n.head = r.registry.Program(o.name())
+		}
+	}
+	apart := k.apart.Load()
 	for _, n := range k.order {
 		ran := n.run.micros()
 		if ran > n.last || n.io.moved() > n.ioLast.moved() {
@@ -284,7 +302,7 @@ func (r *Reader) decideKin(dst *account.Reading) {
 		}
 		_, start := bpf.FamilyHead(n.family)
 		age := dst.Uptime - time.Duration(start)*10*time.Millisecond
-		n.lives = n.lives || n.seen == r.count && age >= livesAfter || max(ran, n.micros) >= largeMicros ||
+		n.lives = n.lives || apart || n.seen == r.count && age >= livesAfter || max(ran, n.micros) >= largeMicros ||
 			n.memory >= largeBytes || n.moved >= largeBytes
 		if n.lives && n.head != account.NoProgram {
 			n.workload = r.registry.Loose(n.uid, r.registry.ProgramName(n.head))

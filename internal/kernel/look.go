@@ -2,6 +2,8 @@ package kernel
 
 import (
 	"bytes"
+	"path"
+	"strings"
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
@@ -129,8 +131,24 @@ func (r *Reader) program(pid int32, p *process) int32 {
 		return r.registry.Program([]byte(p.comm))
 	}
 	target = bytes.TrimSuffix(target, []byte(" (deleted)"))
-	if bytes.HasPrefix(target, []byte("/memfd:")) { // a copy in memory, whose name says nothing (memfd_create(2))
-		return r.registry.Program([]byte(p.comm))
+	if bytes.HasPrefix(target, []byte("/"+inMemory)) {
+		return r.registry.Program([]byte(r.calls(pid, p)))
 	}
 	return r.registry.Program(target[bytes.LastIndexByte(target, '/')+1:])
+}
+
+// inMemory is what the kernel puts before the name of a file that is in memory alone (memfd_create(2)).
+const inMemory = "memfd:"
+
+// calls is what a program calls itself that runs from memory, where its file has no name that says anything: the
+// process's own name, or where that is the file's or only its number, what its command line begins with.
+func (r *Reader) calls(pid int32, p *process) string {
+	if _, isNumber := text.Number([]byte(p.comm)); !isNumber && !strings.HasPrefix(p.comm, inMemory) {
+		return p.comm
+	}
+	first, _, _ := bytes.Cut(r.processFile(pid, "cmdline"), []byte{0})
+	if name := path.Base(string(first)); len(first) > 0 && !strings.HasPrefix(name, inMemory) && name != "/" {
+		return name
+	}
+	return strings.TrimPrefix(p.comm, inMemory)
 }

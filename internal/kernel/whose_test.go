@@ -5,6 +5,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
@@ -196,6 +197,33 @@ func TestFollow_ProportionalMemoryIsReadSeldomAndOfLooseProcessesAlone(t *testin
 		p, _, _ := f.read(pid)
 		assert.Equal(t, int64(-1), p.PSSBytes, "%d: not known", pid)
 	}
+}
+
+// TestFollow_BriefProgramsAreOneWorkloadUntilTheyLiveOn has a program that began a moment ago, a large one that did,
+// and one that began long before.
+func TestFollow_BriefProgramsAreOneWorkloadUntilTheyLiveOn(t *testing.T) {
+	f := follow(t)
+	now := int64(f.host.Uptime / (10 * time.Millisecond))
+	named := func(pid int, program string, started int64, ticks int) string {
+		f.process(pid, started, program, "/")
+		f.write(fmt.Sprintf("proc/%d/stat", pid), fmt.Sprintf(
+			"%d (%s) S 1 1 1 0 -1 4194560 0 0 0 0 %d 0 0 0 20 0 1 0 %d 0 0 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 0 0 0\n",
+			pid, program, ticks, started))
+		_, w, _ := f.read(int32(pid))
+		return w.Name
+	}
+	const brief = "brief programs of i.sauer"
+	assert.Equal(t, brief, named(9001, "ls", now-5900, 99))
+	assert.Equal(t, "ls of i.sauer", named(9001, "ls", now-5900, 100), "it has used a second")
+	assert.Equal(t, "sort of i.sauer", named(9002, "sort", now-6000, 1), "it has lived a minute")
+	assert.Equal(t, brief, named(9003, "grep", now-5900, 1))
+	w := f.Registry().Workload(f.Registry().Brief(2004))
+	assert.Equal(t, []any{"brief:2004", amount.Loose, "i.sauer", int64(2004)}, []any{w.Key, w.Kind, w.Owner, w.UID})
+	f.ProgramsApart(true)
+	assert.Equal(t, "grep of i.sauer", named(9003, "grep", now-5900, 1), "rules ask for it")
+	f.ProgramsApart(false)
+	assert.Equal(t, "grep of i.sauer", named(9003, "grep", now-5900, 1), "what has become a workload stays one")
+	assert.Equal(t, brief, named(9004, "cat", now-10, 1))
 }
 
 // TestFollow_WhatLooseProcessesShareCountsOnce has a family of which one process may be looked at: it shares three

@@ -27,6 +27,7 @@ type Taken struct {
 	Known    int       // intervals that had been counted before
 	Rows     int       // workloads' usage, by interval
 	NewestTo time.Time // end of the newest interval in the batch
+	Programs bool      // rules ask for programs
 }
 
 // known is what is remembered of a stored workload, to write it only when something changed.

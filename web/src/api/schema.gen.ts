@@ -1999,6 +1999,8 @@ export interface components {
              * @description Counted before; nothing was added.
              */
             intervals_known: number;
+            /** @description Rules ask for programs: brief ones are to be workloads of their own too. */
+            programs_apart: boolean;
             /** Format: int64 */
             usage_rows: number;
         };
