@@ -7,6 +7,7 @@ import (
 	"time"
 	"unsafe"
 
+	"github.com/cilium/ebpf"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -67,6 +68,21 @@ func TestOpen_EachFeatureIsThereOrSaysWhy(t *testing.T) {
 		assert.LessOrEqual(t, idle+int64(now.Ran[cpu]-totals.Ran[cpu]), elapsed,
 			"CPU %d: tasks and the idle task take turns", cpu)
 	}
+}
+
+// TestOpen_RequestsAreCountedWhereDirtyPagesAreNot loads what an older kernel would.
+func TestOpen_RequestsAreCountedWhereDirtyPagesAreNot(t *testing.T) {
+	c := Open(Options{Off: []Feature{Network, Disk, Groups}})
+	t.Cleanup(func() { assert.NoError(t, c.Close()) })
+	if !c.Has(CPU) {
+		t.Skip("this process may not, or this kernel cannot, count: make test-root runs it as root")
+	}
+	known := map[string]*ebpf.Map{"lasts": c.cpu.Lasts}
+	require.True(t, c.loadRequests(&ebpf.CollectionOptions{MapReplacements: known}))
+	assert.NotNil(t, c.disk.OnIssue)
+	assert.Nil(t, c.disk.OnDirty)
+	require.NoError(t, c.Transfers(func(Transfer, Done) {}))
+	assert.NoError(t, c.disk.Close())
 }
 
 func TestExplain_SaysWhatToDo(t *testing.T) {

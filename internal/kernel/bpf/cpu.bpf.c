@@ -208,6 +208,8 @@ static __always_inline void charge(struct here *h, struct task_struct *t, struct
 static __always_inline __u64 last_switch_on(__u32 cpu)
 {
 	__u32 zero = 0;
+	if (!bpf_core_enum_value_exists(enum bpf_func_id, BPF_FUNC_map_lookup_percpu_elem)) /* before Linux 5.19 */
+		return 0;
 	struct here *h = bpf_map_lookup_percpu_elem(&heres, &zero, cpu);
 	return h ? h->since : 0;
 }

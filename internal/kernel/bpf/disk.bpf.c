@@ -264,8 +264,12 @@ int BPF_PROG(on_issue, struct request *rq)
 		bpf_map_delete_elem(&submitted, &first);
 	}
 	w->what.owner = w->submitter;
-	if ((rq->cmd_flags & 0xff) == 1) /* REQ_OP_WRITE: what else is written has no pages */
-		bpf_loop(MOST_PAGES, step, 0, 0);
+	if ((rq->cmd_flags & 0xff) == 1) { /* REQ_OP_WRITE: what else is written has no pages */
+		if (bpf_core_enum_value_exists(enum bpf_func_id, BPF_FUNC_loop))
+			bpf_loop(MOST_PAGES, step, 0, 0);
+		else if (!by) /* before Linux 5.17 pages are not gone through */
+			w->what.owner.family = NOBODY_KNOWN;
+	}
 	if (w->all < rq->__data_len)
 		w->bytes += rq->__data_len - w->all;
 	count(&w->what, w->bytes, w->operations);

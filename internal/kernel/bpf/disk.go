@@ -41,11 +41,16 @@ func (c *Counters) openDisk(Options) error {
 		o.MapReplacements = map[string]*ebpf.Map{"lasts": c.cpu.Lasts}
 	}
 	if err := loadDiskObjects(&c.disk, &o); err != nil {
-		return err
+		if !c.loadRequests(&o) {
+			return err
+		}
 	}
 	c.keep(&c.disk)
 	for _, program := range []*ebpf.Program{c.disk.OnDirty, c.disk.OnDelete, c.disk.OnComplete, c.disk.OnIssue,
 		c.disk.OnSubmit} {
+		if program == nil {
+			continue
+		}
 		l, err := link.AttachTracing(link.TracingOptions{Program: program})
 		if err != nil {
 			return fmt.Errorf("attach to the block layer: %w", err)
@@ -53,6 +58,22 @@ func (c *Counters) openDisk(Options) error {
 		c.keep(l)
 	}
 	return nil
+}
+
+// loadRequests loads what counts requests alone, for a kernel that does not tell who makes pages dirty: before Linux
+// 5.18.
+func (c *Counters) loadRequests(o *ebpf.CollectionOptions) bool {
+	var requests struct {
+		diskMaps
+		OnIssue    *ebpf.Program `ebpf:"on_issue"`
+		OnComplete *ebpf.Program `ebpf:"on_complete"`
+	}
+	if err := loadDiskObjects(&requests, o); err != nil {
+		return false
+	}
+	c.disk.diskMaps = requests.diskMaps
+	c.disk.diskPrograms = diskPrograms{OnIssue: requests.OnIssue, OnComplete: requests.OnComplete}
+	return true
 }
 
 // Transfers visits what was done for each cgroup since Open.

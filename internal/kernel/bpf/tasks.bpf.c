@@ -46,6 +46,8 @@ SEC("raw_tp")
 int learn(void *ctx)
 {
 	__u32 zero = 0;
+	if (!bpf_core_enum_value_exists(enum bpf_func_id, BPF_FUNC_map_lookup_percpu_elem)) /* before Linux 5.19 */
+		return 0;
 	__u64 map = 0, pointer = 0;
 	void *volatile at = &probe; /* the verifier forbids arithmetic on it: it is read back as a number */
 	bpf_probe_read_kernel(&map, sizeof(map), (void *)&at);

@@ -8,8 +8,8 @@ export function Caveats({ of }: { of?: Caveat[] }) {
   return (
     <ul className="mb-3 list-none p-0 font-serif text-[15px] text-ink-2" aria-label="What was missed">
       {of.map((c) => (
-        <li key={c.what}>
-          <span className="first-letter:uppercase">{c.meaning}</span> ({hosts(c.hosts)}).
+        <li key={c.what} className="first-letter:uppercase">
+          {c.meaning} ({hosts(c.hosts)}).
         </li>
       ))}
     </ul>
