@@ -71,10 +71,11 @@ func newKinfolk() kinfolk {
 func (r *Reader) ProgramsApart(apart bool) { r.tasks.kin.apart.Store(apart) }
 
 // A family is a workload of its own once it has lived this long, or when it is large: it used so much CPU time, or its
-// processes hold, or have moved, so many bytes. Until then it is among the brief programs of its user.
+// processes hold, or have moved, so many bytes. Until then it is among the brief programs of its user: what it used by
+// then stays there, so little CPU time makes it large.
 const (
 	livesAfter  = time.Minute
-	largeMicros = 1_000_000
+	largeMicros = 200_000
 	largeBytes  = 64 << 20
 )
 

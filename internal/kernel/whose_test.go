@@ -213,8 +213,8 @@ func TestFollow_BriefProgramsAreOneWorkloadUntilTheyLiveOn(t *testing.T) {
 		return w.Name
 	}
 	const brief = "brief programs of i.sauer"
-	assert.Equal(t, brief, named(9001, "ls", now-5900, 99))
-	assert.Equal(t, "ls of i.sauer", named(9001, "ls", now-5900, 100), "it has used a second")
+	assert.Equal(t, brief, named(9001, "ls", now-5900, 19))
+	assert.Equal(t, "ls of i.sauer", named(9001, "ls", now-5900, 20), "it has used a fifth of a second")
 	assert.Equal(t, "sort of i.sauer", named(9002, "sort", now-6000, 1), "it has lived a minute")
 	assert.Equal(t, brief, named(9003, "grep", now-5900, 1))
 	w := f.Registry().Workload(f.Registry().Brief(2004))

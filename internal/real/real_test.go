@@ -198,7 +198,7 @@ func (s *scene) requireTrue(t *testing.T, l *sheet.Ledger) {
 		assert.InDelta(t, own, *share.Amount, max(0.02*own, 0.020)+paused(l), b.name)
 		if strings.HasPrefix(b.name, "burner of") {
 			assert.Equal(t, "loose", share.Kind)
-			assert.Equal(t, "summed", share.Source)
+			assert.Equal(t, "counted", share.Source)
 		} else {
 			assert.Equal(t, []string{"container", "root", "counted"}, []string{share.Kind, share.Owner, share.Source},
 				b.name)
