@@ -375,7 +375,7 @@ func TestWhose_ASocketsBytesAreWhoUsesIt(t *testing.T) {
 	sent := of(must, amount.NetworkLocalSent)
 	early, late := of(lees, amount.NetworkLocalReceived), of(marc, amount.NetworkLocalReceived)
 	t.Logf("sent %d of %d, received %d of %d and %d of %d", sent, first+second, early, first, late, second)
-	const headers = 0.01
+	const headers = 0.05 // and what TCP sends again on a busy machine, which passes the wire too
 	assert.InEpsilon(t, first+second, sent, headers)
 	assert.Equal(t, sent, early+late, "what one sent the others received, to the byte")
 	assert.InEpsilon(t, first, early, headers)
