@@ -61,13 +61,3 @@ func (c Caveat) Meaning(units int64) string {
 	}
 	return fmt.Sprintf(caveats[c].meaning, strconv.FormatInt(units, 10))
 }
-
-// ParseCaveat finds a caveat by its name; ok is false for one that is not known here.
-func ParseCaveat(name string) (c Caveat, ok bool) {
-	for c := range NumCaveats {
-		if c.String() == name {
-			return c, true
-		}
-	}
-	return 0, false
-}

@@ -137,7 +137,12 @@ func (e *ends) sort(r *Reader, find func(listed map[int32]int64)) {
 
 // addEnded adds the processes that ended since the last reading.
 func (r *Reader) addEnded(dst *account.Reading) {
-	dst.Caveats[account.EndsLost] = int64(r.tasks.lostEnds - r.tasks.lostBefore)
+	switch lost := int64(r.tasks.lostEnds - r.tasks.lostBefore); {
+	case r.countsKin():
+		dst.Caveats[account.EndsLost] = lost
+	case lost > 0: // nothing else tells what they used
+		dst.Caveats[account.EndsUnseen] = 1
+	}
 	r.tasks.lostBefore = r.tasks.lostEnds
 	for i := range r.tasks.ends.over {
 		o := &r.tasks.ends.over[i]

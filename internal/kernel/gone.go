@@ -68,9 +68,10 @@ func (r *Reader) keepGone(dst *account.Reading) {
 	})
 	if err != nil {
 		r.note("cgroups that were made", err)
+	} else {
+		dst.Caveats[account.GroupsMissed] = int64(lost - r.cgroups.lostMade)
+		r.cgroups.lostMade = lost
 	}
-	dst.Caveats[account.GroupsMissed] = int64(lost - r.cgroups.lostMade)
-	r.cgroups.lostMade = lost
 	for _, h := range r.cgroups.all {
 		for _, m := range h.made {
 			h.meetGone(r, m)
