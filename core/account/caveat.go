@@ -20,8 +20,12 @@ const (
 	EndsUnseen                 // readings: work that ended between two is not seen
 	EndsByTicks                // readings: work that ended between two is known in steps of a clock tick
 	IOHidden                   // readings: the storage counters of other users' processes may not be read
+	Unwatched                  // milliseconds in which no collector read the host; of every resource
 	NumCaveats
 )
+
+// everyResource stands for all of them.
+const everyResource = amount.Resource(amount.NumResources)
 
 var caveats = [NumCaveats]struct {
 	name    string
@@ -44,12 +48,17 @@ var caveats = [NumCaveats]struct {
 	IOHidden: {"io_hidden", amount.Disk,
 		"what other users' processes outside cgroups read and wrote may not be read without more rights: shares are " +
 			"at least what is shown"},
+	Unwatched: {"unwatched", everyResource,
+		"for %s no collector ran: shares are by how much the host's own counters grew meanwhile, all put to the time " +
+			"it stopped; what ended within it is in the residual"},
 }
 
 func (c Caveat) String() string { return caveats[c].name }
 
-// Of is the resource whose shares it limits.
-func (c Caveat) Of() amount.Resource { return caveats[c].of }
+// Limits tells whether it limits the shares of a resource, or what a measure tells beside them.
+func (c Caveat) Limits(m amount.Measure) bool {
+	return caveats[c].of == m.Entry().Of || caveats[c].of == everyResource
+}
 
 // Meaning says in a sentence what was missed, of an amount.
 func (c Caveat) Meaning(units int64) string {
@@ -58,6 +67,8 @@ func (c Caveat) Meaning(units int64) string {
 		return caveats[c].meaning
 	case TimeUnplaced:
 		return fmt.Sprintf(caveats[c].meaning, (time.Duration(units) * time.Microsecond).Round(time.Millisecond))
+	case Unwatched:
+		return fmt.Sprintf(caveats[c].meaning, (time.Duration(units) * time.Millisecond).Round(time.Second))
 	}
 	return fmt.Sprintf(caveats[c].meaning, strconv.FormatInt(units, 10))
 }

@@ -186,6 +186,7 @@ type Group struct {
 	Outer int32
 	Has   Has
 	Added Has  // of Has: added up over its members, not counted for the whole
+	Own   Has  // of Has: counted by the collector, since it began to; the rest the host counts, whoever looks
 	Born  bool // the directory was not there at the previous reading, so its counters began from nothing since
 
 	CPUMicros   int64

@@ -21,8 +21,7 @@ type Caveat struct {
 func CaveatsOf(found map[string]question.Caveat, measures ...amount.Measure) (list []Caveat) {
 	for c := range account.NumCaveats {
 		x, there := found[c.String()]
-		limits := func(m amount.Measure) bool { return m == c.Of() || !m.HasLedger() && m.Entry().Of == c.Of() }
-		if there && slices.ContainsFunc(measures, limits) {
+		if there && slices.ContainsFunc(measures, c.Limits) {
 			hosts := slices.Sorted(slices.Values(x.Hosts))
 			list = append(list, Caveat{c.String(), c.Meaning(x.Amount), x.Amount, hosts})
 		}

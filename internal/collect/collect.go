@@ -61,6 +61,8 @@ type Collector struct {
 	registry Registry        // nil where names come from elsewhere
 	follower follower
 	news     chan news
+	base     base  // what is written down of the last reading
+	found    *base // what a collector before this one read last, until that is compared with the first reading
 }
 
 type kept struct {
@@ -87,9 +89,11 @@ func New(o Options) *Collector {
 // Run collects and sends until the context ends; then it closes the open interval,
 // keeps it in the spool and tries once more to send.
 func (c *Collector) Run(ctx context.Context) error {
-	if err := c.recover(); err != nil {
+	unfinished, err := c.recover()
+	if err != nil {
 		return fmt.Errorf("read what the spool had of an unfinished interval: %w", err)
 	}
+	c.found = c.foundBase(unfinished)
 	if kept, err := c.Spool.List(); err != nil {
 		return fmt.Errorf("read the spool: %w", err)
 	} else if len(kept) > 0 {
@@ -151,7 +155,10 @@ func (c *Collector) tick(now time.Time) error {
 		c.tell(c.follower.follow(r))
 	}
 	switch {
-	case errors.Is(err, account.ErrFirstReading), errors.Is(err, account.ErrNoTime):
+	case errors.Is(err, account.ErrFirstReading):
+		c.begin(r)
+		return nil
+	case errors.Is(err, account.ErrNoTime):
 		return nil
 	case errors.Is(err, account.ErrNewBoot):
 		c.close()
@@ -164,47 +171,63 @@ func (c *Collector) tick(now time.Time) error {
 	} else {
 		c.open = c.open.Add(iv)
 	}
+	c.keep(r)
+	return nil
+}
+
+// keep keeps what was added up until a reading, so that an end at any moment costs nothing of it: the open interval, or
+// the closed one where a minute is over. What was read is kept around it, so that the two fit.
+func (c *Collector) keep(r *account.Reading) {
+	err := c.keepBase(r, c.nextSequence())
 	if begun := c.open.From.Truncate(interval); !r.Wall.Before(begun.Add(interval)) || r.Wall.Before(begun) {
 		c.close()
-		return nil
+	} else {
+		_, batch, failed := c.encode(func(*wire.Interval) {})
+		if failed == nil {
+			failed = c.Spool.KeepOpen(batch)
+		}
+		err = errors.Join(err, failed)
 	}
-	_, batch, err := c.encode(func(*wire.Interval) {})
 	if err == nil {
-		err = c.Spool.KeepOpen(batch)
+		err = c.Spool.ShiftBase()
 	}
 	if err != nil {
 		c.Log.Warn("could not keep the interval that is being added up", "host", c.Host, "error", err)
 	}
-	return nil
 }
+
+// nextSequence is what the open interval is told by.
+func (c *Collector) nextSequence() uint64 { return max(c.sequence+1, uint64(c.open.To.UnixMicro())) }
 
 // encode makes a batch of the open interval, to which more may be added.
 func (c *Collector) encode(more func(*wire.Interval)) (sequence uint64, batch []byte, err error) {
-	sequence = max(c.sequence+1, uint64(c.open.To.UnixMicro()))
+	sequence = c.nextSequence()
 	m := wire.FromInterval(c.open, sequence, c.Source.Mode(), c.Names)
 	more(m)
 	batch, err = wire.Encode(&wire.Batch{Version: wire.Version, Host: c.Host, Intervals: []*wire.Interval{m}})
 	return sequence, batch, err
 }
 
-// recover keeps what a collector that ended before its time had of the interval that it was adding up.
-func (c *Collector) recover() error {
+// recover keeps what a collector that ended before its time had of the interval that it was adding up, and returns the
+// sequence of that; 0 where there is none, or none that can be read.
+func (c *Collector) recover() (sequence uint64, err error) {
 	batch, err := c.Spool.Open()
 	if err != nil || batch == nil {
-		return err
+		return 0, err
 	}
 	b, err := wire.Decode(batch, wire.TypeProtobuf, "zstd")
 	switch {
 	case errors.Is(err, wire.ErrNewer): // it waits with what else is of a newer collector
-		return c.Spool.Shut(uint64(time.Now().UnixMicro()), batch)
+		return 0, c.Spool.Shut(uint64(time.Now().UnixMicro()), batch)
 	case err != nil || len(b.Intervals) != 1:
 		c.Log.Error("what the last collector had of an unfinished interval is damaged; it is lost", "host", c.Host,
 			"error", err)
-		return c.Spool.DropOpen()
+		return 0, c.Spool.DropOpen()
 	}
 	c.Log.Info("the last collector ended before its time: what it had of an unfinished interval is kept", "host",
 		c.Host)
-	return c.Spool.Shut(b.Intervals[0].Sequence, batch)
+	sequence = b.Intervals[0].Sequence
+	return sequence, c.Spool.Shut(sequence, batch)
 }
 
 // close ends the open interval and keeps it.

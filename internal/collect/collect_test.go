@@ -357,6 +357,89 @@ func TestRun_ACollectorThatIsKilledLosesNothingThatItHadRead(t *testing.T) {
 	})
 }
 
+// TestRun_WhatIsUsedWhileNoCollectorRunsIsOneMarkedInterval kills a collector before each of its readings and during
+// its writing, and starts another half a minute later: all time until then is told once.
+func TestRun_WhatIsUsedWhileNoCollectorRunsIsOneMarkedInterval(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		dir, src := t.TempDir(), newSource()
+		var spools []string
+		var first time.Duration
+		src.broken = func(since time.Duration) error {
+			spools = append(spools, filepath.Join(t.TempDir(), "spool"))
+			if len(spools) == 2 {
+				first = since
+			}
+			return os.CopyFS(spools[len(spools)-1], os.DirFS(dir))
+		}
+		c, spool := newCollector(t, src, &service{answer: func(*wire.Batch) int { return 503 }}, dir)
+		run(t, c, spool, 80*time.Second)
+		src.broken = nil
+		between := filepath.Join(t.TempDir(), "spool") // killed after the interval was kept, and before its reading was
+		require.NoError(t, os.CopyFS(between, os.DirFS(spools[8])))
+		was, err := os.ReadFile(filepath.Join(spools[7], "base"))
+		require.NoError(t, err)
+		require.NoError(t, os.Rename(filepath.Join(between, "base"), filepath.Join(between, "base.next")))
+		require.NoError(t, os.WriteFile(filepath.Join(between, "base"), was, 0o600))
+		early := filepath.Join(t.TempDir(), "spool") // and before the interval was
+		require.NoError(t, os.CopyFS(early, os.DirFS(spools[7])))
+		next, err := os.ReadFile(filepath.Join(spools[8], "base"))
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(early, "base.next"), next, 0o600))
+		for i, dir := range append(spools[2:], between, early) {
+			time.Sleep(30 * time.Second)
+			svc := &service{intervals: map[uint64]*wire.Interval{}}
+			heir, spool := newCollector(t, src, svc, dir)
+			begun := time.Since(src.begin)
+			run(t, heir, spool, time.Millisecond)
+			total, marked := int64(0), 0
+			for _, iv := range svc.intervals {
+				total += iv.Usages[amount.CPU].Units[0]
+				if len(iv.Detail.Caveat) > 0 {
+					assert.Equal(t, []string{"unwatched"}, iv.Detail.Caveat)
+					assert.Equal(t, []int64{iv.ElapsedMillis}, iv.Detail.CaveatAmount)
+					assert.Equal(t, iv.ElapsedMillis*1000, iv.Usages[amount.CPU].Units[0])
+					marked++
+				}
+			}
+			assert.InDelta(t, (begun - first).Microseconds(), total, 3000, "%d", i)
+			assert.Equal(t, 1, marked, "%d", i)
+
+			svc = &service{intervals: map[uint64]*wire.Interval{}} // and what is restarted is told no second time
+			again, spool := newCollector(t, src, svc, dir)
+			time.Sleep(time.Second)
+			run(t, again, spool, time.Millisecond)
+			require.Len(t, svc.intervals, 1, "%d", i)
+			for _, iv := range svc.intervals {
+				assert.InDelta(t, 1000, iv.ElapsedMillis, 5)
+			}
+		}
+	})
+}
+
+func TestRun_WhatIsUsedWhileAHostIsDownOrForOverADayIsNotMadeUp(t *testing.T) {
+	for what, change := range map[string]func(*source){
+		"another boot": func(s *source) { s.boot = "c" },
+		"over a day":   func(*source) { time.Sleep(24*time.Hour + time.Second) },
+		"damaged":      nil,
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			dir, src := t.TempDir(), newSource()
+			svc := &service{intervals: map[uint64]*wire.Interval{}}
+			c, spool := newCollector(t, src, svc, dir)
+			run(t, c, spool, 30*time.Second)
+			before := len(svc.intervals)
+			if change == nil {
+				require.NoError(t, os.WriteFile(filepath.Join(dir, "base"), []byte("cut short"), 0o600))
+			} else {
+				change(src)
+			}
+			c, spool = newCollector(t, src, svc, dir)
+			run(t, c, spool, time.Millisecond)
+			assert.Len(t, svc.intervals, before, what)
+		})
+	}
+}
+
 func TestRun_WhatIsDamagedOfAnUnfinishedIntervalHoldsUpNothing(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		dir := t.TempDir()

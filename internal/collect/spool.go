@@ -104,6 +104,29 @@ func (s *Spool) Shut(sequence uint64, batch []byte) error {
 	return s.sync()
 }
 
+func (s *Spool) base() string     { return filepath.Join(s.dir, "base") }
+func (s *Spool) nextBase() string { return filepath.Join(s.dir, "base.next") }
+
+// NextBase keeps what a collector read last, beside what it had read before.
+func (s *Spool) NextBase(content []byte) error { return write(s.nextBase(), content, false) }
+
+// ShiftBase puts what NextBase kept last in the place of what was there before.
+func (s *Spool) ShiftBase() error { return os.Rename(s.nextBase(), s.base()) }
+
+// Bases are what a collector read last, older first, as far as they are there.
+func (s *Spool) Bases() (bases [][]byte, err error) {
+	for _, name := range []string{s.base(), s.nextBase()} {
+		b, err := os.ReadFile(name)
+		switch {
+		case err == nil:
+			bases = append(bases, b)
+		case !os.IsNotExist(err):
+			return nil, err
+		}
+	}
+	return bases, nil
+}
+
 // Put keeps a batch under its sequence.
 func (s *Spool) Put(sequence uint64, batch []byte) error {
 	if err := write(s.file(sequence), batch, true); err != nil {

@@ -430,7 +430,7 @@ func (r *Reader) addCounted(h *hierarchy, g *group, a *account.Group) {
 		for _, nanos := range w.perCPU {
 			a.PerCPU = append(a.PerCPU, nanos/1000)
 		}
-		a.Has |= account.HasPerCPU
+		a.Has, a.Own = a.Has|account.HasPerCPU, a.Own|account.HasPerCPU
 	}
 	r.putCounted(h, g, a, w)
 }
@@ -445,6 +445,7 @@ func (r *Reader) putCounted(h *hierarchy, g *group, a *account.Group, w *figures
 		// What a machine sends passes no socket of its process but a tap.
 	} else if h == r.counting(bpf.Network) {
 		a.NetworkBytes, a.Has = w.net[netReceived]+w.net[netSent], a.Has|account.HasNetwork
+		a.Own |= account.HasNetwork
 		for i, m := range []amount.Measure{amount.NetworkReceived, amount.NetworkSent, amount.NetworkPacketsReceived,
 			amount.NetworkPacketsSent,
 			amount.NetworkLocalReceived, amount.NetworkLocalSent} {
@@ -453,6 +454,7 @@ func (r *Reader) putCounted(h *hierarchy, g *group, a *account.Group, w *figures
 	} else if r.net.sockets.Missing() == "" && h == r.hierarchyOf(bpf.Network) {
 		a.NetworkBytes, a.Has, a.Added = w.net[netReceived]+w.net[netSent], a.Has|account.HasNetwork,
 			a.Added|account.HasNetwork
+		a.Own |= account.HasNetwork
 		f.Put(amount.NetworkReceived, w.net[netReceived], amount.Summed)
 		f.Put(amount.NetworkSent, w.net[netSent], amount.Summed)
 		f.Put(amount.NetworkLocalReceived, w.net[netLocalReceived], amount.Summed)
@@ -461,6 +463,7 @@ func (r *Reader) putCounted(h *hierarchy, g *group, a *account.Group, w *figures
 	if h == r.counting(bpf.Disk) {
 		a.Devices = append(a.Devices[:0], w.devices...)
 		a.DiskBytes, a.Has = r.wholeBytes(a.Devices), a.Has|account.HasDisk
+		a.Own |= account.HasDisk
 	}
 }
 

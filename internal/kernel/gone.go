@@ -138,6 +138,7 @@ func (r *Reader) visitGone(h *hierarchy, dst *account.Reading, g *group) {
 		a.CPUMicros, a.Has = sum/1000, a.Has|account.HasCPU|account.HasPerCPU
 	}
 	r.putCounted(h, g, a, &since)
+	a.Own = a.Has
 }
 
 // nextGroup adds the group of a workload to a reading, with no figures yet.

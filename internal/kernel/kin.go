@@ -336,7 +336,7 @@ func (r *Reader) addKin(dst *account.Reading) {
 		const families = 15 << 60 // tells them from cgroups
 		a := nextGroup(dst, families|n.id, n.workload, n.around)
 		a.Born = n.met == r.count && r.count > 1
-		a.Has = account.HasCPU | account.HasPerCPU
+		a.Has, a.Own = account.HasCPU|account.HasPerCPU, account.HasCPU|account.HasPerCPU
 		a.CPUMicros = n.run.micros()
 		for _, nanos := range n.run.perCPU {
 			a.PerCPU = append(a.PerCPU, nanos/1000)
@@ -368,7 +368,7 @@ func (r *Reader) addKinIO(dst *account.Reading) {
 		const writers = 14 << 60
 		r.tasks.kin.numbers++
 		a := nextGroup(dst, writers|r.tasks.kin.numbers, n.workload, nil)
-		a.Born, a.Has = true, account.HasDisk
+		a.Born, a.Has, a.Own = true, account.HasDisk, account.HasDisk
 		a.Devices = append(a.Devices, since.devices...)
 		a.DiskBytes = r.wholeBytes(a.Devices)
 	}

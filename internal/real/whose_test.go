@@ -427,3 +427,35 @@ func TestWhose_WhatIsWrittenBackIsWhoMadeItDirty(t *testing.T) {
 		float64(l.Kernel.Units)/1e6, float64(l.Residual.Units)/1e6)
 	assert.InDelta(t, 0, l.Residual.Units, 0.005*float64(l.Used.Units)+100_000, "the residual")
 }
+
+// last is the reading that was taken last.
+func (w *watcher) last() *account.Reading {
+	return &w.readings[(w.turn+len(w.readings)-1)%len(w.readings)]
+}
+
+func TestWhose_WhatIsUsedWhileNobodyLooksIsHowMuchTheHostsCountersGrew(t *testing.T) {
+	c := newCell(t, "unwatched")
+	in, out := hire(t, c, plainUser), hire(t, nil, plainUser)
+	before := watch(t)
+	before.read()
+	base := before.last().Lasting()
+	before.reader.Close()
+	cell, loose, children := in.do("burn 910000"), out.do("burn 640000"), out.do("children 200 2000")
+	young := newCell(t, "young") // made and begun while nobody looked
+	began := hire(t, young, plainUser)
+	late := start + began.do("burn 330000")
+	after := watch(t)
+	var err error
+	after.sum, err = account.Bridge(base, after.last())
+	require.NoError(t, err)
+	after.assertUsed(cell, after.usage(c.name).Units[amount.CPU], "in a cgroup")
+	after.assertUsed(late, after.usage(young.name).Units[amount.CPU], "in a cgroup made meanwhile")
+	l := after.sum.Ledgers[amount.CPU]
+	alive := time.Duration(after.loose(plainUser).Units[amount.CPU]) * time.Microsecond
+	ended := time.Duration(l.Residual.Units) * time.Microsecond
+	t.Logf("loose %v by its own clock, charged %v; ended children %v, residual %v", loose, alive, children, ended)
+	assert.InDelta(t, loose, alive, 0.2*float64(children), "and what it took to make children")
+	steal := float64(l.Steal.Units) * 1e3 // all of it may be another counter's too, which nothing tells here
+	assert.InDelta(t, loose+children, alive+ended, 100e6+1.5*steal, "nobody has what ended, and it is shown")
+	assert.Positive(t, after.sum.Detail.Caveats[account.Unwatched])
+}
