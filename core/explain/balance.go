@@ -12,7 +12,6 @@ type Balance struct {
 	Workloads int               `json:"workloads"`
 	Tenants   []TenantBalance   `json:"tenants" doc:"Unassigned use first, then by name."`
 	Resources []ResourceBalance `json:"resources"`
-	Caveats   []Caveat          `json:"caveats,omitempty" doc:"What was missed in the span, so that shares lack it."`
 	Note      string            `json:"note,omitempty" doc:"Where sums stand for intervals that are no longer kept."`
 }
 
@@ -63,8 +62,7 @@ type Tenant struct {
 func ExplainBalance(over Over, stretch *question.Stretch, rows []question.Row, workloads int,
 	tenants []Tenant) *Balance {
 	b := &Balance{Over: over, Hosts: stretch.Hosts, Workloads: workloads, Tenants: []TenantBalance{},
-		Resources: []ResourceBalance{}, Note: question.PastKeeping(stretch.Grain),
-		Caveats: CaveatsOf(stretch.Caveats, amount.Resources()...)}
+		Resources: []ResourceBalance{}, Note: question.PastKeeping(stretch.Grain)}
 	byTenant := map[int32]*question.Row{}
 	for i := range rows {
 		byTenant[rows[i].Tenant] = &rows[i]

@@ -16,6 +16,18 @@ type Caveat struct {
 	Hosts   []string `json:"hosts"`
 }
 
+// Missed is what the figures of a span lack.
+type Missed struct {
+	Uncovered *Uncovered `json:"uncovered,omitempty" doc:"In which parts some host told nothing; left out for none."`
+	Caveats   []Caveat   `json:"caveats,omitempty" doc:"What was missed in the span, so that shares lack it."`
+}
+
+// Lacks is m itself: of every answer that holds one, what its figures lack.
+func (m *Missed) Lacks() *Missed { return m }
+
+// Nothing tells whether there is nothing of it.
+func (m *Missed) Nothing() bool { return m.Uncovered == nil && len(m.Caveats) == 0 }
+
 // CaveatsOf are those of what was found that limit the shares of some measures. Those that are not known here, as of a
 // newer collector, are left out.
 func CaveatsOf(found map[string]question.Caveat, measures ...amount.Measure) (list []Caveat) {

@@ -442,7 +442,7 @@ type Over struct {
 	To   time.Time `json:"to"`
 	Host string    `json:"host"`
 
-	Uncovered *Uncovered `json:"uncovered,omitempty" doc:"In which parts some host told nothing; left out for none."`
+	Missed
 }
 
 // NothingRecorded is why nothing is known of a span in which no host told anything.

@@ -91,7 +91,10 @@ type pinsInput struct {
 	Host string `query:"host" doc:"One host; all when left out."`
 }
 
-type pinsOutput struct{ Body []explain.PinnedCPU }
+type pinsOutput struct {
+	Missed
+	Body []explain.PinnedCPU
+}
 
 type putPinInput struct{ Body Pin }
 
@@ -112,7 +115,11 @@ func pinRoutes(api huma.API, s *service) {
 			return nil, asProblem(err)
 		}
 		pins, err := s.hub.Pins(ctx, span, in.Host)
-		return &pinsOutput{pins}, asProblem(err)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		missed, err := s.missed(ctx, span, in.Host)
+		return &pinsOutput{missed, pins}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "declare-pin", Method: http.MethodPut, Path: Prefix + "/pins",

@@ -38,11 +38,13 @@ type NextPage struct {
 
 type workloadsOutput struct {
 	NextPage
+	Missed
 	Body []hub.WorkloadLine
 }
 
 type programsOutput struct {
 	NextPage
+	Missed
 	Body []hub.ProgramTotal
 }
 
@@ -63,7 +65,11 @@ func workloadRoutes(api huma.API, s *service) {
 			return nil, asProblem(err)
 		}
 		lines, next, err := s.hub.Workloads(ctx, q, in.page())
-		return &workloadsOutput{NextPage{next}, lines}, asProblem(err)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		missed, err := s.missed(ctx, q.Span, q.Host)
+		return &workloadsOutput{NextPage{next}, missed, lines}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "list-threads", Method: http.MethodGet, Path: Prefix + "/threads",
@@ -74,7 +80,11 @@ func workloadRoutes(api huma.API, s *service) {
 			return nil, asProblem(err)
 		}
 		lines, err := s.hub.Threads(ctx, q)
-		return &workloadsOutput{Body: lines}, asProblem(err)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		missed, err := s.missed(ctx, q.Span, q.Host)
+		return &workloadsOutput{NextPage{}, missed, lines}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "list-programs", Method: http.MethodGet, Path: Prefix + "/programs",
@@ -85,7 +95,11 @@ func workloadRoutes(api huma.API, s *service) {
 			return nil, asProblem(err)
 		}
 		programs, next, err := s.hub.Programs(ctx, q, in.page())
-		return &programsOutput{NextPage{next}, programs}, asProblem(err)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		missed, err := s.missed(ctx, q.Span, q.Host)
+		return &programsOutput{NextPage{next}, missed, programs}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "find", Method: http.MethodGet, Path: Prefix + "/find",

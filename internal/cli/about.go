@@ -192,7 +192,7 @@ func at(t *time.Time) string {
 
 func writeWorkload(w io.Writer, a *hub.AboutWorkload) error {
 	fmt.Fprintf(w, "%s  %s on %s, %s\n%s\n", visible(a.Name), a.Kind, visible(a.Host), visible(a.State),
-		uncoveredLine(a.Uncovered))
+		missedLines(&a.Missed))
 	uid, outer, rule := "", "", "no rule matches it"
 	if a.UID != nil {
 		uid = fmt.Sprintf(" (uid %d)", *a.UID)
@@ -415,7 +415,7 @@ func writeMates(w io.Writer, head, unit string, mates []explain.Mate, text func(
 
 func writeGroup(w io.Writer, g *hub.AboutGroup) error {
 	fmt.Fprintf(w, "%s  %s, %s to %s\n%s\n", visible(g.Name), g.What, g.From.Local().Format("2006-01-02 15:04"),
-		g.To.Local().Format("15:04"), uncoveredLine(g.Uncovered))
+		g.To.Local().Format("15:04"), missedLines(&g.Missed))
 	var rows [][2]string
 	for _, k := range sortedKeys(g.Facts) {
 		rows = append(rows, [2]string{strings.ReplaceAll(k, "_", " "), g.Facts[k]})

@@ -91,7 +91,7 @@ func printBalance(w io.Writer, of string, b *explain.Balance) error {
 	fmt.Fprintf(w, "%s from %s until %s      %d hosts      %d workloads\n", visible(b.Host),
 		b.From.Local().Format("2006-01-02 15:04"),
 		b.To.Local().Format("15:04"), b.Hosts, b.Workloads)
-	fmt.Fprint(w, noteLine(b.Note), uncoveredLine(b.Uncovered), caveatLines(b.Caveats))
+	fmt.Fprint(w, noteLine(b.Note), missedLines(&b.Missed))
 	for i := range b.Resources {
 		if of == "all" || of == b.Resources[i].Resource {
 			if err := writeBalance(w, b, i); err != nil {

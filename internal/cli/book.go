@@ -25,7 +25,7 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 		until = fmt.Sprintf("over %s until %s      %s      source: %s", seconds(l.ElapsedS),
 			untilText(l.CoveredTo.Local()), cpuCount(l.CPUs), sources(l.Shares))
 	}
-	fmt.Fprintf(w, "%s %s\n%s%s\n", visible(l.Host), until, uncoveredLine(l.Uncovered), caveatLines(l.Caveats))
+	fmt.Fprintf(w, "%s %s\n%s\n", visible(l.Host), until, missedLines(&l.Missed))
 	withTenant := by == "workload" && anyTenant(l.Shares)
 	t := newTable(w)
 	head := []cell{{entryOf(l.Resource).Title + " by " + visible(by), false}}

@@ -79,7 +79,7 @@ var deviceColumns = []column[explain.DeviceLine]{
 
 func printDisks(w io.Writer, users int, d *explain.Disks) error {
 	fmt.Fprintf(w, "%s from %s until %s\n%s\n%s\n", visible(d.Host), d.From.Local().Format("2006-01-02 15:04"),
-		d.To.Local().Format("15:04"), folded(d.Verdict), uncoveredLine(d.Uncovered))
+		d.To.Local().Format("15:04"), folded(d.Verdict), missedLines(&d.Missed))
 	if len(d.Devices) == 0 {
 		return nil
 	}

@@ -26,7 +26,7 @@ through.`,
 
 func printLinks(w io.Writer, l *explain.Links) error {
 	fmt.Fprintf(w, "%s from %s until %s\n%s\n", visible(l.Host), l.From.Local().Format("2006-01-02 15:04"),
-		l.To.Local().Format("15:04"), uncoveredLine(l.Uncovered))
+		l.To.Local().Format("15:04"), missedLines(&l.Missed))
 	if len(l.Silent) > 0 {
 		fmt.Fprintf(w, "%s\n", folded("Of "+strings.Join(l.Silent, ", ")+" nothing was recorded in this span."))
 	}

@@ -1,11 +1,14 @@
 package cli
 
 import (
+	"encoding/json"
+	"fmt"
 	"net/url"
 
 	"github.com/spf13/cobra"
 
 	"vinescale/core/amount"
+	"vinescale/core/explain"
 	"vinescale/internal/api"
 )
 
@@ -122,6 +125,21 @@ func get(cmd *cobra.Command, path string, q url.Values, out any) error {
 		return err
 	}
 	return to.Get(cmd.Context(), api.Prefix+path, q, out)
+}
+
+// getListing is get of an answer over a span whose body is rows alone, with what their figures lack.
+func getListing(cmd *cobra.Command, path string, q url.Values, out any) (missed explain.Missed, err error) {
+	to, err := dial(cmd)
+	if err != nil {
+		return missed, err
+	}
+	header, err := to.GetBeside(cmd.Context(), api.Prefix+path, q, out)
+	if text := header.Get(api.MissedHeader); err == nil && text != "" {
+		if err := json.Unmarshal([]byte(text), &missed); err != nil {
+			return missed, fmt.Errorf("what the figures lack cannot be read: %w", err)
+		}
+	}
+	return missed, err
 }
 
 func send(cmd *cobra.Command, method, path string, body, out any) error {

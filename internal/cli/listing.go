@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"vinescale/core/explain"
+
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
 	"github.com/spf13/cobra"
@@ -89,6 +91,15 @@ func list[T any](cmd *cobra.Command, l *listing, columns []column[T], rows []T) 
 		_, err = fmt.Fprintf(w, "\n%s.\n", strings.Join(left, "; "))
 	}
 	return err
+}
+
+// sayMissed says what the figures of a listing lack: below a table, or where it does not disturb what a program reads.
+func (l *listing) sayMissed(cmd *cobra.Command, m *explain.Missed) {
+	if text := missedLines(m); text != "" && l.as.value == "table" {
+		fmt.Fprintf(cmd.OutOrStdout(), "\n%s", text)
+	} else {
+		fmt.Fprint(cmd.ErrOrStderr(), text)
+	}
 }
 
 func columnNames[T any](columns []column[T]) []string {

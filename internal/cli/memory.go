@@ -26,7 +26,7 @@ much of it asleep.`, `  vinescale memory terrace-2
 
 func printMemory(w io.Writer, m *explain.Memory) error {
 	fmt.Fprintf(w, "%s from %s until %s\n%s\n", visible(m.Host), m.From.Local().Format("2006-01-02 15:04"),
-		m.To.Local().Format("15:04"), uncoveredLine(m.Uncovered))
+		m.To.Local().Format("15:04"), missedLines(&m.Missed))
 	if m.Charged == nil {
 		fmt.Fprintf(w, "Not available: %s.\n", strings.Join(m.Notes, "; "))
 		return nil

@@ -267,6 +267,11 @@ func folded(s string) string {
 // partsNamed is how many parts of a span that were not recorded are named in a line, and of how many hosts each.
 const partsNamed = 3
 
+// missedLines say what figures lack; "" for nothing.
+func missedLines(m *explain.Missed) string {
+	return uncoveredLine(m.Uncovered) + caveatLines(m.Caveats)
+}
+
 // caveatLines say what was missed, so that shares lack it, and on which hosts; "" for nothing.
 func caveatLines(list []explain.Caveat) (text string) {
 	for _, c := range list {

@@ -5,6 +5,8 @@ import (
 	"net/url"
 
 	"github.com/spf13/cobra"
+
+	"vinescale/core/explain"
 )
 
 // report is an answer that people read as a page of its own, and programs as rows. The rows can be sorted, filtered and
@@ -26,6 +28,9 @@ func (r *report[T, R]) print(cmd *cobra.Command, l *listing, answer *T) error {
 		err = writeIndented(cmd.OutOrStdout(), answer)
 	default:
 		err = list(cmd, l, r.columns, r.rows(answer))
+		if x, ok := any(answer).(interface{ Lacks() *explain.Missed }); ok && err == nil {
+			l.sayMissed(cmd, x.Lacks())
+		}
 	}
 	if err == nil && r.holds != nil && r.holds(answer) {
 		return errCondition
@@ -46,10 +51,15 @@ func overSpan[T, R any](cmd *cobra.Command, to func(args []string, q url.Values)
 			return err
 		}
 		var answer T
-		if err := get(cmd, to(args, q), q, &answer); err != nil {
+		missed, err := getListing(cmd, to(args, q), q, &answer)
+		if err != nil {
 			return err
 		}
-		return r.print(cmd, as, &answer)
+		if err := r.print(cmd, as, &answer); err != nil {
+			return err
+		}
+		as.sayMissed(cmd, &missed)
+		return nil
 	}
 	return cmd
 }

@@ -57,10 +57,15 @@ func newWorkloadListing[T any](use, path, short, long, example string, columns [
 		}
 		as.flat = path == "/programs"
 		var lines []T
-		if err := get(cmd, path, q, &lines); err != nil {
+		missed, err := getListing(cmd, path, q, &lines)
+		if err != nil {
 			return err
 		}
-		return list(cmd, as, columns, lines)
+		if err := list(cmd, as, columns, lines); err != nil {
+			return err
+		}
+		as.sayMissed(cmd, &missed)
+		return nil
 	}
 	return cmd
 }

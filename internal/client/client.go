@@ -63,6 +63,12 @@ func (c *Client) Transport(t http.RoundTripper) { c.http.Transport = t }
 
 // Get asks for path with a query and decodes the answer into out.
 func (c *Client) Get(ctx context.Context, path string, query url.Values, out any) error {
+	_, err := c.GetBeside(ctx, path, query, out)
+	return err
+}
+
+// GetBeside is Get, and also returns what the answer says by its headers.
+func (c *Client) GetBeside(ctx context.Context, path string, query url.Values, out any) (http.Header, error) {
 	if len(query) > 0 {
 		path += "?" + query.Encode()
 	}
@@ -78,24 +84,28 @@ func (c *Client) Send(ctx context.Context, method, path string, body, out any) e
 			return err
 		}
 	}
-	return c.do(ctx, method, path, "application/json", "", b, out)
+	_, err := c.do(ctx, method, path, "application/json", "", b, out)
+	return err
 }
 
 // SendBatch sends an encoded batch.
 func (c *Client) SendBatch(ctx context.Context, encoded []byte, out any) error {
-	return c.do(ctx, http.MethodPost, "/api/v1/intervals", wire.TypeProtobuf, "zstd", encoded, out)
+	_, err := c.do(ctx, http.MethodPost, "/api/v1/intervals", wire.TypeProtobuf, "zstd", encoded, out)
+	return err
 }
 
 // SendNotices sends news of a host's workloads, as protobuf.
 func (c *Client) SendNotices(ctx context.Context, encoded []byte) error {
-	return c.do(ctx, http.MethodPost, "/api/v1/notices", wire.TypeProtobuf, "", encoded, nil)
+	_, err := c.do(ctx, http.MethodPost, "/api/v1/notices", wire.TypeProtobuf, "", encoded, nil)
+	return err
 }
 
-func (c *Client) do(ctx context.Context, method, path, contentType, encoding string, body []byte, out any) error {
+func (c *Client) do(ctx context.Context, method, path, contentType, encoding string, body []byte,
+	out any) (http.Header, error) {
 	req, err := http.NewRequestWithContext(ctx, method, strings.TrimRight(c.base.String(), "/")+path,
 		bytes.NewReader(body))
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)
@@ -108,29 +118,29 @@ func (c *Client) do(ctx context.Context, method, path, contentType, encoding str
 	}
 	resp, err := c.http.Do(req)
 	if err != nil {
-		return c.unreachable(err)
+		return nil, c.unreachable(err)
 	}
 	defer resp.Body.Close()
 	answer, err := io.ReadAll(io.LimitReader(resp.Body, 256<<20))
 	if err != nil {
-		return fmt.Errorf("the answer of %s broke off: %w", c.base.Host, err)
+		return nil, fmt.Errorf("the answer of %s broke off: %w", c.base.Host, err)
 	}
 	if resp.StatusCode >= 300 {
 		p := &Problem{Status: resp.StatusCode, Title: resp.Status}
 		if json.Unmarshal(answer, p) != nil || p.Detail == "" && p.Title == "" {
 			p.Detail = fmt.Sprintf("%s answered %s: is a vinescale service there?", c.base.Host, resp.Status)
 		}
-		return p
+		return nil, p
 	}
 	if out == nil || len(answer) == 0 {
-		return nil
+		return resp.Header, nil
 	}
 	if err := json.Unmarshal(answer, out); err != nil {
-		return fmt.Errorf(
+		return nil, fmt.Errorf(
 			"the answer of %s is not what this client expects (%w): is it a vinescale service of the same version?",
 			c.base.Host, err)
 	}
-	return nil
+	return resp.Header, nil
 }
 
 func (c *Client) unreachable(err error) error {

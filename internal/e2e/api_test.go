@@ -118,6 +118,21 @@ func TestAPI_AnyoneCanWriteACollectorInJSONAndItCountsOnce(t *testing.T) {
 	assert.Equal(t, "Frost Watch", share["tenant"], "the rules apply to it as to any")
 	assert.Equal(t, "reported", share["source"])
 	assert.Equal(t, 1.0, share["amount"])
+
+	// It has told one minute of five: every answer says so, listings by a header.
+	for _, listing := range []string{"workloads", "threads", "programs", "pins"} {
+		_, header, _ := call(t, "GET", demo.address+"/api/v1/"+listing+"?host=spare-2", demo.token, "", nil)
+		assert.Contains(t, header.Get("X-Missed"), `"parts":[{"host":"spare-2"`, listing)
+		table := demo.run(listing, "--host", "spare-2")
+		assert.Contains(t, table.stdout, "\nNothing was recorded of spare-2 from ", listing)
+		csv := demo.run(listing, "--host", "spare-2", "--as", "csv")
+		assert.NotContains(t, csv.stdout, "Nothing was recorded", listing)
+		assert.Contains(t, csv.stderr, "Nothing was recorded of spare-2 from ", listing)
+	}
+	csv := demo.run("disks", "--host", "spare-2", "--as", "csv")
+	assert.Contains(t, csv.stderr, "Nothing was recorded of spare-2 from ")
+	_, header, _ := call(t, "GET", demo.address+"/api/v1/workloads?host=cellar-1", demo.token, "", nil)
+	assert.Empty(t, header.Get("X-Missed"))
 }
 
 func micros(t time.Time) string { b, _ := json.Marshal(t.UnixMicro()); return string(b) }

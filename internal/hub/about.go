@@ -46,7 +46,7 @@ type AboutWorkload struct {
 	Space      string                `json:"space_unavailable" doc:"Why its files' space is not known."`
 	Events     []Event               `json:"events" doc:"Oldest first."`
 
-	Uncovered *explain.Uncovered `json:"uncovered,omitempty" doc:"In which parts of the span its host told nothing."`
+	explain.Missed
 }
 
 // HeldBy says to whom a workload was accounted from a time on.
@@ -139,7 +139,7 @@ func (h *Hub) AboutWorkload(ctx context.Context, id int64, span question.Span) (
 	if err != nil {
 		return nil, err
 	}
-	a.Uncovered, err = h.uncovered(ctx, &scope, stretch)
+	a.Missed, err = h.missed(ctx, &scope, stretch, amount.Resources()...)
 	return a, err
 }
 

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"vinescale/core/amount"
 	"vinescale/core/explain"
 	"vinescale/core/question"
 	"vinescale/core/tenancy"
@@ -82,20 +83,36 @@ func (h *Hub) stretch(ctx context.Context, q question.Question) (*question.Stret
 // reportsWithin is how long after its end an interval may come before it is missed.
 const reportsWithin = 2 * time.Minute
 
-// uncovered is in which parts of a scope's span some of its hosts told nothing; nil for none.
-func (h *Hub) uncovered(ctx context.Context, scope *question.Scope, s *question.Stretch) (*explain.Uncovered, error) {
-	hosts, err := h.store.Hosts(ctx)
+// Missed is what answers about a span lack, of one host or of all (""): the parts that some host told nothing of, and
+// what was missed of any resource.
+func (h *Hub) Missed(ctx context.Context, span question.Span, hostName string) (explain.Missed, error) {
+	scope, err := h.scope(ctx, span, hostName)
 	if err != nil {
-		return nil, err
+		return explain.Missed{}, err
 	}
-	hosts = slices.DeleteFunc(hosts, func(x store.Host) bool { return !scope.HasHost(x.ID) })
-	return h.uncoveredOf(ctx, hosts, scope.Span, s)
+	stretch, err := h.stretch(ctx, question.Question{Scope: scope})
+	if err != nil {
+		return explain.Missed{}, err
+	}
+	return h.missed(ctx, &scope, stretch, amount.Resources()...)
 }
 
-// uncoveredOf is uncovered of some hosts. Those that never told anything are awaited, and miss nothing; of the others
-// figures are expected from their first on.
-func (h *Hub) uncoveredOf(ctx context.Context, hosts []store.Host, span question.Span,
-	s *question.Stretch) (*explain.Uncovered, error) {
+// missed is what answers about some measures in a scope lack; the stretch is that of its whole span.
+func (h *Hub) missed(ctx context.Context, scope *question.Scope, s *question.Stretch,
+	measures ...amount.Measure) (m explain.Missed, err error) {
+	hosts, err := h.store.Hosts(ctx)
+	if err != nil {
+		return m, err
+	}
+	hosts = slices.DeleteFunc(hosts, func(x store.Host) bool { return !scope.HasHost(x.ID) })
+	return h.missedOn(ctx, hosts, scope.Span, s, measures...)
+}
+
+// missedOn is missed of some hosts. Those that never told anything are awaited, and miss nothing; of the others figures
+// are expected from their first on.
+func (h *Hub) missedOn(ctx context.Context, hosts []store.Host, span question.Span, s *question.Stretch,
+	measures ...amount.Measure) (m explain.Missed, err error) {
+	m.Caveats = explain.CaveatsOf(s.Caveats, measures...)
 	atBegin := map[int32]bool{}
 	for _, t := range s.Told {
 		atBegin[t.Host] = !t.From.After(span.From)
@@ -108,7 +125,7 @@ func (h *Hub) uncoveredOf(ctx context.Context, hosts []store.Host, span question
 	}
 	first, err := h.store.FirstTold(ctx, late)
 	if err != nil {
-		return nil, err
+		return m, err
 	}
 	var expected []explain.Expected
 	for i := range hosts {
@@ -117,7 +134,8 @@ func (h *Hub) uncoveredOf(ctx context.Context, hosts []store.Host, span question
 				From: first[hosts[i].ID]})
 		}
 	}
-	return explain.ExplainUncovered(span, h.options.Now().Add(-reportsWithin), expected, s.Told), nil
+	m.Uncovered = explain.ExplainUncovered(span, h.options.Now().Add(-reportsWithin), expected, s.Told)
+	return m, nil
 }
 
 // elapsed is the time that a scope's records cover, in milliseconds: the longest of any host.

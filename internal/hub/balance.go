@@ -26,7 +26,7 @@ func (h *Hub) Balance(ctx context.Context, span question.Span, hostName string) 
 		return nil, err
 	}
 	about := over(span, hostName)
-	if about.Uncovered, err = h.uncovered(ctx, &scope, &lines.Whole); err != nil {
+	if about.Missed, err = h.missed(ctx, &scope, &lines.Whole, ask.Measures...); err != nil {
 		return nil, err
 	}
 	return explain.ExplainBalance(about, &lines.Whole, answer.Rows, answer.Workloads, tenants), nil
@@ -78,7 +78,7 @@ func (h *Hub) Balances(ctx context.Context, span question.Span, first int, after
 			stretch.Of = make([]question.Lines, amount.NumResources)
 		}
 		about := over(span, hosts[i].Name)
-		if about.Uncovered, err = h.uncoveredOf(ctx, hosts[i:i+1], span, &stretch); err != nil {
+		if about.Missed, err = h.missedOn(ctx, hosts[i:i+1], span, &stretch, amount.Resources()...); err != nil {
 			return nil, "", err
 		}
 		list = append(list, *explain.ExplainBalance(about, &stretch, rows[id], lines.Workloads[id], tenants))

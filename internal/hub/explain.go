@@ -22,8 +22,9 @@ type gathered struct {
 	names explain.Names
 }
 
-// gather adds up what was counted on one host, or on all (""), over a span: what the tables named hold of it.
-func (h *Hub) gather(ctx context.Context, hostName string, span question.Span, tables ...string) (*gathered, error) {
+// gather adds up what was counted of a resource on one host, or on all (""), over a span: what the tables named hold.
+func (h *Hub) gather(ctx context.Context, of amount.Resource, hostName string, span question.Span,
+	tables ...string) (*gathered, error) {
 	scope, err := h.scope(ctx, span, hostName)
 	if err != nil {
 		return nil, err
@@ -36,7 +37,7 @@ func (h *Hub) gather(ctx context.Context, hostName string, span question.Span, t
 	if err != nil {
 		return nil, err
 	}
-	if g.over.Uncovered, err = h.uncovered(ctx, &scope, stretch); err != nil {
+	if g.over.Missed, err = h.missed(ctx, &scope, stretch, of); err != nil {
 		return nil, err
 	}
 	hosts, err := h.store.Hosts(ctx)
@@ -71,7 +72,7 @@ func (h *Hub) gatherIn(ctx context.Context, scope *question.Scope, tables []stri
 
 // Disks tells of the devices of a host, or of all, over a span.
 func (h *Hub) Disks(ctx context.Context, hostName string, span question.Span) (*explain.Disks, error) {
-	g, err := h.gather(ctx, hostName, span, leaf.Devices, leaf.Disks, leaf.Latencies)
+	g, err := h.gather(ctx, amount.Disk, hostName, span, leaf.Devices, leaf.Disks, leaf.Latencies)
 	if err != nil {
 		return nil, err
 	}
@@ -106,7 +107,8 @@ func (h *Hub) Disks(ctx context.Context, hostName string, span question.Span) (*
 
 // Links tells of the network of a host, or of all, over a span.
 func (h *Hub) Links(ctx context.Context, hostName string, span question.Span) (*explain.Links, error) {
-	g, err := h.gather(ctx, hostName, span, append(leaf.OfResource(amount.Network), leaf.Links)...)
+	g, err := h.gather(ctx, amount.Network, hostName, span,
+		append(leaf.OfResource(amount.Network), leaf.Links)...)
 	if err != nil {
 		return nil, err
 	}
@@ -135,7 +137,7 @@ func (h *Hub) ranWhere(ctx context.Context, scope question.Scope) (ran []explain
 
 // CPUs tells of each CPU of a host over a span.
 func (h *Hub) CPUs(ctx context.Context, hostName string, span question.Span) (*explain.CPUs, error) {
-	g, err := h.gather(ctx, hostName, span, leaf.States, leaf.Pressure)
+	g, err := h.gather(ctx, amount.CPU, hostName, span, leaf.States, leaf.Pressure)
 	if err != nil {
 		return nil, err
 	}
@@ -152,7 +154,8 @@ func (h *Hub) CPUs(ctx context.Context, hostName string, span question.Span) (*e
 
 // Memory tells of a host's memory over a span.
 func (h *Hub) Memory(ctx context.Context, hostName string, span question.Span) (*explain.Memory, error) {
-	g, err := h.gather(ctx, hostName, span, append(leaf.OfResource(amount.Memory), leaf.Swapped)...)
+	g, err := h.gather(ctx, amount.Memory, hostName, span,
+		append(leaf.OfResource(amount.Memory), leaf.Swapped)...)
 	if err != nil {
 		return nil, err
 	}

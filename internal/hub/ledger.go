@@ -75,7 +75,7 @@ func (h *Hub) Ledger(ctx context.Context, q Question) (*sheet.Ledger, error) {
 	}
 	l.Fill(q.Measure, stretch, answer.Total.Units[0])
 	l.Note = question.PastKeeping(answer.Grain)
-	if l.Uncovered, err = h.uncovered(ctx, &scope, stretch); err != nil {
+	if l.Missed, err = h.missed(ctx, &scope, stretch, q.Measure); err != nil {
 		return nil, err
 	}
 	if !scope.IsWhole() && q.Measure.HasLedger() {

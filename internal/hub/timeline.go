@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"vinescale/core/amount"
+	"vinescale/core/explain"
 	"vinescale/core/question"
 )
 
@@ -15,6 +16,8 @@ type Timeline struct {
 	Resource       string          `json:"resource"`
 	StretchSeconds float64         `json:"stretch_seconds"`
 	Points         []TimelinePoint `json:"points" doc:"Stretches without records are left out: unknown, not zero."`
+
+	explain.Missed
 }
 
 // TimelinePoint is one stretch of a timeline.
@@ -60,5 +63,6 @@ func (h *Hub) Timeline(ctx context.Context, span question.Span, hostName string,
 		}
 		t.Points = append(t.Points, x)
 	}
-	return t, nil
+	t.Missed, err = h.Missed(ctx, span, hostName)
+	return t, err
 }

@@ -132,6 +132,15 @@ func TestUnrecorded_EveryAnswerSaysWhichPartsAreNotCovered(t *testing.T) {
 	g, err := f.AboutUser(ctx, "m.abt", span, 0)
 	require.NoError(t, err)
 	assert.Equal(t, want, g.Uncovered)
+	line, err := f.Timeline(ctx, span, "", amount.CPU)
+	require.NoError(t, err)
+	assert.Equal(t, want, line.Uncovered)
+	missed, err := f.Missed(ctx, span, "terrace-1")
+	require.NoError(t, err)
+	assert.Equal(t, explain.Missed{Uncovered: want}, missed)
+	missed, err = f.Missed(ctx, span, "orchard-1")
+	require.NoError(t, err)
+	assert.True(t, missed.Nothing())
 	w, err := f.AboutWorkload(ctx, g.Workloads[0].ID, span)
 	require.NoError(t, err)
 	assert.Equal(t, want, w.Uncovered)
@@ -167,6 +176,7 @@ func TestCaveats_AreSaidWithTheSharesThatTheyLimit(t *testing.T) {
 	}
 	missed(1, [account.NumCaveats]int64{account.EndsLost: 700, account.TimeUnplaced: 1_500_000})
 	missed(2, [account.NumCaveats]int64{account.EndsLost: 41, account.IOHidden: 12})
+	missed(4, [account.NumCaveats]int64{account.Unwatched: 61_400})
 	missed(70, [account.NumCaveats]int64{account.EndsLost: 5000})
 	span, err := f.Span(noon.Add(-5*time.Minute), noon.Add(10*time.Minute), 0)
 	require.NoError(t, err)
@@ -177,19 +187,28 @@ func TestCaveats_AreSaidWithTheSharesThatTheyLimit(t *testing.T) {
 		"time it is not known whose it was, for too many users and families ran at once: it is in the residual"}
 	hidden := explain.Caveat{What: "io_hidden", Amount: 12, Hosts: hosts, Meaning: "what other users' processes " +
 		"outside cgroups read and wrote may not be read without more rights: shares are at least what is shown"}
+	unwatched := explain.Caveat{What: "unwatched", Amount: 61_400, Hosts: hosts, Meaning: "for 1m1s no collector " +
+		"ran: shares are by how much the host's own counters grew meanwhile, all put to the time it stopped; what " +
+		"ended within it is in the residual"}
 	check := func() {
 		of := func(m amount.Measure) []explain.Caveat {
 			l, err := f.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: span}, Measure: m, By: "tenant"})
 			require.NoError(t, err)
 			return l.Caveats
 		}
-		assert.Equal(t, []explain.Caveat{lost, unplaced}, of(amount.CPU))
-		assert.Equal(t, []explain.Caveat{hidden}, of(amount.Disk))
-		assert.Equal(t, []explain.Caveat{hidden}, of(amount.DiskWritten))
-		assert.Empty(t, of(amount.Memory))
+		assert.Equal(t, []explain.Caveat{lost, unplaced, unwatched}, of(amount.CPU))
+		assert.Equal(t, []explain.Caveat{hidden, unwatched}, of(amount.Disk))
+		assert.Equal(t, []explain.Caveat{hidden, unwatched}, of(amount.DiskWritten))
+		assert.Equal(t, []explain.Caveat{unwatched}, of(amount.Memory))
 		b, err := f.Balance(ctx, span, "")
 		require.NoError(t, err)
-		assert.Equal(t, []explain.Caveat{lost, unplaced, hidden}, b.Caveats)
+		assert.Equal(t, []explain.Caveat{lost, unplaced, hidden, unwatched}, b.Caveats)
+		m, err := f.Memory(ctx, "terrace-1", span)
+		require.NoError(t, err)
+		assert.Equal(t, []explain.Caveat{unwatched}, m.Caveats)
+		d, err := f.Disks(ctx, "", span)
+		require.NoError(t, err)
+		assert.Equal(t, []explain.Caveat{hidden, unwatched}, d.Caveats)
 	}
 	check()
 	span, err = f.Span(noon, noon.Add(time.Hour), 0)

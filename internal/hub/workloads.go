@@ -212,7 +212,7 @@ type AboutGroup struct {
 	Threads   int64             `json:"threads"`
 	Reason    string            `json:"unavailable,omitempty" doc:"Why nothing is known of what it ran and used."`
 
-	Uncovered *explain.Uncovered `json:"uncovered,omitempty" doc:"In which parts of the span some host told nothing."`
+	explain.Missed
 }
 
 // GroupUse is what a group's workloads used of one resource together.
@@ -301,12 +301,12 @@ func (h *Hub) group(ctx context.Context, what, name string, scope question.Scope
 	if err != nil {
 		return nil, err
 	}
-	uncovered, err := h.uncovered(ctx, &scope, stretch)
+	missed, err := h.missed(ctx, &scope, stretch, amount.Resources()...)
 	if err != nil {
 		return nil, err
 	}
 	elapsed := stretch.ElapsedMillis
-	g := &AboutGroup{Uncovered: uncovered, What: what, Name: name, Facts: map[string]string{}, From: scope.Span.From,
+	g := &AboutGroup{Missed: missed, What: what, Name: name, Facts: map[string]string{}, From: scope.Span.From,
 		To:        scope.Span.To,
 		Workloads: []WorkloadLine{}, InAll: len(lines)}
 	kinds, hosts, tenants, owners := map[string]int{}, map[string]int{}, map[string]int{}, map[string]int{}

@@ -28,8 +28,7 @@ type Ledger struct {
 	CoveredTo   *time.Time `json:"covered_to" doc:"End of the last."`
 	ElapsedS    float64    `json:"elapsed_seconds" doc:"Covered by readings."`
 
-	Caveats   []explain.Caveat   `json:"caveats,omitempty" doc:"What was missed in the span, so that shares lack it."`
-	Uncovered *explain.Uncovered `json:"uncovered,omitempty" doc:"In which parts some host told nothing."`
+	explain.Missed
 
 	Resource  string            `json:"resource" doc:"Or another measure, which has shares but no host-wide lines."`
 	Unit      string            `json:"unit" doc:"Of amounts; a level's is its time-weighted mean."`

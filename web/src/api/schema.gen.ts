@@ -731,6 +731,8 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         AboutGroup: {
+            /** @description What was missed in the span, so that shares lack it. */
+            caveats?: components["schemas"]["Caveat"][];
             /** @description What else is known of it. */
             facts: {
                 [key: string]: string;
@@ -751,7 +753,7 @@ export interface components {
             to: string;
             /** @description Why nothing is known of what it ran and used. */
             unavailable?: string;
-            /** @description In which parts of the span some host told nothing. */
+            /** @description In which parts some host told nothing; left out for none. */
             uncovered?: components["schemas"]["Uncovered"];
             /** @description Sums over its workloads, one per resource. */
             uses: components["schemas"]["GroupUse"][];
@@ -768,6 +770,8 @@ export interface components {
         AboutWorkload: {
             /** @description Such as a container's pod; left out for none. */
             around?: components["schemas"]["WorkloadRef"];
+            /** @description What was missed in the span, so that shares lack it. */
+            caveats?: components["schemas"]["Caveat"][];
             /**
              * Format: date-time
              * @description When its first usage is due; null once there is some.
@@ -868,7 +872,7 @@ export interface components {
              * @description Of the owner; null when not known.
              */
             uid: number | null;
-            /** @description In which parts of the span its host told nothing. */
+            /** @description In which parts some host told nothing; left out for none. */
             uncovered?: components["schemas"]["Uncovered"];
             /** @description One per resource, in the order of resources. */
             uses: components["schemas"]["WorkloadUse"][];
@@ -1003,6 +1007,8 @@ export interface components {
             tenant: string;
         };
         CPUs: {
+            /** @description What was missed in the span, so that shares lack it. */
+            caveats?: components["schemas"]["Caveat"][];
             cpus: components["schemas"]["CPULine"][];
             /** Format: date-time */
             from: string;
@@ -1215,6 +1221,8 @@ export interface components {
             what: string;
         };
         Disks: {
+            /** @description What was missed in the span, so that shares lack it. */
+            caveats?: components["schemas"]["Caveat"][];
             /** @description What the drives behind each did together, most bytes first. */
             controllers: components["schemas"]["ControllerLine"][];
             /** @description Drives, the busiest first, each followed by what is on it. */
@@ -1561,7 +1569,7 @@ export interface components {
             steal: number | null;
             /** Format: date-time */
             to: string;
-            /** @description In which parts some host told nothing. */
+            /** @description In which parts some host told nothing; left out for none. */
             uncovered?: components["schemas"]["Uncovered"];
             /** @description Of amounts; a level's is its time-weighted mean. */
             unit: string;
@@ -1654,6 +1662,8 @@ export interface components {
             tenant: string;
         };
         Links: {
+            /** @description What was missed in the span, so that shares lack it. */
+            caveats?: components["schemas"]["Caveat"][];
             /** Format: date-time */
             from: string;
             host: string;
@@ -1761,6 +1771,8 @@ export interface components {
             cache_bytes: number | null;
             /** Format: double */
             capacity_bytes: number | null;
+            /** @description What was missed in the span, so that shares lack it. */
+            caveats?: components["schemas"]["Caveat"][];
             /**
              * Format: double
              * @description To workloads; null where nothing was recorded.
@@ -2188,6 +2200,8 @@ export interface components {
             workloads: number;
         };
         Timeline: {
+            /** @description What was missed in the span, so that shares lack it. */
+            caveats?: components["schemas"]["Caveat"][];
             /** Format: date-time */
             from: string;
             /** @description Stretches without records are left out: unknown, not zero. */
@@ -2197,6 +2211,8 @@ export interface components {
             stretch_seconds: number;
             /** Format: date-time */
             to: string;
+            /** @description In which parts some host told nothing; left out for none. */
+            uncovered?: components["schemas"]["Uncovered"];
         };
         TimelinePoint: {
             /**
@@ -3123,6 +3139,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    "X-Missed"?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3232,6 +3249,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    "X-Missed"?: string;
                     "X-Next-Page"?: string;
                     [name: string]: unknown;
                 };
@@ -3842,6 +3860,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    "X-Missed"?: string;
                     "X-Next-Page"?: string;
                     [name: string]: unknown;
                 };
@@ -4055,6 +4074,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    "X-Missed"?: string;
                     "X-Next-Page"?: string;
                     [name: string]: unknown;
                 };
