@@ -1,5 +1,4 @@
-import { Caveats } from '../../figures/Caveats'
-import { NotRecorded } from '../../figures/NotRecorded'
+import { Missed } from '../../figures/Missed'
 import { useBalance, usePins, useUnheard } from '../../api/queries'
 import { Waiting } from '../../figures/Trouble'
 import { queryOf } from '../../time/span'
@@ -36,8 +35,7 @@ export function BalancePage() {
           </a>
         </span>
       </div>
-      <NotRecorded of={b?.uncovered} />
-      <Caveats of={b?.caveats} />
+      <Missed by={b} />
       {b?.note && <p className="mb-3 font-serif first-letter:uppercase">{b.note}.</p>}
       <div className="grid grid-cols-[1fr_300px] items-start gap-4.5 max-xl:grid-cols-1">
         <section className="sheet overflow-x-auto" aria-label="Balance by tenant">

@@ -1,4 +1,4 @@
-import { NotRecorded } from '../../figures/NotRecorded'
+import { Missed } from '../../figures/Missed'
 import { useColours, useDisks } from '../../api/queries'
 import { More } from '../../figures/More'
 import { TenantKey } from '../../figures/TenantKey'
@@ -25,7 +25,7 @@ export function DisksPage() {
           {disks.data.verdict}
         </p>
       )}
-      <NotRecorded of={disks.data?.uncovered} />
+      <Missed by={disks.data} />
       <section className="sheet overflow-x-auto" aria-label="Devices">
         {disks.data ? (
           <DeviceRows devices={disks.data.devices} colours={colours} />

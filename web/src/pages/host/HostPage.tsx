@@ -1,5 +1,4 @@
-import { Caveats } from '../../figures/Caveats'
-import { NotRecorded } from '../../figures/NotRecorded'
+import { Missed } from '../../figures/Missed'
 import { inSentence } from '../../figures/units'
 import { resources } from '../../figures/register'
 import { useParams } from '@tanstack/react-router'
@@ -65,8 +64,7 @@ export function HostPage() {
           )}
         </p>
       )}
-      <NotRecorded of={balance.data?.uncovered} />
-      <Caveats of={balance.data?.caveats} />
+      <Missed by={balance.data} />
       <div className="grid grid-cols-[11fr_10fr] items-start gap-4.5 max-lg:grid-cols-1">
         <CPUMap host={host} colours={colours} />
         <LedgerSheet balance={balance.data} error={balance.error} />

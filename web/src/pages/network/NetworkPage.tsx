@@ -1,4 +1,4 @@
-import { NotRecorded } from '../../figures/NotRecorded'
+import { Missed } from '../../figures/Missed'
 import { useColours, useLinks } from '../../api/queries'
 import { More } from '../../figures/More'
 import { TenantKey } from '../../figures/TenantKey'
@@ -36,7 +36,7 @@ export function NetworkPage() {
           Of {silent.join(', ')} nothing was recorded in this span.
         </p>
       )}
-      <NotRecorded of={links.data?.uncovered} />
+      <Missed by={links.data} />
       <section className="sheet overflow-x-auto" aria-labelledby="links-title">
         <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
           <h2 id="links-title">Interfaces</h2>

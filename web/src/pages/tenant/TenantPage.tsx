@@ -1,5 +1,4 @@
-import { Caveats } from '../../figures/Caveats'
-import { NotRecorded } from '../../figures/NotRecorded'
+import { Missed } from '../../figures/Missed'
 import { resources } from '../../figures/register'
 import { useParams } from '@tanstack/react-router'
 import { useState } from 'react'
@@ -32,8 +31,7 @@ export function TenantPage() {
         {tenant === 'unassigned' ? 'Unassigned' : tenant}
       </h1>
       {balance.data && !row && <p className="font-serif">There is no tenant of this name.</p>}
-      <NotRecorded of={balance.data?.uncovered} />
-      <Caveats of={balance.data?.caveats} />
+      <Missed by={balance.data} />
       {row && (
         <section className="sheet mb-4.5 grid grid-cols-4 max-lg:grid-cols-2" aria-label="Use against quotas">
           {row.uses.map((u, i) => {

@@ -1,4 +1,4 @@
-import { NotRecorded } from '../../figures/NotRecorded'
+import { Missed } from '../../figures/Missed'
 import { useParams } from '@tanstack/react-router'
 import { useState } from 'react'
 import { useUser } from '../../api/queries'
@@ -35,7 +35,7 @@ export function UserPage() {
           {g.hosts.length > hostsNamed && ` and ${g.hosts.length - hostsNamed} more hosts`}
         </span>
       </div>
-      <NotRecorded of={g.uncovered} />
+      <Missed by={g} />
       <section className="sheet mb-4.5 grid grid-cols-4 max-lg:grid-cols-2" aria-label="Use of each resource">
         {g.uses.map((u) => (
           <div key={u.resource} className="border-r border-rule px-3.5 py-2.5 last:border-0">

@@ -1,4 +1,4 @@
-import { NotRecorded } from '../../figures/NotRecorded'
+import { Missed } from '../../figures/Missed'
 import { Link, useParams } from '@tanstack/react-router'
 import type { AboutWorkload } from '../../api/client'
 import { useColours, useWorkload } from '../../api/queries'
@@ -30,7 +30,7 @@ export function WorkloadPage() {
           {w.kind} · {w.state}
         </span>
       </div>
-      <NotRecorded of={w.uncovered} />
+      <Missed by={w} />
       <div className="grid grid-cols-[minmax(340px,2fr)_3fr] items-start gap-4.5 max-lg:grid-cols-1">
         <Identity w={w} colour={colour} />
         <div className="grid gap-4.5">
