@@ -56,11 +56,27 @@ type Swap struct {
 
 // Ability is one thing a host can, or cannot, count.
 type Ability struct {
-	What   string `json:"what"`
-	Source string `json:"source"` // counted, summed, split or unavailable
-	How    string `json:"how"`
-	Why    string `json:"why,omitempty"` // it is not better
+	What       string `json:"what"`
+	Of         string `json:"of,omitempty" doc:"The resource it is of; left out for none."`
+	Whose      Whose  `json:"whose,omitempty" doc:"Whose use of it this is the figure of; left out where it is none."`
+	Source     string `json:"source" enum:"counted,summed,split,unavailable"`
+	How        string `json:"how"`
+	Resolution string `json:"resolution,omitempty" doc:"How finely it is told."`
+	Misses     string `json:"misses,omitempty" doc:"What it can miss."`
+	Why        string `json:"why,omitempty" doc:"Why it is not better."`
 }
+
+// TimeOnCPUs is the ability to tell how long tasks ran on each CPU.
+const TimeOnCPUs = "time on each CPU"
+
+// Whose is which workloads' use of a resource an ability is the figure of.
+type Whose string
+
+// The workloads that are told apart by how they are counted.
+const (
+	OfCgroups Whose = "cgroups" // those that have a cgroup
+	OfOthers  Whose = "others"  // processes outside cgroups
+)
 
 // Space is what a filesystem holds, in bytes and inodes (statfs(2)).
 type Space struct{ Size, Used, Free, Inodes, UsedInodes int64 }

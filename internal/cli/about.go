@@ -229,6 +229,7 @@ func writeWorkload(w io.Writer, a *hub.AboutWorkload) error {
 	if err := writeUses(w, a.Uses); err != nil {
 		return err
 	}
+	writeMeans(w, a.Uses)
 	if a.Threads > 0 || a.RunnablePeak > 0 {
 		fmt.Fprintf(w, "\n%s, %s; %.1f threads runnable in the mean, %d at most, on %.4g CPUs\n",
 			counted(a.Processes, "process", "processes"), counted(a.Threads, "thread", "threads"), a.RunnableMean,
@@ -330,6 +331,17 @@ func heldText(h *explain.Held) string {
 		s += "; GPUs " + h.GPUs
 	}
 	return s
+}
+
+// writeMeans says how the host counts what a workload uses, and how good that is.
+func writeMeans(w io.Writer, uses []hub.WorkloadUse) {
+	for _, u := range uses {
+		for i := range u.Means {
+			if u.Means[i].Source == u.Source {
+				fmt.Fprintln(w, "\n"+folded(u.Means[i].What+": "+explain.HowGood(&u.Means[i])+"."))
+			}
+		}
+	}
 }
 
 func writeUses(w io.Writer, uses []hub.WorkloadUse) error {

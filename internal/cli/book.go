@@ -120,6 +120,9 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 	if err := t.flush(); err != nil {
 		return err
 	}
+	if l.Negative != "" {
+		notes = append(notes, folded("The residual is below zero: "+l.Negative+".")+"\n")
+	}
 	_, err := fmt.Fprintf(w, "\n%s%s\n", strings.Join(notes, ""), last)
 	return err
 }

@@ -3,11 +3,13 @@ package cli
 import (
 	"fmt"
 	"runtime/debug"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"vinescale/core/account"
+	"vinescale/core/explain"
 	"vinescale/internal/client"
 	"vinescale/internal/collect"
 	"vinescale/internal/kernel"
@@ -88,33 +90,35 @@ func explainHost(cmd *cobra.Command, roots *hostRoots, as string) error {
 	}
 	defer reader.Close()
 	abilities := reader.Abilities()
-	if as == "table" {
-		fmt.Fprintf(cmd.OutOrStdout(), "%s: cgroups %s\n\n", visible(roots.name), reader.Mode())
-	}
-	columns := abilityColumns
-	if as == "table" {
-		columns = shownColumns(columns)
-	}
-	if err := write(cmd.OutOrStdout(), as, columns, abilities); err != nil {
-		return err
-	}
 	if as != "table" {
-		return nil
+		return write(cmd.OutOrStdout(), as, abilityColumns, abilities)
 	}
-	// Reasons are long and often the same: each is said once.
-	said := map[string]bool{}
+	w := cmd.OutOrStdout()
+	fmt.Fprintf(w, "%s: cgroups %s\n", visible(roots.name), reader.Mode())
+	of := "(none yet)"
 	for _, a := range abilities {
-		if a.Why != "" && !said[a.Why] {
-			said[a.Why] = true
-			fmt.Fprintf(cmd.OutOrStdout(), "\n%s\n", folded(a.What+": "+a.Why+"."))
+		if a.Of != of {
+			of = a.Of
+			head := "Beside these"
+			if of != "" {
+				head = entryOf(of).Title
+			}
+			fmt.Fprintf(w, "\n%s\n", head)
+		}
+		fmt.Fprintf(w, "  %s: %s\n", visible(a.What), visible(a.Source))
+		if text := explain.HowGood(&a); text != "" {
+			fmt.Fprintf(w, "      %s.\n", strings.ReplaceAll(folded(text), "\n", "\n      "))
 		}
 	}
 	return nil
 }
 
 var abilityColumns = []column[account.Ability]{
-	{name: "what", head: "what", value: func(a account.Ability) any { return a.What }},
-	{name: "source", head: "source", value: func(a account.Ability) any { return a.Source }},
-	{name: "how", head: "how", value: func(a account.Ability) any { return a.How }},
-	{name: "why_not_better", head: "why not better", extra: true, value: func(a account.Ability) any { return a.Why }},
+	{name: "what", value: func(a account.Ability) any { return a.What }},
+	{name: "source", value: func(a account.Ability) any { return a.Source }},
+	{name: "how", value: func(a account.Ability) any { return a.How }},
+	{name: "resolution", value: func(a account.Ability) any { return a.Resolution }},
+	{name: "misses", value: func(a account.Ability) any { return a.Misses }},
+	{name: "why_not_better", value: func(a account.Ability) any { return a.Why }},
+	{name: "resource", value: func(a account.Ability) any { return a.Of }},
 }

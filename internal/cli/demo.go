@@ -80,7 +80,7 @@ func runDemo(ctx context.Context, c *config, dir string, history time.Duration, 
 		return err
 	}
 	defer s.stop()
-	d := &demo{dir: dir, service: s, credentials: map[string]string{}}
+	d := &demo{dir: dir, service: s, credentials: map[string]string{}, played: map[string]*played{}}
 	begin := time.Now().Add(-history).Truncate(time.Minute)
 	d.hosts = stage.Cooperative(begin)
 	if err := d.furnish(ctx); err != nil {
@@ -129,6 +129,13 @@ type demo struct {
 	service     *service
 	hosts       []*stage.Host
 	credentials map[string]string
+	played      map[string]*played // by host
+}
+
+// played is where the history of a host ended.
+type played struct {
+	registry *identify.Registry
+	tracker  account.Tracker
 }
 
 // furnish sets up tenants, rules, quotas, hosts and pins, where they are not there from an earlier run.
@@ -197,6 +204,7 @@ func (d *demo) play(ctx context.Context, until time.Time) error {
 		if err := h.Render(d.tree(h)); err != nil { // the runtimes' state files, by which containers are recognised
 			return err
 		}
+		d.played[h.Name] = &played{registry: d.registry(h)}
 		group.Go(func() error { return d.playHost(ctx, h, until, lastOf(known, h.Name)) })
 	}
 	return group.Wait()
@@ -226,12 +234,7 @@ func (d *demo) playHost(ctx context.Context, h *stage.Host, until, known time.Ti
 	if err != nil {
 		return err
 	}
-	registry := d.registry(h)
-	mode := "v2"
-	if h.V1 {
-		mode = "hybrid"
-	}
-	var tracker account.Tracker
+	registry, tracker, mode := d.played[h.Name].registry, &d.played[h.Name].tracker, modeOf(h)
 	var open *account.Interval
 	batch := &wire.Batch{Version: wire.Version, Host: h.Name}
 	send := func() error {
@@ -287,6 +290,29 @@ func (d *demo) playHost(ctx context.Context, h *stage.Host, until, known time.Ti
 	return send()
 }
 
+func modeOf(h *stage.Host) string {
+	if h.V1 {
+		return "hybrid"
+	}
+	return "v2"
+}
+
+// bridge tells what a host used while its history was played: that ends where the playing began, and the collector
+// begins now.
+func (d *demo) bridge(ctx context.Context, h *stage.Host, to *client.Client) error {
+	past := d.played[h.Name]
+	iv, err := past.tracker.Step(h.Reading(past.registry))
+	if err != nil {
+		return nil // nothing was played, or no time passed
+	}
+	m := wire.FromInterval(iv, uint64(iv.To.UnixMicro()), modeOf(h), past.registry)
+	encoded, err := wire.Encode(&wire.Batch{Version: wire.Version, Host: h.Name, Intervals: []*wire.Interval{m}})
+	if err != nil {
+		return err
+	}
+	return to.SendBatch(ctx, encoded, nil)
+}
+
 // reader reads a staged host with the real collector's code.
 func (d *demo) reader(h *stage.Host) (*kernel.Reader, error) {
 	tree := d.tree(h)
@@ -339,6 +365,9 @@ func (d *demo) collect(ctx context.Context, h *stage.Host) error {
 	to, err := client.New(d.service.url, d.credentials[h.Name])
 	if err != nil {
 		return err
+	}
+	if err := d.bridge(ctx, h, to); err != nil {
+		return ended(ctx, err)
 	}
 	return collect.New(collect.Options{
 		Host: h.Name, Source: reader, Names: reader.Registry(), Client: to, Spool: spool, BeforeTick: forward,

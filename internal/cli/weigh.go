@@ -64,7 +64,10 @@ process's storage counters; as another user it says what it could not have.`,
 		var ledgers []sheet.Ledger
 		for _, r := range amount.Resources() {
 			if of.value == "all" || of.value == r.String() {
-				ledgers = append(ledgers, sheet.FromInterval(roots.name, w.interval, r, by.value, w.names))
+				l := sheet.FromInterval(roots.name, w.interval, r, by.value, w.names)
+				l.Explain(r, sheet.StretchOf(w.interval, r), float64(w.interval.Ledgers[r].Shares),
+					[]*account.Inventory{&w.means})
+				ledgers = append(ledgers, l)
 			}
 		}
 		return printLedgers(cmd.OutOrStdout(), as.value, by.value, first, ledgers)
@@ -173,6 +176,7 @@ type weighing struct {
 	interval *account.Interval
 	names    sheet.Namer
 	trouble  map[string]error
+	means    account.Inventory // what it says of how this host is counted
 }
 
 func weigh(ctx context.Context, roots *hostRoots, over time.Duration) (*weighing, error) {
@@ -211,7 +215,8 @@ func weigh(ctx context.Context, roots *hostRoots, over time.Duration) (*weighing
 	if err != nil {
 		return nil, err
 	}
-	return &weighing{iv, namer(reader.Registry()), reader.Trouble()}, nil
+	return &weighing{iv, namer(reader.Registry()), reader.Trouble(),
+		account.Inventory{Counting: reader.Abilities()}}, nil
 }
 
 func namer(r *identify.Registry) sheet.Namer {

@@ -117,6 +117,13 @@ func (h *Hub) AboutWorkload(ctx context.Context, id int64, span question.Span) (
 		Programs: []ProgramLine{}, Families: []explain.Family{}, CPUMates: []explain.Mate{},
 		DiskMates: []explain.Mate{}, Events: []Event{},
 	}
+	inventories, err := h.store.Inventories(ctx, []int32{w.HostID})
+	if err != nil {
+		return nil, err
+	}
+	for i, r := range amount.Resources() {
+		a.Uses[i].Means = explain.MeansFor(inventories[w.HostID], r, core.Kind)
+	}
 	if w.UID >= 0 {
 		a.UID = &w.UID
 	}

@@ -2,6 +2,7 @@ package hub
 
 import (
 	"context"
+	"maps"
 	"slices"
 
 	"vinescale/core/account"
@@ -82,6 +83,11 @@ func (h *Hub) Ledger(ctx context.Context, q Question) (*sheet.Ledger, error) {
 		l.Residual = nil
 		l.Notes["residual"] = "only some shares were asked for; ask for all for the balance"
 	}
+	inventories, err := h.store.Inventories(ctx, scope.Hosts)
+	if err != nil {
+		return nil, err
+	}
+	l.Explain(q.Measure, stretch, answer.Total.Units[0], slices.Collect(maps.Values(inventories)))
 	if q.First > 0 && after == nil {
 		l.LeftOut = answer.Total.Rows - len(answer.Rows)
 		l.LeftOutBy = q.Measure.Amount(max(answer.Total.Units[0]-shown, 0), stretch.ElapsedMillis)

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"vinescale/core/account"
 	"vinescale/core/amount"
 	"vinescale/core/explain"
 	"vinescale/core/question"
@@ -45,6 +46,8 @@ type WorkloadUse struct {
 	Now      *float64 `json:"now" doc:"Mean of its newest interval in the span; null where it has ended."`
 	Source   string   `json:"source"`
 	Reason   string   `json:"reason,omitempty"`
+
+	Means []account.Ability `json:"means,omitempty" doc:"How its host counts it; of one asked about alone."`
 }
 
 // line tells of one workload, of which a row holds every resource with its state; nil where it has no usage in the

@@ -46,6 +46,8 @@ type Ledger struct {
 	Warming   []Warming         `json:"warming,omitempty" doc:"Workloads that have no usage yet."`
 	Notes     map[string]string `json:"notes,omitempty" doc:"Why a field is null, by field name."`
 	Note      string            `json:"note,omitempty" doc:"Where sums stand for intervals no longer kept."`
+	Negative  string            `json:"residual_negative,omitempty" doc:"Why the residual may be below 0."`
+	Means     []account.Ability `json:"means,omitempty" doc:"Of one host: how it counts this, and what it can miss."`
 	Next      string            `json:"next,omitempty" doc:"Cursor of the next page; left out on the last."`
 }
 
@@ -140,6 +142,17 @@ func (l *Ledger) Fill(m amount.Measure, stretch *question.Stretch, shares float6
 		}
 		v := m.Amount(x.line.Units, stretch.ElapsedMillis)
 		*x.into = &v
+	}
+}
+
+// Explain adds how hosts count what the ledger is of; of several, the reason of a negative residual alone. The stretch
+// and shares are those it was filled with.
+func (l *Ledger) Explain(m amount.Measure, stretch *question.Stretch, shares float64, hosts []*account.Inventory) {
+	if len(hosts) == 1 {
+		l.Means = explain.MeansOf(hosts[0], m.Entry().Of)
+	}
+	if m.HasLedger() && l.Residual != nil {
+		l.Negative = explain.WhyNegative(m, &stretch.Of[0], shares, hosts)
 	}
 }
 

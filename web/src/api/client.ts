@@ -30,6 +30,7 @@ export type Links = Schemas['Links']
 export type LinkLine = Schemas['LinkLine']
 export type HostMemory = Schemas['Memory']
 export type Caveat = Schemas['Caveat']
+export type Ability = Schemas['Ability']
 export type Uncovered = Schemas['Uncovered']
 export type Identity = Schemas['Identity']
 

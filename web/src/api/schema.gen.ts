@@ -730,6 +730,22 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Ability: {
+            how: string;
+            /** @description What it can miss. */
+            misses?: string;
+            /** @description The resource it is of; left out for none. */
+            of?: string;
+            /** @description How finely it is told. */
+            resolution?: string;
+            /** @enum {string} */
+            source: "counted" | "summed" | "split" | "unavailable";
+            what: string;
+            /** @description Whose use of it this is the figure of; left out where it is none. */
+            whose?: string;
+            /** @description Why it is not better. */
+            why?: string;
+        };
         AboutGroup: {
             /** @description What was missed in the span, so that shares lack it. */
             caveats?: components["schemas"]["Caveat"][];
@@ -1546,6 +1562,8 @@ export interface components {
             left_out_amount: number;
             /** @description Unit of means and peaks: cores, bytes, or bytes_per_second. */
             mean_unit: string;
+            /** @description Of one host: how it counts this, and what it can miss. */
+            means?: components["schemas"]["Ability"][];
             /** @description Cursor of the next page; left out on the last. */
             next?: string;
             /** @description Where sums stand for intervals no longer kept. */
@@ -1559,6 +1577,8 @@ export interface components {
              * @description Used and charged to nobody; signed.
              */
             residual: number | null;
+            /** @description Why the residual may be below 0. */
+            residual_negative?: string;
             /** @description Or another measure, which has shares but no host-wide lines. */
             resource: string;
             shares: components["schemas"]["Share"][];
@@ -2385,6 +2405,8 @@ export interface components {
              */
             mean: number | null;
             mean_unit: string;
+            /** @description How its host counts it; of one asked about alone. */
+            means?: components["schemas"]["Ability"][];
             /**
              * Format: double
              * @description Mean of its newest interval in the span; null where it has ended.

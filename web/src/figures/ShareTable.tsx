@@ -1,10 +1,9 @@
 import { Link } from '@tanstack/react-router'
 import type { Ledger, Share } from '../api/client'
 import { useTime } from '../time/useTime'
-import { Meaning } from './BalanceBar'
 import { shown } from './Name'
+import { Source } from './Source'
 import { WorkloadLink } from './WorkloadLink'
-import { sourceMeaning } from './sources'
 import { figure, tenantColour, unitOf } from './units'
 
 /** A ledger's shares as a table, largest first, each with its source. */
@@ -98,7 +97,7 @@ function Figures({ share: s, ledger }: { share: Share; ledger: Ledger }) {
   const unit = unitOf(ledger.resource, ledger.capacity)
   const source = (
     <td>
-      <Meaning meaning={s.reason ? `Not available: ${s.reason}.` : sourceMeaning[s.source]}>{s.source}</Meaning>
+      <Source source={s.source} reason={s.reason} means={ledger.means} kind={s.kind} caveats={ledger.caveats} />
     </td>
   )
   if (s.amount === null || s.mean === null)

@@ -1,6 +1,5 @@
 import type { WorkloadUse } from '../api/client'
-import { Meaning } from './BalanceBar'
-import { sourceMeaning } from './sources'
+import { Source } from './Source'
 import { amountText, meanText, title } from './units'
 
 /** What was used of each resource: amount, mean, highest tick, and how it was got. */
@@ -46,7 +45,7 @@ export function UseTable({ uses }: { uses: WorkloadUse[] }) {
               <td className="num text-ink-2">{u.peak === null ? '–' : meanText(r, u.peak)}</td>
               <td className="num">{u.now === null ? '–' : meanText(r, u.now)}</td>
               <td>
-                <Meaning meaning={sourceMeaning[u.source]}>{u.source}</Meaning>
+                <Source source={u.source} means={u.means} />
               </td>
             </tr>
           )

@@ -1,4 +1,5 @@
 import type { Ledger } from '../../api/client'
+import { Meaning } from '../../figures/BalanceBar'
 import { figure, unitOf } from '../../figures/units'
 
 /** The lines that make a host's ledger add up, under its shares. */
@@ -9,7 +10,7 @@ export function LedgerLines({ ledger }: { ledger: Ledger }) {
   const lines = [
     { name: 'Kernel', value: ledger.kernel, note: ledger.notes?.kernel },
     { name: 'Idle', value: ledger.idle, note: ledger.notes?.idle },
-    { name: 'Residual', value: ledger.residual, note: ledger.notes?.residual },
+    { name: 'Residual', value: ledger.residual, note: ledger.notes?.residual, why: ledger.residual_negative },
     { name: 'Capacity', value: ledger.capacity, note: ledger.notes?.capacity, sum: true },
   ]
   return (
@@ -17,7 +18,7 @@ export function LedgerLines({ ledger }: { ledger: Ledger }) {
       <tbody>
         {lines.map((l) => (
           <tr key={l.name} className={l.sum ? 'sum' : 'soft'}>
-            <th scope="row">{l.name}</th>
+            <th scope="row">{l.why ? <Meaning meaning={`It is below zero: ${l.why}.`}>{l.name}</Meaning> : l.name}</th>
             <td className="num">
               {l.value === null
                 ? `not available: ${l.note}`
