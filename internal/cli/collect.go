@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"log/slog"
 	"runtime/debug"
 	"strings"
 	"time"
@@ -68,18 +69,30 @@ host's credential, which "vinescale hosts enrol NAME" prints.`,
 			return err
 		}
 		defer spool.Close()
-		if released, err := kernel.ReleaseOwnFile(); err != nil {
-			log.Debug("kept what was needed at the start only", "error", err)
-		} else {
-			log.Debug("gave back what was needed at the start only", "bytes_mapped", released)
-		}
 		log.Info("collecting", "host", roots.name, "cgroups", reader.Mode(), "tick", tick, "service",
 			c.String("service"))
 		return collect.New(collect.Options{
 			Host: roots.name, Source: reader, Names: reader.Registry(), Client: to, Spool: spool, Tick: tick, Log: log,
+			BeforeTick: releasing(log),
 		}).Run(cmd.Context())
 	}
 	return cmd
+}
+
+// releasing returns what a collector does before its readings: at the first few, and then once in a dozen, it gives back
+// the pages of its own program that were needed for a while only, half a millisecond's work for 10 MB.
+func releasing(log *slog.Logger) func(time.Time) error {
+	tick := 0
+	return func(time.Time) error {
+		if tick++; tick <= 3 || tick%12 == 0 {
+			if released, err := kernel.ReleaseOwnFile(); err != nil {
+				log.Debug("kept pages of the program that are not needed", "error", err)
+			} else {
+				log.Debug("gave back pages of the program", "bytes_mapped", released)
+			}
+		}
+		return nil
+	}
 }
 
 // explainHost prints what this host can count.
