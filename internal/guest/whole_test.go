@@ -345,3 +345,48 @@ func TestGuestWrittenBackBytesAreChargedToWhoDirtiedThem(t *testing.T) {
 	assert.InDelta(t, bytes, written, 64<<10, "version 2 charges who dirtied the pages")
 	assert.InDelta(t, 0, w.sum.Ledgers[amount.Disk].Residual.Units, 4096)
 }
+
+// TestGuestADeletedFileIsForgottenByItsDeviceAndNotWritten deletes a file of a filesystem that tells its device so.
+func TestGuestADeletedFileIsForgottenByItsDeviceAndNotWritten(t *testing.T) {
+	const bytes = 24 << 20
+	dir := cell(t, "dregs")
+	require.NoError(t, os.MkdirAll("/vat", 0o755))
+	require.NoError(t, unix.Mount("/dev/vdb", "/vat", "ext4", 0, "discard,prjquota"))
+	t.Cleanup(func() { assert.NoError(t, unix.Unmount("/vat", unix.MNT_DETACH)) })
+	require.NoError(t, os.WriteFile("/vat/cuttings", nil, 0o644))
+	require.NoError(t, os.Truncate("/vat/cuttings", bytes))
+	w := watch(t)
+	writer, said := start(t, dir, "write", "direct", "/vat/cuttings", strconv.Itoa(bytes))
+	require.True(t, said.Scan())
+	require.NoError(t, writer.Process.Kill()) // which has the file open
+	_ = writer.Wait()
+	unix.Sync()
+	w.read()
+	assert.InDelta(t, bytes, figure(t, w.usage("dregs"), amount.DiskWritten), 256<<10)
+	w.sum = nil
+	require.NoError(t, os.Remove("/vat/cuttings"))
+	unix.Sync() // the journal is committed, and what it freed is discarded
+	for w.read(); discarded(w) < bytes; w.read() {
+		time.Sleep(200 * time.Millisecond)
+	}
+	l := w.sum.Ledgers[amount.Disk]
+	charged := int64(0)
+	for _, u := range w.sum.Usages {
+		charged += u.Units[amount.Disk]
+	}
+	t.Logf("discarded %d, used %d, charged %d, kernel %d, residual %d", discarded(w), l.Used.Units, charged,
+		l.Kernel.Units, l.Residual.Units)
+	assert.Less(t, l.Used.Units, int64(2<<20), "the journal and directories")
+	assert.Less(t, charged, int64(2<<20), "nobody wrote what was forgotten")
+	assert.InDelta(t, 0, l.Residual.Units, 64<<10)
+}
+
+// discarded is how many bytes devices were told to forget.
+func discarded(w *watcher) (sum int64) {
+	for _, d := range w.sum.Detail.Disks {
+		if !d.Inner {
+			sum += d.DiscardedBytes
+		}
+	}
+	return sum
+}
