@@ -613,3 +613,48 @@ func withoutCounting(t *testing.T, off []bpf.Feature) {
 	assert.InDelta(t, 30_000_000, sent, 10, "payload of a socket that is open at the reading")
 	assert.Equal(t, amount.Summed, from.Figures.Source[amount.NetworkLocalSent])
 }
+
+// TestExact_BySkewNobodyIsShort has a process that always runs, read by files one after another among a thousand more:
+// what it is charged with is the time between its own two readings, and that is the interval's length.
+func TestExact_BySkewNobodyIsShort(t *testing.T) {
+	nowhere := t.TempDir() // in no cgroup of their own
+	require.NoError(t, os.Mkdir(filepath.Join(nowhere, "shed"), 0o755))
+	crowd := exec.Command(built(t, "burner"), "crowd", "1000", nowhere)
+	crowd.Stderr = os.Stderr
+	out, err := crowd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, crowd.Start())
+	t.Cleanup(func() { crowd.Process.Signal(syscall.SIGTERM); crowd.Wait() })
+	line(t, bufio.NewScanner(out))
+	steady := hire(t, nil, plainUser)
+	w := watch(t, bpf.CPU, bpf.Tasks, bpf.Network, bpf.Disk)
+	fmt.Fprintln(steady.orders, "burn 20000000")
+	// ran is the process's own clock in the middle of a reading, and how long that took by it.
+	ran := func() (middle, took time.Duration) {
+		before := onCPU(t, steady.cmd.Process.Pid)
+		w.read()
+		after := onCPU(t, steady.cmd.Process.Pid)
+		return (before + after) / 2, after - before
+	}
+	time.Sleep(300 * time.Millisecond)
+	was, _ := ran()
+	for range 3 {
+		w.sum = nil
+		time.Sleep(time.Second)
+		now, took := ran()
+		charged := time.Duration(w.loose(plainUser).Units[amount.CPU]) * time.Microsecond
+		t.Logf("ran for %v, charged %v; the reading took %v of it", now-was, charged, took)
+		assert.InDelta(t, now-was, charged, 25e6+float64(took)/2)
+		was = now
+	}
+}
+
+// onCPU is how long the first thread of a process has run (/proc/PID/schedstat).
+func onCPU(t *testing.T, pid int) time.Duration {
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/schedstat", pid, pid))
+	require.NoError(t, err)
+	var nanos int64
+	_, err = fmt.Sscan(string(raw), &nanos)
+	require.NoError(t, err)
+	return time.Duration(nanos)
+}
