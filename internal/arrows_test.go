@@ -23,7 +23,7 @@ var floors = [][]string{
 	{"internal/store", "internal/collect", "internal/postgres", "internal/console"},
 	{"internal/client", "internal/kernel", "internal/stage"},
 	{"internal/wire", "internal/informants", "internal/sheet", "internal/kernel/bpf",
-		"internal/kernel/netlink", "internal/kernel/space"},
+		"internal/kernel/netlink", "internal/kernel/space", "internal/devices"},
 	{"internal/identify", "internal/kernel/tree"},
 	{"internal/kernel/text", "internal/pack"},
 	{"core/tenancy", "core/explain"},

@@ -120,14 +120,16 @@ func TestPeaks_AreRatesOfTheHighestTick(t *testing.T) {
 }
 
 func TestAdd_AFigureThatIsMissingOnceIsWhatIsKnown(t *testing.T) {
-	a := &account.Interval{Usages: []account.Usage{{Workload: 1, Units: [4]int64{1, 2, 3, 4}, Source: [4]amount.Source{
-		amount.Unavailable, amount.Counted, amount.Split, amount.Unavailable}, Threads: 4, Procs: 3}}}
-	b := &account.Interval{Usages: []account.Usage{{Workload: 1, Units: [4]int64{10, 20, 30, 40},
-		Source: [4]amount.Source{
+	a := &account.Interval{Usages: []account.Usage{{Workload: 1, Units: [amount.NumResources]int64{1, 2, 3, 4},
+		Source: [amount.NumResources]amount.Source{
+			amount.Unavailable, amount.Counted, amount.Split, amount.Unavailable}, Threads: 4, Procs: 3}}}
+	b := &account.Interval{Usages: []account.Usage{{Workload: 1, Units: [amount.NumResources]int64{10, 20, 30, 40},
+		Source: [amount.NumResources]amount.Source{
 			amount.Summed, amount.Unavailable, amount.Counted, amount.Unavailable}, Threads: 2, Procs: 1}}}
 	u := of(t, a.Add(b), 1)
-	assert.Equal(t, [4]amount.Source{amount.Summed, amount.Counted, amount.Split, amount.Unavailable}, u.Source)
-	assert.Equal(t, [4]int64{11, 22, 33, 44}, u.Units)
+	assert.Equal(t, [amount.NumResources]amount.Source{amount.Summed, amount.Counted, amount.Split,
+		amount.Unavailable}, u.Source)
+	assert.Equal(t, [amount.NumResources]int64{11, 22, 33, 44}, u.Units)
 	assert.Equal(t, []int32{2, 1}, []int32{u.Threads, u.Procs})
 }
 

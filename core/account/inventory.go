@@ -7,6 +7,7 @@ type Inventory struct {
 	Filesystems []Filesystem `json:"filesystems"`
 	Swaps       []Swap       `json:"swaps"`
 	Counting    []Ability    `json:"counting"`
+	Sensors     []Sensor     `json:"sensors,omitempty"` // as they stood when the interval ended
 }
 
 // CPUPlace is where a logical CPU sits. Two of one core and package are SMT siblings. -1 is not known.

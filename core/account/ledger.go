@@ -84,6 +84,7 @@ func (iv *Interval) balance(prev, now *Reading, s *scratch) {
 	iv.Ledgers[amount.Memory] = memoryLedger(iv, now)
 	iv.Ledgers[amount.Disk] = diskLedger(iv, prev, now, s)
 	iv.Ledgers[amount.Network] = networkLedger(iv, prev, now)
+	iv.Ledgers[amount.Energy] = iv.splitEnergy(prev, now)
 	for r := range iv.Ledgers {
 		l := &iv.Ledgers[r]
 		if why := now.Unavailable[r]; why != "" {

@@ -65,6 +65,10 @@ type Reading struct {
 	KernelIO  []DeviceIO
 	Latencies []Latency // of the disks, where counted
 
+	Meters []Meter // of energy; none of them within another
+	// IdleMicroWatts is what the host draws at rest, as its administrator declared; 0 for not declared.
+	IdleMicroWatts int64
+
 	Caveats [NumCaveats]int64 // what was missed since the reading before; 0 for nothing
 
 	// Unavailable holds, per resource, why its host totals could not be read; "" when they were.
@@ -260,6 +264,16 @@ type Swapped struct {
 	Workload WorkloadID
 	Swap     string // the device or file
 	Bytes    int64
+}
+
+// Meter is a meter of energy of a host, or of a part of it that no other meter covers.
+type Meter struct {
+	Name        string // package-0, dram of package-0, psys, power meter
+	Whole       bool   // it meters the whole host
+	MicroJoules int64  // since it began, or last came to Range
+	Range       int64  // where it begins again from 0; 0 where it does not
+	IsPower     bool   // it tells power, and does not add up
+	MicroWatts  int64  // now, where IsPower
 }
 
 // Namespace is a network namespace with the bytes of its interfaces, loopback left out, since it was made; or a tap of

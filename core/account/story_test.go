@@ -117,6 +117,14 @@ func (s *story) read(d *datadriven.TestData) string {
 		case "namespace":
 			r.Namespaces = append(r.Namespaces, account.Namespace{ID: uint64(v.number("id")),
 				Workload: s.id(v.text("of")), Received: v.number("bytes")})
+		case "meter":
+			m := account.Meter{Name: words[1], MicroJoules: v.number("joules") * 1e6, Range: v.number("range") * 1e6}
+			if v.has("watts") {
+				m.IsPower, m.MicroWatts = true, v.number("watts")*1e6
+			}
+			r.Meters = append(r.Meters, m)
+		case "rest":
+			r.IdleMicroWatts = v.number("watts") * 1e6
 		default:
 			s.t.Fatalf("%s: unknown line %q", d.Pos, line)
 		}
@@ -131,7 +139,8 @@ func (s *story) read(d *datadriven.TestData) string {
 func (s *story) tell(iv *account.Interval, r *account.Reading) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s to %s, %d ms\n", iv.From.Format("15:04:05"), iv.To.Format("15:04:05"), iv.ElapsedMillis)
-	shown := []bool{len(r.CPUs) > 0, r.Memory.Total > 0, len(r.Disks) > 0, len(r.Interfaces) > 0}
+	shown := []bool{len(r.CPUs) > 0, r.Memory.Total > 0, len(r.Disks) > 0, len(r.Interfaces) > 0,
+		len(r.Meters) > 0}
 	for _, res := range amount.Resources() {
 		if !shown[res] {
 			continue

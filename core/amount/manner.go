@@ -98,9 +98,10 @@ const (
 	Binary              // by 1,024: KiB, MiB, GiB
 	Decimal             // by 1,000: kB, MB, GB
 	Seconds             // microseconds, told in seconds
+	Hourly              // what flows in a second, told by the hour: Wh, kWh, MWh
 	numSteps
 )
 
 func (s Step) String() string {
-	return [numSteps]string{"plain", "binary", "decimal", "seconds"}[s]
+	return [numSteps]string{"plain", "binary", "decimal", "seconds", "hourly"}[s]
 }

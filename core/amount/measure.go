@@ -23,6 +23,7 @@ const (
 	Memory                       // memory that is charged to workloads
 	Disk                         // bytes moved to and from drives
 	Network                      // bytes moved over interfaces
+	Energy                       // what the host drew, by its meters
 	NumResources int      = iota
 )
 

@@ -16,18 +16,21 @@ type Entry struct {
 	NeverOf string
 	// ByProcess tells what processes' own counters tell too, so that a program's part of it is known.
 	ByProcess bool
+	// IsOptional tells resources that not every host has: lists of hosts that have none leave it out.
+	IsOptional bool
 	// IsSlow tells levels that are read so seldom that a workload may be there for long before they are known. Their
 	// mean is over the time in which they were known.
 	IsSlow bool
 }
 
 // The units. A ledger counts in whole account units, so that sums are exact: CPU time in microseconds, levels in
-// byte-milliseconds, what is moved in bytes.
+// byte-milliseconds, what is moved in bytes, energy in microjoules.
 var (
 	cpuTime = Unit{"cpu_seconds", "cores", 1e6, Plain}
 	held    = Unit{"bytes", "bytes", 1, Binary}
 	moved   = Unit{"bytes", "bytes_per_second", 1, Decimal}
 	micros  = Unit{"us", "us_per_second", 1, Seconds}
+	drawn   = Unit{"joules", "watts", 1e6, Hourly}
 	count   = Unit{"count", "per_second", 1, Plain}
 	number  = Unit{"count", "count", 1, Plain} // of a level
 )
@@ -52,6 +55,11 @@ var register = [NumMeasures]Entry{
 		Meaning: "Bytes received and sent per second, both directions together, seen from the host. Workloads are " +
 			"counted by the cgroup of their sockets, by a network namespace of their own, or by a machine’s tap; " +
 			"where a host counts none of these, what shares its network is not available."},
+	Energy: {Name: "energy", Title: "Energy", Unit: drawn, Bound: ByCapacity, Of: Energy, ByProcess: true,
+		IsOptional: true,
+		NeverOf:    "its host has no meter of energy, or its CPU time is not known",
+		Meaning: "Energy that the host drew by its own meters, as mean power over the span. What it draws at rest, " +
+			"where that is declared, is set apart as idle; the rest is split over workloads by their CPU time."},
 
 	CPUUser: {Name: "cpu_user_us", Title: "CPU in user mode", Unit: micros, Of: CPU,
 		Meaning: "CPU time that its threads spent in their own code."},

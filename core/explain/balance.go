@@ -26,6 +26,7 @@ type ResourceBalance struct {
 	Idle     *float64          `json:"idle_mean"`
 	Residual *float64          `json:"residual_mean"`
 	Notes    map[string]string `json:"notes,omitempty" doc:"Why a field is null."`
+	Without  []string          `json:"without,omitempty" doc:"Hosts that have none of it, and are not in it."`
 }
 
 // TenantBalance is one tenant's row.
@@ -83,7 +84,8 @@ func ExplainBalance(over Over, stretch *question.Stretch, rows []question.Row, w
 
 func resourceBalance(r amount.Resource, stretch *question.Stretch, lines *question.Lines,
 	shares float64) ResourceBalance {
-	x := ResourceBalance{Resource: r.String(), MeanUnit: r.MeanUnit(), Notes: map[string]string{}}
+	x := ResourceBalance{Resource: r.String(), MeanUnit: r.MeanUnit(), Notes: map[string]string{},
+		Without: lines.Without}
 	for _, l := range []struct {
 		name string
 		into **float64

@@ -62,8 +62,8 @@ func WhyNegative(r amount.Resource, lines *question.Lines, shares float64, hosts
 	case amount.CPU:
 		for _, inv := range hosts {
 			if steal := lines.Steal; steal.OK() && steal.Units > 0 && !countsTimeOnCPUs(inv) {
-				return "what the hypervisor took is in two of the kernel's counters where the time on each CPU is not " +
-					"counted: the residual is too low by up to that much"
+				return "what the hypervisor took is in two of the kernel's counters where the time on each CPU is " +
+					"not counted: the residual is too low by up to that much"
 			}
 		}
 		return "hosts tell idle time, steal and interrupts in steps of 10 ms, and what workloads ran by the microsecond"

@@ -98,6 +98,9 @@ const measurePrefix = "of "
 // Lines are the host-wide lines of a resource's ledger, in the order they are shown.
 var Lines = []string{"capacity", "used", "idle", "kernel", "steal"}
 
+// UsedLine is the place of used among them.
+const UsedLine = 1
+
 // LineColumn and its kin name columns of one resource or line.
 func LineColumn(r amount.Resource, line string) string { return r.String() + "." + line }
 

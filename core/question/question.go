@@ -113,7 +113,11 @@ type Line struct {
 func (l Line) OK() bool { return l.Reason == "" }
 
 // Lines are the host-wide lines of one resource's ledger.
-type Lines struct{ Capacity, Used, Idle, Kernel, Steal Line }
+type Lines struct {
+	Capacity, Used, Idle, Kernel, Steal Line
+
+	Without []string // hosts that have none of what not every host has: the lines are of the others
+}
 
 // Each gives the lines with their names, in the order they are stored and shown.
 func (l *Lines) Each() []NamedLine {

@@ -20,7 +20,7 @@ type Measure struct {
 	MeanUnit       string  `json:"mean_unit"`
 	AmountField    string  `json:"amount_field" doc:"Name of a field that holds amounts."`
 	MeanField      string  `json:"mean_field" doc:"Name of a field that holds means."`
-	Steps          string  `json:"steps" enum:"plain,binary,decimal,seconds" doc:"How people read large figures of it."`
+	Steps          string  `json:"steps" enum:"plain,binary,decimal,seconds,hourly" doc:"How people read large figures of it."`
 	InBits         bool    `json:"in_bits" doc:"Its rates are held against lines: people read them in bits a second."`
 	Manner         string  `json:"manner" enum:"flow,level,stall,height"`
 	OverTime       string  `json:"over_time" enum:"sum,mean,highest,apart" doc:"How figures of one workload combine."`
@@ -28,6 +28,7 @@ type Measure struct {
 	OverHosts      string  `json:"over_hosts" enum:"sum,mean,highest,apart"`
 	Bound          string  `json:"bound" enum:"none,capacity,limit" doc:"What it can be held against."`
 	Form           string  `json:"form" enum:"area,line,marks" doc:"How it is best drawn over time."`
+	IsTold         bool    `json:"is_told" doc:"False of a resource that no host has."`
 	UnitsPerAmount float64 `json:"units_per_amount" doc:"Account units, in which intervals are sent, in one unit."`
 }
 
@@ -45,14 +46,20 @@ func measureOf(m amount.Measure) Measure {
 
 type measuresOutput struct{ Body []Measure }
 
-func registerRoutes(api huma.API, _ *service) {
+func registerRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
 		OperationID: "list-measures", Method: http.MethodGet, Path: Prefix + "/measures",
 		Summary: "The register: every measure that the book counts, the resources first", Metadata: readers(),
-	}, func(context.Context, *struct{}) (*measuresOutput, error) {
+	}, func(ctx context.Context, _ *struct{}) (*measuresOutput, error) {
+		told, err := s.hub.Told(ctx)
+		if err != nil {
+			return nil, asProblem(err)
+		}
 		out := &measuresOutput{}
 		for _, m := range amount.Measures() {
-			out.Body = append(out.Body, measureOf(m))
+			x := measureOf(m)
+			x.IsTold = told[m.Entry().Of]
+			out.Body = append(out.Body, x)
 		}
 		return out, nil
 	})

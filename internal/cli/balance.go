@@ -93,7 +93,9 @@ func printBalance(w io.Writer, of string, b *explain.Balance) error {
 		b.To.Local().Format("15:04"), b.Hosts, b.Workloads)
 	fmt.Fprint(w, noteLine(b.Note), missedLines(&b.Missed))
 	for i := range b.Resources {
-		if of == "all" || of == b.Resources[i].Resource {
+		r := &b.Resources[i]
+		noneHasIt := r.Used == nil && entryOf(r.Resource).IsOptional
+		if of == "all" && !noneHasIt || of == r.Resource {
 			if err := writeBalance(w, b, i); err != nil {
 				return err
 			}
@@ -183,5 +185,6 @@ func writeBalance(w io.Writer, b *explain.Balance, i int) error {
 			fmt.Fprintf(w, "–  not available (%s): %s.\n", field, visible(why))
 		}
 	}
+	fmt.Fprint(w, withoutLine(r.Without))
 	return nil
 }

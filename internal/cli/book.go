@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -84,7 +85,11 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 		line(s.Name, mid, s.Amount, s.Source, s.Reason)
 	}
 	if l.LeftOut > 0 {
-		line(fmt.Sprintf("  %d more", l.LeftOut), blank, &l.LeftOutBy, "", "")
+		by := &l.LeftOutBy
+		if known := slices.ContainsFunc(l.Shares, func(s sheet.Share) bool { return s.Amount != nil }); !known {
+			by = nil
+		}
+		line(fmt.Sprintf("  %d more", l.LeftOut), blank, by, "", "")
 	}
 	for _, x := range l.Warming {
 		if by == "workload" {
@@ -100,7 +105,7 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 		notes = append(notes, fmt.Sprintf("%d workloads were just seen: %s.\n", n,
 			sheet.FirstReading(time.Duration(l.Warming[0].DueInSeconds*float64(time.Second)))))
 	}
-	notes = append(notes, noteLine(l.Note))
+	notes = append(notes, noteLine(l.Note), withoutLine(l.Without))
 	last := fmt.Sprintf("A bar's full width, %d characters, is %s.", barWidth, scale)
 	if l.Notes["capacity"] != sheet.NoLedger {
 		line("kernel", blank, l.Kernel, "", l.Notes["kernel"])
@@ -125,6 +130,18 @@ func writeBook(w io.Writer, l *sheet.Ledger, by string, first int) error {
 	}
 	_, err := fmt.Fprintf(w, "\n%s%s\n", strings.Join(notes, ""), last)
 	return err
+}
+
+// withoutLine names hosts that have none of a resource; nothing for none.
+func withoutLine(hosts []string) string {
+	if len(hosts) == 0 {
+		return ""
+	}
+	more := ""
+	if n := len(hosts) - partsNamed; n > 1 {
+		hosts, more = hosts[:partsNamed], fmt.Sprintf(" and %d more", n)
+	}
+	return folded("Without "+strings.Join(hosts, ", ")+more+", where it is not metered.") + "\n"
 }
 
 // noteLine is a note as a line of its own; nothing where there is none.

@@ -79,8 +79,8 @@ host's credential, which "vinescale hosts enrol NAME" prints.`,
 	return cmd
 }
 
-// releasing returns what a collector does before its readings: at the first few, and then once in a dozen, it gives back
-// the pages of its own program that were needed for a while only, half a millisecond's work for 10 MB.
+// releasing returns what a collector does before its readings: at the first few, and then once in a dozen, it gives
+// back the pages of its own program that were needed for a while only, half a millisecond's work for 10 MB.
 func releasing(log *slog.Logger) func(time.Time) error {
 	tick := 0
 	return func(time.Time) error {

@@ -270,6 +270,9 @@ func (d *demo) playHost(ctx context.Context, h *stage.Host, until, known time.Ti
 			if until.Sub(open.To) < 2*time.Minute {
 				processes, over := tracker.Running()
 				m.AddProcesses(open, processes, over, registry)
+				if err := h.Render(d.tree(h)); err != nil { // its sensors as they stand now
+					return err
+				}
 				inventory, err := d.survey(h)
 				if err != nil {
 					return err
@@ -318,7 +321,8 @@ func (d *demo) reader(h *stage.Host) (*kernel.Reader, error) {
 	tree := d.tree(h)
 	o := kernel.Options{
 		Roots:     kernel.Roots{Proc: tree.Proc(), Sys: tree.Sys(), Cgroup: tree.Cgroup()},
-		DiskRates: h.DiskRates(), PageSize: stage.PageSize, Space: h.Space, Quota: h.Quota, Ends: h.Ends,
+		DiskRates: h.DiskRates(), IdleMicroWatts: h.IdleMicroWatts(),
+		PageSize: stage.PageSize, Space: h.Space, Quota: h.Quota, Ends: h.Ends,
 		Clock: func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
 	}
 	if h.Counts {

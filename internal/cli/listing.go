@@ -55,6 +55,11 @@ func list[T any](cmd *cobra.Command, l *listing, columns []column[T], rows []T) 
 	if rows, err = filterRows(columns, rows, l.where); err != nil {
 		return err
 	}
+	if len(l.columns) == 0 && l.as.value == "table" {
+		chosen = slices.DeleteFunc(chosen, func(c column[T]) bool {
+			return c.ifAny && !slices.ContainsFunc(rows, func(r T) bool { return pointed(c.value(r)) != nil })
+		})
+	}
 	if err := sortRows(columns, rows, l.sort); err != nil {
 		return err
 	}

@@ -55,6 +55,7 @@ type column[T any] struct {
 	value func(T) any
 	text  func(T) string
 	extra bool // shown only where --columns names it
+	ifAny bool // left out of a table in which no row has a value, unless --columns names it
 }
 
 func (c column[T]) show(r T) string {

@@ -70,8 +70,8 @@ func newRoot() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "vinescale",
 		Short: "The account book of shared hosts",
-		Long: `Vine Scale attributes the CPU, memory, disk and network use of shared hosts to
-containers, virtual machines, batch jobs, services, sign-ins and users, and
+		Long: `Vine Scale attributes the CPU, memory, disk, network and energy use of shared
+hosts to containers, virtual machines, batch jobs, services, sign-ins and users, and
 shows a ledger that balances: capacity = shares + kernel + idle + residual.
 
 Begin with "vinescale weigh": who uses this host, right now.`,
@@ -89,7 +89,7 @@ Begin with "vinescale weigh": who uses this host, right now.`,
 	root.PersistentFlags().String("config", "", "configuration file (default: "+defaultConfigFile+" if it exists)")
 	root.AddCommand(newWeigh(), newDemo(), newServe(), newCollect(), newConfig(), newMeasures(), newHosts(), newShare(),
 		newLedger(),
-		newBalance(), newDisks(), newCPUs(), newMemory(), newInterfaces(),
+		newBalance(), newDisks(), newCPUs(), newMemory(), newInterfaces(), newSensors(),
 		newFind(), newAbout(), newWorkloads(), newThreads(), newPrograms(), newTenant(), newRule(), newQuota(),
 		newPins(), newToken(), newAudit(), newVerify(), newOpenAPI())
 	return root

@@ -27,6 +27,7 @@ var (
 	bytesUnits = []unit{{"bytes", 1, 0}, {"KiB", 1 << 10, 1}, {"MiB", 1 << 20, 1}, {"GiB", 1 << 30, 2},
 		{"TiB", 1 << 40, 2}}
 	rateUnits   = []unit{{"B/s", 1, 0}, {"kB/s", 1e3, 1}, {"MB/s", 1e6, 2}, {"GB/s", 1e9, 3}}
+	hourUnits   = []unit{{"Wh", 3600, 1}, {"kWh", 3.6e6, 2}, {"MWh", 3.6e9, 3}}
 	amountUnits = []unit{{"B", 1, 0}, {"kB", 1e3, 1}, {"MB", 1e6, 1}, {"GB", 1e9, 2}, {"TB", 1e12, 2}}
 )
 
@@ -49,6 +50,8 @@ func meanUnits(e *amount.Entry) []unit {
 		return rateUnits
 	case amount.Seconds:
 		return []unit{{"s a second", 1e6, 3}}
+	case amount.Hourly:
+		return []unit{{"W", 1, 1}, {"kW", 1e3, 2}}
 	}
 	return []unit{{e.Unit.Mean, 1, 2}}
 }
@@ -82,6 +85,9 @@ func amountText(name string, v float64) string {
 	case e.Unit.Step == amount.Decimal:
 		u := pick(amountUnits, v)
 		return u.text(v) + " " + u.name
+	case e.Unit.Step == amount.Hourly:
+		u := pick(hourUnits, v)
+		return u.text(v) + " " + u.name
 	case e.Unit.Step == amount.Seconds:
 		return fmt.Sprintf("%.3f s", v/1e6)
 	case strings.HasSuffix(e.Unit.Name, "_seconds"):
@@ -98,6 +104,8 @@ func meanHead(r amount.Resource) string {
 		return strings.ToLower(e.Title) + " GiB"
 	case amount.Decimal:
 		return strings.ToLower(e.Title) + " MB/s"
+	case amount.Hourly:
+		return strings.ToLower(e.Title) + " W"
 	}
 	return e.Unit.Mean
 }
@@ -121,6 +129,8 @@ func amountHead(r amount.Resource) string {
 		return meanHead(r)
 	case e.Unit.Step == amount.Decimal:
 		return strings.ToLower(e.Title) + " GB"
+	case e.Unit.Step == amount.Hourly:
+		return strings.ToLower(e.Title) + " kWh"
 	case strings.HasSuffix(e.Unit.Name, "_seconds"):
 		return e.Title + " s"
 	}
@@ -134,6 +144,8 @@ func amountIn(r amount.Resource, v float64) string {
 		return meanText(r, v)
 	case r.Entry().Unit.Step == amount.Decimal:
 		return strconv.FormatFloat(v/1e9, 'f', 2, 64)
+	case r.Entry().Unit.Step == amount.Hourly:
+		return strconv.FormatFloat(v/3.6e6, 'f', 3, 64)
 	}
 	return strconv.FormatFloat(v, 'f', 1, 64)
 }
@@ -148,7 +160,12 @@ var suffixes = []struct {
 func parseCeiling(resource, s string) (float64, error) {
 	e := entryOf(resource)
 	number, per := s, 1.0
-	if e.Unit.Step != amount.Plain {
+	if e.Unit.Step == amount.Hourly {
+		if rest, ok := strings.CutSuffix(number, "kW"); ok {
+			number, per = strings.TrimSpace(rest), 1e3
+		}
+		number = strings.TrimSpace(strings.TrimSuffix(number, "W"))
+	} else if e.Unit.Step != amount.Plain {
 		number = strings.TrimSuffix(number, "/s")
 		for _, x := range suffixes {
 			if rest, ok := strings.CutSuffix(number, x.text); ok {
@@ -161,6 +178,9 @@ func parseCeiling(resource, s string) (float64, error) {
 	if err != nil || v*per-v*per != 0 {
 		if e.Unit.Step == amount.Plain {
 			return 0, usagef("quota %q: give %s, such as 48 or 1.5", s, e.Unit.Mean)
+		}
+		if e.Unit.Step == amount.Hourly {
+			return 0, usagef("quota %q: give watts, such as 800, 800W or 1.2kW", s)
 		}
 		return 0, usagef("quota %q: give bytes, or a number with KiB, MiB, GiB, TiB, kB, MB, GB or TB", s)
 	}

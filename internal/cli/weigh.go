@@ -81,6 +81,7 @@ type hostRoots struct {
 	root      string
 	name      string
 	diskRates []string
+	idleWatts float64
 	asked     []string
 	sites     []string
 	counts    bool
@@ -101,12 +102,17 @@ func (h *hostRoots) flags(cmd *cobra.Command) {
 			"NAME:path:PATTERN")
 	f.BoolVar(&h.counts, "ebpf", true,
 		"count inside the kernel what its files do not tell (with eBPF), where this host and its rights allow")
+	f.Float64Var(&h.idleWatts, "idle-watts", 0,
+		"what the host draws at rest by its own meters, in watts: it is set apart from what workloads cause")
 	f.StringArrayVar(&h.diskRates, "disk-rate", nil,
 		"what a disk can carry, as NAME=BYTES_PER_SECOND (the kernel does not say)")
 }
 
 // open opens the host for reading; slowPace as in kernel.Options.
 func (h *hostRoots) open(slowPace time.Duration) (*kernel.Reader, error) {
+	if h.idleWatts < 0 || h.idleWatts > 1e6 {
+		return nil, usagef("--idle-watts %g: give watts, 0 to 1000000", h.idleWatts)
+	}
 	rates, err := parseRates(h.diskRates)
 	if err != nil {
 		return nil, err
@@ -145,7 +151,8 @@ func (h *hostRoots) open(slowPace time.Duration) (*kernel.Reader, error) {
 		}
 	}
 	reader, err := kernel.Open(identify.NewRegistry(o),
-		kernel.Options{Roots: h.kernel, DiskRates: rates, Counters: counters, Ask: h.own(), SlowPace: slowPace})
+		kernel.Options{Roots: h.kernel, DiskRates: rates, IdleMicroWatts: int64(h.idleWatts * 1e6), Counters: counters,
+			Ask: h.own(), SlowPace: slowPace})
 	if err != nil {
 		counters.Close()
 	}

@@ -84,8 +84,10 @@ func useColumn[T any](name, head string, use func(T) *float64, text func(float64
 // meanColumns are a column of means for each resource.
 func meanColumns[T any](use func(T, amount.Resource) *float64) (columns []column[T]) {
 	for _, r := range amount.Resources() {
-		columns = append(columns, useColumn(r.MeanField(), meanHead(r), func(row T) *float64 { return use(row, r) },
-			func(v float64) string { return meanText(r, v) }))
+		c := useColumn(r.MeanField(), meanHead(r), func(row T) *float64 { return use(row, r) },
+			func(v float64) string { return meanText(r, v) })
+		c.ifAny = r.Entry().IsOptional
+		columns = append(columns, c)
 	}
 	return columns
 }
@@ -93,8 +95,10 @@ func meanColumns[T any](use func(T, amount.Resource) *float64) (columns []column
 // amountColumns are a column of amounts for each resource.
 func amountColumns[T any](use func(T, amount.Resource) *float64) (columns []column[T]) {
 	for _, r := range amount.Resources() {
-		columns = append(columns, useColumn(r.AmountField(), amountHead(r), func(row T) *float64 { return use(row, r) },
-			func(v float64) string { return amountIn(r, v) }))
+		c := useColumn(r.AmountField(), amountHead(r), func(row T) *float64 { return use(row, r) },
+			func(v float64) string { return amountIn(r, v) })
+		c.ifAny = r.Entry().IsOptional
+		columns = append(columns, c)
 	}
 	return columns
 }

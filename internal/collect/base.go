@@ -24,6 +24,7 @@ type base struct {
 	Interfaces []account.Interface
 	Pressure   []account.Pressure
 	Spaces     []account.Namespace
+	Meters     []account.Meter
 
 	Groups    []baseGroup
 	PIDs      []int32 // of processes, by columns, for there are thousands
@@ -45,7 +46,8 @@ type baseGroup struct {
 // encode writes a reading as a base.
 func (b *base) encode(r *account.Reading, ends uint64) ([]byte, error) {
 	*b = base{Ends: ends, Boot: r.Boot, Wall: r.Wall, Uptime: r.Uptime, CPUs: r.CPUs, Disks: r.Disks,
-		Interfaces: r.Interfaces, Pressure: r.Pressure, Spaces: r.Namespaces, Groups: b.Groups[:0], PIDs: b.PIDs[:0],
+		Interfaces: r.Interfaces, Pressure: r.Pressure, Spaces: r.Namespaces, Meters: r.Meters,
+		Groups: b.Groups[:0], PIDs: b.PIDs[:0],
 		Starts: b.Starts[:0], CPUMicros: b.CPUMicros[:0], DiskBytes: b.DiskBytes[:0], ReadBytes: b.ReadBytes[:0]}
 	for i := range r.Groups {
 		g := &r.Groups[i]
@@ -89,7 +91,7 @@ func decodeBase(content []byte) (*base, error) {
 // reading is the base as a reading to compare with.
 func (b *base) reading() *account.Reading {
 	r := &account.Reading{Boot: b.Boot, Wall: b.Wall, Uptime: b.Uptime, CPUs: b.CPUs, Disks: b.Disks,
-		Interfaces: b.Interfaces, Pressure: b.Pressure, Namespaces: b.Spaces}
+		Interfaces: b.Interfaces, Pressure: b.Pressure, Namespaces: b.Spaces, Meters: b.Meters}
 	for _, g := range b.Groups {
 		r.Groups = append(r.Groups, account.Group{ID: g.ID, Outer: -1, Has: g.Has, CPUMicros: g.CPUMicros,
 			PerCPU: g.PerCPU, DiskBytes: g.DiskBytes, Devices: g.Devices})
@@ -161,5 +163,9 @@ func (c *Collector) bridge(b *base, r *account.Reading) error {
 	}
 	c.Log.Info("no collector ran for a while: what was used meanwhile is how much the host's counters grew", "host",
 		c.Host, "from", iv.From, "to", iv.To)
-	return c.Spool.Put(c.sequence, batch)
+	if err := c.Spool.Put(c.sequence, batch); err != nil {
+		return err
+	}
+	c.wakeSender()
+	return nil
 }

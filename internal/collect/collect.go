@@ -262,6 +262,11 @@ func (c *Collector) close() {
 		}
 		c.unkept = c.unkept[1:]
 	}
+	c.wakeSender()
+}
+
+// wakeSender tells the sender that the spool has something new.
+func (c *Collector) wakeSender() {
 	select {
 	case c.wake <- struct{}{}:
 	default:

@@ -42,7 +42,7 @@ func requireBalance(t *testing.T, l sheet.Ledger) {
 
 func TestShare_EveryGroupingOfEveryResourceBalances(t *testing.T) {
 	span := between(spanOfDemo(t))
-	for _, of := range []string{"cpu", "memory", "disk", "network"} {
+	for _, of := range []string{"cpu", "memory", "disk", "network", "energy"} {
 		var first float64
 		for i, by := range []string{"tenant", "user", "workload", "kind", "host", "program", "family", "image",
 			"account", "label:coop.project"} {
@@ -363,7 +363,7 @@ func TestMistakes_SayWhatWhyAndWhatToDo(t *testing.T) {
 		code int
 		want []string
 	}{
-		{[]string{"share", "--of", "gpus"}, 2, []string{"--of", "choose one of cpu, memory, disk, network"}},
+		{[]string{"share", "--of", "gpus"}, 2, []string{"--of", "choose one of cpu, memory, disk, network, energy"}},
 		{[]string{"share", "--by", "colour"}, 2, []string{"choose one of tenant, user"}},
 		{[]string{"share", "--span", "yesterday"}, 2, []string{"yesterday", "90m, 1h, 24h or 7d"}},
 		{[]string{"share", "--span", "-1h"}, 2, []string{"a span of"}},

@@ -148,16 +148,14 @@ func TestCollect_KeepsIntervalsUntilTheServiceHasThemAndCountsThemOnce(t *testin
 	}
 	// Twice, with the service down: the open interval is closed and kept when the collector is ended, and what there
 	// was of it is found by the next one when it is killed.
-	var ran time.Duration
+	first := time.Now()
 	for n := range 2 {
 		c, _, err := start(collectReady, environment, collecting...)
 		require.NoError(t, err)
-		begun := time.Now()
 		second := execute(environment, collecting...)
 		assert.Equal(t, 1, second.code)
 		assert.Contains(t, second.stderr, "in use by another collector")
 		time.Sleep(1500 * time.Millisecond)
-		ran += time.Since(begun)
 		if n == 1 {
 			c.signal(syscall.SIGKILL)
 			assert.FileExists(t, filepath.Join(spool, "open"))
@@ -177,6 +175,7 @@ func TestCollect_KeepsIntervalsUntilTheServiceHasThemAndCountsThemOnce(t *testin
 	t.Cleanup(again.interrupt)
 	c, _, err := start(collectReady, environment, collecting...)
 	require.NoError(t, err)
+	restarted := time.Now()
 	require.Eventually(t, func() bool { return kept() == 0 }, 30*time.Second, 100*time.Millisecond,
 		"the service has taken them")
 	c.interrupt()
@@ -184,6 +183,10 @@ func TestCollect_KeepsIntervalsUntilTheServiceHasThemAndCountsThemOnce(t *testin
 	l := runJSON[sheet.Ledger](t, again, "ledger", "--host", "cellar-9",
 		"--from", ended.Add(-10*time.Minute).Format(time.RFC3339), "--to", ended.Format(time.RFC3339))
 	requireBalance(t, l)
-	assert.InDelta(t, ran.Seconds(), l.ElapsedS, 1.5, "two stretches, each once, from the first reading to the last")
+	assert.InDelta(t, restarted.Sub(first).Seconds(), l.ElapsedS, 3,
+		"two stretches that were read, and two between that were not, each once")
+	require.Len(t, l.Caveats, 1)
+	assert.Equal(t, "unwatched", l.Caveats[0].What)
+	assert.Greater(t, float64(l.Caveats[0].Amount), 1000*(l.ElapsedS-10), "%v", l.Caveats)
 	assert.NoFileExists(t, filepath.Join(spool, "open"))
 }

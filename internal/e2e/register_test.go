@@ -128,10 +128,11 @@ func TestRegister_AResourceAndAMeasureAreOneEntryEach(t *testing.T) {
 	assert.Regexp(t, `Label Press +2\.0 +1\.0`, table)
 	assert.Contains(t, service.run("workloads").stdout, "press MB/s")
 	all := runJSON[[]api.Measure](t, service, "measures")
-	assert.Equal(t, []any{"press", true}, []any{all[4].Name, all[4].HasLedger})
+	assert.Equal(t, []any{"press", true, true}, []any{all[5].Name, all[5].HasLedger, all[5].IsTold})
+	assert.Equal(t, []any{"energy", false}, []any{all[4].Name, all[4].IsTold}, "no host of these has a meter")
 	status, _, answer = call(t, "GET", service.address+"/api/v1/openapi.json", "", "", nil)
 	assert.Equal(t, 200, status)
-	assert.Contains(t, string(answer), `"network","press"`)
+	assert.Contains(t, string(answer), `"energy","press"`)
 	completed := service.run("__complete", "quota", "set", "Label Press", "").stdout
 	assert.Contains(t, completed, "press\n")
 
@@ -146,7 +147,7 @@ func TestRegister_AResourceAndAMeasureAreOneEntryEach(t *testing.T) {
 	assert.Equal(t, "its collector does not tell", byName["cellar-9"].Reason)
 	assert.Equal(t, "its collector does not tell (cellar-9)", l.Notes["used"])
 	b := runJSON[explain.Balance](t, service, "balance", "--host", "cellar-9")
-	assert.Nil(t, b.Resources[4].Used)
+	assert.Nil(t, b.Resources[5].Used)
 	about := runJSON[hub.AboutGroup](t, service, "about", "host/cellar-9")
 	assert.Equal(t, []any{"cpu", 6.0}, []any{about.Uses[0].Resource, *about.Uses[0].Amount})
 

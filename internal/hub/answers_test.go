@@ -97,9 +97,12 @@ func (c *cellar) minute(host string, at, seconds int64, all ...had) {
 		names = append(names, h.who)
 		u := account.Usage{Workload: account.WorkloadID(i), Threads: int32(3 + i), Procs: int32(2 + i),
 			RunnableMillis: h.cpu * 2000, RunnablePeak: int32(4 + i)}
-		u.Units = [amount.NumResources]int64{h.cpu * 1e6, h.memory * seconds * 1000, h.disk, max(h.link, 0)}
-		u.Peak = [amount.NumResources]int64{h.cpu * 1e6 / seconds * 2, h.memory * 2, h.disk * 2, max(h.link, 0) * 2}
-		u.Source = [amount.NumResources]amount.Source{amount.Counted, amount.Summed, amount.Split, amount.Counted}
+		u.Units = [amount.NumResources]int64{h.cpu * 1e6, h.memory * seconds * 1000, h.disk, max(h.link, 0),
+			h.cpu * 7e6}
+		u.Peak = [amount.NumResources]int64{h.cpu * 1e6 / seconds * 2, h.memory * 2, h.disk * 2, max(h.link, 0) * 2,
+			h.cpu * 9e6}
+		u.Source = [amount.NumResources]amount.Source{amount.Counted, amount.Summed, amount.Split, amount.Counted,
+			amount.Split}
 		if h.link < 0 {
 			u.Source[amount.Network] = amount.Unavailable
 		}
@@ -122,7 +125,8 @@ func (c *cellar) minute(host string, at, seconds int64, all ...had) {
 	}
 	for r := range iv.Ledgers {
 		line := func(units int64) account.Line { return account.Line{Units: units} }
-		capacity := []int64{cpus * seconds * 1e6, 1 << 20 * seconds * 1000, 1e6 * seconds, 1e6 * seconds}[r]
+		capacity := []int64{cpus * seconds * 1e6, 1 << 20 * seconds * 1000, 1e6 * seconds, 1e6 * seconds,
+			1e9 * seconds}[r]
 		used := sums[r] + 5*seconds*int64(r+1)
 		iv.Ledgers[r] = account.Ledger{Capacity: line(capacity), Used: line(used), Idle: line(capacity - used),
 			Kernel: line(2 * seconds), Steal: account.Line{Reason: "none"}}

@@ -71,6 +71,27 @@ func (h *Hub) filter(ctx context.Context, where string) (func(host string, w *st
 	return func(host string, w *store.Workload) bool { return rule.Matches(book.subject(host, w.Core())) }, nil
 }
 
+// Told are the resources that hosts tell of: of those that not every host has, some host told in the last day.
+func (h *Hub) Told(ctx context.Context) (map[amount.Resource]bool, error) {
+	told := map[amount.Resource]bool{}
+	var optional []amount.Measure
+	for _, r := range amount.Resources() {
+		if told[r] = !r.Entry().IsOptional; !told[r] {
+			optional = append(optional, r)
+		}
+	}
+	now := h.options.Now()
+	scope, err := h.scope(ctx, question.Span{From: now.Add(-24 * time.Hour), To: now}, "")
+	if err != nil {
+		return nil, err
+	}
+	stretch, err := h.stretch(ctx, question.Question{Scope: scope, Measures: optional})
+	for i, r := range optional {
+		told[r] = stretch.ElapsedMillis > 0 && stretch.Of[i].Used.OK()
+	}
+	return told, err
+}
+
 // stretch is the host-wide lines of measures over a scope's whole span; one of no time where nothing was recorded.
 func (h *Hub) stretch(ctx context.Context, q question.Question) (*question.Stretch, error) {
 	stretches, err := h.store.Lines(ctx, q)

@@ -3,6 +3,7 @@ package kernel
 import (
 	"fmt"
 	"os"
+	"strings"
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
@@ -35,7 +36,8 @@ func (r *Reader) Abilities() []account.Ability {
 	for _, of := range []struct {
 		resource amount.Resource
 		say      func(*abilities)
-	}{{amount.CPU, r.sayCPU}, {amount.Memory, r.sayMemory}, {amount.Disk, r.sayDisk}, {amount.Network, r.sayNetwork}} {
+	}{{amount.CPU, r.sayCPU}, {amount.Memory, r.sayMemory}, {amount.Disk, r.sayDisk}, {amount.Network, r.sayNetwork},
+		{amount.Energy, r.sayEnergy}} {
 		l.of = of.resource.String()
 		of.say(l)
 	}
@@ -244,6 +246,34 @@ func (r *Reader) sayNetwork(l *abilities) {
 		ends.How = "veth pairs by the namespace of the other half, taps by the machine that holds them open"
 	}
 	l.put(ends)
+}
+
+func (r *Reader) sayEnergy(l *abilities) {
+	meters, why := r.devices.Meters(nil)
+	if why != "" {
+		l.put(account.Ability{What: "energy of the host", Source: isUnavailable, Why: why})
+		return
+	}
+	names, power := make([]string, len(meters)), false
+	for i := range meters {
+		names[i], power = meters[i].Name, power || meters[i].IsPower
+	}
+	host := account.Ability{What: "energy of the host", Source: isCounted, Resolution: "a joule and less",
+		How: "meters added: " + strings.Join(names, ", ")}
+	if power {
+		host.Source, host.Resolution = isSummed, "the mean of two readings"
+		host.How = "power of the " + strings.Join(names, ", ") + ", over time"
+		host.Misses = "what it drew between readings"
+	}
+	if r.options.IdleMicroWatts == 0 {
+		host.Why = "what the host draws at rest is not declared (--idle-watts), so it is split with the rest"
+	}
+	l.put(host)
+	for _, whose := range []account.Whose{account.OfCgroups, account.OfOthers} {
+		l.put(account.Ability{What: "energy of a workload", Whose: whose, Source: isSplit,
+			How:    "what the host drew beyond rest, by CPU time",
+			Misses: "that some work draws more in the same time"})
+	}
 }
 
 // sayRest tells of what is of no one resource.

@@ -73,7 +73,7 @@ func (h *hierarchy) close() {
 
 // readGroups reads the counters of each directory at which a workload begins. A hierarchy is walked only where it may
 // have changed: listing 1,000 directories takes as long as reading the counters in them.
-func (r *Reader) readGroups(dst *account.Reading) {
+func (r *Reader) readGroups(dst *account.Reading) error {
 	now := dst.Wall.Truncate(r.options.SlowPace)
 	r.slow = r.options.SlowPace <= 0 || !now.Equal(r.slowAt)
 	r.slowAt = now
@@ -91,7 +91,9 @@ func (r *Reader) readGroups(dst *account.Reading) {
 	}
 	r.keepGone(dst)
 	r.forgetCounted()
-	r.gatherCounted(dst)
+	if err := r.gatherCounted(dst); err != nil {
+		return err
+	}
 	for _, h := range r.cgroups.all {
 		if h.name == "unified" && !r.counters.Has(bpf.Network) && r.net.sockets.Missing() != "" &&
 			!r.cgroups.pressures {
@@ -107,6 +109,7 @@ func (r *Reader) readGroups(dst *account.Reading) {
 			}
 		}
 	}
+	return nil
 }
 
 const maxDepth = 64

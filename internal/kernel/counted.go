@@ -1,7 +1,10 @@
 package kernel
 
 import (
+	"runtime"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
@@ -149,25 +152,15 @@ func (r *Reader) hierarchyOf(f bpf.Feature) *hierarchy {
 }
 
 // gatherCounted reads the counters that eBPF keeps by cgroup id, and adds those of all cgroups inside a workload to it.
-func (r *Reader) gatherCounted(dst *account.Reading) {
+func (r *Reader) gatherCounted(dst *account.Reading) error {
 	dst.SplitsDisk = false
 	if !r.counts() && r.net.sockets == nil {
-		return
+		return nil
 	}
-	for _, h := range r.cgroups.all {
-		for _, g := range h.order {
-			if g.counted != nil {
-				g.counted.own.reset()
-			}
-		}
-	}
+	r.resetCounted()
 	if h := r.counting(bpf.CPU); h != nil {
-		r.tasks.kin.begin()
-		unified := r.hierarchyOf(bpf.Network)
-		if err := r.counters.CPU(func(who bpf.Who, by []bpf.Spent) {
-			r.spend(h, unified, &who, by)
-		}); err != nil {
-			r.note("CPU time by cgroup and family", err)
+		if err := r.gatherCPU(dst, h); err != nil {
+			return err
 		}
 	}
 	if h := r.counting(bpf.Network); h != nil {
@@ -195,6 +188,53 @@ func (r *Reader) gatherCounted(dst *account.Reading) {
 	for _, h := range r.cgroups.all {
 		h.addUp()
 	}
+	return nil
+}
+
+// resetCounted begins to add up anew what was counted for cgroups.
+func (r *Reader) resetCounted() {
+	for _, h := range r.cgroups.all {
+		for _, g := range h.order {
+			if g.counted != nil {
+				g.counted.own.reset()
+			}
+		}
+	}
+}
+
+// gatherCPU reads where the time of each CPU went, and at once what was counted of it in the kernel: on a busy host
+// this process may wait for a CPU in between, and what others ran meanwhile would be in the one and not in the other.
+// Where it did, both are read again.
+func (r *Reader) gatherCPU(dst *account.Reading, h *hierarchy) error {
+	const long, attempts = 5 * time.Millisecond, 3
+	r.tasks.kin.begin()
+	unified := r.hierarchyOf(bpf.Network)
+	runtime.LockOSThread() // whose time tells how long it waited
+	defer runtime.UnlockOSThread()
+	for range attempts {
+		begun, ran := time.Now(), ownTime()
+		if err := r.readCPUs(dst); err != nil {
+			return err
+		}
+		r.resetCounted()
+		r.tasks.kin.beginRun()
+		if err := r.counters.CPU(func(who bpf.Who, by []bpf.Spent) {
+			r.spend(h, unified, &who, by)
+		}); err != nil {
+			r.note("CPU time by cgroup and family", err)
+		}
+		if waited := time.Since(begun) - (ownTime() - ran); waited < long {
+			break
+		}
+	}
+	return nil
+}
+
+// ownTime is how long this thread has run.
+func ownTime() time.Duration {
+	var t unix.Timespec
+	_ = unix.ClockGettime(unix.CLOCK_THREAD_CPUTIME_ID, &t)
+	return time.Duration(t.Nano())
 }
 
 // gatherSockets adds up the bytes of open sockets by cgroup.
@@ -493,7 +533,7 @@ func (r *Reader) readRan(dst *account.Reading) {
 		return
 	}
 	r.tasks.lostEnds = totals.LostEnds
-	dst.Caveats[account.TimeUnplaced] = int64(totals.Unplaced-r.tasks.unplaced) / int64(time.Microsecond)
+	dst.Caveats[account.TimeUnplaced] += int64(totals.Unplaced-r.tasks.unplaced) / int64(time.Microsecond)
 	r.tasks.unplaced = totals.Unplaced
 	for _, c := range dst.CPUs {
 		if c.CPU >= min(len(totals.Ran), len(totals.IdleTask)) {

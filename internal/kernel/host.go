@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"vinescale/core/account"
+	"vinescale/internal/kernel/bpf"
 	"vinescale/internal/kernel/text"
 )
 
@@ -15,21 +16,14 @@ func (r *Reader) readHost(dst *account.Reading) error {
 		clear(r.net.ifaces)
 	}
 	dst.Wall, dst.Mono = r.options.Clock()
-	b, err := r.proc.Read(r.proc.At("stat"))
+	if r.counting(bpf.CPU) == nil { // else with what is counted in the kernel
+		if err := r.readCPUs(dst); err != nil {
+			return err
+		}
+	}
+	b, err := r.proc.Read(r.proc.At("uptime"))
 	if err != nil {
-		return fmt.Errorf("read %s/stat: %w", r.proc.Root, err)
-	}
-	var ok bool
-	if dst.CPUs, ok = text.ParseCPUs(b, dst.CPUs[:0]); !ok {
-		return fmt.Errorf("read %s/stat: %w", r.proc.Root, text.ErrGarbage)
-	}
-	r.readRan(dst)
-	if b, err = r.proc.Read(r.proc.At("uptime")); err != nil {
 		return fmt.Errorf("read %s/uptime: %w", r.proc.Root, err)
-	}
-	r.host.cpuNumbers = r.host.cpuNumbers[:0]
-	for i := range dst.CPUs {
-		r.host.cpuNumbers = append(r.host.cpuNumbers, dst.CPUs[i].CPU)
 	}
 	seconds, _ := text.Field(b)
 	up, ok := text.Hundredths(seconds)
@@ -43,7 +37,7 @@ func (r *Reader) readHost(dst *account.Reading) error {
 	if dst.Memory, ok = text.ParseMeminfo(b); !ok {
 		return fmt.Errorf("read %s/meminfo: %w", r.proc.Root, text.ErrGarbage)
 	}
-	r.host.cpus, r.host.memory = len(dst.CPUs), dst.Memory.Total
+	r.host.memory = dst.Memory.Total
 	dst.Load = dst.Load[:0]
 	if b, err = r.proc.Read(r.proc.At("loadavg")); err == nil {
 		if load, ok := text.ParseLoad(b); ok {
@@ -53,6 +47,25 @@ func (r *Reader) readHost(dst *account.Reading) error {
 	r.readPressure(dst)
 	r.readDisks(dst)
 	r.readInterfaces(dst)
+	return nil
+}
+
+// readCPUs reads where the time of each CPU went, until now: the reading is of this moment.
+func (r *Reader) readCPUs(dst *account.Reading) error {
+	dst.Wall, dst.Mono = r.options.Clock()
+	b, err := r.proc.Read(r.proc.At("stat"))
+	if err != nil {
+		return fmt.Errorf("read %s/stat: %w", r.proc.Root, err)
+	}
+	var ok bool
+	if dst.CPUs, ok = text.ParseCPUs(b, dst.CPUs[:0]); !ok {
+		return fmt.Errorf("read %s/stat: %w", r.proc.Root, text.ErrGarbage)
+	}
+	r.host.cpus, r.host.cpuNumbers = len(dst.CPUs), r.host.cpuNumbers[:0]
+	for i := range dst.CPUs {
+		r.host.cpuNumbers = append(r.host.cpuNumbers, dst.CPUs[i].CPU)
+	}
+	r.readRan(dst)
 	return nil
 }
 

@@ -17,7 +17,7 @@ import (
 
 // Survey reads what the host is made of. What cannot be read is left out; it takes some milliseconds.
 func (r *Reader) Survey() *account.Inventory {
-	inv := &account.Inventory{Counting: r.Abilities()}
+	inv := &account.Inventory{Counting: r.Abilities(), Sensors: r.devices.Sensors()}
 	r.surveyCPUs(inv)
 	r.surveyDevices(inv)
 	r.surveyFilesystems(inv)

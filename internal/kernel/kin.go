@@ -94,12 +94,18 @@ func (k *kinfolk) get(key kinKey) *kin {
 func (k *kinfolk) begin() {
 	for _, n := range k.order {
 		n.last = n.run.micros()
-		n.run.reset()
-		n.run.add(&n.base)
-		n.places = n.places[:0]
 		n.io, n.ioLast = n.ioLast, n.io
 		n.io.reset()
 		n.ioIn = n.ioIn[:0]
+	}
+}
+
+// beginRun begins to add up what families ran.
+func (k *kinfolk) beginRun() {
+	for _, n := range k.order {
+		n.run.reset()
+		n.run.add(&n.base)
+		n.places = n.places[:0]
 	}
 }
 

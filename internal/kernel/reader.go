@@ -13,6 +13,7 @@ import (
 	"vinescale/core/account"
 	"vinescale/core/amount"
 	"vinescale/core/cpuset"
+	"vinescale/internal/devices"
 	"vinescale/internal/identify"
 	"vinescale/internal/kernel/bpf"
 	"vinescale/internal/kernel/netlink"
@@ -32,6 +33,8 @@ type Roots struct {
 type Options struct {
 	Roots     Roots
 	DiskRates map[string]int64 // declared bytes per second by disk name
+	// IdleMicroWatts is what the host draws at rest, as declared; 0 for not declared.
+	IdleMicroWatts int64
 	// Clock returns wall and monotonic time. Nil is the host's own; tests of a staged host give its clock.
 	Clock func() (time.Time, time.Duration)
 	// RecheckEvery is after how many readings a known process's cgroup, namespace and affinity, and a cgroup's limits,
@@ -79,6 +82,7 @@ type Reader struct {
 	tasks   tasks
 	net     network
 	storage storage
+	devices *devices.Host
 }
 
 // host is what is known of the host as a whole.
@@ -198,6 +202,7 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 		storage: storage{disks: map[string]diskKind{}, unused: map[string]int64{},
 			holders: map[account.WorkloadID]*holder{}, holdsNone: map[account.WorkloadID]bool{}},
 	}
+	r.devices = devices.Open(o.Roots.Sys)
 	r.cgroups.watch.open()
 	var err error
 	if r.proc, err = tree.Open(o.Roots.Proc); err != nil {
@@ -304,7 +309,10 @@ func (r *Reader) Read(dst *account.Reading) error {
 	if err := r.readHost(dst); err != nil {
 		return err
 	}
-	r.readGroups(dst)
+	r.readMeters(dst)
+	if err := r.readGroups(dst); err != nil {
+		return err
+	}
 	if err := r.readProcesses(dst); err != nil {
 		return err
 	}
@@ -318,6 +326,15 @@ func (r *Reader) Read(dst *account.Reading) error {
 		r.refreshAllowed()
 	}
 	return nil
+}
+
+// readMeters reads the host's meters of energy, close to its other counters.
+func (r *Reader) readMeters(dst *account.Reading) {
+	if r.count%r.options.RecheckEvery == 0 {
+		r.devices.FindMeters()
+	}
+	dst.Meters, dst.Unavailable[amount.Energy] = r.devices.Meters(dst.Meters)
+	dst.IdleMicroWatts = r.options.IdleMicroWatts
 }
 
 // sayUnseen says what cannot be seen on this host, of processes outside cgroups.

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"vinescale/core/account"
+	"vinescale/core/leaf"
 	"vinescale/core/question"
 )
 
@@ -86,10 +87,28 @@ func (b *Book) Lines(q question.Question) map[time.Time]question.Stretch {
 			}
 		}
 		slices.SortFunc(s.Told, func(a, b question.HostTold) int { return int(a.Host) - int(b.Host) })
-		for i := range q.Measures {
+		for i, m := range q.Measures {
+			have := 0
+			for _, h := range hosts {
+				if h.reasons[i][leaf.UsedLine] == "" {
+					have++
+				}
+			}
+			out := func(h *hostSum) bool {
+				return m.Entry().IsOptional && have > 0 && h.reasons[i][leaf.UsedLine] != ""
+			}
+			for id, h := range hosts {
+				if out(h) {
+					s.Of[i].Without = append(s.Of[i].Without, b.Hosts[id])
+				}
+			}
+			slices.Sort(s.Of[i].Without)
 			for l, line := range s.Of[i].Each() {
 				sum := new(big.Int)
 				for _, h := range hosts {
+					if out(h) {
+						continue
+					}
 					sum.Add(sum, h.units[i][l])
 					line.Line.Reason = max(line.Line.Reason, h.reasons[i][l])
 				}

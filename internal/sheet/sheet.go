@@ -47,6 +47,7 @@ type Ledger struct {
 	Notes     map[string]string `json:"notes,omitempty" doc:"Why a field is null, by field name."`
 	Note      string            `json:"note,omitempty" doc:"Where sums stand for intervals no longer kept."`
 	Negative  string            `json:"residual_negative,omitempty" doc:"Why the residual may be below 0."`
+	Without   []string          `json:"without,omitempty" doc:"Hosts that have none of it, and are not in it."`
 	Means     []account.Ability `json:"means,omitempty" doc:"Of one host: how it counts this, and what it can miss."`
 	Next      string            `json:"next,omitempty" doc:"Cursor of the next page; left out on the last."`
 }
@@ -125,6 +126,7 @@ func (l *Ledger) Fill(m amount.Measure, stretch *question.Stretch, shares float6
 		why = NoLedger
 	default:
 		lines = stretch.Of[0]
+		l.Without = lines.Without
 	}
 	l.Caveats = explain.CaveatsOf(stretch.Caveats, m)
 	residual := lines.Residual(shares)

@@ -128,7 +128,7 @@ func newHost(name string, v1 bool, cpus int, memory, diskRate, linkMbit int64, a
 		unplugged: make([]bool, cpus),
 		hidden:    memory / 600 / pageSize * pageSize, slab: memory / 100 / pageSize * pageSize,
 		cache:   memory / 20 / pageSize * pageSize,
-		nextPID: 1000, seed: 20251011,
+		nextPID: 1000, seed: 20251011, power: powerOf(name),
 	}
 	for i := range 4 {
 		h.kthreads = append(h.kthreads, &Process{PID: int32(10 + i), Program: "kworker/" + strconv.Itoa(i),

@@ -49,6 +49,8 @@ type Host struct {
 	nextPID     int32
 	seed        uint64
 
+	power power
+
 	registry *identify.Registry // whose numbers ids holds
 	ids      map[*Workload]account.WorkloadID
 }
@@ -230,6 +232,7 @@ func (h *Host) Advance(dt time.Duration) {
 			h.stall += dt.Microseconds() / int64(4*h.CPUs)
 		}
 	}
+	h.draw(dt)
 	h.Now = h.Now.Add(dt)
 	h.Uptime += dt
 }

@@ -9,6 +9,7 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/internal/devices"
 	"vinescale/internal/identify"
 )
 
@@ -41,11 +42,14 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 				Sent: h.network - h.received(), ReceivedPackets: h.received() / packet,
 				SentPackets: (h.network - h.received()) / packet, SpeedBitPerSecond: h.LinkMbit * 1e6},
 		},
-		Load: h.load(),
+		Load: h.load(), Meters: h.meters(), IdleMicroWatts: h.IdleMicroWatts(),
 		Pressure: []account.Pressure{
 			{Resource: "cpu", Some: h.stall}, {Resource: "memory"},
 			{Resource: "io", Some: h.stall / 3, Full: h.stall / 9},
 		},
+	}
+	if len(r.Meters) == 0 {
+		r.Unavailable[amount.Energy] = devices.NoMeter
 	}
 	for c := range h.CPUs {
 		if h.unplugged[c] {
@@ -180,7 +184,9 @@ func (h *Host) groupsOf(w *Workload, id account.WorkloadID) []account.Group {
 		}
 		unified := account.Group{ID: pathID("unified", w.Path), Workload: id, Outer: -1}
 		counts(&unified)
+		unified.Own = unified.Has
 		blkio := account.Group{ID: pathID("blkio", w.Path), Workload: id, Outer: -1, Has: account.HasDisk,
+			Own:       account.HasDisk,
 			DiskBytes: w.DiskBytes, Devices: w.requests()}
 		return []account.Group{cpu, memory, unified, blkio}
 	}
@@ -190,6 +196,7 @@ func (h *Host) groupsOf(w *Workload, id account.WorkloadID) []account.Group {
 	if h.Counts {
 		memory.PerCPU, memory.Has, memory.Devices = slices.Clone(w.PerCPU), memory.Has|account.HasPerCPU, w.requests()
 		counts(&memory)
+		memory.Own = memory.Has & (account.HasPerCPU | account.HasDisk | account.HasNetwork)
 	}
 	return []account.Group{memory}
 }

@@ -121,6 +121,7 @@ func (h *Host) renderHost(w *writer, t Tree) {
 			(swapSize-h.swapped())>>10))
 	w.file(filepath.Join(proc, "loadavg"), fmt.Sprintf("%.2f %.2f %.2f 1/200 1\n", load[0], load[1], load[2]))
 	h.renderDisks(w, t)
+	h.renderDevices(w, t)
 	w.file(filepath.Join(proc, "pressure/cpu"), fmt.Sprintf("some avg10=0.00 avg60=0.00 avg300=0.00 total=%d\n",
 		h.stall))
 	w.file(filepath.Join(proc, "pressure/memory"),

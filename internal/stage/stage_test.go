@@ -34,7 +34,8 @@ func open(t *testing.T, h *stage.Host) *set {
 	o := kernel.Options{
 		Roots:     kernel.Roots{Proc: s.tree.Proc(), Sys: s.tree.Sys(), Cgroup: s.tree.Cgroup()},
 		DiskRates: h.DiskRates(), PageSize: stage.PageSize, Space: h.Space, Quota: h.Quota, Ends: h.Ends, SlowPace: -1,
-		Clock: func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
+		Clock:          func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
+		IdleMicroWatts: h.IdleMicroWatts(),
 	}
 	if h.Counts {
 		o.Counters = h.Counters(s.tree)

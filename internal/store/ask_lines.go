@@ -62,7 +62,7 @@ func (s *Store) linesAnew(ctx context.Context, q question.Question) ([]question.
 	names, err := s.hostNames(ctx)
 	list := []question.Stretch{}
 	for start, byHost := range found[0].stretches {
-		list = append(list, stretchOf(start, byHost, names, len(q.Measures)))
+		list = append(list, stretchOf(start, byHost, names, q.Measures))
 	}
 	slices.SortFunc(list, func(a, b question.Stretch) int { return a.Start.Compare(b.Start) })
 	return list, err
@@ -97,9 +97,9 @@ func (s *Store) AskWithLines(ctx context.Context, q question.Question) (*questio
 	h := &HostLines{Whole: question.Stretch{Of: make([]question.Lines, len(q.Measures))},
 		ByHost: map[int32]question.Stretch{}, Workloads: r.workloads}
 	for start, byHost := range r.stretches {
-		h.Whole = stretchOf(start, byHost, names, len(q.Measures))
+		h.Whole = stretchOf(start, byHost, names, q.Measures)
 		for host, x := range byHost {
-			h.ByHost[host] = stretchOf(start, map[int32]*hostStretch{host: x}, names, len(q.Measures))
+			h.ByHost[host] = stretchOf(start, map[int32]*hostStretch{host: x}, names, q.Measures)
 		}
 	}
 	return a, h, err
@@ -239,9 +239,16 @@ func (x *hostStretch) add(l *leaf.Leaf, at int, lines [][]lineIn, isWhole bool) 
 }
 
 // stretchOf adds up what several hosts tell. A line that one of them lacks is unavailable for all, with the reason.
-func stretchOf(start time.Time, byHost map[int32]*hostStretch, names map[int32]string, measures int) question.Stretch {
-	x := question.Stretch{Start: start, Of: make([]question.Lines, measures), Hosts: len(byHost)}
-	sums := make([][]amount.Wide, measures)
+func stretchOf(start time.Time, byHost map[int32]*hostStretch, names map[int32]string,
+	measures []amount.Measure) question.Stretch {
+	x := question.Stretch{Start: start, Of: make([]question.Lines, len(measures)), Hosts: len(byHost)}
+	sums := make([][]amount.Wide, len(measures))
+	someHave := make([]bool, len(measures)) // of what not every host has
+	for i, m := range measures {
+		for _, h := range byHost {
+			someHave[i] = someHave[i] || m.Entry().IsOptional && h.of[i][leaf.UsedLine].why == ""
+		}
+	}
 	for i := range sums {
 		sums[i] = make([]amount.Wide, len(leaf.Lines))
 	}
@@ -267,6 +274,10 @@ func stretchOf(start time.Time, byHost map[int32]*hostStretch, names map[int32]s
 		}
 		x.ElapsedMillis, x.CPUs = max(x.ElapsedMillis, h.elapsed), x.CPUs+int(h.cpus)
 		for i := range x.Of {
+			if someHave[i] && h.of[i][leaf.UsedLine].why != "" {
+				x.Of[i].Without = append(x.Of[i].Without, names[id])
+				continue
+			}
 			for k, line := range x.Of[i].Each() {
 				sums[i][k].Plus(h.of[i][k].units)
 				if why := h.of[i][k].why; why != "" {
@@ -274,6 +285,9 @@ func stretchOf(start time.Time, byHost map[int32]*hostStretch, names map[int32]s
 				}
 			}
 		}
+	}
+	for i := range x.Of {
+		slices.Sort(x.Of[i].Without)
 	}
 	slices.SortFunc(x.Told, func(a, b question.HostTold) int { return cmp.Compare(a.Host, b.Host) })
 	for i := range x.Of {

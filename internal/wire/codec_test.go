@@ -114,7 +114,11 @@ func TestDecode_AnUnsoundBatchIsRefusedWithTheReason(t *testing.T) {
 
 // TestDecode_AnOlderBatchIsBroughtIntoTheFormOfThisVersion strips a batch of what version 1 had not.
 func TestDecode_AnOlderBatchIsBroughtIntoTheFormOfThisVersion(t *testing.T) {
+	const known = 4 // resources
 	b := batch(t)
+	now := b.Intervals[0]
+	now.Ledgers, now.Usages = now.Ledgers[:known], now.Usages[:known]
+	now.Programs.Columns = now.Programs.Columns[:known]
 	old := proto.Clone(b).(*wire.Batch)
 	old.Version = 1
 	iv := old.Intervals[0]

@@ -145,6 +145,8 @@ func terminals(dir string, want func(string) bool) error {
 			5},
 		{"command-cpus", []string{"vinescale cpus cellar-1", "vinescale cpus terrace-2 | head -12"}, 4},
 		{"command-memory", []string{"vinescale memory terrace-2", "vinescale interfaces --host press-1 | head -11"}, 4},
+		{"command-sensors", []string{"vinescale sensors --first 12",
+			"vinescale ledger --host press-1 --of energy --first 6"}, 4},
 		{"command-pins", []string{"vinescale pins --span 10m", "vinescale hosts", "vinescale rule list"}, 3},
 	} {
 		if !want(c.name) {

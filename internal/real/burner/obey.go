@@ -19,7 +19,7 @@ import (
 //
 //	burn MICROS          burns
 //	user UID             becomes another user
-//	cpu CPU              goes on on that CPU alone
+//	cpu CPU              goes on, with all its threads, on that CPU alone
 //	children N MICROS    forks N children one after the other that burn so long each
 //	threads N MICROS     burns in N threads at once, so long each
 //	write FILE FROM BYTES  writes so many, from that place on
@@ -39,9 +39,7 @@ func obey([]string) error {
 		case "user":
 			err = syscall.Setuid(number(words[1]))
 		case "cpu":
-			var one unix.CPUSet
-			one.Set(number(words[1]))
-			err = unix.SchedSetaffinity(0, &one)
+			err = goTo(number(words[1]))
 		case "children":
 			for range number(words[1]) {
 				used, e := child(time.Duration(number(words[2])) * time.Microsecond)
@@ -83,6 +81,19 @@ func obey([]string) error {
 		fmt.Println((clock(false) - before + children).Nanoseconds())
 	}
 	return orders.Err()
+}
+
+// goTo moves all threads to a CPU: the runtime has some of its own, whose time is in this process's clock too.
+func goTo(cpu int) error {
+	var one unix.CPUSet
+	one.Set(cpu)
+	threads, err := os.ReadDir("/proc/self/task")
+	for _, t := range threads {
+		if failed := unix.SchedSetaffinity(number(t.Name()), &one); !errors.Is(failed, unix.ESRCH) {
+			err = errors.Join(err, failed)
+		}
+	}
+	return err
 }
 
 func writeAt(file string, from int64, bytes int) error {

@@ -117,6 +117,16 @@ export function useDisks(span: Span, cut: { first: number; users: number }) {
   })
 }
 
+/** What the sensors of a host told last, the most urgent first. */
+export function useSensors(host: string) {
+  return useQuery({
+    queryKey: [figures, 'sensors', host],
+    queryFn: () => answer(api.GET('/api/v1/sensors', { params: { query: { host } } })),
+    placeholderData: keepPreviousData,
+    meta: { host },
+  })
+}
+
 export type LinksCut = { host?: string; first?: number; within?: number; users?: number }
 
 /** The interfaces of the hosts that moved most, and the workloads that did. */

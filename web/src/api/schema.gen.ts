@@ -516,6 +516,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sensors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the sensors of hosts told last, the most urgent first */
+        get: operations["list-sensors"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sign-in": {
         parameters: {
             query?: never;
@@ -1600,6 +1617,8 @@ export interface components {
             used: number | null;
             /** @description Workloads that have no usage yet. */
             warming?: components["schemas"]["Warming"][];
+            /** @description Hosts that have none of it, and are not in it. */
+            without?: string[];
         };
         LinkCounts: {
             /**
@@ -1750,6 +1769,8 @@ export interface components {
             has_ledger: boolean;
             /** @description Its rates are held against lines: people read them in bits a second. */
             in_bits: boolean;
+            /** @description False of a resource that no host has. */
+            is_told: boolean;
             /** @enum {string} */
             manner: "flow" | "level" | "stall" | "height";
             /** @description Name of a field that holds means. */
@@ -1772,7 +1793,7 @@ export interface components {
              * @description How people read large figures of it.
              * @enum {string}
              */
-            steps: "plain" | "binary" | "decimal" | "seconds";
+            steps: "plain" | "binary" | "decimal" | "seconds" | "hourly";
             /** @description For people. */
             title: string;
             /** @description Of an amount over a span. */
@@ -2055,6 +2076,8 @@ export interface components {
             steal_mean: number | null;
             /** Format: double */
             used_mean: number | null;
+            /** @description Hosts that have none of it, and are not in it. */
+            without?: string[];
         };
         ResourceUse: {
             /**
@@ -2113,6 +2136,61 @@ export interface components {
              */
             position?: number;
             tenant: string;
+        };
+        SensorLine: {
+            /** @description It says that it raises an alarm. */
+            alarm?: boolean;
+            /**
+             * Format: date-time
+             * @description When its host told it last.
+             */
+            at: string;
+            /** @description What tells it, by its driver's name. */
+            chip: string;
+            /** Format: double */
+            critical?: number;
+            /** @description What that is part of, such as a drive; empty where it does not say. */
+            device: string;
+            /** @description It says that it is broken. */
+            fault?: boolean;
+            /**
+             * Format: double
+             * @description From where on it is too high, or something is done about it.
+             */
+            high?: number;
+            host: string;
+            /** @description temperature, fan, voltage, current, power, energy, humidity, charge, … */
+            kind: string;
+            /**
+             * Format: double
+             * @description How far it is from the nearest threshold, in its unit; negative beyond it.
+             */
+            left?: number;
+            /** Format: double */
+            low?: number;
+            /** Format: double */
+            low_critical?: number;
+            name: string;
+            /** @description What it says beside its value, such as charging. */
+            says?: string;
+            /**
+             * @description How it stands to its thresholds.
+             * @enum {string}
+             */
+            state: "within" | "near" | "beyond" | "fault" | "alarm" | "no limits" | "unavailable";
+            /**
+             * @description Which threshold that is.
+             * @enum {string}
+             */
+            to?: "low critical" | "low" | "high" | "critical";
+            /** @description Why there is no value. */
+            unavailable?: string;
+            unit: string;
+            /**
+             * Format: double
+             * @description Null where it cannot be read.
+             */
+            value: number | null;
         };
         Share: {
             /** Format: double */
@@ -3017,7 +3095,7 @@ export interface operations {
                 /** @description Cursor of the page, as the page before it told; the first page when left out. */
                 after?: string;
                 /** @description A measure; one without a ledger has shares alone. */
-                of?: "cpu" | "memory" | "disk" | "network" | "cpu_user_us" | "cpu_system_us" | "cpu_wait_us" | "cpu_throttled_us" | "cpu_limit_periods" | "cpu_throttled_periods" | "cpu_pressure_some_us" | "cpu_pressure_full_us" | "memory_pressure_some_us" | "memory_pressure_full_us" | "disk_pressure_some_us" | "disk_pressure_full_us" | "memory_anon_bytes" | "memory_file_bytes" | "memory_shared_bytes" | "memory_kernel_bytes" | "memory_swap_bytes" | "memory_working_set_bytes" | "memory_proportional_bytes" | "memory_high_bytes" | "memory_reclaimed_bytes" | "memory_oom_kills" | "memory_major_faults" | "disk_read_bytes" | "disk_written_bytes" | "disk_reads" | "disk_writes" | "disk_discarded_bytes" | "disk_discards" | "disk_time_us" | "disk_written_back_bytes" | "network_received_bytes" | "network_sent_bytes" | "network_received_packets" | "network_sent_packets" | "network_local_received_bytes" | "network_local_sent_bytes" | "space_used_bytes" | "space_files" | "space_limit_bytes";
+                of?: "cpu" | "memory" | "disk" | "network" | "energy" | "cpu_user_us" | "cpu_system_us" | "cpu_wait_us" | "cpu_throttled_us" | "cpu_limit_periods" | "cpu_throttled_periods" | "cpu_pressure_some_us" | "cpu_pressure_full_us" | "memory_pressure_some_us" | "memory_pressure_full_us" | "disk_pressure_some_us" | "disk_pressure_full_us" | "memory_anon_bytes" | "memory_file_bytes" | "memory_shared_bytes" | "memory_kernel_bytes" | "memory_swap_bytes" | "memory_working_set_bytes" | "memory_proportional_bytes" | "memory_high_bytes" | "memory_reclaimed_bytes" | "memory_oom_kills" | "memory_major_faults" | "disk_read_bytes" | "disk_written_bytes" | "disk_reads" | "disk_writes" | "disk_discarded_bytes" | "disk_discards" | "disk_time_us" | "disk_written_back_bytes" | "network_received_bytes" | "network_sent_bytes" | "network_received_packets" | "network_sent_packets" | "network_local_received_bytes" | "network_local_sent_bytes" | "space_used_bytes" | "space_files" | "space_limit_bytes";
                 /** @description A dimension, such as tenant or user, or label:KEY. */
                 by?: string;
                 /** @description Only this tenant's shares; the residual is then null. */
@@ -3325,7 +3403,7 @@ export interface operations {
             header?: never;
             path: {
                 tenant: string;
-                resource: "cpu" | "memory" | "disk" | "network";
+                resource: "cpu" | "memory" | "disk" | "network" | "energy";
             };
             cookie?: never;
         };
@@ -3361,7 +3439,7 @@ export interface operations {
             header?: never;
             path: {
                 tenant: string;
-                resource: "cpu" | "memory" | "disk" | "network";
+                resource: "cpu" | "memory" | "disk" | "network" | "energy";
             };
             cookie?: never;
         };
@@ -3618,6 +3696,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Moved"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-sensors": {
+        parameters: {
+            query?: {
+                /** @description One host; all when left out. */
+                host?: string;
+                kind?: "temperature" | "fan" | "voltage" | "current" | "power" | "energy" | "humidity" | "intrusion" | "clock" | "supply" | "charge";
+                state?: "fault" | "beyond" | "alarm" | "near" | "unavailable" | "within" | "no limits";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SensorLine"][];
                 };
             };
             /** @description Error */
@@ -3912,7 +4024,7 @@ export interface operations {
                 span?: string;
                 /** @description One host; all when left out. */
                 host?: string;
-                of?: "cpu" | "memory" | "disk" | "network";
+                of?: "cpu" | "memory" | "disk" | "network" | "energy";
             };
             header?: never;
             path?: never;

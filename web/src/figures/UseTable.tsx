@@ -1,5 +1,6 @@
 import type { WorkloadUse } from '../api/client'
 import { Source } from './Source'
+import { isTold } from './register'
 import { amountText, meanText, title } from './units'
 
 /** What was used of each resource: amount, mean, highest tick, and how it was got. */
@@ -25,7 +26,7 @@ export function UseTable({ uses }: { uses: WorkloadUse[] }) {
         </tr>
       </thead>
       <tbody>
-        {uses.map((u) => {
+        {uses.filter(isTold).map((u) => {
           const r = u.resource
           if (u.amount === null || u.mean === null)
             return (

@@ -12,9 +12,14 @@ export function entry(name: string): Measure {
   return entries.get(name) ?? { ...unknown, name, title: name, mean_unit: '', unit: '' }
 }
 
-/** The names of the measures that have a ledger, in the order they are shown. */
+/** The names of the resources that some host tells of, in the order they are shown. */
 export function resources(): string[] {
-  return [...entries.values()].filter((m) => m.has_ledger).map((m) => m.name)
+  return [...entries.values()].filter((m) => m.has_ledger && m.is_told).map((m) => m.name)
+}
+
+/** Tells whether some host tells of a resource; one that none has takes no place. */
+export function isTold(of: { resource: string }): boolean {
+  return entry(of.resource).is_told
 }
 
 const unknown: Measure = {
@@ -35,5 +40,6 @@ const unknown: Measure = {
   over_hosts: 'sum',
   bound: 'none',
   form: 'line',
+  is_told: true,
   units_per_amount: 1,
 }

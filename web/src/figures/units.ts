@@ -16,6 +16,10 @@ export function unitOf(resource: string, capacity: number | null): Unit {
         : { name: 'GiB', per: gib, digits: 1 }
     case 'decimal':
       return { name: 'MB/s', per: 1e6, digits: 1 }
+    case 'hourly':
+      return capacity !== null && capacity > 20_000
+        ? { name: 'kW', per: 1000, digits: 1 }
+        : { name: 'W', per: 1, digits: 0 }
     default:
       return { name: e.mean_unit, per: 1, digits: 1 }
   }
@@ -70,6 +74,12 @@ const binary: [string, number][] = [
   ['TiB', 2 ** 40],
 ]
 
+const hours: [string, number][] = [
+  ['Wh', 1],
+  ['kWh', 1000],
+  ['MWh', 1e6],
+]
+
 /** A mean of a measure with the unit that suits it, such as "2.73 cores" or "368 MB/s". */
 export function meanText(measure: string, v: number): string {
   const e = entry(measure)
@@ -80,6 +90,8 @@ export function meanText(measure: string, v: number): string {
       return rate(v)
     case 'seconds':
       return `${(v / 1e6).toFixed(2)} s a second`
+    case 'hourly':
+      return v >= 1000 ? `${(v / 1000).toFixed(2)} kW` : `${v.toFixed(1)} W`
     default:
       return `${v.toFixed(2)} ${e.mean_unit}`.trim()
   }
@@ -91,6 +103,7 @@ export function amountText(measure: string, v: number): string {
   if (e.steps === 'binary') return scaled(v, binary)
   if (e.steps === 'decimal') return size(v)
   if (e.steps === 'seconds') return `${(v / 1e6).toLocaleString('en', { maximumFractionDigits: 2 })} s`
+  if (e.steps === 'hourly') return scaled(v / 3600, hours)
   if (e.unit.endsWith('_seconds'))
     return `${v.toLocaleString('en', { maximumFractionDigits: 1, minimumFractionDigits: 1 })} ${e.title} s`
   return v.toLocaleString('en', { maximumFractionDigits: 0 })

@@ -35,6 +35,16 @@ setRegister([
   },
   {
     ...flow,
+    name: 'energy',
+    title: 'Energy',
+    meaning: 'Energy drawn.',
+    unit: 'joules',
+    mean_unit: 'watts',
+    steps: 'hourly',
+    is_told: false, // until a host tells of it
+  },
+  {
+    ...flow,
     has_ledger: false,
     name: 'cpu_throttled_us',
     title: 'CPU throttled',

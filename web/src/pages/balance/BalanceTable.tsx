@@ -1,5 +1,5 @@
 import type { Unit } from '../../figures/units'
-import { entry } from '../../figures/register'
+import { entry, isTold } from '../../figures/register'
 import { Link } from '@tanstack/react-router'
 import type { Balance, ResourceBalance, ResourceUse, TenantBalance } from '../../api/client'
 import { BalanceBar, Meaning } from '../../figures/BalanceBar'
@@ -15,7 +15,7 @@ const unassigned = 'unassigned'
 export function BalanceTable({ balance }: { balance: Balance }) {
   const tenants = balance.tenants.filter((t) => t.tenant !== unassigned)
   const rest = balance.tenants.find((t) => t.tenant === unassigned)
-  const columns: Column[] = balance.resources.map((r, index) => {
+  const all: Column[] = balance.resources.map((r, index) => {
     const resource = r.resource
     const unit = unitOf(resource, r.capacity_mean)
     const largest = Math.max(
@@ -24,13 +24,14 @@ export function BalanceTable({ balance }: { balance: Balance }) {
     )
     return { resource, unit, index, whole: r, scale: roundScale(largest * 1.04, unit) }
   })
+  const columns = all.filter(isTold)
   return (
     <table className="min-w-180">
       <thead>
         <tr>
           <th scope="col">Tenant</th>
           {columns.map((c) => (
-            <th scope="col" key={c.resource} className="w-[19%]">
+            <th scope="col" key={c.resource} style={{ width: `${76 / columns.length}%` }}>
               <Meaning
                 meaning={`${entry(c.resource).meaning} Bars in this column run from 0 to ${whole(c.scale, c.unit)} ${c.unit.name}.`}
               >

@@ -15,6 +15,7 @@ import { CPURows } from './CPURows'
 import { LedgerLines } from './LedgerLines'
 import { LedgerSheet } from './LedgerSheet'
 import { MemorySheet } from './MemorySheet'
+import { SensorSheet } from './SensorSheet'
 
 const modes: Record<string, string> = {
   v1: 'cgroup v1',
@@ -89,6 +90,7 @@ export function HostPage() {
         )}
       </section>
       <MemorySheet host={host} />
+      <SensorSheet host={host} />
       <CPURows host={host} />
     </>
   )

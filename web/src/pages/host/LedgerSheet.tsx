@@ -3,6 +3,7 @@ import { StackBar } from '../../figures/StackBar'
 import { TenantKey } from '../../figures/TenantKey'
 import { Waiting } from '../../figures/Trouble'
 import { figure, title, unitOf, whole } from '../../figures/units'
+import { isTold } from '../../figures/register'
 import { partsOf } from '../balance/BalanceTable'
 
 /** The ledger of every resource as bars: shares by tenant, kernel and residual, of the capacity. */
@@ -19,6 +20,7 @@ export function LedgerSheet({ balance, error }: { balance: Balance | undefined; 
       )}
       {balance?.resources.map((r, index) => {
         const resource = r.resource
+        if (!isTold(r)) return null
         const unit = unitOf(resource, r.capacity_mean)
         return (
           <div

@@ -33,7 +33,7 @@ export function HostRows() {
           <tr>
             <th scope="col">Host</th>
             {resources().map((r) => (
-              <th scope="col" key={r} className="w-[19%]">
+              <th scope="col" key={r} style={{ width: `${76 / resources().length}%` }}>
                 {title(r)} {unitOf(r, null).name}
               </th>
             ))}
@@ -69,7 +69,8 @@ function HostRow({ host, balance: b }: { host: Host; balance?: Balance }) {
           </small>
         )}
       </th>
-      {resources().map((r, index) => {
+      {resources().map((r) => {
+        const index = b?.resources.findIndex((x) => x.resource === r) ?? -1
         const w = b?.resources[index]
         if (!w || w.used_mean === null)
           return (

@@ -1,5 +1,5 @@
 import { Missed } from '../../figures/Missed'
-import { resources } from '../../figures/register'
+import { isTold, resources } from '../../figures/register'
 import { useParams } from '@tanstack/react-router'
 import { useState } from 'react'
 import { useBalance, useColours, useLedger } from '../../api/queries'
@@ -33,9 +33,13 @@ export function TenantPage() {
       {balance.data && !row && <p className="font-serif">There is no tenant of this name.</p>}
       <Missed by={balance.data} />
       {row && (
-        <section className="sheet mb-4.5 grid grid-cols-4 max-lg:grid-cols-2" aria-label="Use against quotas">
+        <section
+          className="sheet mb-4.5 grid grid-cols-[repeat(auto-fit,minmax(200px,1fr))]"
+          aria-label="Use against quotas"
+        >
           {row.uses.map((u, i) => {
             const resource = u.resource
+            if (!isTold(u)) return null
             const unit = unitOf(resource, balance.data!.resources[i]?.capacity_mean ?? null)
             const scale = roundScale(1.04 * Math.max(u.quota ?? 0, u.peak_minute_mean ?? 0), unit)
             return (

@@ -7,6 +7,7 @@ import { shown } from '../../figures/Name'
 import { Waiting } from '../../figures/Trouble'
 import { amountText, meanText, title } from '../../figures/units'
 import { useTime } from '../../time/useTime'
+import { isTold } from '../../figures/register'
 import { WorkloadRows } from './WorkloadRows'
 
 const workloadsAtOnce = 100
@@ -36,8 +37,11 @@ export function UserPage() {
         </span>
       </div>
       <Missed by={g} />
-      <section className="sheet mb-4.5 grid grid-cols-4 max-lg:grid-cols-2" aria-label="Use of each resource">
-        {g.uses.map((u) => (
+      <section
+        className="sheet mb-4.5 grid grid-cols-[repeat(auto-fit,minmax(200px,1fr))]"
+        aria-label="Use of each resource"
+      >
+        {g.uses.filter(isTold).map((u) => (
           <div key={u.resource} className="border-r border-rule px-3.5 py-2.5 last:border-0">
             <b className="font-semibold">{title(u.resource)}</b>
             {u.mean === null || u.amount === null ? (

@@ -1,4 +1,4 @@
-import { resources } from '../../figures/register'
+import { isTold, resources } from '../../figures/register'
 import { Link } from '@tanstack/react-router'
 import type { WorkloadLine } from '../../api/client'
 import { shown } from '../../figures/Name'
@@ -36,7 +36,7 @@ export function WorkloadRows({ lines }: { lines: WorkloadLine[] }) {
                 {w.host}
               </Link>
             </td>
-            {w.uses.map((u) => (
+            {w.uses.filter(isTold).map((u) => (
               <td className="num" key={u.resource} title={u.reason}>
                 {u.mean === null ? '–' : meanText(u.resource, u.mean)}
               </td>
