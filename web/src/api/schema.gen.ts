@@ -1790,7 +1790,7 @@ export interface components {
             /** @description The resource that it belongs to. */
             resource: string;
             /**
-             * @description How people read large figures of it.
+             * @description How people read large figures.
              * @enum {string}
              */
             steps: "plain" | "binary" | "decimal" | "seconds" | "hourly";
