@@ -18,8 +18,8 @@ type Sensor struct {
 	Says  string   `json:"says,omitempty" doc:"What it says beside its value, such as charging."`
 	Fault bool     `json:"fault,omitempty" doc:"It says that it is broken."`
 	Alarm bool     `json:"alarm,omitempty" doc:"It says that it raises an alarm."`
-	State string   `json:"state" enum:"within,near,beyond,fault,alarm,no limits,unavailable" doc:"How it stands to its thresholds."`
-	Left  *float64 `json:"left,omitempty" doc:"How far it is from the nearest threshold, in its unit; negative beyond it."`
+	State string   `json:"state" enum:"within,near,beyond,fault,alarm,no limits,unavailable"`
+	Left  *float64 `json:"left,omitempty" doc:"Until the nearest threshold, in its unit; negative beyond it."`
 	To    string   `json:"to,omitempty" enum:"low critical,low,high,critical" doc:"Which threshold that is."`
 }
 
@@ -37,6 +37,10 @@ const (
 	Supply      = "supply"
 	Charge      = "charge"
 )
+
+// SensorKinds are all of them.
+var SensorKinds = []string{Temperature, Fan, Voltage, Current, Power, Energy, Humidity, Intrusion, Clock, Supply,
+	Charge}
 
 // The states of a sensor, the most urgent first.
 const (

@@ -20,7 +20,7 @@ type Measure struct {
 	MeanUnit       string  `json:"mean_unit"`
 	AmountField    string  `json:"amount_field" doc:"Name of a field that holds amounts."`
 	MeanField      string  `json:"mean_field" doc:"Name of a field that holds means."`
-	Steps          string  `json:"steps" enum:"plain,binary,decimal,seconds,hourly" doc:"How people read large figures."`
+	Steps          string  `json:"steps" enum:"plain,binary,decimal,seconds,hourly" doc:"How people read large ones."`
 	InBits         bool    `json:"in_bits" doc:"Its rates are held against lines: people read them in bits a second."`
 	Manner         string  `json:"manner" enum:"flow,level,stall,height"`
 	OverTime       string  `json:"over_time" enum:"sum,mean,highest,apart" doc:"How figures of one workload combine."`

@@ -11,7 +11,7 @@ import (
 
 type sensorsInput struct {
 	HostParam
-	Kind  string `query:"kind" enum:"temperature,fan,voltage,current,power,energy,humidity,intrusion,clock,supply,charge"`
+	Kind  string `query:"kind" doc:"Of one kind, such as temperature."`
 	State string `query:"state" enum:"fault,beyond,alarm,near,unavailable,within,no limits"`
 }
 

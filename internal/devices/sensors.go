@@ -49,7 +49,8 @@ type quantity struct {
 var quantities = []quantity{
 	{"temp", account.Temperature, "°C", 1000}, {"fan", account.Fan, "rpm", 1}, {"in", account.Voltage, "V", 1000},
 	{"curr", account.Current, "A", 1000}, {"power", account.Power, "W", 1e6}, {"energy", account.Energy, "J", 1e6},
-	{"humidity", account.Humidity, "%", 1000}, {"intrusion", account.Intrusion, "", 1}, {"freq", account.Clock, "Hz", 1},
+	{"humidity", account.Humidity, "%", 1000}, {"intrusion", account.Intrusion, "", 1},
+	{"freq", account.Clock, "Hz", 1},
 }
 
 // Sensors reads every sensor once, whatever number of files show it: chips, thermal zones, power supplies, and zones
@@ -236,7 +237,8 @@ func (h *Host) supplies() (list []account.Sensor) {
 			per                    float64
 		}{
 			{"online", "online", account.Supply, "", 1}, {"capacity", "charge", account.Charge, "%", 1},
-			{"voltage_now", "voltage", account.Voltage, "V", 1e6}, {"current_now", "current", account.Current, "A", 1e6},
+			{"voltage_now", "voltage", account.Voltage, "V", 1e6},
+			{"current_now", "current", account.Current, "A", 1e6},
 			{"power_now", "power", account.Power, "W", 1e6}, {"energy_now", "energy", account.Energy, "J", 1e6 / 3600},
 			{"temp", "temperature", account.Temperature, "°C", 10},
 		} {

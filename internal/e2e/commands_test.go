@@ -509,3 +509,43 @@ func words(t *testing.T, line string) []string {
 	require.NotEmpty(t, out)
 	return out
 }
+
+// TestSensors_TheUrgentComeFirstAndEnergyHasALedger reads what the demo's hosts draw and tell: one fan of press-1 has
+// failed, a supply of cellar-1 is off, and terrace-2 has neither meter nor sensors.
+func TestSensors_TheUrgentComeFirstAndEnergyHasALedger(t *testing.T) {
+	all := runJSON[[]hub.SensorLine](t, demo, "sensors")
+	require.Greater(t, len(all), 30)
+	assert.Equal(t, []string{"press-1", "rear fan", "fault", "cellar-1", "online", "alarm"}, []string{all[0].Host,
+		all[0].Name, all[0].State, all[1].Host, all[1].Name, all[1].State})
+	for _, s := range all {
+		assert.NotEqual(t, "terrace-2", s.Host)
+	}
+	hot := runJSON[[]hub.SensorLine](t, demo, "sensors", "--host", "press-1", "--kind", "temperature", "--state",
+		"within")
+	require.NotEmpty(t, hot)
+	for _, s := range hot {
+		assert.Equal(t, []string{"press-1", "temperature", "within"}, []string{s.Host, s.Kind, s.State})
+		assert.InDelta(t, *s.Left, *s.High-*s.Value, 1e-9, "which is below the critical one")
+	}
+	got := demo.run("sensors", "--kind", "taste")
+	assert.Equal(t, 1, got.code)
+	assert.Contains(t, got.stderr, `no sensors of the kind "taste": choose one of temperature, fan`)
+	assert.Contains(t, demo.run("sensors", "--first", "3").stdout, "1000 rpm beyond low")
+
+	span := between(spanOfDemo(t))
+	l := runJSON[sheet.Ledger](t, demo, append([]string{"ledger", "--host", "press-1", "--of", "energy"}, span...)...)
+	requireBalance(t, l)
+	assert.InEpsilon(t, 96*l.ElapsedS, *l.Idle, 1e-6, "what was declared to be drawn at rest")
+	assert.InDelta(t, 0, *l.Residual, 0.002**l.Used)
+	cpu := runJSON[sheet.Ledger](t, demo, append([]string{"ledger", "--host", "press-1", "--of", "cpu"}, span...)...)
+	assert.InEpsilon(t, *cpu.Shares[0].Amount / *cpu.Used, *l.Shares[0].Amount / *l.Used, 0.02,
+		"energy is split by CPU time")
+	fleet := runJSON[sheet.Ledger](t, demo, append([]string{"share", "--of", "energy"}, span...)...)
+	assert.Equal(t, []string{"terrace-2"}, fleet.Without)
+	none := runJSON[sheet.Ledger](t, demo, append([]string{"ledger", "--host", "terrace-2", "--of", "energy"},
+		span...)...)
+	assert.Nil(t, none.Used)
+	assert.Contains(t, none.Notes["used"], "no meter of energy")
+	assert.Contains(t, demo.run("workloads", "--first", "2").stdout, "energy W")
+	assert.NotContains(t, demo.run("workloads", "--host", "terrace-2", "--first", "2").stdout, "energy")
+}

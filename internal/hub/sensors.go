@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"slices"
+	"strings"
 	"time"
 
 	"vinescale/core/account"
@@ -22,6 +23,10 @@ type SensorQuery struct{ Host, Kind, State string }
 // Sensors lists what the sensors of hosts told last, the most urgent first, then by host. Those of hosts that tell of
 // none are not in it.
 func (h *Hub) Sensors(ctx context.Context, q SensorQuery) ([]SensorLine, error) {
+	if q.Kind != "" && !slices.Contains(account.SensorKinds, q.Kind) {
+		return nil, problem(Invalid, "there are no sensors of the kind %q: choose one of %s", q.Kind,
+			strings.Join(account.SensorKinds, ", "))
+	}
 	hosts, err := h.store.Hosts(ctx)
 	if err != nil {
 		return nil, err

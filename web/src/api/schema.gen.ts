@@ -1790,7 +1790,7 @@ export interface components {
             /** @description The resource that it belongs to. */
             resource: string;
             /**
-             * @description How people read large figures.
+             * @description How people read large ones.
              * @enum {string}
              */
             steps: "plain" | "binary" | "decimal" | "seconds" | "hourly";
@@ -2163,7 +2163,7 @@ export interface components {
             kind: string;
             /**
              * Format: double
-             * @description How far it is from the nearest threshold, in its unit; negative beyond it.
+             * @description Until the nearest threshold, in its unit; negative beyond it.
              */
             left?: number;
             /** Format: double */
@@ -2173,10 +2173,7 @@ export interface components {
             name: string;
             /** @description What it says beside its value, such as charging. */
             says?: string;
-            /**
-             * @description How it stands to its thresholds.
-             * @enum {string}
-             */
+            /** @enum {string} */
             state: "within" | "near" | "beyond" | "fault" | "alarm" | "no limits" | "unavailable";
             /**
              * @description Which threshold that is.
@@ -3714,7 +3711,8 @@ export interface operations {
             query?: {
                 /** @description One host; all when left out. */
                 host?: string;
-                kind?: "temperature" | "fan" | "voltage" | "current" | "power" | "energy" | "humidity" | "intrusion" | "clock" | "supply" | "charge";
+                /** @description Of one kind, such as temperature. */
+                kind?: string;
                 state?: "fault" | "beyond" | "alarm" | "near" | "unavailable" | "within" | "no limits";
             };
             header?: never;
