@@ -8,6 +8,7 @@ type Inventory struct {
 	Swaps       []Swap       `json:"swaps"`
 	Counting    []Ability    `json:"counting"`
 	Sensors     []Sensor     `json:"sensors,omitempty"` // as they stood when the interval ended
+	Machine     *Machine     `json:"machine,omitempty"` // nil from a collector that tells none
 }
 
 // CPUPlace is where a logical CPU sits. Two of one core and package are SMT siblings. -1 is not known.

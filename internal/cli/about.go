@@ -433,7 +433,11 @@ func writeGroup(w io.Writer, g *hub.AboutGroup) error {
 		rows = append(rows, [2]string{strings.ReplaceAll(k, "_", " "), g.Facts[k]})
 	}
 	if g.Reason != "" {
-		return pairs(w, append(rows, [2]string{"ran and used", "not known: " + g.Reason}))
+		err := pairs(w, append(rows, [2]string{"ran and used", "not known: " + g.Reason}))
+		if err == nil && g.Machine != nil {
+			err = writeMachine(w, g.Machine)
+		}
+		return err
 	}
 	for _, x := range []struct {
 		name   string
@@ -454,6 +458,11 @@ func writeGroup(w io.Writer, g *hub.AboutGroup) error {
 		counted(g.Processes, "process", "processes") + ", " + counted(g.Threads, "thread", "threads")})
 	if err := pairs(w, rows); err != nil {
 		return err
+	}
+	if g.Machine != nil {
+		if err := writeMachine(w, g.Machine); err != nil {
+			return err
+		}
 	}
 	fmt.Fprintln(w)
 	t := newTable(w)

@@ -320,7 +320,8 @@ func (d *demo) bridge(ctx context.Context, h *stage.Host, to *client.Client) err
 func (d *demo) reader(h *stage.Host) (*kernel.Reader, error) {
 	tree := d.tree(h)
 	o := kernel.Options{
-		Roots:     kernel.Roots{Proc: tree.Proc(), Sys: tree.Sys(), Cgroup: tree.Cgroup()},
+		Roots: kernel.Roots{Proc: tree.Proc(), Sys: tree.Sys(), Cgroup: tree.Cgroup(), Etc: tree.Etc()},
+		Links: h.Links, Failed: h.Failed,
 		DiskRates: h.DiskRates(), IdleMicroWatts: h.IdleMicroWatts(),
 		PageSize: stage.PageSize, Space: h.Space, Quota: h.Quota, Ends: h.Ends,
 		Clock: func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },

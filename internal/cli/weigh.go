@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/csv"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -125,6 +126,7 @@ func (h *hostRoots) open(slowPace time.Duration) (*kernel.Reader, error) {
 	at(&h.kernel.Proc, "proc")
 	at(&h.kernel.Sys, "sys")
 	at(&h.kernel.Cgroup, "sys/fs/cgroup")
+	at(&h.kernel.Etc, "etc")
 	o := identify.Options{Roots: identify.Roots{Etc: filepath.Join(h.root, "etc"), Run: filepath.Join(h.root, "run"),
 		Proc: h.kernel.Proc}}
 	for _, s := range h.asked {
@@ -151,12 +153,25 @@ func (h *hostRoots) open(slowPace time.Duration) (*kernel.Reader, error) {
 		}
 	}
 	reader, err := kernel.Open(identify.NewRegistry(o),
-		kernel.Options{Roots: h.kernel, DiskRates: rates, IdleMicroWatts: int64(h.idleWatts * 1e6), Counters: counters,
-			Ask: h.own(), SlowPace: slowPace})
+		kernel.Options{Roots: h.kernel, DiskRates: rates, IdleMicroWatts: int64(h.idleWatts * 1e6),
+			Counters: counters, Ask: h.own(), Failed: h.failed, SlowPace: slowPace})
 	if err != nil {
 		counters.Close()
 	}
 	return reader, err
+}
+
+// failed asks this host's init system which of its units failed.
+func (h *hostRoots) failed() ([]string, error) {
+	if !h.own() {
+		return nil, errors.New("the init system of another host is not asked")
+	}
+	if _, err := os.Stat("/run/systemd/system"); err != nil {
+		return nil, errors.New("no init system that tells runs on this host")
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	return informants.FailedUnits(ctx, "unix:path=/run/dbus/system_bus_socket")
 }
 
 // own tells whether the host that is read is the one this runs on: the kernel that counts is then the one the files are

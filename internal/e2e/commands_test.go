@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vinescale/core/account"
 	"vinescale/core/explain"
 	"vinescale/internal/api"
 	"vinescale/internal/hub"
@@ -548,4 +549,28 @@ func TestSensors_TheUrgentComeFirstAndEnergyHasALedger(t *testing.T) {
 	assert.Contains(t, none.Notes["used"], "no meter of energy")
 	assert.Contains(t, demo.run("workloads", "--first", "2").stdout, "energy W")
 	assert.NotContains(t, demo.run("workloads", "--host", "terrace-2", "--first", "2").stdout, "energy")
+}
+
+func TestAboutHost_TellsWhatItIsMadeOf(t *testing.T) {
+	g := runJSON[hub.AboutGroup](t, demo, "about", "host/press-1")
+	require.NotNil(t, g.Machine)
+	facts := map[string]string{}
+	for _, f := range g.Machine.Facts {
+		facts[f.What] = f.Text + f.Why
+	}
+	assert.Equal(t, []string{"Cask 24", account.NotStated, "1 package, 12 cores, 24 CPUs (2 a core), 2 nodes"},
+		[]string{facts["model"], facts["board"], facts["processors"]})
+	require.Len(t, g.Machine.Modules, 8)
+	assert.Equal(t, account.MemoryModule{Slot: "DIMM A1", SizeBytes: 24 << 30, Type: "DDR5", Form: "DIMM",
+		Maker: "Cooper", Part: "CM-4800", MegaTransfers: 4400, MostTransfers: 4800}, g.Machine.Modules[0])
+	assert.Equal(t, []string{"rack-check.service"}, g.Machine.Failed)
+	assert.Len(t, g.Machine.Starts, 5)
+	text := demo.run("about", "host/press-1").stdout
+	assert.Regexp(t, `memory modules +4 of 24 GiB DDR5 DIMM Cooper CM-4800 at 4400 MT/s of 4800 .*; 4 slots empty`,
+		text)
+	assert.Regexp(t, `sda +8.00 TB +Cooper HD 8 .* rotates; holds sda1, sda2`, text)
+	assert.Regexp(t, `memory modules +– not stated by this machine`, demo.run("about", "host/terrace-2").stdout)
+	status, _, answer := call(t, "GET", demo.address+"/api/v1/hosts/press-1/machine", demo.token, "", nil)
+	assert.Equal(t, 200, status)
+	assert.Contains(t, string(answer), `"what":"processor","text":"Cooper Grape 7"`)
 }

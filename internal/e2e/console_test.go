@@ -88,8 +88,8 @@ func TestConsole_FromSignInToAHostsLedger(t *testing.T) {
 	for path, text := range map[string]string{
 		"/": "The hosts under it", "/hosts": "press-1", "/tenants/Cellar%20Intake": "must-intake-1",
 		"/rules": "the unit journal.service", "/users/m.abt": "job 41200", "/disks": "curd-fermentlog",
-		"/hosts/cellar-1": "Each CPU",
-		"/network":        "Residual", "/hosts/terrace-2": "asleep for",
+		"/hosts/cellar-1": "Each CPU", "/hosts/press-1": "failed: rack-check.service",
+		"/network": "Residual", "/hosts/terrace-2": "asleep for",
 	} {
 		require.NoError(t, b.Go(demo.address+path))
 		require.NoError(t, b.WaitText(text))

@@ -216,6 +216,8 @@ type AboutGroup struct {
 	Reason    string            `json:"unavailable,omitempty" doc:"Why nothing is known of what it ran and used."`
 
 	explain.Missed
+
+	Machine *Machine `json:"machine,omitempty" doc:"Of a host: what it is made of."`
 }
 
 // GroupUse is what a group's workloads used of one resource together.
@@ -291,6 +293,10 @@ func (h *Hub) AboutHost(ctx context.Context, name string, span question.Span, fi
 	}
 	pools, err := h.store.Pools(ctx)
 	g.Facts = hostFacts(&host, pools[name])
+	if err != nil {
+		return nil, err
+	}
+	g.Machine, err = h.Machine(ctx, name)
 	return g, err
 }
 

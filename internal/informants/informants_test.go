@@ -329,6 +329,14 @@ func (initSystem1) ListUnitsByNames(names []string) ([]unitStatus, *dbus.Error) 
 	return list, nil
 }
 
+func (initSystem1) ListUnitsFiltered(states []string) ([]unitStatus, *dbus.Error) {
+	if len(states) != 1 || states[0] != "failed" {
+		return nil, dbus.NewError("org.freedesktop.DBus.Error.InvalidArgs", nil)
+	}
+	return []unitStatus{{Name: "press.service", Active: "failed", Path: "/unit/1", JobPath: "/"},
+		{Name: "lees.mount", Active: "failed", Path: "/unit/2", JobPath: "/"}}, nil
+}
+
 // properties answers for the units.
 type properties struct{}
 
@@ -384,4 +392,10 @@ func TestUnits_TellTheirStateOverDBus(t *testing.T) {
 	assert.Equal(t, []string{"failed", "exit code 3 (exit-code)"},
 		[]string{found["failed"].Facts[account.FactState], found["failed"].Facts[account.FactExit]})
 	assert.NotContains(t, found, "gone")
+
+	failed, err := FailedUnits(t.Context(), address)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"lees.mount", "press.service"}, failed)
+	_, err = FailedUnits(t.Context(), "unix:path=/nonexistent")
+	assert.Error(t, err)
 }

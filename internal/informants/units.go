@@ -3,6 +3,7 @@ package informants
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/godbus/dbus/v5"
@@ -36,17 +37,11 @@ const (
 )
 
 func (u *units) Ask(ctx context.Context, about []account.Workload) (map[string]account.Workload, error) {
-	conn, err := dbus.Dial(u.address, dbus.WithContext(ctx))
+	conn, err := dial(ctx, u.address)
 	if err != nil {
 		return nil, err
 	}
 	defer conn.Close()
-	if err := conn.Auth(nil); err != nil {
-		return nil, fmt.Errorf("sign in: %w", err)
-	}
-	if err := conn.Hello(); err != nil {
-		return nil, fmt.Errorf("sign in: %w", err)
-	}
 	names := make([]string, len(about))
 	for i, w := range about {
 		names[i] = w.Facts[account.FactUnit]
@@ -65,6 +60,21 @@ func (u *units) Ask(ctx context.Context, about []account.Workload) (map[string]a
 		}
 	}
 	return found, nil
+}
+
+// dial signs in at a bus.
+func dial(ctx context.Context, address string) (*dbus.Conn, error) {
+	conn, err := dbus.Dial(address, dbus.WithContext(ctx))
+	if err != nil {
+		return nil, err
+	}
+	if err = conn.Auth(nil); err == nil {
+		if err = conn.Hello(); err == nil {
+			return conn, nil
+		}
+	}
+	conn.Close()
+	return nil, fmt.Errorf("sign in: %w", err)
 }
 
 func unitFacts(unit dbus.BusObject, st unitStatus) map[string]string {
@@ -108,4 +118,25 @@ func property[T any](o dbus.BusObject, name string) (T, bool) {
 	}
 	t, ok := v.Value().(T)
 	return t, ok
+}
+
+// FailedUnits asks the init system over D-Bus which of its units failed.
+func FailedUnits(ctx context.Context, address string) ([]string, error) {
+	conn, err := dial(ctx, address)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	var list []unitStatus
+	manager := conn.Object(initSystem, "/org/freedesktop/systemd1")
+	if err := manager.CallWithContext(ctx, initSystem+".Manager.ListUnitsFiltered", 0,
+		[]string{"failed"}).Store(&list); err != nil {
+		return nil, fmt.Errorf("list units: %w", err)
+	}
+	failed := make([]string, len(list))
+	for i := range list {
+		failed[i] = list[i].Name
+	}
+	slices.Sort(failed)
+	return failed, nil
 }

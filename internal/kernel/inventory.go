@@ -7,11 +7,13 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"time"
 
 	"golang.org/x/sys/unix"
 
 	"vinescale/core/account"
 	"vinescale/core/cpuset"
+	"vinescale/internal/devices"
 	"vinescale/internal/kernel/text"
 )
 
@@ -19,12 +21,42 @@ import (
 func (r *Reader) Survey() *account.Inventory {
 	inv := &account.Inventory{Counting: r.Abilities(), Sensors: r.devices.Sensors()}
 	r.surveyCPUs(inv)
+	inv.Machine = r.surveyMachine(inv)
 	r.surveyDevices(inv)
 	r.surveyFilesystems(inv)
 	if b, err := r.proc.Read(r.proc.At("swaps")); err == nil {
 		inv.Swaps = text.ParseSwaps(b)
 	}
 	return inv
+}
+
+// machineEvery is how often it is looked again what a machine is: little of it changes without a new start.
+const machineEvery = 15 * time.Minute
+
+// surveyMachine reads what the machine is, now and then.
+func (r *Reader) surveyMachine(inv *account.Inventory) *account.Machine {
+	now, _ := r.options.Clock()
+	if r.machine != nil && now.Before(r.lookAt) {
+		return r.machine
+	}
+	r.lookAt = now.Add(machineEvery)
+	r.machine = devices.Machine(devices.Trees{Proc: r.options.Roots.Proc, Sys: r.options.Roots.Sys,
+		Etc: r.options.Roots.Etc}, inv.CPUs)
+	switch {
+	case r.options.Links != nil:
+		r.machine.Links = r.options.Links()
+	case r.options.Ask && r.net.selfNet == r.net.hostNet:
+		r.machine.Links = devices.Links(r.options.Roots.Sys)
+	}
+	r.machine.NoFailed = "no init system is asked"
+	if r.options.Failed != nil {
+		failed, err := r.options.Failed()
+		if r.machine.NoFailed = ""; err != nil {
+			r.machine.NoFailed = err.Error()
+		}
+		r.machine.Failed = append(r.machine.Failed, failed...)
+	}
+	return r.machine
 }
 
 // surveyCPUs reads the kernel's "CPU topology" and "CPU Performance Scaling" files.

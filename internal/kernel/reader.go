@@ -27,6 +27,7 @@ type Roots struct {
 	Proc   string // /proc
 	Sys    string // /sys
 	Cgroup string // /sys/fs/cgroup
+	Etc    string // /etc
 }
 
 // Options for Open.
@@ -55,6 +56,10 @@ type Options struct {
 	Ends func() (account.LinkEnds, error)
 	// Quota asks what the project of a directory has; nil asks the host's own filesystems.
 	Quota func(dir string) (account.Files, error)
+	// Links asks for interfaces with their addresses; nil asks the kernel, where Ask says that it is the host's.
+	Links func() []account.MachineLink
+	// Failed asks the init system which of its units failed; nil where it is not to be asked.
+	Failed func() ([]string, error)
 	// PageSize is how many bytes a page of the host's memory has, in which some counters are told. That of the kernel
 	// this runs on when zero: arm64 and ppc64 hosts may have 64 KiB. A staged host tells its own.
 	PageSize int64
@@ -83,6 +88,8 @@ type Reader struct {
 	net     network
 	storage storage
 	devices *devices.Host
+	machine *account.Machine // as it was read last
+	lookAt  time.Time        // from when on it is read again
 }
 
 // host is what is known of the host as a whole.
@@ -173,6 +180,7 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 	def(&o.Roots.Proc, "/proc")
 	def(&o.Roots.Sys, "/sys")
 	def(&o.Roots.Cgroup, "/sys/fs/cgroup")
+	def(&o.Roots.Etc, "/etc")
 	if o.Clock == nil {
 		start := time.Now()
 		o.Clock = func() (time.Time, time.Duration) { now := time.Now(); return now.UTC(), now.Sub(start) }

@@ -111,6 +111,7 @@ func watch(t *testing.T, off ...bpf.Feature) *watcher {
 
 // read takes a reading and adds the interval since the one before.
 func (w *watcher) read() {
+	time.Sleep(2 * time.Millisecond) // two readings of one millisecond make no interval
 	r := &w.readings[w.turn]
 	w.turn = (w.turn + 1) % len(w.readings)
 	require.NoError(w.t, w.reader.Read(r))

@@ -1,8 +1,10 @@
 package stage
 
 import (
+	"encoding/binary"
 	"fmt"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"vinescale/core/account"
@@ -96,6 +98,84 @@ func (p *power) counter(i int) int64 {
 		return p.joules[i] % rangeOf
 	}
 	return 0
+}
+
+// renderMachine writes what the firmware, the kernel and the system say of the machine: each host other things. The one
+// of no meter is a virtual machine, whose firmware states little.
+func (h *Host) renderMachine(w *writer, t Tree) {
+	dmi := func(file, content string) { w.file(filepath.Join(t.Sys(), "class/dmi/id", file), content+"\n") }
+	model, flags := "Cooper Grape 7", "fpu vmx aes avx2 avx512f constant_tsc nx smep smap"
+	if h.power.packages == 0 && !h.power.meter {
+		dmi("sys_vendor", "QEMU")
+		dmi("product_name", "To Be Filled By O.E.M.")
+		model, flags = "Cooper Grape 7 (virtual)", "fpu aes avx2 hypervisor constant_tsc nx"
+	} else {
+		dmi("sys_vendor", "Cooper")
+		dmi("product_name", map[bool]string{true: "Cask 24", false: "Cask 16"}[h.CPUs == 24])
+		dmi("bios_vendor", "Cooper")
+		dmi("bios_version", "2.14")
+		dmi("bios_date", "03/11/2025")
+		dmi("chassis_type", "23")
+		w.file(filepath.Join(t.Sys(), "firmware/dmi/tables/DMI"), string(h.memoryTables()))
+	}
+	w.file(filepath.Join(t.Etc(), "os-release"), "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\n")
+	w.file(filepath.Join(t.Proc(), "sys/kernel/osrelease"), "6.12.48-amd64\n")
+	w.file(filepath.Join(t.Proc(), "sys/kernel/arch"), "x86_64\n")
+	var cpus strings.Builder
+	for c := range h.CPUs {
+		fmt.Fprintf(&cpus, "processor\t: %d\nmodel name\t: %s\ncpu MHz\t\t: %d.000\nflags\t\t: %s\n\n", c, model,
+			2400+c%3*300, flags)
+	}
+	w.file(filepath.Join(t.Proc(), "cpuinfo"), cpus.String())
+	for i, cache := range []string{"1 Data 48K 0", "1 Instruction 32K 0", "2 Unified 2048K 0",
+		"3 Unified 36864K 0-11"} {
+		words := strings.Fields(cache)
+		for k, file := range []string{"level", "type", "size", "shared_cpu_list"} {
+			w.file(filepath.Join(t.Sys(), "devices/system/cpu/cpu0/cache", fmt.Sprint("index", i), file), words[k]+"\n")
+		}
+	}
+	for _, unit := range []string{"ssh.service", "time-keeper.service", "label-spool.service"} {
+		w.file(filepath.Join(t.Etc(), "systemd/system/multi-user.target.wants", unit), "")
+	}
+	w.file(filepath.Join(t.Etc(), "systemd/system/timers.target.wants/rack-check.timer"), "")
+	w.file(filepath.Join(t.Etc(), "cron.d/ledger"), "15 3 * * * root /usr/local/bin/close-the-day\n")
+}
+
+// memoryTables are the firmware's tables (SMBIOS, "Memory Device") of eight slots for memory, of which half are filled.
+func (h *Host) memoryTables() (tables []byte) {
+	each := uint16(h.MemoryBytes / 4 >> 20)
+	for slot := range 8 {
+		formatted := make([]byte, 0x22-4)
+		texts := fmt.Sprintf("DIMM %c%d\x00Cooper\x00CM-4800\x00\x00", 'A'+slot%4, slot/4+1)
+		if slot < 4 {
+			binary.LittleEndian.PutUint16(formatted[0x0C-4:], each)
+			binary.LittleEndian.PutUint16(formatted[0x15-4:], 4800) // megatransfers a second
+			binary.LittleEndian.PutUint16(formatted[0x20-4:], 4400) // as it is set up
+			formatted[0x12-4] = 0x22                                // DDR5
+		}
+		formatted[0x0E-4], formatted[0x10-4], formatted[0x17-4], formatted[0x1A-4] = 9, 1, 2, 3
+		tables = append(tables, 17, byte(len(formatted)+4), byte(slot), 0x11)
+		tables = append(append(tables, formatted...), texts...)
+	}
+	return append(tables, 127, 4, 0, 0x7F, 0, 0)
+}
+
+// Links are the host's interfaces with their addresses.
+func (h *Host) Links() []account.MachineLink {
+	n := byte(0)
+	for _, c := range []byte(h.Name) {
+		n = n*31 + c
+	}
+	return []account.MachineLink{{Name: LinkName, Addresses: []string{fmt.Sprintf("192.0.2.%d/24", 10+n%200)},
+		Mbit: h.LinkMbit, State: "up", Hardware: fmt.Sprintf("02:00:5e:00:53:%02x", n)}}
+}
+
+// Failed are the units that failed: of the host whose fan did, one that watches it.
+func (h *Host) Failed() ([]string, error) {
+	if h.power.failedFan {
+		return []string{"rack-check.service"}, nil
+	}
+	return nil, nil
 }
 
 // renderDevices writes the files of meters and sensors.

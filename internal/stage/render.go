@@ -111,6 +111,7 @@ func (h *Host) renderHost(w *writer, t Tree) {
 		}
 	}
 	load := h.load()
+	fmt.Fprintf(&stat, "btime %d\n", h.Now.Add(-h.Uptime).Unix())
 	w.file(filepath.Join(proc, "stat"), stat.String())
 	w.file(filepath.Join(proc, "uptime"), fmt.Sprintf("%.2f 0.00\n", h.Uptime.Truncate(10*time.Millisecond).Seconds()))
 	w.file(filepath.Join(proc, "meminfo"),
@@ -122,6 +123,9 @@ func (h *Host) renderHost(w *writer, t Tree) {
 	w.file(filepath.Join(proc, "loadavg"), fmt.Sprintf("%.2f %.2f %.2f 1/200 1\n", load[0], load[1], load[2]))
 	h.renderDisks(w, t)
 	h.renderDevices(w, t)
+	if _, err := os.Stat(filepath.Join(t.Etc(), "os-release")); err != nil { // it does not change
+		h.renderMachine(w, t)
+	}
 	w.file(filepath.Join(proc, "pressure/cpu"), fmt.Sprintf("some avg10=0.00 avg60=0.00 avg300=0.00 total=%d\n",
 		h.stall))
 	w.file(filepath.Join(proc, "pressure/memory"),

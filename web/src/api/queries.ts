@@ -117,6 +117,16 @@ export function useDisks(span: Span, cut: { first: number; users: number }) {
   })
 }
 
+/** What a host is made of. */
+export function useMachine(host: string) {
+  return useQuery({
+    queryKey: ['machine', host],
+    queryFn: () => answer(api.GET('/api/v1/hosts/{name}/machine', { params: { path: { name: host } } })),
+    staleTime: 60_000,
+    meta: { host },
+  })
+}
+
 /** What the sensors of a host told last, the most urgent first. */
 export function useSensors(host: string) {
   return useQuery({

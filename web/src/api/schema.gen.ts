@@ -178,6 +178,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hosts/{name}/machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a host is made of: firmware, processor, memory modules, drives, links, and what begins by itself */
+        get: operations["get-machine"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts/{name}/memory": {
         parameters: {
             query?: never;
@@ -775,6 +792,8 @@ export interface components {
             held: components["schemas"]["GroupHeld"];
             hosts: components["schemas"]["Count"][];
             kinds: components["schemas"]["Count"][];
+            /** @description Of a host: what it is made of. */
+            machine?: components["schemas"]["Machine"];
             name: string;
             owners: components["schemas"]["Count"][];
             /** Format: int64 */
@@ -1106,6 +1125,19 @@ export interface components {
             name: string;
             /** Format: int64 */
             workloads: number;
+        };
+        Device: {
+            controller: string;
+            kind: string;
+            label: string;
+            model: string;
+            name: string;
+            /** Format: int32 */
+            number: number;
+            parents: string[];
+            rotates: boolean;
+            /** Format: int64 */
+            size_bytes: number;
         };
         DeviceLine: {
             /** @description All that its device moved was moved on it: same users. */
@@ -1739,6 +1771,52 @@ export interface components {
             /** Format: double */
             load_5m: number;
         };
+        Machine: {
+            /**
+             * Format: date-time
+             * @description When it told; null where it never did.
+             */
+            at: string | null;
+            /** @description Block devices, drives and what is on them. */
+            devices: components["schemas"]["Device"][];
+            facts: components["schemas"]["MachineFact"][];
+            /** @description Units of the init system that failed. */
+            failed: string[];
+            /** @description Why it is not known what failed. */
+            failed_unavailable?: string;
+            links: components["schemas"]["MachineLink"][];
+            memory_modules: components["schemas"]["MemoryModule"][];
+            /** @description Why they are not known. */
+            memory_modules_unavailable?: string;
+            /**
+             * Format: int64
+             * @description How many it has.
+             */
+            sensors: number;
+            /** @description What begins by itself. */
+            starts: components["schemas"]["Start"][];
+            swaps: components["schemas"]["Swap"][];
+            /** @description Why nothing is known. */
+            unavailable?: string;
+        };
+        MachineFact: {
+            text?: string;
+            unavailable?: string;
+            what: string;
+        };
+        MachineLink: {
+            addresses: string[];
+            /** @description Its address on the wire. */
+            hardware?: string;
+            /**
+             * Format: int64
+             * @description Line rate; 0 where it is not told.
+             */
+            mbit: number;
+            name: string;
+            /** @description up, down, or as its driver says. */
+            state: string;
+        };
         Mate: {
             /**
              * Format: double
@@ -1845,6 +1923,28 @@ export interface components {
             uncovered?: components["schemas"]["Uncovered"];
             /** @description Most charged first. */
             workloads: components["schemas"]["MemoryUser"][];
+        };
+        MemoryModule: {
+            form?: string;
+            maker?: string;
+            /**
+             * Format: int64
+             * @description As it is set up.
+             */
+            megatransfers_per_second?: number;
+            /**
+             * Format: int64
+             * @description That it could do.
+             */
+            most_megatransfers_per_second?: number;
+            part?: string;
+            /**
+             * Format: int64
+             * @description 0 for an empty slot.
+             */
+            size_bytes: number;
+            slot: string;
+            type?: string;
         };
         MemoryUser: {
             /** @description It holds much and has done next to nothing for a while. */
@@ -2244,6 +2344,13 @@ export interface components {
              * @description End of the last interval in which it used more than half a percent of a CPU.
              */
             since: string;
+        };
+        Start: {
+            /** @description service, timer, socket, mount, …, start-up entry or table of timed commands. */
+            kind: string;
+            name: string;
+            /** @description Which target or run level wants it, or how often it runs. */
+            when: string;
         };
         Suggestion: {
             /** @description What they have in common. */
@@ -2908,6 +3015,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CPUs"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Machine"];
                 };
             };
             /** @description Error */

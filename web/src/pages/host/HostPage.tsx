@@ -14,6 +14,7 @@ import { CPUMap } from './CPUMap'
 import { CPURows } from './CPURows'
 import { LedgerLines } from './LedgerLines'
 import { LedgerSheet } from './LedgerSheet'
+import { MachineSheet } from './MachineSheet'
 import { MemorySheet } from './MemorySheet'
 import { SensorSheet } from './SensorSheet'
 
@@ -91,6 +92,7 @@ export function HostPage() {
       </section>
       <MemorySheet host={host} />
       <SensorSheet host={host} />
+      <MachineSheet host={host} />
       <CPURows host={host} />
     </>
   )
