@@ -45,6 +45,7 @@ type recogniser[F any] struct {
 type looseKey struct {
 	uid     int64
 	program string
+	script  string // that the program, an interpreter, runs
 	brief   bool
 }
 
@@ -165,17 +166,26 @@ func (r *Registry) OfProcess(p *Process, inside account.WorkloadID) account.Work
 
 // Loose returns the workload of a user's processes that belong to nothing else and descend from one program.
 func (r *Registry) Loose(uid int64, program string) account.WorkloadID {
+	return r.LooseScript(uid, program, "")
+}
+
+// LooseScript is Loose of a program that is an interpreter, with the script that it runs: the workload is called by
+// that. Rules see the program as before.
+func (r *Registry) LooseScript(uid int64, program, script string) account.WorkloadID {
 	program = sound(program)
-	key := looseKey{uid: uid, program: program}
+	key := looseKey{uid: uid, program: program, script: script}
 	r.mu.Lock()
 	id, ok := r.byLoose[key]
 	r.mu.Unlock()
 	if ok {
 		return id
 	}
-	name := r.users.Name(uid)
+	name, called, rest := r.users.Name(uid), program, program
+	if script != "" {
+		called, rest = script, program+":"+script
+	}
 	id = r.intern(account.Workload{
-		Key: "loose:" + strconv.FormatInt(uid, 10) + ":" + program, Kind: amount.Loose, Name: program + " of " + name,
+		Key: "loose:" + strconv.FormatInt(uid, 10) + ":" + rest, Kind: amount.Loose, Name: called + " of " + name,
 		Owner: name, UID: uid,
 		Recogniser: "user and program", Facts: map[string]string{account.FactProgram: program},
 	}, "in no container, machine, job, sign-in or unit")

@@ -19,6 +19,7 @@ type kin struct {
 	lives    bool               // a workload of its own, for it has lived on or is large
 	fixed    bool               // its workload was recognised and not decided here
 	head     int32              // program of the process at its head; NoProgram until one was seen
+	script   string             // that the head runs, where it is an interpreter
 
 	met    int64 // reading it was first counted in; 0 where it is not counted
 	seen   int64 // last reading that had a process of it
@@ -228,9 +229,9 @@ func (r *Reader) join(pid int32, p *process) {
 	p.kin = n
 	first, start := bpf.FamilyHead(family)
 	if at := r.tasks.procs[first]; at != nil && sameStart(at.start, start) {
-		n.head = at.program
+		n.head, n.script = at.program, at.script
 	} else if n.head == account.NoProgram {
-		n.head = head.program
+		n.head, n.script = head.program, head.script
 	}
 }
 
@@ -312,7 +313,7 @@ func (r *Reader) decideKin(dst *account.Reading) {
 		n.lives = n.lives || apart || n.seen == r.count && age >= livesAfter || max(ran, n.micros) >= largeMicros ||
 			n.memory >= largeBytes || n.moved >= largeBytes
 		if n.lives && n.head != account.NoProgram {
-			n.workload = r.registry.Loose(n.uid, r.registry.ProgramName(n.head))
+			n.workload = r.registry.LooseScript(n.uid, r.registry.ProgramName(n.head), n.script)
 		} else {
 			n.workload = r.registry.Brief(n.uid)
 		}

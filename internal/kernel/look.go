@@ -43,7 +43,10 @@ func (r *Reader) look(pid int32, p *process, anew bool) bool {
 		p.cgroups = r.intern(b)
 	}
 	if anew {
-		p.program = r.program(pid, p)
+		p.program, p.script = r.program(pid, p), ""
+		if name := r.registry.ProgramName(p.program); identify.IsInterpreter(name) {
+			p.script = identify.Script(name, r.processFile(pid, "cmdline"))
+		}
 	}
 	w, known := r.cgroups.paths[p.cgroups]
 	switch {

@@ -21,10 +21,11 @@ type process struct {
 	inside   account.WorkloadID // of its cgroup, where it is another
 	own      account.WorkloadID // that it makes or belongs to by itself; Unrecognised for none
 	program  int32
-	family   int32 // program of the process at the head of its family
-	kin      *kin  // of a loose one
-	part     int32 // index of a part's name; -1 for none
-	machine  bool  // its threads are told apart
+	script   string // that it runs, where it is an interpreter
+	family   int32  // program of the process at the head of its family
+	kin      *kin   // of a loose one
+	part     int32  // index of a part's name; -1 for none
+	machine  bool   // its threads are told apart
 	comm     string
 	cgroups  string
 	uid      int64

@@ -123,7 +123,9 @@ func (w *watcher) assertBalance() {
 	busy := float64(l.Used.Units)
 	w.t.Logf("busy %.3f s, shares %.3f s, kernel %.3f s, steal %.3f s, residual %.3f s", busy/1e6,
 		float64(l.Shares)/1e6, float64(l.Kernel.Units)/1e6, float64(l.Steal.Units)/1e6, float64(l.Residual.Units)/1e6)
-	assert.InDelta(w.t, 0, l.Residual.Units, 0.005*busy+20_000+0.05*float64(l.Steal.Units), "the residual")
+	// Steal is told in steps, and may be told in another interval than the idle time that it was.
+	steal := float64(l.Steal.Units)
+	assert.InDelta(w.t, 0, l.Residual.Units, 0.005*busy+20_000+0.05*steal+min(steal/2, 40_000), "the residual")
 }
 
 func TestWhose_ACgroupMadeAndRemovedBetweenReadingsHasWhatItUsed(t *testing.T) {
