@@ -127,6 +127,23 @@ func TestFollow_AReusedPidAndAnotherProgramAreLookedAtAgain(t *testing.T) {
 	assert.Equal(t, "sign-in 3 of i.sauer", w.Name)
 }
 
+func TestFollow_LooseWorkOfAnInterpreterIsCalledByWhatItRuns(t *testing.T) {
+	f := follow(t)
+	f.write("proc/9001/cmdline", "python3.11\x00/srv/frost/nightly.py\x00--all\x00")
+	f.process(9001, 100, "python3.11", "/")
+	p, w, _ := f.read(9001)
+	assert.Equal(t, []string{"nightly.py of i.sauer", "loose:2004:python3.11:nightly.py", "python3.11"},
+		[]string{w.Name, w.Key, w.Facts[account.FactProgram]}, "and rules see the program")
+	assert.Equal(t, "python3.11", f.Registry().ProgramName(p.Program))
+	f.process(9002, 100, "python3.11", "/")
+	f.write("proc/9002/cmdline", "python3.11\x00-c\x00pass\x00")
+	_, w, _ = f.read(9002)
+	assert.Equal(t, "python3.11 of i.sauer", w.Name)
+	f.process(9001, 100, "sort", "/") // it runs another program now
+	_, w, _ = f.read(9001)
+	assert.Equal(t, "sort of i.sauer", w.Name)
+}
+
 func TestFollow_WhatIsInsideAWorkloadBelongsToItAndTheInnermostWins(t *testing.T) {
 	f := follow(t)
 	const session = "/user.slice/user-2004.slice/session-3.scope"
