@@ -11,8 +11,8 @@ import (
 	"vinescale/core/amount"
 )
 
-// TestEnergy_IsSplitByTheTimeInWhichTheHostWorked has two CPUs for ten seconds: idle for 5, taken by a hypervisor for 3.
-// Of the 12 in which the host worked one workload had 6, of which two programs had 4 and 1; 120 J were drawn.
+// TestEnergy_IsSplitByTheTimeInWhichTheHostWorked has two CPUs for ten seconds: idle for 5, taken by a hypervisor for
+// 3. Of the 12 in which the host worked one workload had 6, of which two programs had 4 and 1; 120 J were drawn.
 func TestEnergy_IsSplitByTheTimeInWhichTheHostWorked(t *testing.T) {
 	const second, joule = 1_000_000, 1_000_000
 	reading := func(at time.Duration, joules, press, sort, group, idle, steal int64) *account.Reading {
