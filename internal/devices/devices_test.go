@@ -62,6 +62,11 @@ func TestMeters_AreThoseThatNoOtherHolds(t *testing.T) {
 		"a power meter, whose files lie with its device": {with("class/hwmon/hwmon3/name", "power_meter",
 			"class/hwmon/hwmon3/device/power1_average", "213000000"),
 			[]account.Meter{{Name: "power meter", Whole: true, IsPower: true, MicroWatts: 213000000}}, ""},
+		"one that counts before one that samples, and first of all": {map[string]string{
+			"class/powercap/intel-rapl:0/name": "psys", "class/powercap/intel-rapl:0/energy_uj": "40",
+			"class/powercap/intel-rapl:1/name": "package-0", "class/powercap/intel-rapl:1/energy_uj": "30",
+			"class/hwmon/hwmon0/name": "power_meter", "class/hwmon/hwmon0/power1_average": "9"},
+			[]account.Meter{{Name: "psys", Whole: true, MicroJoules: 40}}, ""},
 		"none":           {map[string]string{"class/hwmon/hwmon0/name": "acpitz"}, nil, devices.NoMeter},
 		"one cut short":  {with("class/powercap/intel-rapl:0/energy_uj", ""), nil, "package-0 cannot be read: its"},
 		"one below zero": {with("class/powercap/intel-rapl:0/energy_uj", "-5"), nil, "its file holds no number"},

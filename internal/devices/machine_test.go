@@ -45,6 +45,7 @@ func TestMachine_TellsWhatTheFirmwareTheKernelAndTheSystemState(t *testing.T) {
 	m, _ := machine(t, map[string]string{
 		"sys/class/dmi/id/sys_vendor": "Cooper", "sys/class/dmi/id/product_name": "Cask 24",
 		"sys/class/dmi/id/product_version": "To be filled by O.E.M.", "sys/class/dmi/id/board_name": "Default string",
+		"sys/class/dmi/id/board_vendor": "Nonesuch", "sys/class/dmi/id/board_version": "None",
 		"sys/class/dmi/id/bios_version": "2.14", "sys/class/dmi/id/bios_date": "03/11/2025",
 		"sys/class/dmi/id/chassis_type": "23", "sys/firmware/dmi/tables/DMI": tables,
 		"etc/os-release":            "NAME=x\nPRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"",
@@ -67,7 +68,7 @@ func TestMachine_TellsWhatTheFirmwareTheKernelAndTheSystemState(t *testing.T) {
 	}, account.CPUPlace{CPU: 0, MostKHz: 3500000}, account.CPUPlace{CPU: 1}, account.CPUPlace{CPU: 2, Core: 1},
 		account.CPUPlace{CPU: 3, Core: 1, Node: 1})
 	assert.Equal(t, map[string]string{
-		"vendor": "Cooper", "model": "Cask 24", "board": account.NotStated, "firmware": "2.14 03/11/2025",
+		"vendor": "Cooper", "model": "Cask 24", "board": "Nonesuch", "firmware": "2.14 03/11/2025",
 		"enclosure": "rack mount", "system": "Debian GNU/Linux 12 (bookworm)", "kernel": "6.12.48, x86_64",
 		"up since": "2025-11-26T23:33:20Z", "processor": "Cooper Grape 7",
 		"processors": "1 package, 2 cores, 4 CPUs (2 a core), 2 nodes",
