@@ -224,7 +224,10 @@ func TestWhose_WhoMovesInTheMidstOfWorkIsChargedForEachPart(t *testing.T) {
 		w.assertUsed(time.Duration(now-before)*time.Microsecond, within, "in the cgroup, by the kernel")
 	}
 	w.assertUsed(own, within+w.loose(plainUser).Units[amount.CPU], "in both")
-	w.assertBalance()
+	// Each of the ten moves leaves some milliseconds in the residual, more where a hypervisor takes time.
+	l := w.sum.Ledgers[amount.CPU]
+	t.Logf("residual %.3f s, steal %.3f s", float64(l.Residual.Units)/1e6, float64(l.Steal.Units)/1e6)
+	assert.InDelta(t, 0, l.Residual.Units, 100_000+float64(l.Steal.Units), "the residual")
 }
 
 func TestWhose_WhoBecomesAnotherUserIsChargedForEachPart(t *testing.T) {
