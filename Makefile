@@ -3,7 +3,7 @@ SHELL := /bin/sh
 .DEFAULT_GOAL := help
 
 SERVICE_PACKAGES := postgresql
-TEST_PACKAGES    := $(SERVICE_PACKAGES) chromium runc busybox-static dbus xz-utils iproute2
+TEST_PACKAGES    := $(SERVICE_PACKAGES) chromium runc busybox-static dbus xz-utils iproute2 gcc libc6-dev
 PEER_PACKAGES    := crun containerd podman libvirt-daemon-system libvirt-daemon-system-sysv libvirt-clients \
                     qemu-system-x86 slurmctld slurmd slurm-client munge \
                     openssh-server openssh-client dbus
@@ -16,7 +16,8 @@ WEB     := $(shell find web/src web/public -type f) web/index.html web/vite.conf
 WRAPPED := $(shell git ls-files -- '*.go' '*.sql' '*.proto' '*.c' '*.h' '*.md' Makefile scripts .ci)
 SUDO    := $(if $(filter 0,$(shell id -u)),,sudo)
 
-.PHONY: help build demo run test test-go test-root test-web check mutate bench generate screenshots packages clean
+.PHONY: help build simulated-gpus demo run test test-go test-root test-web check mutate bench generate screenshots \
+        packages clean
 
 help: ## list the targets
 	@sed -n 's/^\([a-z-]*\):.*## /  make \1\t/p' $(MAKEFILE_LIST) | expand -t 22
@@ -32,6 +33,13 @@ $(CONSOLE): web/node_modules/.installed $(WEB)
 web/node_modules/.installed: web/package.json web/package-lock.json
 	cd web && npm install --no-audit --no-fund --silent
 	@touch $@
+
+simulated-gpus: bin/libvinescale-gpus.so ## build a library of GPUs that tells what a file says, for --gpu-library
+
+bin/libvinescale-gpus.so: internal/gpulibrary/simulated/gpus.c
+	@command -v cc >/dev/null || scripts/packages gcc libc6-dev
+	@mkdir -p bin
+	cc -shared -fPIC -O2 -Wall -o $@ $< -ldl
 
 demo: build ## run the whole product on demo data; Ctrl-C ends it
 	@scripts/packages $(SERVICE_PACKAGES)
@@ -78,7 +86,8 @@ check: $(CONSOLE) ## static checks: format, width, documents, modules, vet, lint
 		{ echo "docs/openapi.json is not of these handlers: run make generate"; exit 1; }
 
 MUTATED := ./core/account ./core/amount ./core/cpuset ./core/explain ./core/leaf ./core/question ./core/tenancy \
-           ./internal/wire ./internal/pack ./internal/kernel/text ./internal/kernel/netlink ./internal/kernel/space
+           ./internal/wire ./internal/pack ./internal/kernel/text ./internal/kernel/netlink ./internal/kernel/space \
+           ./internal/devices ./internal/gpulibrary
 
 mutate: ## change the code in small ways, and count what the tests notice: MUTATED="./core/cpuset" for some packages
 	@test -x bin/gremlins || GOBIN=$(CURDIR)/bin go install github.com/go-gremlins/gremlins/cmd/gremlins@v0.6.0

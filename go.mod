@@ -11,6 +11,7 @@ require (
 	github.com/cockroachdb/datadriven v1.0.3
 	github.com/danielgtaylor/huma/v2 v2.37.2
 	github.com/digitalocean/go-libvirt v0.0.0-20261013170128-efbbdf578ac8
+	github.com/ebitengine/purego v0.11.3
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/godbus/dbus/v5 v5.2.4
 	github.com/hashicorp/golang-lru/v2 v2.0.7

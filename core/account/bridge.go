@@ -54,6 +54,7 @@ func (r *Reading) Lasting() *Reading {
 	for i := range l.Namespaces {
 		l.Namespaces[i].Born = false
 	}
+	l.keepGPUs()
 	l.Groups = append([]Group(nil), r.Groups...)
 	l.keepGroups(func(g *Group) bool {
 		g.Has &^= g.Own
@@ -61,6 +62,26 @@ func (r *Reading) Lasting() *Reading {
 		return g.Has != 0
 	})
 	return &l
+}
+
+// keepGPUs leaves out what a collector counts by itself of GPUs. How busy one was of late says nothing of a long time,
+// so only what its clients had of it is known.
+func (r *Reading) keepGPUs() {
+	gpus, clients := r.GPUs, r.GPUClients
+	r.GPUs, r.GPUClients, r.GPUGrants = append([]GPU(nil), gpus...), nil, nil
+	for i := range r.GPUs {
+		if g := &r.GPUs[i]; g.Own || g.By == BusyUntold {
+			g.By = BusyUntold
+		} else {
+			g.By = BusyByClients
+		}
+	}
+	for _, c := range clients {
+		if !gpus[c.GPU].Own {
+			c.Born = false
+			r.GPUClients = append(r.GPUClients, c)
+		}
+	}
 }
 
 // keepGroups leaves out groups. Their processes are given up by the group around them, which counts them too.

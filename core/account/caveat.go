@@ -20,6 +20,10 @@ const (
 	EndsUnseen                 // readings: work that ended between two is not seen
 	EndsByTicks                // readings: work that ended between two is known in steps of a clock tick
 	IOHidden                   // readings: the storage counters of other users' processes may not be read
+	GPUUntold                  // milliseconds of GPUs that do not tell how long they worked
+	GPUUnchecked               // milliseconds of GPUs of which only the clients tell how long they worked
+	GPUUnplaced                // microseconds that GPUs worked for processes that are not known
+	GPUHidden                  // readings: who has GPUs open may not be read of other users' processes
 	Unwatched                  // milliseconds in which no collector read the host; of every resource
 	NumCaveats
 )
@@ -48,6 +52,16 @@ var caveats = [NumCaveats]struct {
 	IOHidden: {"io_hidden", amount.Disk,
 		"what other users' processes outside cgroups read and wrote may not be read without more rights: shares are " +
 			"at least what is shown"},
+	GPUUntold: {"gpu_untold", amount.GPU,
+		"for %s of GPU time the GPUs did not tell how long they worked: they are in no line"},
+	GPUUnchecked: {"gpu_unchecked", amount.GPU,
+		"for %s of GPU time only the clients of the GPUs were counted: what one did last before it ended is not " +
+			"seen, and is in idle"},
+	GPUUnplaced: {"gpu_unplaced", amount.GPU,
+		"GPUs worked %s for processes that are not known: it is in the residual"},
+	GPUHidden: {"gpu_hidden", amount.GPU,
+		"which GPUs other users' processes have open may not be read without more rights: shares are at least what " +
+			"is shown"},
 	Unwatched: {"unwatched", everyResource,
 		"for %s no collector ran: shares are by how much the host's own counters grew meanwhile, all put to the time " +
 			"it stopped; what ended within it is in the residual"},
@@ -63,11 +77,11 @@ func (c Caveat) Limits(m amount.Measure) bool {
 // Meaning says in a sentence what was missed, of an amount.
 func (c Caveat) Meaning(units int64) string {
 	switch c {
-	case EndsUnseen, EndsByTicks, IOHidden:
+	case EndsUnseen, EndsByTicks, IOHidden, GPUHidden:
 		return caveats[c].meaning
-	case TimeUnplaced:
+	case TimeUnplaced, GPUUnplaced:
 		return fmt.Sprintf(caveats[c].meaning, (time.Duration(units) * time.Microsecond).Round(time.Millisecond))
-	case Unwatched:
+	case Unwatched, GPUUntold, GPUUnchecked:
 		return fmt.Sprintf(caveats[c].meaning, (time.Duration(units) * time.Millisecond).Round(time.Second))
 	}
 	return fmt.Sprintf(caveats[c].meaning, strconv.FormatInt(units, 10))

@@ -249,7 +249,7 @@ func (s *scratch) finish(u *Usage, t *tally) {
 	for m := range u.Figures.Units {
 		u.Figures.Units[m] = max(u.Figures.Units[m], 0) // an outer group read a moment before its inner ones
 	}
-	u.Swapped = t.swapped
+	u.Swapped, u.GPUs = t.swapped, t.gpus
 	source := u.Source[amount.Disk]
 	for _, d := range t.devices {
 		use := DeviceUse{

@@ -29,6 +29,9 @@ const (
 	FactDisks     = "disks"        // files or devices behind a machine's disks
 	FactTaps      = "taps"         // host interfaces of a machine
 	FactGPUs      = "gpus"         // the host's numbers of the GPUs allotted
+	FactGPUNodes  = "gpu_nodes"    // device numbers of GPUs that a runtime made for it, such as 195:0, by commas
+	FactGPUNames  = "gpu_names"    // of GPUs that a container device interface names, by commas
+	FactGPUClaim  = "gpus_claimed" // GPUs that its own environment names
 	FactRunFor    = "time_limit_s" // seconds a job may run
 
 	FactCPULimit    = "cpu_limit_cores" // CPU time it may use per second of time

@@ -51,6 +51,7 @@ type Usage struct {
 	Figures   Figures
 	Devices   []DeviceUse // ascending by Device
 	Swapped   []SwapUse   // one for each swap
+	GPUs      []GPUUse    // one for each GPU that it used or was given
 }
 
 // SwapUse is what one workload had on one of several swaps.
@@ -106,6 +107,7 @@ type Detail struct {
 	Disks      []Disk      // how each grew; InFlight and rate at the end
 	Interfaces []Interface // how each grew
 	Latencies  []Latency   // how each grew
+	GPUs       []GPUTotal  // of each, and of partitions
 
 	Caveats [NumCaveats]int64 // what was missed; 0 for nothing
 }
@@ -303,6 +305,7 @@ func addUsage(a, b Usage) Usage {
 	a.Devices = mergeSorted(a.Devices, b.Devices, func(d DeviceUse) int { return int(d.Device) }, DeviceUse.add)
 	a.Swapped = joined(a.Swapped, b.Swapped, func(x *SwapUse) string { return x.Swap },
 		func(x, y SwapUse) SwapUse { x.Units += y.Units; return x })
+	a.GPUs = joined(a.GPUs, b.GPUs, func(x *GPUUse) string { return x.GPU }, GPUUse.add)
 	a.Parts = mergeSorted(a.Parts, b.Parts, func(p PartUse) int { return int(p.Part) },
 		func(x, y PartUse) PartUse { x.Micros += y.Micros; return x })
 	return a
@@ -325,6 +328,7 @@ func (d Detail) add(next Detail) Detail {
 	}
 	sum.Disks = joined(d.Disks, next.Disks, func(x *Disk) string { return x.Name }, Disk.Add)
 	sum.Interfaces = joined(d.Interfaces, next.Interfaces, func(x *Interface) string { return x.Name }, Interface.Add)
+	sum.GPUs = joined(d.GPUs, next.GPUs, func(x *GPUTotal) string { return x.Name }, GPUTotal.add)
 	sum.Latencies = joined(d.Latencies, next.Latencies, func(x *Latency) latencyKey { return x.key() },
 		func(x, y Latency) Latency { x.Count += y.Count; return x })
 	sum.Pressure = slices.Clone(next.Pressure)

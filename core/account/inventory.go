@@ -8,6 +8,8 @@ type Inventory struct {
 	Swaps       []Swap       `json:"swaps"`
 	Counting    []Ability    `json:"counting"`
 	Sensors     []Sensor     `json:"sensors,omitempty"` // as they stood when the interval ended
+	GPUs        []GPUSheet   `json:"gpus,omitempty"`
+	NoGPUs      string       `json:"no_gpus,omitempty"` // why a library that should tell of GPUs tells nothing
 	Machine     *Machine     `json:"machine,omitempty"` // nil from a collector that tells none
 }
 

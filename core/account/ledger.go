@@ -77,6 +77,10 @@ func (l *Ledger) close() {
 // balance fills the interval's ledgers and details from the host's own counters.
 func (iv *Interval) balance(prev, now *Reading, s *scratch) {
 	iv.Detail = details(prev, now)
+	iv.Detail.GPUs = s.gpu.totals
+	for c, n := range s.gpu.caveats {
+		iv.Detail.Caveats[c] += n
+	}
 	for r := range iv.Ledgers {
 		iv.Ledgers[r] = NoLedger(NotRead)
 	}
@@ -84,7 +88,8 @@ func (iv *Interval) balance(prev, now *Reading, s *scratch) {
 	iv.Ledgers[amount.Memory] = memoryLedger(iv, now)
 	iv.Ledgers[amount.Disk] = diskLedger(iv, prev, now, s)
 	iv.Ledgers[amount.Network] = networkLedger(iv, prev, now)
-	iv.Ledgers[amount.Energy] = iv.splitEnergy(prev, now)
+	iv.Ledgers[amount.GPU], iv.Ledgers[amount.GPUMemory] = s.gpu.ledgers(now)
+	iv.Ledgers[amount.Energy] = iv.splitEnergy(prev, now, &s.gpu)
 	for r := range iv.Ledgers {
 		l := &iv.Ledgers[r]
 		if why := now.Unavailable[r]; why != "" {

@@ -65,7 +65,11 @@ type Reading struct {
 	KernelIO  []DeviceIO
 	Latencies []Latency // of the disks, where counted
 
-	Meters []Meter // of energy; none of them within another
+	GPUs       []GPU       // and partitions of them, each after its card
+	GPUClients []GPUClient // in any order
+	GPUGrants  []GPUGrant  // who was given which
+
+	Meters []Meter // of energy; none of them within another, but in that of the whole host
 	// IdleMicroWatts is what the host draws at rest, as its administrator declared; 0 for not declared.
 	IdleMicroWatts int64
 
@@ -266,10 +270,11 @@ type Swapped struct {
 	Bytes    int64
 }
 
-// Meter is a meter of energy of a host, or of a part of it that no other meter covers.
+// Meter is a meter of energy of a host, or of a part of it that no other meter but that of the whole covers.
 type Meter struct {
 	Name        string // package-0, dram of package-0, psys, power meter
-	Whole       bool   // it meters the whole host
+	Whole       bool   // it meters the whole host, and so has all others in it
+	GPU         string // the name of the GPU whose energy it meters; "" for none
 	MicroJoules int64  // since it began, or last came to Range
 	Range       int64  // where it begins again from 0; 0 where it does not
 	IsPower     bool   // it tells power, and does not add up

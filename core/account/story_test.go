@@ -2,6 +2,7 @@ package account_test
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -118,11 +119,32 @@ func (s *story) read(d *datadriven.TestData) string {
 			r.Namespaces = append(r.Namespaces, account.Namespace{ID: uint64(v.number("id")),
 				Workload: s.id(v.text("of")), Received: v.number("bytes")})
 		case "meter":
-			m := account.Meter{Name: words[1], MicroJoules: v.number("joules") * 1e6, Range: v.number("range") * 1e6}
+			m := account.Meter{Name: words[1], Whole: v.has("whole"), GPU: v.text("gpu"),
+				MicroJoules: v.number("joules") * 1e6, Range: v.number("range") * 1e6}
 			if v.has("watts") {
 				m.IsPower, m.MicroWatts = true, v.number("watts")*1e6
 			}
 			r.Meters = append(r.Meters, m)
+		case "gpu":
+			r.GPUs = append(r.GPUs, v.gpu())
+		case "client":
+			g := slices.IndexFunc(r.GPUs, func(g account.GPU) bool { return g.Name == words[1] })
+			require.GreaterOrEqual(s.t, g, 0, words[1])
+			c := account.GPUClient{GPU: int32(g), ID: uint64(v.number("id")), PID: int32(v.number("pid")),
+				Born: v.has("born"), Bytes: -1}
+			if v.has("memory") {
+				c.Bytes = v.number("memory")
+			}
+			for _, engine := range []string{"render", "copy", "video"} {
+				if v.has(engine) {
+					c.Engines = append(c.Engines, account.EngineTime{Engine: engine, Micros: v.micros(engine)})
+				}
+			}
+			r.GPUClients = append(r.GPUClients, c)
+		case "grant":
+			g := slices.IndexFunc(r.GPUs, func(g account.GPU) bool { return g.Name == words[1] })
+			r.GPUGrants = append(r.GPUGrants, account.GPUGrant{Workload: s.id(v.text("of")), GPU: int32(g),
+				IsClaim: v.has("claimed")})
 		case "rest":
 			r.IdleMicroWatts = v.number("watts") * 1e6
 		default:
@@ -140,7 +162,7 @@ func (s *story) tell(iv *account.Interval, r *account.Reading) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s to %s, %d ms\n", iv.From.Format("15:04:05"), iv.To.Format("15:04:05"), iv.ElapsedMillis)
 	shown := []bool{len(r.CPUs) > 0, r.Memory.Total > 0, len(r.Disks) > 0, len(r.Interfaces) > 0,
-		len(r.Meters) > 0}
+		len(r.GPUs) > 0, len(r.GPUs) > 0, len(r.Meters) > 0}
 	for _, res := range amount.Resources() {
 		if !shown[res] {
 			continue
@@ -178,7 +200,42 @@ func (s *story) tell(iv *account.Interval, r *account.Reading) string {
 			}
 		}
 	}
+	s.tellGPUs(&b, iv)
 	return b.String()
+}
+
+// tellGPUs tells what each GPU did, and for whom.
+func (s *story) tellGPUs(b *strings.Builder, iv *account.Interval) {
+	for _, x := range iv.Detail.GPUs {
+		fmt.Fprintf(b, "%s worked %g s of %g told, memory %d\n", x.Name, float64(x.Micros)/1e6, float64(x.Told)/1e3,
+			x.Units/iv.ElapsedMillis)
+		for i := range iv.Usages {
+			for _, u := range iv.Usages[i].GPUs {
+				if u.GPU != x.Name {
+					continue
+				}
+				fmt.Fprintf(b, "  %-10s %g s %s, memory %d", s.names[iv.Usages[i].Workload], float64(u.Micros)/1e6,
+					u.Source, u.Units/iv.ElapsedMillis)
+				for _, e := range u.Engines {
+					fmt.Fprintf(b, ", %s %g s", e.Engine, float64(e.Micros)/1e6)
+				}
+				if u.Granted > 0 {
+					fmt.Fprintf(b, ", granted %g s", float64(u.Granted)/1e3)
+				}
+				for band, millis := range u.Bands {
+					if millis > 0 {
+						fmt.Fprintf(b, ", from %g on for %g s", account.BandFrom(band), float64(millis)/1e3)
+					}
+				}
+				fmt.Fprintln(b)
+			}
+		}
+	}
+	for c, n := range iv.Detail.Caveats {
+		if n > 0 {
+			fmt.Fprintf(b, "! %s\n", account.Caveat(c).Meaning(n))
+		}
+	}
 }
 
 func units(r amount.Resource, n int64, iv *account.Interval) string {
@@ -216,6 +273,25 @@ func (v values) text(key string) string {
 		}
 	}
 	return ""
+}
+
+func (v values) gpu() account.GPU {
+	g := account.GPU{Name: v.words[0], Card: v.text("in"), MemoryTotal: -1, MemoryUsed: -1, Engine: v.text("engine")}
+	switch {
+	case v.has("busy"):
+		g.By, g.BusyMicros = account.BusyByCounter, v.micros("busy")
+	case v.has("part"):
+		g.By, g.BusyPart = account.BusyByPart, v.number("part")
+	case v.has("by-clients"):
+		g.By = account.BusyByClients
+	}
+	if v.has("total") {
+		g.MemoryTotal, g.MemoryUsed = v.number("total"), v.number("used")
+	}
+	if v.has("reported") {
+		g.Source = amount.Reported
+	}
+	return g
 }
 
 func (v values) has(key string) bool {

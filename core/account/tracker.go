@@ -53,6 +53,7 @@ func (t *Tracker) Step(r *Reading) (*Interval, error) {
 	t.scratch.threads()
 	t.scratch.namespaces()
 	t.scratch.standings()
+	t.scratch.gpus()
 	t.scratch.devices(&t.dirty)
 	iv.chargedFile += t.scratch.shared
 	t.scratch.emit(iv)
@@ -131,6 +132,7 @@ type tally struct {
 	read     int64      // bytes its processes read from storage, and dirtied
 	dirtied  int64
 	swapped  []SwapUse
+	gpus     []GPUUse
 }
 
 // programTally is what processes of one program in one workload used.
@@ -157,6 +159,7 @@ type scratch struct {
 	shared    int64         // byte-milliseconds of shared memory that processes outside groups are charged with
 	carried   map[int]carry // by CPU
 	hiddenIO  int           // kernel threads whose storage counters may not be read
+	gpu       gpuSums
 }
 
 // lastCPU is a thread's time in the interval, put down to the CPU it last ran on.

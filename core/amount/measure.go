@@ -23,6 +23,8 @@ const (
 	Memory                       // memory that is charged to workloads
 	Disk                         // bytes moved to and from drives
 	Network                      // bytes moved over interfaces
+	GPU                          // time in which GPUs worked
+	GPUMemory                    // memory of GPUs that is taken
 	Energy                       // what the host drew, by its meters
 	NumResources int      = iota
 )

@@ -30,6 +30,7 @@ var (
 	held    = Unit{"bytes", "bytes", 1, Binary}
 	moved   = Unit{"bytes", "bytes_per_second", 1, Decimal}
 	micros  = Unit{"us", "us_per_second", 1, Seconds}
+	gpuTime = Unit{"gpu_seconds", "gpus", 1e6, Plain}
 	drawn   = Unit{"joules", "watts", 1e6, Hourly}
 	count   = Unit{"count", "per_second", 1, Plain}
 	number  = Unit{"count", "count", 1, Plain} // of a level
@@ -55,11 +56,22 @@ var register = [NumMeasures]Entry{
 		Meaning: "Bytes received and sent per second, both directions together, seen from the host. Workloads are " +
 			"counted by the cgroup of their sockets, by a network namespace of their own, or by a machine’s tap; " +
 			"where a host counts none of these, what shares its network is not available."},
+	GPU: {Name: "gpu", Title: "GPU", Unit: gpuTime, Bound: ByCapacity, Of: GPU, ByProcess: true, IsOptional: true,
+		NeverOf: "its host has no GPU that tells who uses it",
+		Meaning: "Part of the span in which the engine of a GPU had work, added over GPUs, as a mean number of busy " +
+			"GPUs. An engine that has any work counts as busy, however much of it the work fills. Where a GPU has " +
+			"several engines, the busiest counts: engines are never added up. Counted by the kernel for those that " +
+			"have a device open, or reported by the vendor’s library from samples."},
+	GPUMemory: {Name: "gpu_memory", Title: "GPU memory", Unit: held, Manner: Level, Bound: ByCapacity, Of: GPUMemory,
+		ByProcess: true, IsOptional: true, NeverOf: "its host has no GPU that tells who has its memory",
+		Meaning: "Memory of GPUs that is taken, as the time-weighted mean over the span. What a driver holds for " +
+			"itself is in the residual. System memory that a GPU uses counts as memory, not here."},
 	Energy: {Name: "energy", Title: "Energy", Unit: drawn, Bound: ByCapacity, Of: Energy, ByProcess: true,
 		IsOptional: true,
 		NeverOf:    "its host has no meter of energy, or its CPU time is not known",
 		Meaning: "Energy that the host drew by its own meters, as mean power over the span. What it draws at rest, " +
-			"where that is declared, is set apart as idle; the rest is split over workloads by their CPU time."},
+			"where that is declared, is set apart as idle; the rest is split over workloads by their CPU time, and " +
+			"that of GPUs with meters of their own by the time in which they worked for each."},
 
 	CPUUser: {Name: "cpu_user_us", Title: "CPU in user mode", Unit: micros, Of: CPU,
 		Meaning: "CPU time that its threads spent in their own code."},

@@ -42,7 +42,7 @@ func TestRegister_EveryEntrySaysAllThatThePartsOfTheProductNeed(t *testing.T) {
 	}
 	assert.Len(t, seen, amount.NumMeasures)
 	assert.Equal(t, amount.Measures(), slices.Concat(amount.Resources(), amount.Beside()))
-	assert.Equal(t, []string{"cpu", "memory", "disk", "network", "energy"}, amount.ResourceNames())
+	assert.Equal(t, []string{"cpu", "memory", "disk", "network", "gpu", "gpu_memory", "energy"}, amount.ResourceNames())
 }
 
 func TestMeasure_AmountsAndMeansGoByItsManner(t *testing.T) {

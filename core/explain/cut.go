@@ -88,3 +88,10 @@ func (l *Links) Cut(hosts, within, workloads int) {
 		l.Missing = l.Missing[:min(workloads, len(l.Missing))]
 	}
 }
+
+// Cut leaves out what is told of one GPU alone.
+func (x *GPUs) Cut() {
+	for i := range x.GPUs {
+		x.GPUs[i].Figures = nil
+	}
+}

@@ -25,6 +25,8 @@ type Gathering struct {
 	memory    map[int32]*[3]amount.Wide
 	linkEnds  map[linkKey]User // the workload at an interface's other end in the newest interval
 	swapped   map[User]map[string]*amount.Wide
+	gpus      map[linkKey]*account.GPUTotal // by host and name
+	gpuUses   map[gpuKey]*GPUUse
 	loads     map[int32]*Load     // of the newest interval
 	stalls    map[linkKey]*stalls // by host and resource
 	newest    map[linkKey]int64   // begin of the newest interval that something was taken over from
@@ -71,6 +73,7 @@ func NewGathering() *Gathering {
 		disks: map[deviceKey]account.Disk{}, latencies: map[deviceKey]map[[2]int64]int64{},
 		links: map[linkKey]account.Interface{}, cpus: map[int32]map[int]*cpuStates{},
 		memory: map[int32]*[3]amount.Wide{}, linkEnds: map[linkKey]User{}, swapped: map[User]map[string]*amount.Wide{},
+		gpus: map[linkKey]*account.GPUTotal{}, gpuUses: map[gpuKey]*GPUUse{},
 		loads: map[int32]*Load{}, stalls: map[linkKey]*stalls{}, newest: map[linkKey]int64{},
 	}
 }
@@ -103,6 +106,7 @@ func (g *Gathering) Add(v *leaf.View) {
 	g.addDevices(v)
 	g.addLinks(v)
 	g.addSwapped(v)
+	g.addGPUs(v)
 	g.addCPUs(v)
 	g.addPressure(v)
 }
@@ -119,6 +123,8 @@ func (g *Gathering) Join(other *Gathering) {
 	maps.Copy(g.memory, other.memory)
 	maps.Copy(g.linkEnds, other.linkEnds)
 	maps.Copy(g.swapped, other.swapped)
+	maps.Copy(g.gpus, other.gpus)
+	maps.Copy(g.gpuUses, other.gpuUses)
 	maps.Copy(g.loads, other.loads)
 	maps.Copy(g.stalls, other.stalls)
 	maps.Copy(g.newest, other.newest)
@@ -135,6 +141,9 @@ func (g *Gathering) Users() []User {
 	}
 	for _, u := range g.linkEnds {
 		seen[u] = true
+	}
+	for k := range g.gpuUses {
+		seen[k.user] = true
 	}
 	users := make([]User, 0, len(seen))
 	for u := range seen {

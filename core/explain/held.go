@@ -18,6 +18,7 @@ type Held struct {
 	MemoryLimit *float64 `json:"memory_limit_bytes"`
 	MemoryAsked *float64 `json:"memory_asked_bytes"`
 	GPUs        string   `json:"gpus" doc:"The host's numbers of the GPUs allotted; empty for none."`
+	GPUClaim    string   `json:"gpus_claimed,omitempty" doc:"GPUs that only its own environment names."`
 }
 
 // HeldBy works out what a workload is entitled to from its facts, on a host of so many CPUs.
@@ -32,7 +33,8 @@ func HeldBy(w *account.Workload, hostCPUs int) Held {
 	x := Held{
 		Allowed: w.Allowed, CPULimit: fact(account.FactCPULimit), CPUAsked: fact(account.FactCPUAsked),
 		MemoryLimit: fact(account.FactMemoryLimit), MemoryAsked: fact(account.FactMemoryAsked),
-		GPUs: w.Facts[account.FactGPUs], MayUseCPUs: float64(hostCPUs), By: "host",
+		GPUs: w.Facts[account.FactGPUs], GPUClaim: w.Facts[account.FactGPUClaim],
+		MayUseCPUs: float64(hostCPUs), By: "host",
 	}
 	least := func(v float64, by string) {
 		if v > 0 && v < x.MayUseCPUs {

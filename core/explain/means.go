@@ -77,6 +77,10 @@ func WhyNegative(r amount.Resource, lines *question.Lines, shares float64, hosts
 	case amount.Network:
 		return "packets count where workloads hand them over: what is dropped before it leaves the host is in no " +
 			"interface"
+	case amount.GPU:
+		return "a GPU tells how busy it is by samples, and its clients' work is counted apart"
+	case amount.GPUMemory:
+		return "what clients of a GPU share is told of each of them"
 	}
 	return ""
 }

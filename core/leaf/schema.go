@@ -71,6 +71,11 @@ const (
 	Latencies = "latencies" // how long their operations took
 	Links     = "links"     // what network interfaces did
 	Caveats   = "caveats"   // what was missed
+
+	GPUs       = "gpus"        // what GPUs did
+	GPUUses    = "gpu_uses"    // for which workloads
+	GPUEngines = "gpu_engines" // and with which of their engines
+	GPUBands   = "gpu_bands"   // and for how long they were how busy
 )
 
 // The key columns.
@@ -213,6 +218,13 @@ func links() []Column {
 		Column{Name: "peer", Combine: Newest, Word: true})
 }
 
+func gpus() []Column {
+	columns := append(key("gpu*", At), newest, Column{Name: "index", Combine: Newest},
+		Column{Name: "card", Combine: Newest, Word: true})
+	return append(append(columns, sums("micros", "told", "units", "units_told")...),
+		Column{Name: "memory_bytes", Combine: Newest}, Column{Name: "by_clients", Combine: Most})
+}
+
 var schemas, order = func() (map[string]*Schema, []string) {
 	list := []*Schema{
 		{Name: Intervals, Section: "host", Columns: intervals()},
@@ -235,6 +247,13 @@ var schemas, order = func() (map[string]*Schema, []string) {
 		{Name: Pressure, Section: "states", Columns: append(append(key("of*", At), sums("some", "full")...),
 			Column{Name: "over", Combine: Sum, Fill: ByElapsed})},
 	}
+	list = append(list,
+		&Schema{Name: GPUs, Section: "gpus", Columns: gpus()},
+		&Schema{Name: GPUUses, Section: "gpus", Columns: append(append(key(Slot, "gpu*", At),
+			sums("micros", "units", "granted")...), Column{Name: "source", Combine: Most})},
+		&Schema{Name: GPUEngines, Section: "gpus", Columns: append(key(Slot, "gpu*", "engine*", At),
+			sums("micros")...)},
+		&Schema{Name: GPUBands, Section: "gpus", Columns: append(key(Slot, "gpu*", "band", At), sums("millis")...)})
 	list = append(list, &Schema{Name: Caveats, Section: "host", Columns: append(key("what*", At), sums("amount")...)})
 	for _, m := range amount.Beside() {
 		list = append(list, &Schema{Name: OfMeasure(m), Section: "of " + m.Entry().Of.String(), Columns: measure(m)})

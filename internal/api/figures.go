@@ -32,6 +32,12 @@ type linksInput struct {
 	Users  int `query:"users" minimum:"0" doc:"How many workloads to list; all when 0."`
 }
 
+type gpusInput struct {
+	SpanParams
+	HostParam
+	Device string `query:"device" doc:"All about one GPU of the host: by number (0, 0.1 a partition), uuid or address."`
+}
+
 // ofFigures registers a question about figures.
 func ofFigures[In, T any](api huma.API, id, path, summary string, ask func(context.Context, *In) (*T, error)) {
 	huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: Prefix + path, Summary: summary,
@@ -81,6 +87,21 @@ func figureRoutes(api huma.API, s *service) {
 				l.Cut(in.First, in.Within, in.Users)
 			}
 			return l, err
+		})
+	ofFigures(api, "get-gpus", "/gpus", "Every GPU: its state, whom it is given to, and who uses it",
+		func(ctx context.Context, in *gpusInput) (*explain.GPUs, error) {
+			span, err := in.span(s)
+			if err != nil {
+				return nil, err
+			}
+			if in.Device != "" {
+				return s.hub.GPU(ctx, in.Host, in.Device, span)
+			}
+			g, err := s.hub.GPUs(ctx, in.Host, span)
+			if err == nil {
+				g.Cut()
+			}
+			return g, err
 		})
 	ofHost[explain.CPUs](api, s, "get-cpus", "/hosts/{name}/cpus",
 		"The ledger of each logical CPU of a host, and who ran there", s.hub.CPUs)

@@ -252,6 +252,9 @@ func writeWorkload(w io.Writer, a *hub.AboutWorkload) error {
 			return err
 		}
 	}
+	if err := writeWorkloadGPUs(w, a.GPUs); err != nil {
+		return err
+	}
 	if err := writeFamilies(w, a); err != nil {
 		return err
 	}
@@ -329,6 +332,8 @@ func heldText(h *explain.Held) string {
 	}
 	if h.GPUs != "" {
 		s += "; GPUs " + h.GPUs
+	} else if h.GPUClaim != "" {
+		s += "; GPUs " + h.GPUClaim + " by its own word"
 	}
 	return s
 }

@@ -141,7 +141,11 @@ func withoutLine(hosts []string) string {
 	if n := len(hosts) - partsNamed; n > 1 {
 		hosts, more = hosts[:partsNamed], fmt.Sprintf(" and %d more", n)
 	}
-	return folded("Without "+strings.Join(hosts, ", ")+more+", where it is not metered.") + "\n"
+	tell := "tell"
+	if len(hosts) == 1 && more == "" {
+		tell = "tells"
+	}
+	return folded("Without "+strings.Join(hosts, ", ")+more+", which "+tell+" of none.") + "\n"
 }
 
 // noteLine is a note as a line of its own; nothing where there is none.

@@ -102,6 +102,9 @@ func explainHost(cmd *cobra.Command, roots *hostRoots, as string) error {
 		return err
 	}
 	defer reader.Close()
+	if err := reader.Read(&account.Reading{}); err != nil { // what GPUs there are is known once they are read
+		return err
+	}
 	abilities := reader.Abilities()
 	if as != "table" {
 		return write(cmd.OutOrStdout(), as, abilityColumns, abilities)

@@ -136,6 +136,7 @@ type demo struct {
 type played struct {
 	registry *identify.Registry
 	tracker  account.Tracker
+	idle     map[string]time.Time // since when GPUs have had no work
 }
 
 // furnish sets up tenants, rules, quotas, hosts and pins, where they are not there from an earlier run.
@@ -204,7 +205,7 @@ func (d *demo) play(ctx context.Context, until time.Time) error {
 		if err := h.Render(d.tree(h)); err != nil { // the runtimes' state files, by which containers are recognised
 			return err
 		}
-		d.played[h.Name] = &played{registry: d.registry(h)}
+		d.played[h.Name] = &played{registry: d.registry(h), idle: map[string]time.Time{}}
 		group.Go(func() error { return d.playHost(ctx, h, until, lastOf(known, h.Name)) })
 	}
 	return group.Wait()
@@ -226,7 +227,8 @@ func (d *demo) tree(h *stage.Host) stage.Tree {
 func (d *demo) registry(h *stage.Host) *identify.Registry {
 	t := d.tree(h)
 	return identify.NewRegistry(identify.Options{Boot: h.Boot,
-		Roots: identify.Roots{Etc: t.Etc(), Run: t.Run(), Proc: t.Proc()}})
+		Roots:      identify.Roots{Etc: t.Etc(), Run: t.Run(), Proc: t.Proc()},
+		Informants: []identify.Informant{h.Scheduler()}})
 }
 
 func (d *demo) playHost(ctx context.Context, h *stage.Host, until, known time.Time) error {
@@ -250,7 +252,8 @@ func (d *demo) playHost(ctx context.Context, h *stage.Host, until, known time.Ti
 	}
 	h.Now = h.Now.Truncate(time.Minute)
 	for ; !h.Now.After(until); h.Advance(paceAt(h.Now, until).tick) {
-		iv, err := tracker.Step(h.Reading(registry))
+		reading := h.Reading(registry)
+		iv, err := tracker.Step(reading)
 		if errors.Is(err, account.ErrFirstReading) {
 			continue
 		}
@@ -265,6 +268,8 @@ func (d *demo) playHost(ctx context.Context, h *stage.Host, until, known time.Ti
 		if open.ElapsedMillis < paceAt(open.From, until).interval.Milliseconds() {
 			continue
 		}
+		gpus := &account.Inventory{GPUs: account.SheetsOf(open)}
+		gpus.TellGPUs(open, reading, registry.Workload, d.played[h.Name].idle)
 		if open.From.After(known) {
 			m := wire.FromInterval(open, uint64(open.To.UnixMicro()), mode, registry)
 			if until.Sub(open.To) < 2*time.Minute {
@@ -277,6 +282,7 @@ func (d *demo) playHost(ctx context.Context, h *stage.Host, until, known time.Ti
 				if err != nil {
 					return err
 				}
+				inventory.TellGPUs(open, reading, registry.Workload, d.played[h.Name].idle)
 				if err := m.AddInventory(inventory); err != nil {
 					return err
 				}
@@ -323,7 +329,7 @@ func (d *demo) reader(h *stage.Host) (*kernel.Reader, error) {
 		Roots: kernel.Roots{Proc: tree.Proc(), Sys: tree.Sys(), Cgroup: tree.Cgroup(), Etc: tree.Etc()},
 		Links: h.Links, Failed: h.Failed,
 		DiskRates: h.DiskRates(), IdleMicroWatts: h.IdleMicroWatts(),
-		PageSize: stage.PageSize, Space: h.Space, Quota: h.Quota, Ends: h.Ends,
+		GPULibrary: h.Library(), PageSize: stage.PageSize, Space: h.Space, Quota: h.Quota, Ends: h.Ends,
 		Clock: func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
 	}
 	if h.Counts {
@@ -376,5 +382,6 @@ func (d *demo) collect(ctx context.Context, h *stage.Host) error {
 	}
 	return collect.New(collect.Options{
 		Host: h.Name, Source: reader, Names: reader.Registry(), Client: to, Spool: spool, BeforeTick: forward,
+		IdleGPUs: d.played[h.Name].idle,
 	}).Run(ctx)
 }

@@ -28,7 +28,8 @@ func writeMachine(w io.Writer, m *hub.Machine) error {
 		rows = append(rows, [2]string{f.What, text})
 	}
 	rows = append(rows, [2]string{"memory modules", modulesText(m)}, [2]string{"swap", swapsText(m.Swaps)},
-		[2]string{"failed", failedText(m)}, [2]string{"sensors", fmt.Sprint(m.Sensors)})
+		[2]string{"GPUs", strings.Join(m.GPUs, ", ")}, [2]string{"failed", failedText(m)},
+		[2]string{"sensors", fmt.Sprint(m.Sensors)})
 	if err := pairs(w, rows); err != nil {
 		return err
 	}

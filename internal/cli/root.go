@@ -70,9 +70,9 @@ func newRoot() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "vinescale",
 		Short: "The account book of shared hosts",
-		Long: `Vine Scale attributes the CPU, memory, disk, network and energy use of shared
-hosts to containers, virtual machines, batch jobs, services, sign-ins and users, and
-shows a ledger that balances: capacity = shares + kernel + idle + residual.
+		Long: `Vine Scale attributes the CPU, memory, disk, network, GPU and energy use of
+shared hosts to containers, virtual machines, batch jobs, services, sign-ins and
+users, and shows a ledger that balances: capacity = shares + kernel + idle + residual.
 
 Begin with "vinescale weigh": who uses this host, right now.`,
 		Version:           Version,
@@ -89,9 +89,9 @@ Begin with "vinescale weigh": who uses this host, right now.`,
 	root.PersistentFlags().String("config", "", "configuration file (default: "+defaultConfigFile+" if it exists)")
 	root.AddCommand(newWeigh(), newDemo(), newServe(), newCollect(), newConfig(), newMeasures(), newHosts(), newShare(),
 		newLedger(),
-		newBalance(), newDisks(), newCPUs(), newMemory(), newInterfaces(), newSensors(),
+		newBalance(), newDisks(), newCPUs(), newMemory(), newInterfaces(), newGPUs(), newSensors(),
 		newFind(), newAbout(), newWorkloads(), newThreads(), newPrograms(), newTenant(), newRule(), newQuota(),
-		newPins(), newToken(), newAudit(), newVerify(), newOpenAPI())
+		newPins(), newToken(), newAudit(), newVerify(), newOpenAPI(), newGPUHelper())
 	return root
 }
 

@@ -53,6 +53,9 @@ func meanUnits(e *amount.Entry) []unit {
 	case amount.Hourly:
 		return []unit{{"W", 1, 1}, {"kW", 1e3, 2}}
 	}
+	if many := e.Title + "s"; strings.EqualFold(many, e.Unit.Mean) { // a number of what its title names
+		return []unit{{many, 1, 2}}
+	}
 	return []unit{{e.Unit.Mean, 1, 2}}
 }
 

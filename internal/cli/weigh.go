@@ -15,6 +15,8 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/internal/devices"
+	"vinescale/internal/gpulibrary"
 	"vinescale/internal/identify"
 	"vinescale/internal/informants"
 	"vinescale/internal/kernel"
@@ -86,6 +88,7 @@ type hostRoots struct {
 	asked     []string
 	sites     []string
 	counts    bool
+	gpus      string // the library that tells of GPUs: auto, none, or a path
 }
 
 func (h *hostRoots) flags(cmd *cobra.Command) {
@@ -103,8 +106,11 @@ func (h *hostRoots) flags(cmd *cobra.Command) {
 			"NAME:path:PATTERN")
 	f.BoolVar(&h.counts, "ebpf", true,
 		"count inside the kernel what its files do not tell (with eBPF), where this host and its rights allow")
+	f.StringVar(&h.gpus, "gpu-library", "auto",
+		"the vendor's library that tells of GPUs: its path; auto where its driver is loaded; or none")
 	f.Float64Var(&h.idleWatts, "idle-watts", 0,
-		"what the host draws at rest by its own meters, in watts: it is set apart from what workloads cause")
+		"what the host draws at rest by its own meters, in watts, without GPUs that have meters: it is set apart from "+
+			"what workloads cause")
 	f.StringArrayVar(&h.diskRates, "disk-rate", nil,
 		"what a disk can carry, as NAME=BYTES_PER_SECOND (the kernel does not say)")
 }
@@ -154,11 +160,42 @@ func (h *hostRoots) open(slowPace time.Duration) (*kernel.Reader, error) {
 	}
 	reader, err := kernel.Open(identify.NewRegistry(o),
 		kernel.Options{Roots: h.kernel, DiskRates: rates, IdleMicroWatts: int64(h.idleWatts * 1e6),
-			Counters: counters, Ask: h.own(), Failed: h.failed, SlowPace: slowPace})
+			Counters: counters, Ask: h.own(), Failed: h.failed, SlowPace: slowPace, GPULibrary: h.gpuLibrary()})
 	if err != nil {
 		counters.Close()
 	}
 	return reader, err
+}
+
+// gpuLibrary is what asks the vendor's library of GPUs: this program again, in a process of its own. Another host's
+// library cannot be asked, but one that was named is.
+func (h *hostRoots) gpuLibrary() devices.Library {
+	const self = "/proc/self/exe" // where it is, even once another version has taken its place
+	switch {
+	case h.gpus == "none" || h.gpus == "":
+		return nil
+	case h.gpus != "auto":
+		return devices.NewHelper("", 0, self, gpuHelper, h.gpus)
+	case !h.own():
+		return nil
+	}
+	return devices.NewHelper(devices.VendorDriver, 0, self, gpuHelper)
+}
+
+// gpuHelper is the command that a helper runs.
+const gpuHelper = "gpu-helper"
+
+// newGPUHelper is the command by which this program asks a library of GPUs in a process of its own.
+func newGPUHelper() *cobra.Command {
+	return &cobra.Command{Use: gpuHelper + " [LIBRARY]", Hidden: true, Args: cobra.MaximumNArgs(1),
+		Short: "Answer each line with what a vendor's library tells of GPUs (for this program itself)",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			path := ""
+			if len(args) > 0 {
+				path = args[0]
+			}
+			return gpulibrary.Serve(path, cmd.InOrStdin(), cmd.OutOrStdout())
+		}}
 }
 
 // failed asks this host's init system which of its units failed.

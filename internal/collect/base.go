@@ -25,6 +25,9 @@ type base struct {
 	Pressure   []account.Pressure
 	Spaces     []account.Namespace
 	Meters     []account.Meter
+	GPUs       []account.GPU
+	GPUClients []account.GPUClient
+	IdleGPUs   map[string]time.Time // since when GPUs have had no work
 
 	Groups    []baseGroup
 	PIDs      []int32 // of processes, by columns, for there are thousands
@@ -47,6 +50,7 @@ type baseGroup struct {
 func (b *base) encode(r *account.Reading, ends uint64) ([]byte, error) {
 	*b = base{Ends: ends, Boot: r.Boot, Wall: r.Wall, Uptime: r.Uptime, CPUs: r.CPUs, Disks: r.Disks,
 		Interfaces: r.Interfaces, Pressure: r.Pressure, Spaces: r.Namespaces, Meters: r.Meters,
+		GPUs: r.GPUs, GPUClients: r.GPUClients, IdleGPUs: b.IdleGPUs,
 		Groups: b.Groups[:0], PIDs: b.PIDs[:0],
 		Starts: b.Starts[:0], CPUMicros: b.CPUMicros[:0], DiskBytes: b.DiskBytes[:0], ReadBytes: b.ReadBytes[:0]}
 	for i := range r.Groups {
@@ -91,7 +95,8 @@ func decodeBase(content []byte) (*base, error) {
 // reading is the base as a reading to compare with.
 func (b *base) reading() *account.Reading {
 	r := &account.Reading{Boot: b.Boot, Wall: b.Wall, Uptime: b.Uptime, CPUs: b.CPUs, Disks: b.Disks,
-		Interfaces: b.Interfaces, Pressure: b.Pressure, Namespaces: b.Spaces, Meters: b.Meters}
+		Interfaces: b.Interfaces, Pressure: b.Pressure, Namespaces: b.Spaces, Meters: b.Meters,
+		GPUs: b.GPUs, GPUClients: b.GPUClients}
 	for _, g := range b.Groups {
 		r.Groups = append(r.Groups, account.Group{ID: g.ID, Outer: -1, Has: g.Has, CPUMicros: g.CPUMicros,
 			PerCPU: g.PerCPU, DiskBytes: g.DiskBytes, Devices: g.Devices})
@@ -134,6 +139,9 @@ func (c *Collector) foundBase(unfinished uint64) (fits *base) {
 func (c *Collector) begin(r *account.Reading) {
 	b := c.found
 	c.found = nil
+	if b != nil && b.Boot == r.Boot && b.IdleGPUs != nil {
+		c.base.IdleGPUs = b.IdleGPUs
+	}
 	err := c.bridge(b, r)
 	if err == nil {
 		err = c.keepBase(r, c.sequence)

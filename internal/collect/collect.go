@@ -40,6 +40,8 @@ type Options struct {
 	Spool  *Spool
 	Tick   time.Duration // between readings; 5 s when zero
 	Log    *slog.Logger
+	// IdleGPUs says since when GPUs have had no work, by name, as far as that is known from before; nil for nothing.
+	IdleGPUs map[string]time.Time
 	// BeforeTick, if set, is called before each reading: a staged host renders its files there.
 	BeforeTick func(now time.Time) error
 }
@@ -82,6 +84,9 @@ func New(o Options) *Collector {
 		o.Log = slog.Default()
 	}
 	c := &Collector{Options: o, newer: map[uint64]bool{}, wake: make(chan struct{}, 1), news: make(chan news, mostNews)}
+	if c.base.IdleGPUs = o.IdleGPUs; o.IdleGPUs == nil {
+		c.base.IdleGPUs = map[string]time.Time{}
+	}
 	c.registry, _ = o.Names.(Registry)
 	return c
 }
@@ -278,7 +283,10 @@ func (c *Collector) complete(m *wire.Interval) {
 	processes, over := c.tracker.Running()
 	m.AddProcesses(c.open, processes, over, c.Names)
 	if s, ok := c.Source.(Surveyor); ok {
-		if err := m.AddInventory(s.Survey()); err != nil {
+		inv := s.Survey()
+		last := &c.readings[(c.turn+len(c.readings)-1)%len(c.readings)]
+		inv.TellGPUs(c.open, last, c.Names.Workload, c.base.IdleGPUs)
+		if err := m.AddInventory(inv); err != nil {
 			c.Log.Warn("could not tell what the host is made of", "host", c.Host, "error", err)
 		}
 	}

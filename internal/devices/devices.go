@@ -16,10 +16,33 @@ type Host struct {
 	sys    string
 	meters []meter // found last
 	reason string  // why there are none
+	gpus   gpus
 }
 
-// Open begins to read the devices below a tree: /sys, or a staged one.
-func Open(sys string) *Host { return &Host{sys: sys} }
+// Options for Open.
+type Options struct {
+	Sys     string  // where the tree of devices is: /sys, or a staged one
+	Proc    string  // where the tree of processes is
+	Library Library // a vendor's, that tells of GPUs; nil for none
+	// Node is the device number of a file below /dev; nil asks the host's own.
+	Node func(path string) (major, minor uint32)
+}
+
+// Open begins to read a host's devices.
+func Open(o Options) *Host {
+	if o.Node == nil {
+		o.Node = nodeNumber
+	}
+	return &Host{sys: o.Sys, gpus: gpus{library: o.Library, nodes: o.Node, drm: drmClients{proc: o.Proc,
+		known: map[int32]*opener{}, state: map[clientKey]*clientState{}}}}
+}
+
+// Close ends what was begun to ask a library.
+func (h *Host) Close() {
+	if h.gpus.library != nil {
+		h.gpus.library.Close()
+	}
+}
 
 // below lists what a directory holds, in order; nothing where it is not there.
 func below(dir string) []string {

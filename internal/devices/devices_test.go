@@ -71,7 +71,7 @@ func TestMeters_AreThoseThatNoOtherHolds(t *testing.T) {
 		"one cut short":  {with("class/powercap/intel-rapl:0/energy_uj", ""), nil, "package-0 cannot be read: its"},
 		"one below zero": {with("class/powercap/intel-rapl:0/energy_uj", "-5"), nil, "its file holds no number"},
 	} {
-		meters, reason := devices.Open(tree(t, x.files)).Meters(nil)
+		meters, reason := devices.Open(devices.Options{Sys: tree(t, x.files)}).Meters(nil)
 		assert.ElementsMatch(t, x.want, meters, what)
 		assert.Contains(t, reason, x.reason, what)
 		assert.Equal(t, x.reason == "", reason == "", what)
@@ -81,7 +81,7 @@ func TestMeters_AreThoseThatNoOtherHolds(t *testing.T) {
 func TestMeters_OneThatVanishesIsSaidAndFoundAgain(t *testing.T) {
 	dir := tree(t, map[string]string{"class/powercap/intel-rapl:0/name": "package-0",
 		"class/powercap/intel-rapl:0/energy_uj": "5"})
-	h := devices.Open(dir)
+	h := devices.Open(devices.Options{Sys: dir})
 	meters, _ := h.Meters(nil)
 	require.Len(t, meters, 1)
 	file := filepath.Join(dir, "class/powercap/intel-rapl:0/energy_uj")
@@ -172,7 +172,7 @@ func TestSensors_EachIsListedOnceWithItsThresholds(t *testing.T) {
 		s("powercap", "package-0", "energy", account.Energy, "J", value(7.5), account.SensorUnlimited),
 		s("powercap", "package-0", "cap", account.Power, "W", value(95), account.SensorUnlimited),
 	}
-	got := devices.Open(dir).Sensors()
+	got := devices.Open(devices.Options{Sys: dir}).Sensors()
 	for i := range got { // to what a file's last digit tells
 		if l := got[i].Left; l != nil {
 			for k := range want {
@@ -187,8 +187,8 @@ func TestSensors_EachIsListedOnceWithItsThresholds(t *testing.T) {
 }
 
 func TestSensors_NothingIsNoMistake(t *testing.T) {
-	assert.Empty(t, devices.Open(filepath.Join(t.TempDir(), "nowhere")).Sensors())
-	_, reason := devices.Open(t.TempDir()).Meters(nil)
+	assert.Empty(t, devices.Open(devices.Options{Sys: filepath.Join(t.TempDir(), "nowhere")}).Sensors())
+	_, reason := devices.Open(devices.Options{Sys: t.TempDir()}).Meters(nil)
 	assert.Equal(t, devices.NoMeter, reason)
 }
 
@@ -205,7 +205,7 @@ func FuzzSensors(f *testing.F) {
 			"class/powercap/intel-rapl:0/max_energy_range_uj": c, "class/thermal/thermal_zone0/type": a,
 			"class/thermal/thermal_zone0/temp": b, "class/thermal/thermal_zone0/trip_point_0_type": "critical",
 			"class/thermal/thermal_zone0/trip_point_0_temp": c})
-		h := devices.Open(dir)
+		h := devices.Open(devices.Options{Sys: dir})
 		meters, reason := h.Meters(nil)
 		for _, m := range meters {
 			if m.MicroJoules < 0 || reason != "" {

@@ -98,6 +98,7 @@ func (h *Host) Sensors() []account.Sensor {
 			sensors = append(sensors, cap)
 		}
 	}
+	sensors = append(sensors, h.gpus.librarySensors()...)
 	for i := range sensors {
 		sensors[i].Judge()
 	}

@@ -90,6 +90,7 @@ func TestConsole_FromSignInToAHostsLedger(t *testing.T) {
 		"/rules": "the unit journal.service", "/users/m.abt": "job 41200", "/disks": "curd-fermentlog",
 		"/hosts/cellar-1": "Each CPU", "/hosts/press-1": "failed: rack-check.service",
 		"/network": "Residual", "/hosts/terrace-2": "asleep for",
+		"/gpus": "used by job 5203, which it was not given to", "/hosts/press-1/gpus/3": "shut down from",
 	} {
 		require.NoError(t, b.Go(demo.address+path))
 		require.NoError(t, b.WaitText(text))

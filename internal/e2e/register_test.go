@@ -128,8 +128,9 @@ func TestRegister_AResourceAndAMeasureAreOneEntryEach(t *testing.T) {
 	assert.Regexp(t, `Label Press +2\.0 +1\.0`, table)
 	assert.Contains(t, service.run("workloads").stdout, "press MB/s")
 	all := runJSON[[]api.Measure](t, service, "measures")
-	assert.Equal(t, []any{"press", true, true}, []any{all[5].Name, all[5].HasLedger, all[5].IsTold})
-	assert.Equal(t, []any{"energy", false}, []any{all[4].Name, all[4].IsTold}, "no host of these has a meter")
+	assert.Equal(t, []any{"press", true, true}, []any{all[7].Name, all[7].HasLedger, all[7].IsTold})
+	assert.Equal(t, []any{"gpu", false, "energy", false},
+		[]any{all[4].Name, all[4].IsTold, all[6].Name, all[6].IsTold}, "no host of these has a meter, or a GPU")
 	status, _, answer = call(t, "GET", service.address+"/api/v1/openapi.json", "", "", nil)
 	assert.Equal(t, 200, status)
 	assert.Contains(t, string(answer), `"energy","press"`)
@@ -147,7 +148,7 @@ func TestRegister_AResourceAndAMeasureAreOneEntryEach(t *testing.T) {
 	assert.Equal(t, "its collector does not tell", byName["cellar-9"].Reason)
 	assert.Equal(t, "its collector does not tell (cellar-9)", l.Notes["used"])
 	b := runJSON[explain.Balance](t, service, "balance", "--host", "cellar-9")
-	assert.Nil(t, b.Resources[5].Used)
+	assert.Nil(t, b.Resources[7].Used)
 	about := runJSON[hub.AboutGroup](t, service, "about", "host/cellar-9")
 	assert.Equal(t, []any{"cpu", 6.0}, []any{about.Uses[0].Resource, *about.Uses[0].Amount})
 

@@ -43,6 +43,7 @@ type AboutWorkload struct {
 	CPUMates   []explain.Mate        `json:"shares_cpus_with" doc:"What ran on the same CPUs, most first."`
 	DiskMates  []explain.Mate        `json:"shares_disks_with" doc:"What else used the disks, most first."`
 	Figures    []explain.Figure      `json:"figures" doc:"What was counted beside the amounts."`
+	GPUs       []explain.WorkloadGPU `json:"gpus" doc:"Those it was given or used, over its life."`
 	Space      string                `json:"space_unavailable" doc:"Why its files' space is not known."`
 	Events     []Event               `json:"events" doc:"Oldest first."`
 
@@ -115,7 +116,7 @@ func (h *Hub) AboutWorkload(ctx context.Context, id int64, span question.Span) (
 		FirstAt: w.FirstAt.UTC(), LastAt: utc(w.SeenUntil(&w.Host)), EndedAt: utc(w.EndedAt),
 		Exit: w.Facts[account.FactExit], DueAt: utc(w.DueAt), Figures: []explain.Figure{}, Parts: []Part{},
 		Programs: []ProgramLine{}, Families: []explain.Family{}, CPUMates: []explain.Mate{},
-		DiskMates: []explain.Mate{}, Events: []Event{},
+		DiskMates: []explain.Mate{}, Events: []Event{}, GPUs: []explain.WorkloadGPU{},
 	}
 	inventories, err := h.store.Inventories(ctx, []int32{w.HostID})
 	if err != nil {
@@ -137,6 +138,7 @@ func (h *Hub) AboutWorkload(ctx context.Context, id int64, span question.Span) (
 	}
 	for _, fill := range []func(context.Context, *AboutWorkload, *store.Workload, question.Scope) error{
 		h.fillNesting, h.fillHistory, h.fillParts, h.fillProcesses, h.fillFigures, h.fillMates,
+		h.fillGPUs,
 	} {
 		if err := fill(ctx, a, &w, scope); err != nil {
 			return nil, err

@@ -98,11 +98,11 @@ func (c *cellar) minute(host string, at, seconds int64, all ...had) {
 		u := account.Usage{Workload: account.WorkloadID(i), Threads: int32(3 + i), Procs: int32(2 + i),
 			RunnableMillis: h.cpu * 2000, RunnablePeak: int32(4 + i)}
 		u.Units = [amount.NumResources]int64{h.cpu * 1e6, h.memory * seconds * 1000, h.disk, max(h.link, 0),
-			h.cpu * 7e6}
+			h.cpu * 3e5, h.memory * seconds * 300, h.cpu * 7e6}
 		u.Peak = [amount.NumResources]int64{h.cpu * 1e6 / seconds * 2, h.memory * 2, h.disk * 2, max(h.link, 0) * 2,
-			h.cpu * 9e6}
+			h.cpu * 4e5, h.memory / 2, h.cpu * 9e6}
 		u.Source = [amount.NumResources]amount.Source{amount.Counted, amount.Summed, amount.Split, amount.Counted,
-			amount.Split}
+			amount.Reported, amount.Counted, amount.Split}
 		if h.link < 0 {
 			u.Source[amount.Network] = amount.Unavailable
 		}
@@ -126,7 +126,7 @@ func (c *cellar) minute(host string, at, seconds int64, all ...had) {
 	for r := range iv.Ledgers {
 		line := func(units int64) account.Line { return account.Line{Units: units} }
 		capacity := []int64{cpus * seconds * 1e6, 1 << 20 * seconds * 1000, 1e6 * seconds, 1e6 * seconds,
-			1e9 * seconds}[r]
+			2e6 * seconds, 1 << 19 * seconds * 1000, 1e9 * seconds}[r]
 		used := sums[r] + 5*seconds*int64(r+1)
 		iv.Ledgers[r] = account.Ledger{Capacity: line(capacity), Used: line(used), Idle: line(capacity - used),
 			Kernel: line(2 * seconds), Steal: account.Line{Reason: "none"}}

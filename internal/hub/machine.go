@@ -2,6 +2,8 @@ package hub
 
 import (
 	"context"
+	"fmt"
+	"strings"
 	"time"
 
 	"vinescale/core/account"
@@ -13,6 +15,7 @@ type Machine struct {
 	account.Machine
 	Devices []account.Device `json:"devices" doc:"Block devices, drives and what is on them."`
 	Swaps   []account.Swap   `json:"swaps"`
+	GPUs    []string         `json:"gpus" doc:"Its GPUs by their numbers and models; partitions after their card."`
 	Sensors int              `json:"sensors" doc:"How many it has."`
 	Reason  string           `json:"unavailable,omitempty" doc:"Why nothing is known."`
 }
@@ -30,14 +33,32 @@ func (h *Hub) Machine(ctx context.Context, hostName string) (*Machine, error) {
 	m := &Machine{Reason: account.NotRead}
 	if inv != nil {
 		m.At, m.Devices, m.Swaps, m.Sensors = &at, inv.Devices, inv.Swaps, len(inv.Sensors)
+		m.GPUs = gpuNames(inv.GPUs)
 		if inv.Machine != nil {
 			m.Machine, m.Reason = *inv.Machine, ""
 		}
 	}
 	// A list that is empty is told as one, whatever the collector sent.
 	m.Facts, m.Modules, m.Links = orEmpty(m.Facts), orEmpty(m.Modules), orEmpty(m.Links)
+	m.GPUs = orEmpty(m.GPUs)
 	m.Starts, m.Failed, m.Devices, m.Swaps = orEmpty(m.Starts), orEmpty(m.Failed), orEmpty(m.Devices), orEmpty(m.Swaps)
 	return m, nil
+}
+
+// gpuNames lists cards by number, model, and what is wrong where they are not there any more.
+func gpuNames(sheets []account.GPUSheet) (names []string) {
+	for i := range sheets {
+		s := &sheets[i]
+		if s.Card != "" {
+			continue
+		}
+		name := strings.TrimSpace(fmt.Sprintf("%d %s", s.Index, s.Title))
+		if s.State == account.GPULost {
+			name += " (lost)"
+		}
+		names = append(names, name)
+	}
+	return names
 }
 
 func orEmpty[T any](list []T) []T {

@@ -67,7 +67,7 @@ func jobFacts(env map[string]string) map[string]string {
 	facts := map[string]string{
 		account.FactWhy: "SLURM_JOB_ID in the environment", account.FactJobName: env["SLURM_JOB_NAME"],
 		account.FactAccount:   env["SLURM_JOB_ACCOUNT"],
-		account.FactPartition: env["SLURM_JOB_PARTITION"], account.FactGPUs: env["SLURM_JOB_GPUS"],
+		account.FactPartition: env["SLURM_JOB_PARTITION"], account.FactGPUClaim: env["SLURM_JOB_GPUS"],
 		account.FactCPUAsked: env["SLURM_CPUS_ON_NODE"],
 	}
 	if mb, err := strconv.ParseInt(env["SLURM_MEM_PER_NODE"], 10, 40); err == nil && mb > 0 {

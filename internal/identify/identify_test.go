@@ -217,7 +217,7 @@ func TestJob_TheEnvironmentOfAProcessIsBelievedOnlyForItsOwnUser(t *testing.T) {
 	r.Adopt(byCgroup, honest, r.Program([]byte("frost-ens")))
 	w := r.Workload(byCgroup)
 	assert.Equal(t, []string{"frost", "ens", "1,3", "2147483648"},
-		[]string{w.Facts[account.FactAccount], w.Facts[account.FactJobName], w.Facts[account.FactGPUs],
+		[]string{w.Facts[account.FactAccount], w.Facts[account.FactJobName], w.Facts[account.FactGPUClaim],
 			w.Facts[account.FactMemoryAsked]})
 
 	liar := r.OfProcess(process(11, 2003, "mine", "SLURM_JOB_ID=7", "SLURM_JOB_ACCOUNT=frost"), account.Unrecognised)

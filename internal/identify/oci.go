@@ -235,12 +235,18 @@ type bundleConfig struct {
 	Annotations map[string]string `json:"annotations"`
 	Process     struct {
 		Args []string `json:"args"`
+		Env  []string `json:"env"`
 		User struct {
 			UID      int64  `json:"uid"`
 			Username string `json:"username"`
 		} `json:"user"`
 	} `json:"process"`
 	Linux struct {
+		Devices []struct {
+			Path  string `json:"path"`
+			Major int64  `json:"major"`
+			Minor int64  `json:"minor"`
+		} `json:"devices"`
 		Resources struct {
 			CPU struct {
 				Quota  int64  `json:"quota"`
@@ -269,10 +275,14 @@ func (r *runtimes) workload(c container) account.Workload {
 			if q, p := b.Linux.Resources.CPU.Quota, b.Linux.Resources.CPU.Period; q > 0 && p > 0 {
 				facts[account.FactCPULimit] = strconv.FormatFloat(float64(q)/float64(p), 'g', 6, 64)
 			}
+			b.putGPUs(facts)
 			if l := b.Linux.Resources.Memory.Limit; l > 0 {
 				facts[account.FactMemoryLimit] = strconv.FormatInt(l, 10)
 			}
 		}
+	}
+	if names := namedGPUs(c.labels); names != "" {
+		facts[account.FactGPUNames] = names
 	}
 	w := account.Workload{Key: "container:" + c.id, Kind: amount.Container, Name: c.id, UID: -1, Labels: c.labels,
 		Facts: facts}

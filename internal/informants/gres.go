@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"vinescale/core/cpuset"
 )
 
 // nodeName is the name by which a batch scheduler knows this host: its own, without the domain.
@@ -41,8 +43,12 @@ func (j *slurmJob) gpusOn(host string) (list string, known bool) {
 	}
 	var gpus []string
 	for _, m := range gresIndex.FindAllStringSubmatch(detail, -1) {
-		if strings.Trim(m[1], "0123456789,-") == "" && m[1] != "" { // else N/A: none of this kind is allotted by number
-			gpus = append(gpus, m[1])
+		set, err := cpuset.Parse(m[1])
+		if err != nil {
+			continue // N/A: nothing of this kind is allotted by number
+		}
+		for _, n := range set.CPUs() {
+			gpus = append(gpus, strconv.Itoa(n))
 		}
 	}
 	return strings.Join(gpus, ","), true

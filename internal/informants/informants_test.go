@@ -231,9 +231,9 @@ func TestScheduler_GPUsAreThoseOfThisHostOfEveryKind(t *testing.T) {
 		want        string
 		known       bool
 	}{
-		{"one host", "terrace-2", []string{"gpu:a100:2(IDX:0-1)"}, "0-1", true},
+		{"one host", "terrace-2", []string{"gpu:a100:2(IDX:0-1)"}, "0,1", true},
 		{"one host of another name", "node7", []string{"gpu:1(IDX:3)"}, "3", true},
-		{"two kinds", "terrace-2", []string{"gpu:a100:2(IDX:0-1),gpu:v100:1(IDX:4)"}, "0-1,4", true},
+		{"two kinds", "terrace-2", []string{"gpu:a100:2(IDX:0-1),gpu:v100:1(IDX:4)"}, "0,1,4", true},
 		{"none by number", "terrace-2", []string{"gpu:a100:2(IDX:N/A)"}, "", true},
 		{"one kind by number", "terrace-2", []string{"gpu:a100:0(IDX:N/A),gpu:v100:1(IDX:4)"}, "4", true},
 		{"other resources", "terrace-2", []string{"nic:2(IDX:5-6),gpu:1(IDX:0),mpsgpu:1(IDX:9)"}, "0", true},

@@ -62,7 +62,7 @@ func (s *slurm) Ask(ctx context.Context, about []account.Workload) (map[string]a
 			found[w.Key] = account.Workload{UID: -1, Name: strings.TrimSuffix(w.Name, notTheirs) + notTheirs,
 				Facts: map[string]string{
 					account.FactAccount: identify.Untrue, account.FactPartition: identify.Untrue,
-					account.FactJobName: identify.Untrue, account.FactGPUs: identify.Untrue,
+					account.FactJobName: identify.Untrue, account.FactGPUClaim: identify.Untrue,
 				}}
 			continue
 		}

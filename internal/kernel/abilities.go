@@ -37,7 +37,7 @@ func (r *Reader) Abilities() []account.Ability {
 		resource amount.Resource
 		say      func(*abilities)
 	}{{amount.CPU, r.sayCPU}, {amount.Memory, r.sayMemory}, {amount.Disk, r.sayDisk}, {amount.Network, r.sayNetwork},
-		{amount.Energy, r.sayEnergy}} {
+		{amount.GPU, r.sayGPU}, {amount.GPUMemory, r.sayGPUMemory}, {amount.Energy, r.sayEnergy}} {
 		l.of = of.resource.String()
 		of.say(l)
 	}
@@ -271,7 +271,7 @@ func (r *Reader) sayEnergy(l *abilities) {
 	l.put(host)
 	for _, whose := range []account.Whose{account.OfCgroups, account.OfOthers} {
 		l.put(account.Ability{What: "energy of a workload", Whose: whose, Source: isSplit,
-			How:    "what the host drew beyond rest, by CPU time",
+			How:    "what the host drew beyond rest, by CPU time; what a GPU with a meter drew, by the time it worked",
 			Misses: "that some work draws more in the same time"})
 	}
 }

@@ -20,6 +20,7 @@ import (
 // Survey reads what the host is made of. What cannot be read is left out; it takes some milliseconds.
 func (r *Reader) Survey() *account.Inventory {
 	inv := &account.Inventory{Counting: r.Abilities(), Sensors: r.devices.Sensors()}
+	inv.GPUs, inv.NoGPUs = r.devices.GPUs()
 	r.surveyCPUs(inv)
 	inv.Machine = r.surveyMachine(inv)
 	r.surveyDevices(inv)

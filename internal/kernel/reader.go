@@ -60,6 +60,10 @@ type Options struct {
 	Links func() []account.MachineLink
 	// Failed asks the init system which of its units failed; nil where it is not to be asked.
 	Failed func() ([]string, error)
+	// GPULibrary tells of GPUs that the kernel's files do not tell of; nil for none.
+	GPULibrary devices.Library
+	// Node asks for the device number of a file below /dev; nil asks the host's own.
+	Node func(path string) (major, minor uint32)
 	// PageSize is how many bytes a page of the host's memory has, in which some counters are told. That of the kernel
 	// this runs on when zero: arm64 and ppc64 hosts may have 64 KiB. A staged host tells its own.
 	PageSize int64
@@ -88,6 +92,7 @@ type Reader struct {
 	net     network
 	storage storage
 	devices *devices.Host
+	gpus    gpuGrants
 	machine *account.Machine // as it was read last
 	lookAt  time.Time        // from when on it is read again
 }
@@ -210,7 +215,8 @@ func Open(registry *identify.Registry, o Options) (*Reader, error) {
 		storage: storage{disks: map[string]diskKind{}, unused: map[string]int64{},
 			holders: map[account.WorkloadID]*holder{}, holdsNone: map[account.WorkloadID]bool{}},
 	}
-	r.devices = devices.Open(o.Roots.Sys)
+	r.devices = devices.Open(devices.Options{Sys: o.Roots.Sys, Proc: o.Roots.Proc, Library: o.GPULibrary,
+		Node: o.Node})
 	r.cgroups.watch.open()
 	var err error
 	if r.proc, err = tree.Open(o.Roots.Proc); err != nil {
@@ -260,6 +266,7 @@ func CgroupV2(root string) string {
 // Close releases the open directories, and what counts in the kernel.
 func (r *Reader) Close() {
 	r.counters.Close()
+	r.devices.Close()
 	r.cgroups.watch.close()
 	r.stopWalk()
 	r.tasks.exits.Close()
@@ -325,6 +332,7 @@ func (r *Reader) Read(dst *account.Reading) error {
 		return err
 	}
 	r.sayUnseen(dst)
+	r.readGPUs(dst)
 	r.readNamespaces(dst)
 	r.joinLinks(dst)
 	r.readFiles(dst)

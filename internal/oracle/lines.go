@@ -20,6 +20,7 @@ func (b *Book) Lines(q question.Question) map[time.Time]question.Stretch {
 		from, to time.Time
 		units    [][5]*big.Int
 		reasons  [][5]string
+		caveats  map[string]int64
 	}
 	stretches := map[time.Time]map[int32]*hostSum{}
 	for k := range b.Minutes {
@@ -36,7 +37,7 @@ func (b *Book) Lines(q question.Question) map[time.Time]question.Stretch {
 		}
 		h := stretches[at][m.Host]
 		if h == nil {
-			h = &hostSum{from: m.Start, units: make([][5]*big.Int, len(q.Measures)),
+			h = &hostSum{from: m.Start, caveats: map[string]int64{}, units: make([][5]*big.Int, len(q.Measures)),
 				reasons: make([][5]string, len(q.Measures))}
 			for i := range h.units {
 				for l := range h.units[i] {
@@ -46,6 +47,9 @@ func (b *Book) Lines(q question.Question) map[time.Time]question.Stretch {
 			stretches[at][m.Host] = h
 		}
 		h.elapsed += m.Interval.ElapsedMillis
+		for i, what := range m.Interval.GetDetail().GetCaveat() {
+			h.caveats[what] += m.Interval.Detail.CaveatAmount[i]
+		}
 		h.cpus = max(h.cpus, int(m.Interval.Cpus))
 		if m.Start.Before(h.from) {
 			h.from = m.Start
@@ -76,6 +80,15 @@ func (b *Book) Lines(q question.Question) map[time.Time]question.Stretch {
 				lacking := h.to.Sub(h.from) - time.Duration(h.elapsed)*time.Millisecond
 				s.Told = append(s.Told, question.HostTold{Host: id, From: h.from, To: h.to,
 					Gaps: []question.Gap{{From: h.from, To: h.to, Lacking: lacking}}})
+			}
+			for what, n := range h.caveats {
+				if s.Caveats == nil {
+					s.Caveats = map[string]question.Caveat{}
+				}
+				c := s.Caveats[what]
+				c.Amount, c.Hosts = c.Amount+n, append(c.Hosts, b.Hosts[id])
+				slices.Sort(c.Hosts)
+				s.Caveats[what] = c
 			}
 			s.ElapsedMillis = max(s.ElapsedMillis, h.elapsed)
 			s.CPUs += h.cpus

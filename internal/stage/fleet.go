@@ -305,6 +305,7 @@ func press1(at time.Time) *Host {
 			procs: 3, account: "leaf", asked: 3,
 		})
 	}
+	h.libraryGPUs([4]string{"job 5200", "job 5201", "job 5202", "job 5203"}, "label-proof")
 	return h
 }
 
@@ -323,6 +324,7 @@ func terrace1(at time.Time) *Host {
 		program: "archive", threads: 2})
 	h.loose("t.fink", "Agronomy Desk", use{cores: 0.15, swarm: 0.1, memory: gib, shape: steady(0.5),
 		program: "gridtool", procs: 3})
+	h.drmGPUs([2]string{"job 41200", "job 41201"}, "gridtool of t.fink")
 	return h
 }
 

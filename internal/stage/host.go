@@ -8,6 +8,7 @@ import (
 	"vinescale/core/account"
 	"vinescale/core/amount"
 	"vinescale/core/cpuset"
+	"vinescale/internal/devices"
 	"vinescale/internal/identify"
 )
 
@@ -50,7 +51,9 @@ type Host struct {
 	seed        uint64
 
 	power power
+	GPUs  []*GPU
 
+	devices  *devices.Host      // that reads the library of the GPUs
 	registry *identify.Registry // whose numbers ids holds
 	ids      map[*Workload]account.WorkloadID
 }
@@ -233,6 +236,7 @@ func (h *Host) Advance(dt time.Duration) {
 		}
 	}
 	h.draw(dt)
+	h.workGPUs(dt)
 	h.Now = h.Now.Add(dt)
 	h.Uptime += dt
 }

@@ -100,6 +100,7 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 	for _, p := range h.kthreads {
 		r.Processes = append(r.Processes, reading(p, account.Unrecognised, registry))
 	}
+	h.addGPUs(r, registry)
 	h.addCounted(r, registry)
 	slices.SortFunc(r.Processes, func(a, b account.Process) int { return cmp.Compare(a.PID, b.PID) })
 	slices.SortStableFunc(r.Groups, func(a, b account.Group) int {

@@ -123,6 +123,7 @@ func (h *Host) renderHost(w *writer, t Tree) {
 	w.file(filepath.Join(proc, "loadavg"), fmt.Sprintf("%.2f %.2f %.2f 1/200 1\n", load[0], load[1], load[2]))
 	h.renderDisks(w, t)
 	h.renderDevices(w, t)
+	h.renderGPUs(w, t)
 	if _, err := os.Stat(filepath.Join(t.Etc(), "os-release")); err != nil { // it does not change
 		h.renderMachine(w, t)
 	}

@@ -30,12 +30,12 @@ func open(t *testing.T, h *stage.Host) *set {
 	s := &set{host: h, tree: stage.Tree{Dir: t.TempDir()}}
 	require.NoError(t, h.Render(s.tree))
 	s.registry = identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: s.tree.Etc(), Run: s.tree.Run(),
-		Proc: s.tree.Proc()}})
+		Proc: s.tree.Proc()}, Informants: []identify.Informant{h.Scheduler()}})
 	o := kernel.Options{
 		Roots:     kernel.Roots{Proc: s.tree.Proc(), Sys: s.tree.Sys(), Cgroup: s.tree.Cgroup()},
 		DiskRates: h.DiskRates(), PageSize: stage.PageSize, Space: h.Space, Quota: h.Quota, Ends: h.Ends, SlowPace: -1,
 		Clock:          func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },
-		IdleMicroWatts: h.IdleMicroWatts(),
+		IdleMicroWatts: h.IdleMicroWatts(), GPULibrary: h.Library(),
 	}
 	if h.Counts {
 		o.Counters = h.Counters(s.tree)
@@ -62,6 +62,7 @@ func (s *set) over(t *testing.T, tick time.Duration, ticks int) *account.Interva
 		require.Empty(t, s.reader.Trouble())
 		iv, err := tracker.Step(r)
 		if n == 0 {
+			s.registry.Ask(t.Context())
 			require.ErrorIs(t, err, account.ErrFirstReading)
 			continue
 		}
@@ -73,6 +74,76 @@ func (s *set) over(t *testing.T, tick time.Duration, ticks int) *account.Interva
 		}
 	}
 	return sum
+}
+
+// gpuTruth is how long GPUs worked so far for each workload on each, and in all; in microseconds.
+func gpuTruth(h *stage.Host) map[string]int64 {
+	m := map[string]int64{}
+	for _, g := range h.GPUs {
+		m[g.Name] = g.BusyMicros
+		for _, u := range g.Users {
+			m[g.Name+" for "+u.Workload.Name] = u.Micros
+			m["for "+u.Workload.Name] += u.Micros
+			m[g.Name+" copying for "+u.Workload.Name] = u.Copying
+			m["memory of "+u.Workload.Name] += u.Bytes
+		}
+	}
+	return m
+}
+
+// checkGPUs holds what workloads are charged with of GPUs to the truth: to the microsecond and the byte.
+func checkGPUs(t *testing.T, h *stage.Host, iv *account.Interval, usages map[string]account.Usage,
+	before map[string]int64) {
+	now := gpuTruth(h)
+	if len(h.GPUs) == 0 {
+		assert.Equal(t, account.NoGPU, iv.Ledgers[amount.GPU].Used.Reason)
+		return
+	}
+	holders := map[string]bool{}
+	for _, g := range h.GPUs {
+		for _, w := range g.Holders {
+			holders[w.Name+" "+g.Name] = true
+		}
+	}
+	var shares, busy int64
+	for _, w := range h.Workloads {
+		u := usages[w.Name]
+		want := now["for "+w.Name] - before["for "+w.Name]
+		assert.Equal(t, want, u.Units[amount.GPU], "%s: GPU time", w.Name)
+		assert.Equal(t, now["memory of "+w.Name], u.Units[amount.GPUMemory]/iv.ElapsedMillis, "%s: GPU memory", w.Name)
+		shares += want
+		for _, x := range u.GPUs {
+			key := x.GPU + " for " + w.Name
+			assert.Equal(t, now[key]-before[key], x.Micros, key)
+			assert.Equal(t, holders[w.Name+" "+x.GPU], x.Granted == iv.ElapsedMillis, "%s: given %s", w.Name, x.GPU)
+			for _, e := range x.Engines {
+				if copying := x.GPU + " copying for " + w.Name; e.Engine == "copy" {
+					assert.Equal(t, now[copying]-before[copying], e.Micros, copying)
+				}
+			}
+			var bands int64
+			for _, millis := range x.Bands {
+				bands += millis
+			}
+			if x.Source != amount.Unavailable {
+				assert.Equal(t, iv.ElapsedMillis, bands, "%s: every moment is in one band", key)
+			}
+		}
+	}
+	for _, g := range h.GPUs {
+		busy += now[g.Name] - before[g.Name]
+	}
+	l := iv.Ledgers[amount.GPU]
+	assert.Equal(t, []int64{busy, shares}, []int64{busy, l.Shares})
+	if h.GPUs[0].ByDRM { // its cards tell whole percents
+		assert.InDelta(t, busy, l.Used.Units, 0.006*float64(len(h.GPUs))*float64(iv.ElapsedMillis*1000))
+		assert.Equal(t, iv.ElapsedMillis*1000*int64(len(h.GPUs)), l.Capacity.Units)
+	} else {
+		assert.Equal(t, busy, l.Used.Units)
+		assert.Zero(t, l.Residual.Units)
+		assert.Equal(t, 6*iv.ElapsedMillis*1000, l.Capacity.Units, "one is lost, and one divided")
+		assert.Equal(t, 2*iv.ElapsedMillis, iv.Detail.Caveats[account.GPUUntold])
+	}
 }
 
 // truth remembers what each workload had used at a moment.
@@ -99,7 +170,7 @@ func TestFleet_EveryWorkloadIsChargedWhatItTrulyUsed(t *testing.T) {
 	for _, h := range stage.Fleet(night) {
 		t.Run(h.Name, func(t *testing.T) {
 			s := open(t, h)
-			before, whole := truthOf(h), h.Truth()
+			before, whole, gpus := truthOf(h), h.Truth(), gpuTruth(h)
 			iv := s.over(t, 5*time.Second, 12)
 			now := h.Truth()
 
@@ -109,6 +180,7 @@ func TestFleet_EveryWorkloadIsChargedWhatItTrulyUsed(t *testing.T) {
 			}
 			require.Len(t, usages, len(h.Workloads))
 			workloads += len(usages)
+			checkGPUs(t, h, iv, usages, gpus)
 			for _, w := range h.Workloads {
 				u, ok := usages[w.Name]
 				require.True(t, ok, "%s was found", w.Name)

@@ -6,6 +6,7 @@ import (
 	"math"
 	"strings"
 
+	"vinescale/core/account"
 	"vinescale/core/amount"
 )
 
@@ -52,6 +53,7 @@ func (iv *Interval) checkFigures(f *faults, workloads int) {
 	index(f, "figures.swap_use.workload", s.GetWorkload(), 0, workloads, "a workload")
 	f.texts("figures.swap_use.swap", s.GetSwap(), mostText)
 	numbers(f, "figures.swap_use.units", s.GetUnits(), 0, iv.mostHeld())
+	iv.checkGPUs(f, workloads)
 	f.rows("figures.ran_micros", len(m.RanMicros), mostCPUs)
 	numbers(f, "figures.ran_micros", m.RanMicros, 0, mostOften*iv.ElapsedMillis*1000)
 	f.number("figures.memory_own", m.MemoryOwn, 0, iv.mostHeld())
@@ -75,6 +77,45 @@ func (iv *Interval) checkDeviceUse(f *faults, workloads int) {
 		numbers(f, "figures.device_use."+name, column, 0, iv.mostMoved())
 	}
 	numbers(f, "figures.device_use.source", u.Source, 0, int64(amount.Unavailable))
+}
+
+func (iv *Interval) checkGPUs(f *faults, workloads int) {
+	m := iv.Figures
+	f.rows("figures.gpus", len(m.Gpus), mostDevices)
+	names := make([]string, len(m.Gpus))
+	for i, g := range m.Gpus {
+		field := fmt.Sprintf("figures.gpus[%d]", i)
+		names[i] = g.GetName()
+		f.text(field+".name", g.GetName(), mostName)
+		f.text(field+".card", g.GetCard(), mostName)
+		f.number(field+".index", int64(g.GetIndex()), 0, mostDevices)
+		for _, n := range []int64{g.GetMicros(), g.GetToldMillis(), g.GetUnitsToldMillis()} {
+			f.number(field, n, 0, iv.mostMoved())
+		}
+		f.number(field+".units", g.GetUnits(), 0, iv.mostHeld())
+		f.number(field+".memory_bytes", g.GetMemoryBytes(), 0, heldBound)
+	}
+	f.once("figures.gpus.name", names)
+	u := m.GetGpuUse()
+	if u == nil {
+		return
+	}
+	f.rows("figures.gpu_use", len(u.Workload), mostRows, len(u.Gpu), len(u.Micros), len(u.Units), len(u.GrantedMillis),
+		len(u.Source))
+	f.rows("figures.gpu_use.engine", len(u.EngineRow), mostRows, len(u.Engine), len(u.EngineMicros))
+	f.rows("figures.gpu_use.band", len(u.BandRow), mostRows, len(u.Band), len(u.BandMillis))
+	index(f, "figures.gpu_use.workload", u.Workload, 0, workloads, "a workload")
+	index(f, "figures.gpu_use.engine_row", u.EngineRow, 0, len(u.Workload), "a row")
+	index(f, "figures.gpu_use.band_row", u.BandRow, 0, len(u.Workload), "a row")
+	f.texts("figures.gpu_use.gpu", u.Gpu, mostName)
+	f.texts("figures.gpu_use.engine", u.Engine, mostName)
+	numbers(f, "figures.gpu_use.micros", u.Micros, 0, iv.mostMoved())
+	numbers(f, "figures.gpu_use.units", u.Units, 0, iv.mostHeld())
+	numbers(f, "figures.gpu_use.granted_millis", u.GrantedMillis, 0, iv.mostMoved())
+	numbers(f, "figures.gpu_use.source", u.Source, 0, int64(amount.Unavailable))
+	numbers(f, "figures.gpu_use.engine_micros", u.EngineMicros, 0, iv.mostMoved())
+	numbers(f, "figures.gpu_use.band", u.Band, 0, account.GPUBands-1)
+	numbers(f, "figures.gpu_use.band_millis", u.BandMillis, 0, iv.mostMoved())
 }
 
 func (iv *Interval) checkDevices(f *faults) {

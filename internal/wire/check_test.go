@@ -29,6 +29,12 @@ func fullBatch(t testing.TB) *wire.Batch {
 		Parent: []int32{1}, Program: []uint32{0}, Uid: []int64{801}, Threads: []int32{1}, Runnable: []int32{0},
 		LastCpu: []int32{0}, CpuMicros: []int64{5}, MemoryBytes: []int64{5}, DiskBytes: []int64{-1}}
 	iv.Figures.SwapUse = &wire.SwapUse{Workload: []uint32{0}, Swap: []string{"/dev/sda3"}, Units: []int64{5}}
+	iv.Figures.Gpus = []*wire.Gpu{{Name: "GPU-a", Card: "GPU-b", Index: 1, Micros: 5, ToldMillis: 6, Units: 7,
+		UnitsToldMillis: 8, MemoryBytes: 9, ByClients: true}}
+	iv.Figures.GpuUse = &wire.GpuUse{Workload: []uint32{0}, Gpu: []string{"GPU-a"}, Micros: []int64{5},
+		Units: []int64{6}, GrantedMillis: []int64{7}, Source: []uint32{0}, EngineRow: []uint32{0},
+		Engine: []string{"render"}, EngineMicros: []int64{5}, BandRow: []uint32{0}, Band: []uint32{10},
+		BandMillis: []int64{8}}
 	iv.Figures.Latencies = []*wire.Latency{{Device: 8 << 20, LowMicros: 4, HighMicros: 8, Count: 3}}
 	iv.Ledgers[0].Steal.Unavailable = "this kernel does not tell"
 	iv.Workloads.Labels[0] = &wire.Labels{Values: map[string]string{"coop.project": "frost"}}

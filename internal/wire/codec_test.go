@@ -94,6 +94,21 @@ func TestDecode_AnUnsoundBatchIsRefusedWithTheReason(t *testing.T) {
 		"figures.swap_use: a column": func(b *wire.Batch) {
 			b.Intervals[0].Figures.SwapUse = &wire.SwapUse{Workload: []uint32{0}}
 		},
+		"figures.gpu_use: a column": func(b *wire.Batch) {
+			b.Intervals[0].Figures.GpuUse = &wire.GpuUse{Workload: []uint32{0}}
+		},
+		"figures.gpu_use.engine_row[0]": func(b *wire.Batch) {
+			b.Intervals[0].Figures.GpuUse = &wire.GpuUse{EngineRow: []uint32{0}, Engine: []string{"render"},
+				EngineMicros: []int64{1}}
+		},
+		"figures.gpu_use.band[0]": func(b *wire.Batch) {
+			b.Intervals[0].Figures.GpuUse = &wire.GpuUse{Workload: []uint32{0}, Gpu: []string{"a"}, Micros: []int64{1},
+				Units: []int64{1}, GrantedMillis: []int64{0}, Source: []uint32{0}, BandRow: []uint32{0},
+				Band: []uint32{11}, BandMillis: []int64{1}}
+		},
+		"figures.gpus.name": func(b *wire.Batch) {
+			b.Intervals[0].Figures.Gpus = []*wire.Gpu{{Name: "a"}, {Name: "a"}}
+		},
 		"cpu_use.workload[0]": func(b *wire.Batch) { b.Intervals[0].CpuUse.Workload[0] = 9999 },
 	} {
 		b := batch(t)

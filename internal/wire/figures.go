@@ -64,6 +64,7 @@ func fromFigures(iv *account.Interval) *Figures {
 				append(t.Units, u.Units)
 		}
 	}
+	m.addGPUs(iv)
 	for _, x := range d.Disks {
 		m.Disks = append(m.Disks, &Disk{
 			Name: clip(x.Name, mostName), Device: x.Major<<20 | x.Minor, Inner: x.Inner, ReadBytes: x.ReadBytes,
@@ -94,6 +95,37 @@ func fromFigures(iv *account.Interval) *Figures {
 		m.Interfaces = append(m.Interfaces, n)
 	}
 	return m
+}
+
+// addGPUs puts in what GPUs did, and for whom.
+func (m *Figures) addGPUs(iv *account.Interval) {
+	for _, x := range iv.Detail.GPUs {
+		m.Gpus = append(m.Gpus, &Gpu{Name: clip(x.Name, mostName), Index: x.Index, Card: clip(x.Card, mostName),
+			Micros: x.Micros, ToldMillis: x.Told, Units: x.Units, UnitsToldMillis: x.UnitsTold,
+			MemoryBytes: x.MemoryTotal, ByClients: x.By == account.BusyByClients})
+	}
+	for i := range iv.Usages {
+		for _, u := range iv.Usages[i].GPUs {
+			if m.GpuUse == nil {
+				m.GpuUse = &GpuUse{}
+			}
+			t := m.GpuUse
+			row := uint32(len(t.Workload))
+			t.Workload, t.Gpu = append(t.Workload, uint32(i)), append(t.Gpu, clip(u.GPU, mostName))
+			t.Micros, t.Units = append(t.Micros, u.Micros), append(t.Units, u.Units)
+			t.GrantedMillis, t.Source = append(t.GrantedMillis, u.Granted), append(t.Source, uint32(u.Source))
+			for _, e := range u.Engines {
+				t.EngineRow, t.Engine = append(t.EngineRow, row), append(t.Engine, clip(e.Engine, mostName))
+				t.EngineMicros = append(t.EngineMicros, e.Micros)
+			}
+			for band, millis := range u.Bands {
+				if millis > 0 {
+					t.BandRow, t.Band = append(t.BandRow, row), append(t.Band, uint32(band))
+					t.BandMillis = append(t.BandMillis, millis)
+				}
+			}
+		}
+	}
 }
 
 // AddInventory puts into the message what the host is made of.

@@ -1402,6 +1402,8 @@ type Figures struct {
 	MemoryCache   int64                  `protobuf:"varint,8,opt,name=memory_cache,json=memoryCache,proto3" json:"memory_cache,omitempty"`  // page cache charged to no workload
 	MemoryHuge    int64                  `protobuf:"varint,9,opt,name=memory_huge,json=memoryHuge,proto3" json:"memory_huge,omitempty"`     // set aside as huge pages
 	SwapUse       *SwapUse               `protobuf:"bytes,10,opt,name=swap_use,json=swapUse,proto3" json:"swap_use,omitempty"`              // where there are several swaps
+	GpuUse        *GpuUse                `protobuf:"bytes,11,opt,name=gpu_use,json=gpuUse,proto3" json:"gpu_use,omitempty"`
+	Gpus          []*Gpu                 `protobuf:"bytes,12,rep,name=gpus,proto3" json:"gpus,omitempty"`
 	unknownFields protoimpl.UnknownFields
 	sizeCache     protoimpl.SizeCache
 }
@@ -1506,6 +1508,262 @@ func (x *Figures) GetSwapUse() *SwapUse {
 	return nil
 }
 
+func (x *Figures) GetGpuUse() *GpuUse {
+	if x != nil {
+		return x.GpuUse
+	}
+	return nil
+}
+
+func (x *Figures) GetGpus() []*Gpu {
+	if x != nil {
+		return x.Gpus
+	}
+	return nil
+}
+
+// GpuUse is what workloads had of GPUs; a row has the workload's index. Engines and bands have the index of a row.
+type GpuUse struct {
+	state         protoimpl.MessageState `protogen:"open.v1"`
+	Workload      []uint32               `protobuf:"varint,1,rep,packed,name=workload,proto3" json:"workload,omitempty"`
+	Gpu           []string               `protobuf:"bytes,2,rep,name=gpu,proto3" json:"gpu,omitempty"`                                                  // its name
+	Micros        []int64                `protobuf:"varint,3,rep,packed,name=micros,proto3" json:"micros,omitempty"`                                    // in which it worked for the workload
+	Units         []int64                `protobuf:"varint,4,rep,packed,name=units,proto3" json:"units,omitempty"`                                      // of its memory: byte-milliseconds
+	GrantedMillis []int64                `protobuf:"varint,5,rep,packed,name=granted_millis,json=grantedMillis,proto3" json:"granted_millis,omitempty"` // for which it was the workload's
+	Source        []uint32               `protobuf:"varint,6,rep,packed,name=source,proto3" json:"source,omitempty"`                                    // of micros, as in Usage
+	EngineRow     []uint32               `protobuf:"varint,7,rep,packed,name=engine_row,json=engineRow,proto3" json:"engine_row,omitempty"`
+	Engine        []string               `protobuf:"bytes,8,rep,name=engine,proto3" json:"engine,omitempty"`
+	EngineMicros  []int64                `protobuf:"varint,9,rep,packed,name=engine_micros,json=engineMicros,proto3" json:"engine_micros,omitempty"`
+	BandRow       []uint32               `protobuf:"varint,10,rep,packed,name=band_row,json=bandRow,proto3" json:"band_row,omitempty"`
+	Band          []uint32               `protobuf:"varint,11,rep,packed,name=band,proto3" json:"band,omitempty"` // of use: 0 below 5 %, 1 below 10 %, and then one for every 10 %
+	BandMillis    []int64                `protobuf:"varint,12,rep,packed,name=band_millis,json=bandMillis,proto3" json:"band_millis,omitempty"`
+	unknownFields protoimpl.UnknownFields
+	sizeCache     protoimpl.SizeCache
+}
+
+func (x *GpuUse) Reset() {
+	*x = GpuUse{}
+	mi := &file_internal_wire_interval_proto_msgTypes[15]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *GpuUse) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*GpuUse) ProtoMessage() {}
+
+func (x *GpuUse) ProtoReflect() protoreflect.Message {
+	mi := &file_internal_wire_interval_proto_msgTypes[15]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use GpuUse.ProtoReflect.Descriptor instead.
+func (*GpuUse) Descriptor() ([]byte, []int) {
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{15}
+}
+
+func (x *GpuUse) GetWorkload() []uint32 {
+	if x != nil {
+		return x.Workload
+	}
+	return nil
+}
+
+func (x *GpuUse) GetGpu() []string {
+	if x != nil {
+		return x.Gpu
+	}
+	return nil
+}
+
+func (x *GpuUse) GetMicros() []int64 {
+	if x != nil {
+		return x.Micros
+	}
+	return nil
+}
+
+func (x *GpuUse) GetUnits() []int64 {
+	if x != nil {
+		return x.Units
+	}
+	return nil
+}
+
+func (x *GpuUse) GetGrantedMillis() []int64 {
+	if x != nil {
+		return x.GrantedMillis
+	}
+	return nil
+}
+
+func (x *GpuUse) GetSource() []uint32 {
+	if x != nil {
+		return x.Source
+	}
+	return nil
+}
+
+func (x *GpuUse) GetEngineRow() []uint32 {
+	if x != nil {
+		return x.EngineRow
+	}
+	return nil
+}
+
+func (x *GpuUse) GetEngine() []string {
+	if x != nil {
+		return x.Engine
+	}
+	return nil
+}
+
+func (x *GpuUse) GetEngineMicros() []int64 {
+	if x != nil {
+		return x.EngineMicros
+	}
+	return nil
+}
+
+func (x *GpuUse) GetBandRow() []uint32 {
+	if x != nil {
+		return x.BandRow
+	}
+	return nil
+}
+
+func (x *GpuUse) GetBand() []uint32 {
+	if x != nil {
+		return x.Band
+	}
+	return nil
+}
+
+func (x *GpuUse) GetBandMillis() []int64 {
+	if x != nil {
+		return x.BandMillis
+	}
+	return nil
+}
+
+// Gpu is what a GPU, or a partition of one, did over the interval.
+type Gpu struct {
+	state           protoimpl.MessageState `protogen:"open.v1"`
+	Name            string                 `protobuf:"bytes,1,opt,name=name,proto3" json:"name,omitempty"`                                                 // what stays the same while it is in the host
+	Index           int32                  `protobuf:"varint,2,opt,name=index,proto3" json:"index,omitempty"`                                              // the host's own number of it
+	Card            string                 `protobuf:"bytes,3,opt,name=card,proto3" json:"card,omitempty"`                                                 // of a partition: the name of its GPU
+	Micros          int64                  `protobuf:"varint,4,opt,name=micros,proto3" json:"micros,omitempty"`                                            // in which it worked
+	ToldMillis      int64                  `protobuf:"varint,5,opt,name=told_millis,json=toldMillis,proto3" json:"told_millis,omitempty"`                  // for which that was told
+	Units           int64                  `protobuf:"varint,6,opt,name=units,proto3" json:"units,omitempty"`                                              // of memory taken: byte-milliseconds
+	UnitsToldMillis int64                  `protobuf:"varint,7,opt,name=units_told_millis,json=unitsToldMillis,proto3" json:"units_told_millis,omitempty"` // for which that was told
+	MemoryBytes     int64                  `protobuf:"varint,8,opt,name=memory_bytes,json=memoryBytes,proto3" json:"memory_bytes,omitempty"`               // that it has; 0 where not told
+	ByClients       bool                   `protobuf:"varint,9,opt,name=by_clients,json=byClients,proto3" json:"by_clients,omitempty"`                     // only what its clients did is counted
+	unknownFields   protoimpl.UnknownFields
+	sizeCache       protoimpl.SizeCache
+}
+
+func (x *Gpu) Reset() {
+	*x = Gpu{}
+	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *Gpu) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*Gpu) ProtoMessage() {}
+
+func (x *Gpu) ProtoReflect() protoreflect.Message {
+	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use Gpu.ProtoReflect.Descriptor instead.
+func (*Gpu) Descriptor() ([]byte, []int) {
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{16}
+}
+
+func (x *Gpu) GetName() string {
+	if x != nil {
+		return x.Name
+	}
+	return ""
+}
+
+func (x *Gpu) GetIndex() int32 {
+	if x != nil {
+		return x.Index
+	}
+	return 0
+}
+
+func (x *Gpu) GetCard() string {
+	if x != nil {
+		return x.Card
+	}
+	return ""
+}
+
+func (x *Gpu) GetMicros() int64 {
+	if x != nil {
+		return x.Micros
+	}
+	return 0
+}
+
+func (x *Gpu) GetToldMillis() int64 {
+	if x != nil {
+		return x.ToldMillis
+	}
+	return 0
+}
+
+func (x *Gpu) GetUnits() int64 {
+	if x != nil {
+		return x.Units
+	}
+	return 0
+}
+
+func (x *Gpu) GetUnitsToldMillis() int64 {
+	if x != nil {
+		return x.UnitsToldMillis
+	}
+	return 0
+}
+
+func (x *Gpu) GetMemoryBytes() int64 {
+	if x != nil {
+		return x.MemoryBytes
+	}
+	return 0
+}
+
+func (x *Gpu) GetByClients() bool {
+	if x != nil {
+		return x.ByClients
+	}
+	return false
+}
+
 // SwapUse is what workloads' processes had on each of several swaps; a row has the workload's index.
 type SwapUse struct {
 	state         protoimpl.MessageState `protogen:"open.v1"`
@@ -1518,7 +1776,7 @@ type SwapUse struct {
 
 func (x *SwapUse) Reset() {
 	*x = SwapUse{}
-	mi := &file_internal_wire_interval_proto_msgTypes[15]
+	mi := &file_internal_wire_interval_proto_msgTypes[17]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1530,7 +1788,7 @@ func (x *SwapUse) String() string {
 func (*SwapUse) ProtoMessage() {}
 
 func (x *SwapUse) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[15]
+	mi := &file_internal_wire_interval_proto_msgTypes[17]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1543,7 +1801,7 @@ func (x *SwapUse) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use SwapUse.ProtoReflect.Descriptor instead.
 func (*SwapUse) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{15}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{17}
 }
 
 func (x *SwapUse) GetWorkload() []uint32 {
@@ -1580,7 +1838,7 @@ type MeasureColumn struct {
 
 func (x *MeasureColumn) Reset() {
 	*x = MeasureColumn{}
-	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	mi := &file_internal_wire_interval_proto_msgTypes[18]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1592,7 +1850,7 @@ func (x *MeasureColumn) String() string {
 func (*MeasureColumn) ProtoMessage() {}
 
 func (x *MeasureColumn) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	mi := &file_internal_wire_interval_proto_msgTypes[18]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1605,7 +1863,7 @@ func (x *MeasureColumn) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use MeasureColumn.ProtoReflect.Descriptor instead.
 func (*MeasureColumn) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{16}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{18}
 }
 
 func (x *MeasureColumn) GetName() string {
@@ -1656,7 +1914,7 @@ type DeviceUse struct {
 
 func (x *DeviceUse) Reset() {
 	*x = DeviceUse{}
-	mi := &file_internal_wire_interval_proto_msgTypes[17]
+	mi := &file_internal_wire_interval_proto_msgTypes[19]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1668,7 +1926,7 @@ func (x *DeviceUse) String() string {
 func (*DeviceUse) ProtoMessage() {}
 
 func (x *DeviceUse) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[17]
+	mi := &file_internal_wire_interval_proto_msgTypes[19]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1681,7 +1939,7 @@ func (x *DeviceUse) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use DeviceUse.ProtoReflect.Descriptor instead.
 func (*DeviceUse) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{17}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{19}
 }
 
 func (x *DeviceUse) GetWorkload() []uint32 {
@@ -1783,7 +2041,7 @@ type Disk struct {
 
 func (x *Disk) Reset() {
 	*x = Disk{}
-	mi := &file_internal_wire_interval_proto_msgTypes[18]
+	mi := &file_internal_wire_interval_proto_msgTypes[20]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1795,7 +2053,7 @@ func (x *Disk) String() string {
 func (*Disk) ProtoMessage() {}
 
 func (x *Disk) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[18]
+	mi := &file_internal_wire_interval_proto_msgTypes[20]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1808,7 +2066,7 @@ func (x *Disk) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Disk.ProtoReflect.Descriptor instead.
 func (*Disk) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{18}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{20}
 }
 
 func (x *Disk) GetName() string {
@@ -1966,7 +2224,7 @@ type Latency struct {
 
 func (x *Latency) Reset() {
 	*x = Latency{}
-	mi := &file_internal_wire_interval_proto_msgTypes[19]
+	mi := &file_internal_wire_interval_proto_msgTypes[21]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1978,7 +2236,7 @@ func (x *Latency) String() string {
 func (*Latency) ProtoMessage() {}
 
 func (x *Latency) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[19]
+	mi := &file_internal_wire_interval_proto_msgTypes[21]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1991,7 +2249,7 @@ func (x *Latency) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Latency.ProtoReflect.Descriptor instead.
 func (*Latency) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{19}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{21}
 }
 
 func (x *Latency) GetDevice() uint32 {
@@ -2059,7 +2317,7 @@ type Interface struct {
 
 func (x *Interface) Reset() {
 	*x = Interface{}
-	mi := &file_internal_wire_interval_proto_msgTypes[20]
+	mi := &file_internal_wire_interval_proto_msgTypes[22]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -2071,7 +2329,7 @@ func (x *Interface) String() string {
 func (*Interface) ProtoMessage() {}
 
 func (x *Interface) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[20]
+	mi := &file_internal_wire_interval_proto_msgTypes[22]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -2084,7 +2342,7 @@ func (x *Interface) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Interface.ProtoReflect.Descriptor instead.
 func (*Interface) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{20}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{22}
 }
 
 func (x *Interface) GetName() string {
@@ -2195,7 +2453,7 @@ type Inventory struct {
 
 func (x *Inventory) Reset() {
 	*x = Inventory{}
-	mi := &file_internal_wire_interval_proto_msgTypes[21]
+	mi := &file_internal_wire_interval_proto_msgTypes[23]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -2207,7 +2465,7 @@ func (x *Inventory) String() string {
 func (*Inventory) ProtoMessage() {}
 
 func (x *Inventory) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[21]
+	mi := &file_internal_wire_interval_proto_msgTypes[23]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -2220,7 +2478,7 @@ func (x *Inventory) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Inventory.ProtoReflect.Descriptor instead.
 func (*Inventory) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{21}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{23}
 }
 
 func (x *Inventory) GetJson() string {
@@ -2369,7 +2627,7 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\x0fswap_used_bytes\x18\x0f \x01(\x03R\rswapUsedBytes\x124\n" +
 	"\x16memory_available_bytes\x18\x10 \x01(\x03R\x14memoryAvailableBytes\x12\x16\n" +
 	"\x06caveat\x18\x11 \x03(\tR\x06caveat\x12#\n" +
-	"\rcaveat_amount\x18\x12 \x03(\x03R\fcaveatAmount\"\xe4\x03\n" +
+	"\rcaveat_amount\x18\x12 \x03(\x03R\fcaveatAmount\"\xc4\x04\n" +
 	"\aFigures\x12<\n" +
 	"\bmeasures\x18\x01 \x03(\v2 .vinescale.wire.v1.MeasureColumnR\bmeasures\x12;\n" +
 	"\n" +
@@ -2387,7 +2645,37 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\vmemory_huge\x18\t \x01(\x03R\n" +
 	"memoryHuge\x125\n" +
 	"\bswap_use\x18\n" +
-	" \x01(\v2\x1a.vinescale.wire.v1.SwapUseR\aswapUse\"O\n" +
+	" \x01(\v2\x1a.vinescale.wire.v1.SwapUseR\aswapUse\x122\n" +
+	"\agpu_use\x18\v \x01(\v2\x19.vinescale.wire.v1.GpuUseR\x06gpuUse\x12*\n" +
+	"\x04gpus\x18\f \x03(\v2\x16.vinescale.wire.v1.GpuR\x04gpus\"\xcf\x02\n" +
+	"\x06GpuUse\x12\x1a\n" +
+	"\bworkload\x18\x01 \x03(\rR\bworkload\x12\x10\n" +
+	"\x03gpu\x18\x02 \x03(\tR\x03gpu\x12\x16\n" +
+	"\x06micros\x18\x03 \x03(\x03R\x06micros\x12\x14\n" +
+	"\x05units\x18\x04 \x03(\x03R\x05units\x12%\n" +
+	"\x0egranted_millis\x18\x05 \x03(\x03R\rgrantedMillis\x12\x16\n" +
+	"\x06source\x18\x06 \x03(\rR\x06source\x12\x1d\n" +
+	"\n" +
+	"engine_row\x18\a \x03(\rR\tengineRow\x12\x16\n" +
+	"\x06engine\x18\b \x03(\tR\x06engine\x12#\n" +
+	"\rengine_micros\x18\t \x03(\x03R\fengineMicros\x12\x19\n" +
+	"\bband_row\x18\n" +
+	" \x03(\rR\abandRow\x12\x12\n" +
+	"\x04band\x18\v \x03(\rR\x04band\x12\x1f\n" +
+	"\vband_millis\x18\f \x03(\x03R\n" +
+	"bandMillis\"\x80\x02\n" +
+	"\x03Gpu\x12\x12\n" +
+	"\x04name\x18\x01 \x01(\tR\x04name\x12\x14\n" +
+	"\x05index\x18\x02 \x01(\x05R\x05index\x12\x12\n" +
+	"\x04card\x18\x03 \x01(\tR\x04card\x12\x16\n" +
+	"\x06micros\x18\x04 \x01(\x03R\x06micros\x12\x1f\n" +
+	"\vtold_millis\x18\x05 \x01(\x03R\n" +
+	"toldMillis\x12\x14\n" +
+	"\x05units\x18\x06 \x01(\x03R\x05units\x12*\n" +
+	"\x11units_told_millis\x18\a \x01(\x03R\x0funitsToldMillis\x12!\n" +
+	"\fmemory_bytes\x18\b \x01(\x03R\vmemoryBytes\x12\x1d\n" +
+	"\n" +
+	"by_clients\x18\t \x01(\bR\tbyClients\"O\n" +
 	"\aSwapUse\x12\x1a\n" +
 	"\bworkload\x18\x01 \x03(\rR\bworkload\x12\x12\n" +
 	"\x04swap\x18\x02 \x03(\tR\x04swap\x12\x14\n" +
@@ -2479,7 +2767,7 @@ func file_internal_wire_interval_proto_rawDescGZIP() []byte {
 	return file_internal_wire_interval_proto_rawDescData
 }
 
-var file_internal_wire_interval_proto_msgTypes = make([]protoimpl.MessageInfo, 23)
+var file_internal_wire_interval_proto_msgTypes = make([]protoimpl.MessageInfo, 25)
 var file_internal_wire_interval_proto_goTypes = []any{
 	(*Batch)(nil),         // 0: vinescale.wire.v1.Batch
 	(*Interval)(nil),      // 1: vinescale.wire.v1.Interval
@@ -2496,14 +2784,16 @@ var file_internal_wire_interval_proto_goTypes = []any{
 	(*CpuUse)(nil),        // 12: vinescale.wire.v1.CpuUse
 	(*Detail)(nil),        // 13: vinescale.wire.v1.Detail
 	(*Figures)(nil),       // 14: vinescale.wire.v1.Figures
-	(*SwapUse)(nil),       // 15: vinescale.wire.v1.SwapUse
-	(*MeasureColumn)(nil), // 16: vinescale.wire.v1.MeasureColumn
-	(*DeviceUse)(nil),     // 17: vinescale.wire.v1.DeviceUse
-	(*Disk)(nil),          // 18: vinescale.wire.v1.Disk
-	(*Latency)(nil),       // 19: vinescale.wire.v1.Latency
-	(*Interface)(nil),     // 20: vinescale.wire.v1.Interface
-	(*Inventory)(nil),     // 21: vinescale.wire.v1.Inventory
-	nil,                   // 22: vinescale.wire.v1.Labels.ValuesEntry
+	(*GpuUse)(nil),        // 15: vinescale.wire.v1.GpuUse
+	(*Gpu)(nil),           // 16: vinescale.wire.v1.Gpu
+	(*SwapUse)(nil),       // 17: vinescale.wire.v1.SwapUse
+	(*MeasureColumn)(nil), // 18: vinescale.wire.v1.MeasureColumn
+	(*DeviceUse)(nil),     // 19: vinescale.wire.v1.DeviceUse
+	(*Disk)(nil),          // 20: vinescale.wire.v1.Disk
+	(*Latency)(nil),       // 21: vinescale.wire.v1.Latency
+	(*Interface)(nil),     // 22: vinescale.wire.v1.Interface
+	(*Inventory)(nil),     // 23: vinescale.wire.v1.Inventory
+	nil,                   // 24: vinescale.wire.v1.Labels.ValuesEntry
 }
 var file_internal_wire_interval_proto_depIdxs = []int32{
 	1,  // 0: vinescale.wire.v1.Batch.intervals:type_name -> vinescale.wire.v1.Interval
@@ -2516,7 +2806,7 @@ var file_internal_wire_interval_proto_depIdxs = []int32{
 	10, // 7: vinescale.wire.v1.Interval.parts:type_name -> vinescale.wire.v1.Parts
 	11, // 8: vinescale.wire.v1.Interval.processes:type_name -> vinescale.wire.v1.Processes
 	14, // 9: vinescale.wire.v1.Interval.figures:type_name -> vinescale.wire.v1.Figures
-	21, // 10: vinescale.wire.v1.Interval.inventory:type_name -> vinescale.wire.v1.Inventory
+	23, // 10: vinescale.wire.v1.Interval.inventory:type_name -> vinescale.wire.v1.Inventory
 	5,  // 11: vinescale.wire.v1.Notices.workloads:type_name -> vinescale.wire.v1.Workloads
 	4,  // 12: vinescale.wire.v1.Ledger.capacity:type_name -> vinescale.wire.v1.Line
 	4,  // 13: vinescale.wire.v1.Ledger.used:type_name -> vinescale.wire.v1.Line
@@ -2525,19 +2815,21 @@ var file_internal_wire_interval_proto_depIdxs = []int32{
 	4,  // 16: vinescale.wire.v1.Ledger.steal:type_name -> vinescale.wire.v1.Line
 	6,  // 17: vinescale.wire.v1.Workloads.labels:type_name -> vinescale.wire.v1.Labels
 	6,  // 18: vinescale.wire.v1.Workloads.facts:type_name -> vinescale.wire.v1.Labels
-	22, // 19: vinescale.wire.v1.Labels.values:type_name -> vinescale.wire.v1.Labels.ValuesEntry
+	24, // 19: vinescale.wire.v1.Labels.values:type_name -> vinescale.wire.v1.Labels.ValuesEntry
 	9,  // 20: vinescale.wire.v1.Programs.columns:type_name -> vinescale.wire.v1.ProgramUse
-	16, // 21: vinescale.wire.v1.Figures.measures:type_name -> vinescale.wire.v1.MeasureColumn
-	17, // 22: vinescale.wire.v1.Figures.device_use:type_name -> vinescale.wire.v1.DeviceUse
-	18, // 23: vinescale.wire.v1.Figures.disks:type_name -> vinescale.wire.v1.Disk
-	19, // 24: vinescale.wire.v1.Figures.latencies:type_name -> vinescale.wire.v1.Latency
-	20, // 25: vinescale.wire.v1.Figures.interfaces:type_name -> vinescale.wire.v1.Interface
-	15, // 26: vinescale.wire.v1.Figures.swap_use:type_name -> vinescale.wire.v1.SwapUse
-	27, // [27:27] is the sub-list for method output_type
-	27, // [27:27] is the sub-list for method input_type
-	27, // [27:27] is the sub-list for extension type_name
-	27, // [27:27] is the sub-list for extension extendee
-	0,  // [0:27] is the sub-list for field type_name
+	18, // 21: vinescale.wire.v1.Figures.measures:type_name -> vinescale.wire.v1.MeasureColumn
+	19, // 22: vinescale.wire.v1.Figures.device_use:type_name -> vinescale.wire.v1.DeviceUse
+	20, // 23: vinescale.wire.v1.Figures.disks:type_name -> vinescale.wire.v1.Disk
+	21, // 24: vinescale.wire.v1.Figures.latencies:type_name -> vinescale.wire.v1.Latency
+	22, // 25: vinescale.wire.v1.Figures.interfaces:type_name -> vinescale.wire.v1.Interface
+	17, // 26: vinescale.wire.v1.Figures.swap_use:type_name -> vinescale.wire.v1.SwapUse
+	15, // 27: vinescale.wire.v1.Figures.gpu_use:type_name -> vinescale.wire.v1.GpuUse
+	16, // 28: vinescale.wire.v1.Figures.gpus:type_name -> vinescale.wire.v1.Gpu
+	29, // [29:29] is the sub-list for method output_type
+	29, // [29:29] is the sub-list for method input_type
+	29, // [29:29] is the sub-list for extension type_name
+	29, // [29:29] is the sub-list for extension extendee
+	0,  // [0:29] is the sub-list for field type_name
 }
 
 func init() { file_internal_wire_interval_proto_init() }
@@ -2545,14 +2837,14 @@ func file_internal_wire_interval_proto_init() {
 	if File_internal_wire_interval_proto != nil {
 		return
 	}
-	file_internal_wire_interval_proto_msgTypes[20].OneofWrappers = []any{}
+	file_internal_wire_interval_proto_msgTypes[22].OneofWrappers = []any{}
 	type x struct{}
 	out := protoimpl.TypeBuilder{
 		File: protoimpl.DescBuilder{
 			GoPackagePath: reflect.TypeOf(x{}).PkgPath(),
 			RawDescriptor: unsafe.Slice(unsafe.StringData(file_internal_wire_interval_proto_rawDesc), len(file_internal_wire_interval_proto_rawDesc)),
 			NumEnums:      0,
-			NumMessages:   23,
+			NumMessages:   25,
 			NumExtensions: 0,
 			NumServices:   0,
 		},

@@ -156,6 +156,7 @@ func (iv *Interval) putFigures(l *leaf.Leaf, who []leaf.User) {
 	for i, w := range m.GetSwapUse().GetWorkload() {
 		l.Table(leaf.Swapped).Append(int64(w), l.Word(m.SwapUse.Swap[i]), 0, m.SwapUse.Units[i])
 	}
+	m.putGPUs(l)
 	for _, d := range m.GetDisks() {
 		l.Table(leaf.Disks).Append(int64(d.Device), 0, l.Word(d.Name), truth(d.Inner), d.ReadBytes, d.WrittenBytes,
 			d.Reads, d.Writes, d.ReadMerged, d.WriteMerged, d.ReadMillis, d.WriteMillis, d.BusyMillis, d.QueueMillis,
@@ -176,6 +177,26 @@ func (iv *Interval) putFigures(l *leaf.Leaf, who []leaf.User) {
 		l.Table(leaf.Links).Append(l.Word(n.Name), 0, l.Word(n.Kind), truth(n.Inner), n.ReceivedBytes, n.SentBytes,
 			n.ReceivedPackets, n.SentPackets, n.ReceivedDropped, n.SentDropped, n.ReceivedErrors, n.SentErrors,
 			n.BitsPerSecond, end.Workload, int64(end.Tenant), l.Word(n.Peer))
+	}
+}
+
+// putGPUs puts what GPUs did, and for whom.
+func (m *Figures) putGPUs(l *leaf.Leaf) {
+	for _, g := range m.GetGpus() {
+		l.Table(leaf.GPUs).Append(l.Word(g.Name), 0, int64(g.Index), l.Word(g.Card), g.Micros, g.ToldMillis, g.Units,
+			g.UnitsToldMillis, g.MemoryBytes, truth(g.ByClients))
+	}
+	u := m.GetGpuUse()
+	for i, w := range u.GetWorkload() {
+		l.Table(leaf.GPUUses).Append(int64(w), l.Word(u.Gpu[i]), 0, u.Micros[i], u.Units[i], u.GrantedMillis[i],
+			int64(u.Source[i]))
+	}
+	for i, row := range u.GetEngineRow() {
+		l.Table(leaf.GPUEngines).Append(int64(u.Workload[row]), l.Word(u.Gpu[row]), l.Word(u.Engine[i]), 0,
+			u.EngineMicros[i])
+	}
+	for i, row := range u.GetBandRow() {
+		l.Table(leaf.GPUBands).Append(int64(u.Workload[row]), l.Word(u.Gpu[row]), int64(u.Band[i]), 0, u.BandMillis[i])
 	}
 }
 

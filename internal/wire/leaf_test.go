@@ -160,8 +160,10 @@ func TestFromInterval_CutsTextsToWhatIsTaken(t *testing.T) {
 	for _, name := range []string{strings.Repeat("ä", 40_000), "must\x00press", "\xff\xfe", "x"} {
 		iv := &account.Interval{Boot: "b", From: noon, To: noon, ElapsedMillis: 60_000, CPUCount: 1,
 			Usages: []account.Usage{{Programs: []account.ProgramUse{{Program: 1, Family: 1}},
-				Parts: []account.PartUse{{Part: 1}}, Swapped: []account.SwapUse{{Swap: name, Units: 1}}}},
-			Detail: account.Detail{Disks: []account.Disk{{Name: name}},
+				Parts: []account.PartUse{{Part: 1}}, Swapped: []account.SwapUse{{Swap: name, Units: 1}},
+				GPUs: []account.GPUUse{{GPU: name, Engines: []account.EngineTime{{Engine: name}}}}}},
+			Detail: account.Detail{GPUs: []account.GPUTotal{{Name: name, Card: name}},
+				Disks:      []account.Disk{{Name: name}},
 				Interfaces: []account.Interface{{Name: name, Peer: name, Workload: 99}}}}
 		m := wire.FromInterval(iv, 1, "v2", long{name})
 		require.NoError(t, check(&wire.Batch{Version: wire.Version, Host: "cellar-1", Intervals: []*wire.Interval{m}}),

@@ -78,7 +78,7 @@ func pages(service, token, dir string, want func(string) bool) error {
 	if err := b.SignIn(service, token); err != nil {
 		return err
 	}
-	id, err := exec.Command("bin/vinescale", "find", "label-render", "--host", "press-1", "--columns", "id", "--first",
+	id, err := exec.Command("bin/vinescale", "find", "job 5201", "--host", "press-1", "--columns", "id", "--first",
 		"1", "--as", "csv").Output()
 	if err != nil {
 		return fmt.Errorf("find a workload: %w", err)
@@ -87,12 +87,12 @@ func pages(service, token, dir string, want func(string) bool) error {
 	for _, p := range []struct{ name, path, text, theme string }{
 		{"balance", "/", "The hosts under it", "light"},
 		{"balance-dark", "/", "The hosts under it", "dark"},
-		{"hosts", "/hosts?span=24h", "cellar-1", "light"},
 		{"host", "/hosts/cellar-1", "curd-fermentlog", "light"},
 		{"tenant", "/tenants/Cellar%20Intake", "must-intake-1", "light"},
 		{"workload", "/workloads/" + workload, "Whose it is", "light"},
 		{"disks", "/disks", "Storage", "light"},
 		{"network", "/network", "Residual", "light"},
+		{"gpus", "/gpus", "Cooper Vine", "light"},
 		{"rules", "/rules", "the unit journal.service", "light"},
 	} {
 		if !want(p.name) {

@@ -1,6 +1,8 @@
 import { createRootRoute, createRoute, createRouter } from '@tanstack/react-router'
 import { BalancePage } from './pages/balance/BalancePage'
 import { DisksPage } from './pages/disks/DisksPage'
+import { GPUPage } from './pages/gpus/GPUPage'
+import { GPUsPage } from './pages/gpus/GPUsPage'
 import { HostPage } from './pages/host/HostPage'
 import { HostsPage } from './pages/hosts/HostsPage'
 import { NetworkPage } from './pages/network/NetworkPage'
@@ -21,6 +23,8 @@ const routes = [
   createRoute({ getParentRoute: () => root, path: '/', component: BalancePage }),
   createRoute({ getParentRoute: () => root, path: '/hosts', component: HostsPage }),
   createRoute({ getParentRoute: () => root, path: '/hosts/$host', component: HostPage }),
+  createRoute({ getParentRoute: () => root, path: '/hosts/$host/gpus/$gpu', component: GPUPage }),
+  createRoute({ getParentRoute: () => root, path: '/gpus', component: GPUsPage }),
   createRoute({ getParentRoute: () => root, path: '/tenants/$tenant', component: TenantPage }),
   createRoute({ getParentRoute: () => root, path: '/workloads/$id', component: WorkloadPage }),
   createRoute({ getParentRoute: () => root, path: '/users/$user', component: UserPage }),

@@ -137,6 +137,16 @@ export function useSensors(host: string) {
   })
 }
 
+/** The GPUs of a host, or of all; or everything about one of them. */
+export function useGPUs(span: Span, host?: string, device?: string) {
+  return useQuery({
+    queryKey: [figures, 'gpus', queryOf(span), host, device],
+    queryFn: () => answer(api.GET('/api/v1/gpus', { params: { query: { ...queryOf(span), host, device } } })),
+    placeholderData: keepPreviousData,
+    meta: { host },
+  })
+}
+
 export type LinksCut = { host?: string; first?: number; within?: number; users?: number }
 
 /** The interfaces of the hosts that moved most, and the workloads that did. */

@@ -123,6 +123,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/gpus": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every GPU: its state, whom it is given to, and who uses it */
+        get: operations["get-gpus"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts": {
         parameters: {
             query?: never;
@@ -847,6 +864,8 @@ export interface components {
             figures: components["schemas"]["Figure"][];
             /** Format: date-time */
             first_at: string;
+            /** @description Those it was given or used, over its life. */
+            gpus: components["schemas"]["WorkloadGPU"][];
             held: components["schemas"]["Held"];
             /** @description To whom it was accounted, oldest first. */
             history: components["schemas"]["HeldBy"][];
@@ -1311,6 +1330,14 @@ export interface components {
             /** @description In a sentence: the busiest device and who had most of it. */
             verdict: string;
         };
+        EngineBusy: {
+            /**
+             * Format: double
+             * @description Part of the span in which it had work for the workload.
+             */
+            busy: number;
+            engine: string;
+        };
         EnrolInputBody: {
             name: string;
         };
@@ -1413,6 +1440,169 @@ export interface components {
             /** @enum {string} */
             what: "workload" | "host" | "user" | "tenant";
         };
+        GPUFigure: {
+            name: string;
+            /** @enum {string} */
+            section: "device" | "use" | "memory" | "power" | "temperature" | "clocks" | "errors" | "mode" | "link";
+            /** @description What is no number. */
+            text?: string;
+            /** @description Why there is neither. */
+            unavailable?: string;
+            unit?: string;
+            /** Format: double */
+            value?: number;
+        };
+        GPUHolding: {
+            /** @description What says so. */
+            by: string;
+            /** @description Only its own environment says so. */
+            claim?: boolean;
+            /**
+             * Format: double
+             * @description Part of the span for which it was the workload's.
+             */
+            granted: number;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description Its number among the workload's GPUs; -1 where not known any more.
+             */
+            number_inside: number;
+            owner: string;
+            tenant: string;
+            /** @description It uses partitions of it. */
+            uses_partitions?: boolean;
+        };
+        GPULine: {
+            bus?: string;
+            /**
+             * Format: double
+             * @description Part of the span in which its engine had work; null where not told.
+             */
+            busy: number | null;
+            /**
+             * Format: double
+             * @description Of busy, what no workload is charged with; it is signed.
+             */
+            busy_of_nobody: number | null;
+            busy_unavailable?: string;
+            /** @description Only its clients are counted: what they did last is not. */
+            by_clients?: boolean;
+            /** @description Of a partition: the name of its card. */
+            card?: string;
+            driver?: string;
+            /** @description All that it tells; of one GPU alone. */
+            figures?: components["schemas"]["GPUFigure"][];
+            /** @description Whom it is given to, now or in the span. */
+            holders: components["schemas"]["GPUHolding"][];
+            host: string;
+            /**
+             * Format: date-time
+             * @description Since when it has had no work, as far as it was watched.
+             */
+            idle_since?: string;
+            /**
+             * Format: int32
+             * @description The host's own number of it; of a partition, its number on its card.
+             */
+            index: number;
+            /** Format: int64 */
+            memory_bytes: number | null;
+            memory_unavailable?: string;
+            /** Format: double */
+            memory_used_bytes_mean: number | null;
+            /** @description What stays the same while it is in the host: its uuid, or its bus address. */
+            name: string;
+            /** @description The files by which programs open it. */
+            nodes: string[];
+            /** @description What to look at: errors, use without a grant, grants without use. */
+            notices: string[];
+            /** @description As it is called in short: 0, or 0.1 for partition 1 of GPU 0. */
+            number: string;
+            /**
+             * @description As its host told last.
+             * @enum {string}
+             */
+            state: "busy" | "idle" | "lost" | "unknown";
+            /** @description Its model; empty where not told. */
+            title: string;
+            told_by?: string;
+            /** @description Who had work on it, or its memory: most work first. */
+            users: components["schemas"]["GPUUse"][];
+            users_unavailable?: string;
+            /** @description Why it is lost, or its state not known. */
+            why?: string;
+        };
+        GPUSpread: {
+            /**
+             * Format: double
+             * @description Part of the time in which it was busy for more than 80 %.
+             */
+            above_80_percent: number;
+            /** @description Parts of the time: below 5 %, below 10 %, and then for every 10 %. */
+            bands: number[];
+            /**
+             * Format: double
+             * @description Part of the time in which it was busy for less than 5 %.
+             */
+            below_5_percent: number;
+            /** Format: double */
+            mean: number;
+            /**
+             * Format: double
+             * @description Half of the time it was busier than this: worked out within a band of 10 %.
+             */
+            median: number;
+            /** Format: double */
+            over_seconds: number;
+        };
+        GPUUse: {
+            /**
+             * Format: double
+             * @description Part of the span in which it worked for the workload; null where not told.
+             */
+            busy: number | null;
+            /** @description Each by itself: engines work beside each other and are never added up. */
+            engines: components["schemas"]["EngineBusy"][];
+            /**
+             * Format: double
+             * @description Part of the span for which it was the workload's.
+             */
+            granted: number;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            /** Format: double */
+            memory_bytes_mean: number;
+            name: string;
+            owner: string;
+            source: string;
+            /** @description How it swung, tick by tick; null where not told. */
+            spread: components["schemas"]["GPUSpread"];
+            tenant: string;
+        };
+        GPUs: {
+            /** @description What was missed in the span, so that shares lack it. */
+            caveats?: components["schemas"]["Caveat"][];
+            /** Format: date-time */
+            from: string;
+            /** @description By host and number; partitions after their card. */
+            gpus: components["schemas"]["GPULine"][];
+            host: string;
+            /** @description Hosts of whose GPUs nothing is known in the span. */
+            hosts_not_recorded: string[];
+            /** @description What cannot be told of whole hosts, and why. */
+            notes: string[];
+            /** Format: date-time */
+            to: string;
+            /** @description Whether anything is wrong, used without being given, or given and idle. */
+            trouble: boolean;
+            /** @description In which parts some host told nothing; left out for none. */
+            uncovered?: components["schemas"]["Uncovered"];
+        };
         GroupHeld: {
             /**
              * Format: double
@@ -1467,6 +1657,8 @@ export interface components {
             cpus_asked: number | null;
             /** @description The host's numbers of the GPUs allotted; empty for none. */
             gpus: string;
+            /** @description GPUs that only its own environment names. */
+            gpus_claimed?: string;
             /**
              * @description What limits it.
              * @enum {string}
@@ -1784,6 +1976,8 @@ export interface components {
             failed: string[];
             /** @description Why it is not known what failed. */
             failed_unavailable?: string;
+            /** @description Its GPUs by their numbers and models; partitions after their card. */
+            gpus: string[];
             links: components["schemas"]["MachineLink"][];
             memory_modules: components["schemas"]["MemoryModule"][];
             /** @description Why they are not known. */
@@ -2539,6 +2733,31 @@ export interface components {
             /** Format: int64 */
             workload_id: number;
         };
+        WorkloadGPU: {
+            /** @description Only its own environment says so. */
+            claim?: boolean;
+            /** @description What says that it was given to it; empty where nothing does. */
+            given_by: string;
+            /** Format: date-time */
+            idle_since?: string;
+            name: string;
+            notices: string[];
+            /** @description The host's own number of it. */
+            number: string;
+            /**
+             * Format: int64
+             * @description Its number inside, from 0 on; -1 where it is not given to it.
+             */
+            number_inside: number;
+            /**
+             * @description Of the GPU, as its host told last.
+             * @enum {string}
+             */
+            state: "busy" | "idle" | "lost" | "unknown";
+            title: string;
+            /** @description What it had of it over its life; null for nothing. */
+            use: components["schemas"]["GPUUse"];
+        };
         WorkloadLine: {
             host: string;
             /** Format: int64 */
@@ -2868,6 +3087,46 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Found"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-gpus": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                /** @description One host; all when left out. */
+                host?: string;
+                /** @description All about one GPU of the host: by number (0, 0.1 a partition), uuid or address. */
+                device?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GPUs"];
                 };
             };
             /** @description Error */
@@ -3230,7 +3489,7 @@ export interface operations {
                 /** @description Cursor of the page, as the page before it told; the first page when left out. */
                 after?: string;
                 /** @description A measure; one without a ledger has shares alone. */
-                of?: "cpu" | "memory" | "disk" | "network" | "energy" | "cpu_user_us" | "cpu_system_us" | "cpu_wait_us" | "cpu_throttled_us" | "cpu_limit_periods" | "cpu_throttled_periods" | "cpu_pressure_some_us" | "cpu_pressure_full_us" | "memory_pressure_some_us" | "memory_pressure_full_us" | "disk_pressure_some_us" | "disk_pressure_full_us" | "memory_anon_bytes" | "memory_file_bytes" | "memory_shared_bytes" | "memory_kernel_bytes" | "memory_swap_bytes" | "memory_working_set_bytes" | "memory_proportional_bytes" | "memory_high_bytes" | "memory_reclaimed_bytes" | "memory_oom_kills" | "memory_major_faults" | "disk_read_bytes" | "disk_written_bytes" | "disk_reads" | "disk_writes" | "disk_discarded_bytes" | "disk_discards" | "disk_time_us" | "disk_written_back_bytes" | "network_received_bytes" | "network_sent_bytes" | "network_received_packets" | "network_sent_packets" | "network_local_received_bytes" | "network_local_sent_bytes" | "space_used_bytes" | "space_files" | "space_limit_bytes";
+                of?: "cpu" | "memory" | "disk" | "network" | "gpu" | "gpu_memory" | "energy" | "cpu_user_us" | "cpu_system_us" | "cpu_wait_us" | "cpu_throttled_us" | "cpu_limit_periods" | "cpu_throttled_periods" | "cpu_pressure_some_us" | "cpu_pressure_full_us" | "memory_pressure_some_us" | "memory_pressure_full_us" | "disk_pressure_some_us" | "disk_pressure_full_us" | "memory_anon_bytes" | "memory_file_bytes" | "memory_shared_bytes" | "memory_kernel_bytes" | "memory_swap_bytes" | "memory_working_set_bytes" | "memory_proportional_bytes" | "memory_high_bytes" | "memory_reclaimed_bytes" | "memory_oom_kills" | "memory_major_faults" | "disk_read_bytes" | "disk_written_bytes" | "disk_reads" | "disk_writes" | "disk_discarded_bytes" | "disk_discards" | "disk_time_us" | "disk_written_back_bytes" | "network_received_bytes" | "network_sent_bytes" | "network_received_packets" | "network_sent_packets" | "network_local_received_bytes" | "network_local_sent_bytes" | "space_used_bytes" | "space_files" | "space_limit_bytes";
                 /** @description A dimension, such as tenant or user, or label:KEY. */
                 by?: string;
                 /** @description Only this tenant's shares; the residual is then null. */
@@ -3538,7 +3797,7 @@ export interface operations {
             header?: never;
             path: {
                 tenant: string;
-                resource: "cpu" | "memory" | "disk" | "network" | "energy";
+                resource: "cpu" | "memory" | "disk" | "network" | "gpu" | "gpu_memory" | "energy";
             };
             cookie?: never;
         };
@@ -3574,7 +3833,7 @@ export interface operations {
             header?: never;
             path: {
                 tenant: string;
-                resource: "cpu" | "memory" | "disk" | "network" | "energy";
+                resource: "cpu" | "memory" | "disk" | "network" | "gpu" | "gpu_memory" | "energy";
             };
             cookie?: never;
         };
@@ -4160,7 +4419,7 @@ export interface operations {
                 span?: string;
                 /** @description One host; all when left out. */
                 host?: string;
-                of?: "cpu" | "memory" | "disk" | "network" | "energy";
+                of?: "cpu" | "memory" | "disk" | "network" | "gpu" | "gpu_memory" | "energy";
             };
             header?: never;
             path?: never;

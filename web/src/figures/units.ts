@@ -21,8 +21,13 @@ export function unitOf(resource: string, capacity: number | null): Unit {
         ? { name: 'kW', per: 1000, digits: 1 }
         : { name: 'W', per: 1, digits: 0 }
     default:
-      return { name: e.mean_unit, per: 1, digits: 1 }
+      return { name: counted(e), per: 1, digits: 1 }
   }
+}
+
+/** A unit that is a number of what the title names is written as the title is. */
+function counted(e: { title: string; mean_unit: string }): string {
+  return `${e.title}s`.toLowerCase() === e.mean_unit ? `${e.title}s` : e.mean_unit
 }
 
 /** A measure's name for people. */
@@ -32,8 +37,10 @@ export function title(measure: string): string {
 
 /** A resource in the middle of a sentence: only what is an abbreviation keeps its capitals. */
 export function inSentence(resource: string): string {
-  const name = title(resource)
-  return name === name.toUpperCase() ? name : name.toLowerCase()
+  return title(resource)
+    .split(' ')
+    .map((word) => (word === word.toUpperCase() ? word : word.toLowerCase()))
+    .join(' ')
 }
 
 /** A figure in a unit. Never an empty text: a figure that is not there is the caller's to show as such. */
@@ -93,7 +100,7 @@ export function meanText(measure: string, v: number): string {
     case 'hourly':
       return v >= 1000 ? `${(v / 1000).toFixed(2)} kW` : `${v.toFixed(1)} W`
     default:
-      return `${v.toFixed(2)} ${e.mean_unit}`.trim()
+      return `${v.toFixed(2)} ${counted(e)}`.trim()
   }
 }
 

@@ -49,6 +49,7 @@ const pages = [
   { to: '/hosts', name: 'Hosts' },
   { to: '/disks', name: 'Disks' },
   { to: '/network', name: 'Network' },
+  { to: '/gpus', name: 'GPUs' },
   { to: '/rules', name: 'Rules' },
 ] as const
 

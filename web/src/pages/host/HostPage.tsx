@@ -12,6 +12,7 @@ import { Waiting } from '../../figures/Trouble'
 import { useTime } from '../../time/useTime'
 import { CPUMap } from './CPUMap'
 import { CPURows } from './CPURows'
+import { GPUSheet } from './GPUSheet'
 import { LedgerLines } from './LedgerLines'
 import { LedgerSheet } from './LedgerSheet'
 import { MachineSheet } from './MachineSheet'
@@ -91,6 +92,7 @@ export function HostPage() {
         )}
       </section>
       <MemorySheet host={host} />
+      <GPUSheet host={host} />
       <SensorSheet host={host} />
       <MachineSheet host={host} />
       <CPURows host={host} />

@@ -28,6 +28,7 @@ const machine: Machine = {
     },
   ],
   swaps: [],
+  gpus: ['0 Cooper Leaf 48', '1 Cooper Leaf 48 (lost)'],
   sensors: 3,
 }
 

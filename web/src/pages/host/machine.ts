@@ -14,6 +14,7 @@ export function machineLines(m: Machine): [what: string, text: string, why?: str
         .join('; ') || 'none',
     ],
     ['swap', m.swaps.map((s) => `${s.name} of ${meanText('memory', s.size_bytes)}`).join('; ') || 'none'],
+    ['GPUs', m.gpus.join(', ') || 'none'],
     ['failed', m.failed.join(', ') || 'nothing', m.failed_unavailable],
   ]
 }

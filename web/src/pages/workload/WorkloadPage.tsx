@@ -11,6 +11,7 @@ import { UseTable } from '../../figures/UseTable'
 import { useTime } from '../../time/useTime'
 import { Families } from './Families'
 import { Figures } from './Figures'
+import { GPUs } from './GPUs'
 import { Mates } from './Mates'
 
 /** Everything about one workload: whose it is and how that is known, what it may use and used, its processes. */
@@ -43,6 +44,7 @@ export function WorkloadPage() {
             <Crowding w={w} />
             <Parts w={w} />
           </section>
+          <GPUs w={w} />
           <Figures figures={w.figures} noSpace={w.space_unavailable} />
           <Families w={w} />
           <Mates title="On the same CPUs" unit="cpu" mates={w.shares_cpus_with} />
