@@ -6,7 +6,7 @@ SERVICE_PACKAGES := postgresql
 TEST_PACKAGES    := $(SERVICE_PACKAGES) chromium runc busybox-static dbus xz-utils iproute2 gcc libc6-dev
 PEER_PACKAGES    := crun containerd podman libvirt-daemon-system libvirt-daemon-system-sysv libvirt-clients \
                     qemu-system-x86 slurmctld slurmd slurm-client munge \
-                    openssh-server openssh-client dbus
+                    openssh-server openssh-client dbus kmod acpica-tools gcc-12
 PICTURE_PACKAGES := chromium xvfb xterm imagemagick fonts-dejavu-core
 
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)

@@ -12,8 +12,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// modules of the guest's kernel that its tests need, in the order they are loaded.
-var modules = []string{"virtio_blk", "quota_tree", "quota_v2", "overlay", "veth"}
+// withOptions are the options of modules that take some: chips on a bus that is made of memory.
+var withOptions = map[string]string{"i2c_stub": "chip_addr=0x48,0x1b"}
 
 func inGuest() bool { return os.Getpid() == 1 }
 
@@ -54,10 +54,10 @@ func mountAll() {
 
 // furnish loads what the tests need and opens the way for their results.
 func furnish() {
-	for _, m := range modules {
+	for _, m := range strings.Fields(text("/modules/order")) {
 		f, err := os.Open("/modules/" + m + ".ko")
 		if err == nil {
-			err = unix.FinitModule(int(f.Fd()), "", 0)
+			err = unix.FinitModule(int(f.Fd()), withOptions[m], 0)
 		}
 		if err != nil {
 			println(m, err.Error())

@@ -22,7 +22,7 @@ var acts = map[string]func(args []string) error{"shorts": shorts, "pinned": pinn
 	"discard": func(args []string) error { return change(unix.BLKDISCARD, args) },
 	"zero":    func(args []string) error { return change(unix.BLKZEROOUT, args) }, "crowd": crowd, "echo": echo,
 	"hold": hold, "obey": obey, "brood": brood, "share": share, "contain": contain, "inside": inside,
-	"address": address}
+	"address": address, "gpu": gpu, "wait": wait}
 
 func number(s string) int {
 	n, err := strconv.Atoi(s)
