@@ -26,6 +26,7 @@ import (
 	cri "k8s.io/cri-api/pkg/apis/runtime/v1"
 
 	"vinescale/core/account"
+	"vinescale/core/cpuset"
 	"vinescale/internal/hub"
 	"vinescale/internal/sheet"
 )
@@ -86,6 +87,7 @@ type peer struct {
 	facts                     map[string]string
 	// the workload around it, and a part its CPU time is all in
 	around, part string
+	gpus         []string                                       // the uuids of those it was given, by their numbers inside
 	used         func(t *testing.T, from, to time.Time) float64 // by its own clock
 	// bytes its files take at least; 0 where that is not known here
 	space int64
@@ -492,7 +494,41 @@ func (p *peers) watch(pid int, x peer) {
 	p.expect(record, x)
 }
 
-// batch starts an array job of two tasks with a GPU each under a real scheduler. The GPUs are device nodes only.
+// gpusOfPeers is how many GPUs the scheduler has. Their nodes are numbered the other way round than the library of the
+// collector numbers them.
+const gpusOfPeers = 4
+
+// gpuLibrary makes a library that tells of the GPUs, and says where it is.
+func (p *peers) gpuLibrary() string {
+	library := filepath.Join(p.dir, "libgpus.so")
+	p.run("cc", "-shared", "-fPIC", "-o", library, "../gpulibrary/simulated/gpus.c", "-ldl")
+	state := "driver 1\n"
+	for i := range gpusOfPeers {
+		state += fmt.Sprintf("gpu %d\nname Leaf 48\nuuid GPU-%d\nminor %d\nbusy 0\nmemory.total 64\nmemory.used 1\n", i,
+			i, gpusOfPeers-1-i)
+	}
+	p.put("libgpus.state", []byte(state), 0o644)
+	return library
+}
+
+// gpusOf asks the scheduler, apart from the collector, which GPUs a job has: by the numbers of their nodes.
+func (p *peers) gpusOf(job string) (list string, uuids []string) {
+	detail := p.run("scontrol", "--details", "show", "job", job)
+	_, list, ok := strings.Cut(detail, "(IDX:")
+	require.True(p.t, ok, detail)
+	list, _, _ = strings.Cut(list, ")")
+	set, err := cpuset.Parse(list)
+	require.NoError(p.t, err)
+	var numbers []string
+	for _, n := range set.CPUs() {
+		numbers = append(numbers, strconv.Itoa(n))
+		uuids = append([]string{fmt.Sprintf("GPU-%d", gpusOfPeers-1-n)}, uuids...) // in the order of the library
+	}
+	return strings.Join(numbers, ","), uuids
+}
+
+// batch starts an array job of two tasks with a GPU each, and a job that has two, under a real scheduler. The GPUs are
+// device nodes only.
 func (p *peers) batch() {
 	t := p.t
 	key := make([]byte, 1024)
@@ -507,7 +543,7 @@ func (p *peers) batch() {
 	host, err := os.Hostname()
 	require.NoError(t, err)
 	host, _, _ = strings.Cut(host, ".")
-	for i := range 2 {
+	for i := range gpusOfPeers {
 		require.NoError(t, unix.Mknod(filepath.Join(p.dir, fmt.Sprint("gpu", i)), unix.S_IFCHR|0o666,
 			int(unix.Mkdev(195, uint32(i)))))
 	}
@@ -536,10 +572,11 @@ SchedulerParameters=sched_interval=1,sched_min_interval=0,batch_sched_delay=0
 GresTypes=gpu
 ReturnToService=2
 MpiDefault=none
-NodeName=$H NodeAddr=127.0.0.1 CPUs=2 Gres=gpu:2 State=UNKNOWN
+SlurmdParameters=config_overrides
+NodeName=$H NodeAddr=127.0.0.1 CPUs=4 Gres=gpu:4 State=UNKNOWN
 PartitionName=day Nodes=$H Default=YES MaxTime=60 State=UP OverSubscribe=YES
 `)), 0o644)
-	p.put("batch/gres.conf", []byte(fmt.Sprintf("NodeName=%s Name=gpu File=%s/gpu[0-1]\n", host, p.dir)), 0o644)
+	p.put("batch/gres.conf", []byte(fmt.Sprintf("NodeName=%s Name=gpu File=%s/gpu[0-3]\n", host, p.dir)), 0o644)
 	p.put("batch/cgroup.conf", []byte("CgroupPlugin=cgroup/v1\nCgroupMountpoint=/sys/fs/cgroup\nConstrainDevices=no\n"),
 		0o644)
 	t.Setenv("SLURM_CONF", conf)
@@ -553,30 +590,38 @@ PartitionName=day Nodes=$H Default=YES MaxTime=60 State=UP OverSubscribe=YES
 	script := p.put("batch/job.sh",
 		[]byte(fmt.Sprintf("#!/bin/sh\nexec %s/burner %d 0.15 %s/record-$SLURM_ARRAY_TASK_ID\n", p.dir, peerSeconds,
 			out)), 0o755)
-	submit := exec.Command("sbatch", "--parsable", "--account=frost", "--job-name=frost-ens", "--array=0-1",
-		"--gres=gpu:1", "--cpus-per-task=1", "--time=7", "--output=/dev/null", script)
-	submit.Dir = "/tmp"
-	submit.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 2001, Gid: 2001}}
-	id, err := submit.Output()
-	require.NoError(t, err)
+	submit := func(args ...string) string {
+		cmd := exec.Command("sbatch", append([]string{"--parsable", "--account=frost", "--job-name=frost-ens",
+			"--cpus-per-task=1", "--time=7", "--output=/dev/null"}, args...)...)
+		cmd.Dir = "/tmp"
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 2001, Gid: 2001}}
+		id, err := cmd.Output()
+		require.NoError(t, err)
+		return strings.TrimSpace(string(id))
+	}
+	array := submit("--array=0-1", "--gres=gpu:1", script)
 	t.Cleanup(func() { exec.Command("scancel", "--user=m.abt").Run() })
-	array := strings.TrimSpace(string(id))
 	for task := range 2 {
 		record := filepath.Join(out, fmt.Sprint("record-", task))
 		p.eventually("the task burns", func() bool { return exists(record) })
-		// The host's number of the GPU is the scheduler's to say: ask it, apart from the collector.
 		job := p.run("squeue", "--noheader", "--array", "--format=%A", "--jobs="+array+"_"+fmt.Sprint(task))
-		detail := p.run("scontrol", "--details", "show", "job", job)
-		_, gpu, ok := strings.Cut(detail, "(IDX:")
-		require.True(t, ok, detail)
-		gpu, _, _ = strings.Cut(gpu, ")")
+		gpu, uuids := p.gpusOf(job)
 		p.expect(record, peer{name: "job " + job, kind: "job", owner: "m.abt", tenant: "Frost Watch",
 			facts: map[string]string{
 				account.FactAccount: "frost", account.FactPartition: "day", account.FactJobName: "frost-ens",
 				account.FactArray: fmt.Sprintf("%s_%d", array, task),
 				account.FactGPUs:  gpu, account.FactRunFor: "420", account.FactCPUAsked: "1",
-			}, part: "step batch"})
+			}, part: "step batch", gpus: uuids})
 	}
+	record := filepath.Join(out, "record-two")
+	script = p.put("batch/two.sh", []byte(fmt.Sprintf("#!/bin/sh\nexec %s/burner %d 0.1 %s\n", p.dir, peerSeconds,
+		record)), 0o755)
+	job := submit("--gres=gpu:2", script)
+	p.eventually("the job of two GPUs burns", func() bool { return exists(record) })
+	numbers, uuids := p.gpusOf(job)
+	require.Len(t, uuids, 2)
+	p.expect(record, peer{name: "job " + job, kind: "job", owner: "m.abt", tenant: "Frost Watch",
+		facts: map[string]string{account.FactGPUs: numbers}, part: "step batch", gpus: uuids})
 }
 
 // signIns has two users sign in over the network; one has a terminal.
@@ -630,7 +675,7 @@ func (p *peers) compare() {
 	collector := exec.Command(service.program, "collect", "--host", "here", "--spool", filepath.Join(p.dir, "spool"),
 		"--tick", "2s",
 		"--ask", "cri=/run/containerd/containerd.sock", "--ask", "engine=/run/engine.sock", "--ask",
-		"libvirt=/run/libvirt/libvirt-sock-ro", "--ask", "slurm")
+		"libvirt=/run/libvirt/libvirt-sock-ro", "--ask", "slurm", "--gpu-library", p.gpuLibrary())
 	collector.Env = append(service.environment, "VINESCALE_CREDENTIAL="+credential)
 	collector.Stderr = p.log("collect")
 	require.NoError(t, collector.Start())
@@ -666,6 +711,12 @@ func (p *peers) compare() {
 		for name, want := range x.facts {
 			assert.Equal(t, want, about.Facts[name], "%s: %s %s", share.Name, name, about.Unnamed)
 		}
+		var gpus []string
+		for i, g := range about.GPUs {
+			assert.Equal(t, []any{i, "the scheduler"}, []any{g.Inside, g.By}, "%s: %s", share.Name, g.Name)
+			gpus = append(gpus, g.Name)
+		}
+		assert.Equal(t, x.gpus, gpus, "%s: GPUs by their numbers inside", share.Name)
 		if x.around != "" && assert.NotNil(t, about.Around, share.Name) {
 			assert.Equal(t, x.around, about.Around.Name)
 		}
