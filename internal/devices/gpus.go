@@ -29,6 +29,7 @@ type gpus struct {
 	gone    map[string]account.GPUSheet // by name: what was there once
 	sheets  []account.GPUSheet          // as of the last reading
 	numbers [][2]uint32                 // of nodes, by the last reading's GPUs; 0 where none is known
+	metered []string                    // names of meters of GPUs
 	readAt  time.Duration
 	nodes   func(path string) (major, minor uint32)
 	hidden  int
@@ -79,10 +80,17 @@ func (h *Host) putMeters(dst *account.Reading) {
 		}
 		dst.Meters = append(dst.Meters, m)
 	}
+	g.metered = g.metered[:0]
+	for i := range dst.Meters[had:] {
+		g.metered = append(g.metered, dst.Meters[had+i].Name)
+	}
 	if had == 0 && len(dst.Meters) > 0 {
 		dst.Unavailable[amount.Energy] = ""
 	}
 }
+
+// GPUMeters names the meters of GPUs, as of the last reading.
+func (h *Host) GPUMeters() []string { return h.gpus.metered }
 
 // told is what the library tells of a GPU; nil for nothing.
 func (g *gpus) told(name string) *LibraryGPU {

@@ -250,14 +250,22 @@ func (r *Reader) sayNetwork(l *abilities) {
 
 func (r *Reader) sayEnergy(l *abilities) {
 	meters, why := r.devices.Meters(nil)
-	if why != "" {
+	gpus := r.devices.GPUMeters()
+	switch {
+	case why != "" && len(gpus) == 0:
 		l.put(account.Ability{What: "energy of the host", Source: isUnavailable, Why: why})
+		return
+	case why != "":
+		l.put(account.Ability{What: "energy of GPUs alone", Source: isCounted,
+			How: "meters added: " + strings.Join(gpus, ", "), Why: why})
+		r.saySplitEnergy(l)
 		return
 	}
 	names, power := make([]string, len(meters)), false
 	for i := range meters {
 		names[i], power = meters[i].Name, power || meters[i].IsPower
 	}
+	names = append(names, gpus...)
 	host := account.Ability{What: "energy of the host", Source: isCounted, Resolution: "a joule and less",
 		How: "meters added: " + strings.Join(names, ", ")}
 	if power {
@@ -269,8 +277,13 @@ func (r *Reader) sayEnergy(l *abilities) {
 		host.Why = "what the host draws at rest is not declared (--idle-watts), so it is split with the rest"
 	}
 	l.put(host)
+	r.saySplitEnergy(l)
+}
+
+// saySplitEnergy tells how energy is divided.
+func (r *Reader) saySplitEnergy(l *abilities) {
 	for _, whose := range []account.Whose{account.OfCgroups, account.OfOthers} {
-		l.put(account.Ability{What: "energy of a workload", Whose: whose, Source: isSplit,
+		l.put(account.Ability{What: "energy" + ofWhom(whose), Whose: whose, Source: isSplit,
 			How:    "what the host drew beyond rest, by CPU time; what a GPU with a meter drew, by the time it worked",
 			Misses: "that some work draws more in the same time"})
 	}

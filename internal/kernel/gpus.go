@@ -80,19 +80,27 @@ func (r *Reader) allowedDevices(w *account.Workload) (lines []string) {
 	return lines
 }
 
+// ofWhom says in words whose use an ability is of.
+func ofWhom(whose account.Whose) string {
+	if whose == account.OfCgroups {
+		return " of a cgroup"
+	}
+	return " of processes outside cgroups"
+}
+
 // sayGPU tells how the time of GPUs is had.
 func (r *Reader) sayGPU(l *abilities) {
 	sheets, why := r.devices.GPUs()
 	byKernel, byLibrary := toldBy(sheets)
 	for _, whose := range []account.Whose{account.OfCgroups, account.OfOthers} {
 		if byKernel {
-			l.put(account.Ability{What: "GPU time, by the kernel", Whose: whose, Source: isCounted,
+			l.put(account.Ability{What: "GPU time" + ofWhom(whose) + ", by the kernel", Whose: whose, Source: isCounted,
 				How:        "what each client of a GPU used of its engines (DRM client usage stats)",
 				Resolution: "1 ns, at the end of a job on an engine",
 				Misses:     "what a client did last before it ended; who else uses a client that is shared"})
 		}
 		if byLibrary {
-			l.put(account.Ability{What: "GPU time, by a vendor's library", Whose: whose,
+			l.put(account.Ability{What: "GPU time" + ofWhom(whose) + ", by a vendor's library", Whose: whose,
 				Source:     amount.Reported.String(),
 				How:        "samples of the GPU, added up every second by a helper process",
 				Resolution: "1 % of a second", Misses: "what goes on between two samples"})
@@ -119,12 +127,12 @@ func (r *Reader) sayGPUMemory(l *abilities) {
 	byKernel, byLibrary := toldBy(told)
 	for _, whose := range []account.Whose{account.OfCgroups, account.OfOthers} {
 		if byKernel {
-			l.put(account.Ability{What: "GPU memory, by the kernel", Whose: whose, Source: isCounted,
+			l.put(account.Ability{What: "GPU memory" + ofWhom(whose) + ", by the kernel", Whose: whose, Source: isCounted,
 				Resolution: "1 KiB",
 				How:        "what each client of a GPU has of its memory (DRM client usage stats)"})
 		}
 		if byLibrary {
-			l.put(account.Ability{What: "GPU memory, by a vendor's library", Whose: whose, Resolution: "1 byte",
+			l.put(account.Ability{What: "GPU memory" + ofWhom(whose) + ", by a vendor's library", Whose: whose, Resolution: "1 byte",
 				Source: amount.Reported.String(), How: "what the library tells of each process"})
 		}
 	}

@@ -87,8 +87,9 @@ type peer struct {
 	facts                     map[string]string
 	// the workload around it, and a part its CPU time is all in
 	around, part string
-	gpus         []string                                       // the uuids of those it was given, by their numbers inside
 	used         func(t *testing.T, from, to time.Time) float64 // by its own clock
+	// uuids of the GPUs that it was given, by their numbers inside
+	gpus []string
 	// bytes its files take at least; 0 where that is not known here
 	space int64
 }
@@ -504,8 +505,8 @@ func (p *peers) gpuLibrary() string {
 	p.run("cc", "-shared", "-fPIC", "-o", library, "../gpulibrary/simulated/gpus.c", "-ldl")
 	state := "driver 1\n"
 	for i := range gpusOfPeers {
-		state += fmt.Sprintf("gpu %d\nname Leaf 48\nuuid GPU-%d\nminor %d\nbusy 0\nmemory.total 64\nmemory.used 1\n", i,
-			i, gpusOfPeers-1-i)
+		state += fmt.Sprintf("gpu %d\nname Leaf 48\nuuid GPU-%d\nminor %d\nbusy 0\nmemory.total 64\nmemory.used 1\n",
+			i, i, gpusOfPeers-1-i)
 	}
 	p.put("libgpus.state", []byte(state), 0o644)
 	return library
