@@ -127,13 +127,13 @@ func (r *Reader) sayGPUMemory(l *abilities) {
 	byKernel, byLibrary := toldBy(told)
 	for _, whose := range []account.Whose{account.OfCgroups, account.OfOthers} {
 		if byKernel {
-			l.put(account.Ability{What: "GPU memory" + ofWhom(whose) + ", by the kernel", Whose: whose, Source: isCounted,
-				Resolution: "1 KiB",
-				How:        "what each client of a GPU has of its memory (DRM client usage stats)"})
+			l.put(account.Ability{What: "GPU memory" + ofWhom(whose) + ", by the kernel", Whose: whose,
+				Source: isCounted, Resolution: "1 KiB",
+				How: "what each client of a GPU has of its memory (DRM client usage stats)"})
 		}
 		if byLibrary {
-			l.put(account.Ability{What: "GPU memory" + ofWhom(whose) + ", by a vendor's library", Whose: whose, Resolution: "1 byte",
-				Source: amount.Reported.String(), How: "what the library tells of each process"})
+			l.put(account.Ability{What: "GPU memory" + ofWhom(whose) + ", by a vendor's library", Whose: whose,
+				Resolution: "1 byte", Source: amount.Reported.String(), How: "what the library tells of each process"})
 		}
 	}
 	switch {
