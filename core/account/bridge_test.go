@@ -82,3 +82,35 @@ func TestBridge_TellsTheGrowthOfWhatTheHostCountsAndNothingElse(t *testing.T) {
 		assert.Error(t, err, what)
 	}
 }
+
+// TestBridge_OfGPUsTellsWhatTheKernelCountedForClients: what a collector added up of samples by itself began anew with
+// it, and how busy a card was of late says nothing of a long time.
+func TestBridge_OfGPUsTellsWhatTheKernelCountedForClients(t *testing.T) {
+	reading := func(at time.Duration, render, reported, pid int64) *account.Reading {
+		rendered := func(micros int64) []account.EngineTime {
+			return []account.EngineTime{{Engine: "render", Micros: micros}}
+		}
+		return &account.Reading{Boot: "b", Wall: time.Date(2026, 10, 5, 8, 0, 0, 0, time.UTC).Add(at), Mono: at,
+			Uptime: at, CPUs: []account.CPUTimes{{CPU: 0}},
+			Processes: []account.Process{{PID: 10, Start: 5, Workload: 0, Threads: 1},
+				{PID: 11, Start: 5, Workload: 0, Threads: 1}},
+			GPUs: []account.GPU{{Name: "card", By: account.BusyByPart, BusyPart: 1000, MemoryTotal: -1, MemoryUsed: -1},
+				{Name: "vendor", By: account.BusyByCounter, BusyMicros: reported, Source: amount.Reported, Own: true,
+					MemoryTotal: 100, MemoryUsed: 60}},
+			GPUClients: []account.GPUClient{
+				{GPU: 0, ID: 4, PID: int32(pid), Bytes: -1, Engines: rendered(render)},
+				{GPU: 0, ID: 5, PID: 11, Bytes: -1, Born: true, Engines: rendered(9e6)},
+				{GPU: 1, ID: 10, PID: 10, Bytes: 50, Born: true, Engines: rendered(reported)}}}
+	}
+	base, now := reading(time.Hour, 5e6, 0, 10), reading(time.Hour+time.Minute, 17e6, 8e6, 10)
+	base.GPUClients = base.GPUClients[:1]
+	iv, err := account.Bridge(base, now)
+	require.NoError(t, err)
+	require.Len(t, iv.Usages, 1)
+	u := &iv.Usages[0]
+	assert.EqualValues(t, 12e6, u.Units[amount.GPU], "one client was not there before: nothing is known of it yet")
+	l := iv.Ledgers[amount.GPU]
+	assert.Equal(t, []int64{60e6, 12e6, 0}, []int64{l.Capacity.Units, l.Used.Units, l.Residual.Units})
+	assert.Equal(t, []int64{60_000, 60_000, 60_000}, []int64{iv.Detail.Caveats[account.GPUUntold],
+		iv.Detail.Caveats[account.GPUUnchecked], iv.Detail.Caveats[account.Unwatched]})
+}

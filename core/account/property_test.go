@@ -20,6 +20,9 @@ type history struct {
 	groups    []account.Group
 	processes []account.Process
 	spaces    []account.Namespace
+	gpus      []account.GPU
+	clients   []account.GPUClient
+	meters    []account.Meter
 	disk, net int64
 }
 
@@ -49,7 +52,49 @@ func drawHistory(t *rapid.T) *history {
 			h.spaces = append(h.spaces, account.Namespace{ID: uint64(900 + i), Workload: account.WorkloadID(i)})
 		}
 	}
+	h.drawGPUs(t)
 	return h
+}
+
+// drawGPUs adds GPUs that tell how long they work, or whose clients do, or neither; and clients of processes that there
+// are, and are not. There is a meter of the host, and one of each GPU.
+func (h *history) drawGPUs(t *rapid.T) {
+	h.meters = []account.Meter{{Name: "package-0"}}
+	for i := range rapid.IntRange(0, 3).Draw(t, "gpus") {
+		g := account.GPU{Name: string(rune('a' + i)), Engine: "render", MemoryTotal: 1 << 30, MemoryUsed: 1 << 29,
+			By: rapid.SampledFrom([]account.GPUBusy{account.BusyUntold, account.BusyByCounter,
+				account.BusyByClients}).Draw(t, "by")}
+		if i == 2 && rapid.Bool().Draw(t, "a partition") {
+			g.Card = "a"
+		}
+		h.gpus = append(h.gpus, g)
+		h.meters = append(h.meters, account.Meter{Name: "GPU " + g.Name, GPU: g.Name})
+		for k := range rapid.IntRange(0, 3).Draw(t, "clients") {
+			h.clients = append(h.clients, account.GPUClient{GPU: int32(i), ID: uint64(k), Bytes: 1 << 20,
+				PID: int32(100 + 3*rapid.IntRange(0, 12).Draw(t, "pid"))})
+		}
+	}
+}
+
+// growGPUs lets the GPUs work.
+func (h *history) growGPUs(t *rapid.T, grow func() int64) {
+	clients := make([]account.GPUClient, len(h.clients))
+	for i, c := range h.clients {
+		did := map[string]int64{}
+		for _, e := range c.Engines {
+			did[e.Engine] = e.Micros
+		}
+		c.Engines = []account.EngineTime{{Engine: "copy", Micros: did["copy"] + grow()},
+			{Engine: "render", Micros: did["render"] + grow()}}
+		clients[i] = c
+	}
+	h.clients = clients
+	for i := range h.gpus {
+		h.gpus[i].BusyMicros += grow()
+	}
+	for i := range h.meters {
+		h.meters[i].MicroJoules += grow()
+	}
 }
 
 // step lets everything grow by random amounts; inner groups' growth is in their outer ones' too, as the kernel counts.
@@ -87,6 +132,7 @@ func (h *history) step(t *rapid.T) {
 	for c := range h.idle {
 		h.idle[c] += grow()
 	}
+	h.growGPUs(t, grow)
 	h.disk += grow()
 	h.net += grow()
 }
@@ -99,6 +145,8 @@ func (h *history) reading() *account.Reading {
 			Cached: 1 << 25},
 		Disks:      []account.Disk{{Name: "sda", ReadBytes: h.disk, RateBytesPerSecond: 1_000_000}},
 		Interfaces: []account.Interface{{Name: "eth0", Received: h.net, SpeedBitPerSecond: 1_000_000_000}},
+		GPUs:       slices.Clone(h.gpus), GPUClients: h.clients, Meters: slices.Clone(h.meters),
+		IdleMicroWatts: 1000,
 	}
 	for c, idle := range h.idle {
 		r.CPUs = append(r.CPUs, account.CPUTimes{CPU: c, Idle: idle})
@@ -176,12 +224,12 @@ func TestInterval_SplittingItAndAddingThePartsChangesNothing(t *testing.T) {
 		for i := range want.Usages {
 			a, b := want.Usages[i], sum.Usages[i]
 			// flows; a level is told by its ticks
-			for _, r := range []amount.Resource{amount.CPU, amount.Disk, amount.Network} {
+			for _, r := range []amount.Resource{amount.CPU, amount.Disk, amount.Network, amount.GPU} {
 				require.Equal(t, a.Units[r], b.Units[r], "%s of workload %d", r, a.Workload)
 				require.Equal(t, a.Source[r], b.Source[r])
 			}
 		}
-		for _, r := range []amount.Resource{amount.CPU, amount.Disk, amount.Network} {
+		for _, r := range []amount.Resource{amount.CPU, amount.Disk, amount.Network, amount.GPU} {
 			require.Equal(t, want.Ledgers[r].Residual, sum.Ledgers[r].Residual, "%s", r)
 		}
 	})

@@ -146,7 +146,15 @@ func (h *Host) readCards(dst *account.Reading) {
 		g.drm.round++
 		return
 	}
+	told := func(c card) bool { // by the library
+		return slices.ContainsFunc(g.sheets, func(s account.GPUSheet) bool { return s.Bus == c.bus })
+	}
+	if !slices.ContainsFunc(g.cards, func(c card) bool { return !told(c) }) {
+		g.drm.round++
+		return
+	}
 	clients, own, hidden := g.drm.look(dst.Processes, (dst.Mono - g.readAt).Microseconds())
+	clients = h.addCompute(clients)
 	if hidden > 0 {
 		dst.Caveats[account.GPUHidden] = 1
 	}
@@ -155,7 +163,7 @@ func (h *Host) readCards(dst *account.Reading) {
 	for i := range g.cards {
 		c := &g.cards[i]
 		place[i] = -1
-		if slices.ContainsFunc(g.sheets, func(s account.GPUSheet) bool { return s.Bus == c.bus }) {
+		if told(*c) {
 			continue
 		}
 		for _, x := range clients {

@@ -117,6 +117,32 @@ func TestCards_AreThoseThatRenderByTheFilesOfTheirDrivers(t *testing.T) {
 	assert.Empty(t, empty.Meters)
 }
 
+// TestCards_TellTheMemoryOfWhatComputesBesideTheirClients has one process that computes alone, and one that has a client
+// as well.
+func TestCards_TellTheMemoryOfWhatComputesBesideTheirClients(t *testing.T) {
+	files := map[string]string{}
+	for name, content := range vineyard {
+		files[name] = content
+	}
+	const kfd = "sys/class/kfd/kfd/"
+	files[kfd+"topology/nodes/0/gpu_id"] = "0"
+	files[kfd+"topology/nodes/1/gpu_id"] = "51374"
+	files[kfd+"topology/nodes/1/properties"] = "simd_count 416\ndrm_render_minor 129\nhive_id 0"
+	files[kfd+"proc/42/vram_51374"] = "4294967296"
+	files[kfd+"proc/7/vram_51374"] = "9000"
+	files[kfd+"proc/8/vram_99"] = "5"
+	dir := tree(t, files)
+	opened(t, dir, 7, map[int]string{3: "/dev/dri/renderD129\ndrm-client-id:\t4\ndrm-pdev:\t0000:03:00.0\n" +
+		"drm-resident-vram:\t8 KiB\n"})
+	r := readGPUs(gpuHost(t, dir), time.Second, 7)
+	got := map[int32]int64{}
+	for _, c := range r.GPUClients {
+		assert.EqualValues(t, 1, c.GPU)
+		got[c.PID] += c.Bytes
+	}
+	assert.Equal(t, map[int32]int64{7: 9000, 42: 4294967296}, got)
+}
+
 // TestClients_CountOnceAndNeverBack: shared clients, forks of the descriptor, counters that step back, and cycles.
 func TestClients_CountOnceAndNeverBack(t *testing.T) {
 	dir := tree(t, vineyard)

@@ -121,10 +121,26 @@ func figure[T uint32 | int32 | uint64](l *Library, call func(handle, *T) result,
 	if r := call(h, &v); r != success {
 		return devices.Figure{Why: l.why(r)}
 	}
-	if uint64(v) > math.MaxInt64 {
-		return devices.Figure{Why: "the library tells a number that cannot be"}
+	if cannotBe(v) {
+		return devices.Figure{Why: impossible}
 	}
 	return devices.Figure{N: int64(v)}
+}
+
+// impossible is why there is no figure of a number that cannot be.
+const impossible = "the library tells a number that cannot be"
+
+// cannotBe tells numbers that stand for none, or are below zero: all ones are "not available" in the library's header.
+func cannotBe[T uint32 | int32 | uint64](v T) bool {
+	switch n := any(v).(type) {
+	case uint32:
+		return n >= 1<<31
+	case int32:
+		return n < 0
+	case uint64:
+		return n >= 1<<63
+	}
+	return false
 }
 
 // at is a call that has a number of its own to say what is asked for.
@@ -251,7 +267,7 @@ func (l *Library) one(index int32, h handle) devices.LibraryGPU {
 	if milli := figure(l, c.Energy, h); milli.OK() && milli.N < math.MaxInt64/1000 {
 		g.MicroJoules.N = milli.N * 1000
 	} else {
-		g.MicroJoules.Why = or(milli.Why, "the library tells a number that cannot be")
+		g.MicroJoules.Why = or(milli.Why, impossible)
 	}
 	g.MicroWatts = figure(l, c.Power, h)
 	g.MicroWatts.N *= 1000
@@ -292,7 +308,9 @@ func (l *Library) busyCall() func(handle, *uint32) result {
 	return func(h handle, v *uint32) result {
 		var u utilisation
 		r := l.calls.Utilisation(h, &u)
-		*v = min(u.GPU, 100)
+		if *v = u.GPU; u.GPU > 100 {
+			*v = math.MaxUint32
+		}
 		return r
 	}
 }

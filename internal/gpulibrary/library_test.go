@@ -332,6 +332,33 @@ func TestHelper_ALibraryThatFailsCostsItsOwnFigures(t *testing.T) {
 	assert.Contains(t, devices.NewHelper("", 0, "/nowhere/helper").Ask().Why, "its helper cannot be begun")
 }
 
+// TestHelper_WhateverTheStateItAnswers cuts the state short anywhere, and has names of 10 kB, negative numbers, and a
+// cap outside of its bounds: the helper lives on, and what cannot be is not told.
+func TestHelper_WhateverTheStateItAnswers(t *testing.T) {
+	library := simulated(t, twoGPUs)
+	h := helper(t, library, 10*time.Second)
+	require.Empty(t, h.Ask().Why)
+	for n := len("driver 550.90\n"); n < len(twoGPUs); n += 23 {
+		tell(t, library, twoGPUs[:n])
+		require.NotContains(t, h.Ask().Why, "helper", "cut after %d", n)
+	}
+	long := strings.Repeat("x", 10_000)
+	state := strings.NewReplacer("uuid GPU-a", "uuid "+long, "name Cooper Leaf 48", "name "+long,
+		"memory.used 9663676416", "memory.used -5", "energy.mj 7200123", "energy.mj 99999999999999999999999",
+		"temperature 92", "temperature -40", "busy 70", "busy 4294967295", "cap.mw 300000", "cap.mw 900000",
+		"sm=40", "sm=4000").Replace(twoGPUs)
+	tell(t, library, state)
+	a := h.Ask()
+	require.Empty(t, a.Why)
+	g := &a.GPUs[0]
+	assert.Equal(t, []string{"", ""}, []string{g.UUID, g.Title})
+	assert.GreaterOrEqual(t, g.MemoryUsed.N, int64(0))
+	assert.Equal(t, impossible, g.MicroJoules.Why)
+	assert.Equal(t, impossible, figureOf(t, g, "use", "busy"))
+	assert.Equal(t, impossible, figureOf(t, g, "temperature", "temperature"))
+	assert.Equal(t, "900 W", figureOf(t, g, "power", "cap"), "it is told as it is")
+}
+
 // TestHelper_EndsWithItsCollector: a helper whose questions end ends too, though a call hangs.
 func TestHelper_EndsWithItsCollector(t *testing.T) {
 	library := simulated(t, "fault nvmlDeviceGetName hang\n"+twoGPUs)

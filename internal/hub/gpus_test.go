@@ -25,7 +25,8 @@ func gpuMinutes(t *testing.T) *fixture {
 			Figures: []account.GPUFigure{{Section: "power", Name: "power"}}},
 		{Name: "b", Index: 1, State: account.GPUIdle, Since: &idle, Holders: []account.GPUHolder{
 			{Key: "job:scan", Number: 1, By: "the scheduler"}, {Key: "job:gone", By: "the scheduler"}}},
-		{Name: "c", Index: 2, State: account.GPUUnknown, NoBusy: "it is not supported"},
+		{Name: "c", Index: 2, State: account.GPUUnknown, NoBusy: "it is not supported", Holders: []account.GPUHolder{
+			{Key: "job:scan", Number: 2, By: "the scheduler"}, {Key: "job:proof", By: "its own environment", Claim: true}}},
 		{Name: "c/0", Index: 0, Card: "c", State: account.GPUUnknown, NoBusy: "it is not supported"}}}
 	for minute := range 10 {
 		busy := int64(20e6 + minute%2*30e6)
@@ -88,6 +89,13 @@ func TestGPUs_TellWhoHadThemAndWhatToLookAt(t *testing.T) {
 	assert.True(t, g.GPUs[1].ByClients)
 	assert.Equal(t, []string{"given to scan and idle for 2 h 10 min"}, g.GPUs[1].Notices)
 	assert.Equal(t, []any{(*float64)(nil), "it is not supported"}, []any{g.GPUs[2].Busy, g.GPUs[2].NoBusy})
+	assert.Empty(t, g.GPUs[2].Notices, "a claim is no grant: it is given to one")
+	f.parts.GPUs[2].Holders[1].Claim = false
+	f.dress = nil
+	require.NoError(t, f.send(10, job("scan", "m.abt"), job("proof", "t.fink")))
+	twice, err := f.GPU(ctx, "terrace-1", "c", span)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"it is given to 2 at once: scan and 1 more"}, twice.GPUs[0].Notices)
 	part := &g.GPUs[3]
 	require.Len(t, part.Users, 1)
 	assert.Equal(t, []any{"proof", (*float64)(nil), 5.0, "unavailable"},
@@ -119,7 +127,7 @@ func TestAbout_TellsAJobsGPUsByBothNumbersOverItsLife(t *testing.T) {
 	short := question.Span{From: noon.Add(8 * time.Minute), To: noon.Add(9 * time.Minute)}
 	a, err := f.AboutWorkload(ctx, found[0].ID, short)
 	require.NoError(t, err)
-	require.Len(t, a.GPUs, 2)
+	require.Len(t, a.GPUs, 3)
 	assert.Equal(t, []any{"0", 0, "the scheduler", "1", 1}, []any{a.GPUs[0].Number, a.GPUs[0].Inside, a.GPUs[0].By,
 		a.GPUs[1].Number, a.GPUs[1].Inside})
 	assert.EqualValues(t, 600, a.GPUs[0].Use.Spread.Seconds, "its life is longer than the span")

@@ -28,7 +28,7 @@ type power struct {
 // rangeOf is where counters of energy begin again, in microjoules.
 const rangeOf = 262_143_328_850
 
-// powerOf is how the hosts of the cooperative are metered: three differently, one not at all.
+// powerOf is how the hosts of the cooperative are metered: differently, and one not at all.
 func powerOf(name string) power {
 	switch name {
 	case "press-1":
@@ -38,7 +38,18 @@ func powerOf(name string) power {
 	case "cellar-1":
 		return power{meter: true, rest: 110e6, busy: 9e6, declared: true}
 	}
-	return power{}
+	if name == "terrace-2" {
+		return power{} // a virtual machine
+	}
+	// The others, each differently: with one package or two, or by a meter of all.
+	n := int64(len(name)) + int64(name[len(name)-1])
+	p := power{rest: 60e6 + n%5*9e6, busy: 5e6 + n%3*1e6, declared: n%2 == 0}
+	if n%3 == 0 {
+		p.meter = true
+	} else {
+		p.packages, p.memory = int(n%3), n%4 == 1
+	}
+	return p
 }
 
 // IdleMicroWatts is what the administrator declared the host draws at rest; 0 for not declared.
@@ -207,7 +218,12 @@ func (h *Host) renderDevices(w *writer, t Tree) {
 	if p.meter {
 		chip(0, "power_meter", map[string]int64{"power1_average": p.draws, "power1_cap": 450e6})
 	}
-	if p.packages == 0 && !p.meter {
+	if p.packages == 0 && !p.meter { // what the machine shows that it is emulated by
+		zone := filepath.Join(t.Sys(), "class/thermal/thermal_zone0")
+		for file, content := range map[string]string{"type": "acpitz", "temp": "27800", "trip_point_0_type": "critical",
+			"trip_point_0_temp": "105000"} {
+			w.file(filepath.Join(zone, file), content+"\n")
+		}
 		return
 	}
 	busy := float64(p.draws-p.rest) / float64(p.busy*int64(h.CPUs)) // 0 to 1

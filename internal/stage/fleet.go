@@ -99,9 +99,10 @@ func another(name string, i int, at time.Time) *Host {
 	for n := range 4 {
 		h.job(60000+100*i+n, []string{"m.abt", "t.fink", "svc-vision"}[n%3],
 			[]string{"Frost Watch", "Frost Watch", "Leaf Vision"}[n%3], use{
-				cores: 1.1, memory: 3 * gib, disk: []float64{6, 6, 6, 320}[n] * mb, net: 5 * mb,
-				shape: waves(4*time.Hour, 0.7, time.Duration(n)*30*time.Minute), program: "frost-ens", threads: 2,
-				procs: 2, account: "frost", asked: 2,
+				cores: []float64{1.4, 0.9, 1.6, 0.7}[n], memory: []int64{3, 2, 4, 1}[n] * gib,
+				disk: []float64{6, 9, 3, 320}[n] * mb, net: []float64{5, 8, 2, 3}[n] * mb,
+				shape: forecasts[(i+n)%len(forecasts)](i + n), program: "frost-ens", threads: 2, procs: 1 + n%2,
+				account: "frost", asked: 2,
 			})
 	}
 	h.session(60+i, "l.roth", "Agronomy Desk", use{cores: 0.5, memory: 2 * gib, disk: mb, net: mb,
@@ -255,16 +256,30 @@ func cellar1(at time.Time) *Host {
 	plc.Link = "tap3"
 	plc.Processes[0].Names = []string{"qemu-system-x86", "CPU 0/KVM", "CPU 1/KVM", "CPU 2/KVM", "CPU 3/KVM",
 		"IO iothread0"}
-	for i, name := range []string{"must-intake-1", "must-intake-2", "must-intake-3", "barrel-sense", "cave-climate",
-		"sulphite-watch"} {
-		h.container(name, "svc-cellar", "Cellar Intake", use{
-			cores: 0.7, memory: (1 + int64(i%3)) * gib, disk: 28 * mb, net: 26 * mb,
-			shape: daily(0.45, 9+float64(i), 5), program: "intake", threads: 4, procs: 3, cpus: "0-11",
+	plc.Processes[0].weights = []float64{0.05, 0.38, 0.29, 0.14, 0.1, 0.04}
+	for _, x := range []struct {
+		name                     string
+		cores, memory, disk, net float64 // GiB and MB a second
+		shape                    shape
+		procs                    int
+		threads                  int32
+		program                  string
+	}{
+		{"must-intake-1", 1.15, 1.9, 44, 58, daily(0.35, 9, 3), 4, 4, "intake"},
+		{"must-intake-2", 0.72, 2.6, 31, 37, daily(0.3, 10.5, 4), 3, 4, "intake"},
+		{"must-intake-3", 0.38, 0.9, 12, 16, bursts(17*time.Minute, 0.4, 0.15), 2, 4, "intake"},
+		{"barrel-sense", 0.55, 3.2, 9, 6, steady(0.7), 1, 12, "sense"},
+		{"cave-climate", 0.12, 0.4, 2, 1, ramp(3 * time.Hour), 1, 2, "climate"},
+		{"sulphite-watch", 0.95, 1.3, 61, 22, bursts(40*time.Minute, 0.55, 0.3), 6, 3, "intake"},
+	} {
+		h.container(x.name, "svc-cellar", "Cellar Intake", use{
+			cores: x.cores, memory: int64(x.memory * gib), disk: x.disk * mb, net: x.net * mb, shape: x.shape,
+			program: x.program, threads: x.threads, procs: x.procs, cpus: "0-11",
 		})
 	}
 	// its cpuset was never set, and it saturates a drive at every hour
 	h.container("curd-fermentlog", "svc-cellar", "Cellar Intake", use{
-		cores: 2.9, memory: 4 * gib, disk: 450 * mb, net: 30 * mb, shape: steady(0.98), program: "fermentlog",
+		cores: 2.9, memory: 4 * gib, disk: 490 * mb, net: 30 * mb, shape: steady(0.98), program: "fermentlog",
 		threads: 12,
 	})
 	h.container("probe-shell", "svc-cellar", "Cellar Intake", use{ // hundreds of short-lived children
@@ -291,22 +306,34 @@ func press1(at time.Time) *Host {
 	}
 	for i, name := range []string{"label-render", "label-queue", "label-proof", "label-archive"} {
 		h.container(name, "svc-label", "Label Press", use{
-			cores: []float64{1.7, 0.5, 0.5, 0.5}[i], memory: 2 * gib, disk: []float64{12, 4, 6, 60}[i] * mb,
-			net: 8 * mb, shape: []shape{steady(0.98), waves(4*time.Hour, 0.55, 40*time.Minute),
-				waves(4*time.Hour, 0.55, 80*time.Minute), waves(4*time.Hour, 0.55, 2*time.Hour)}[i],
+			cores: []float64{1.7, 0.35, 0.62, 0.2}[i], memory: int64([]float64{2.4, 0.8, 1.7, 2.9}[i] * gib),
+			disk: []float64{12, 4, 6, 60}[i] * mb, net: 8 * mb,
+			shape: []shape{steady(0.98), bursts(25*time.Minute, 0.4, 0.2), waves(4*time.Hour, 0.55, 80*time.Minute),
+				daily(0.1, 2, 2)}[i],
 			program: "label-" + []string{"render", "queue", "render", "archive"}[i], threads: []int32{24, 3, 3, 3}[i],
 			eager: []int32{22, 0, 0, 0}[i], limit: []float64{2, 0, 0, 0}[i],
 		})
 	}
 	for i := range 4 {
 		h.job(5200+i, "svc-vision", "Leaf Vision", use{
-			cores: 2.2, memory: 9 * gib, disk: 70 * mb, net: 24 * mb,
-			shape: waves(5*time.Hour, 0.6, time.Duration(i)*75*time.Minute), program: "leafscan", threads: 6,
-			procs: 3, account: "leaf", asked: 3,
+			cores: []float64{0.9, 2.5, 2.9, 2.1}[i], memory: []int64{6, 11, 9, 7}[i] * gib,
+			disk: []float64{4, 96, 71, 88}[i] * mb, net: []float64{1, 33, 24, 30}[i] * mb,
+			shape:   []shape{steady(0.12), bursts(170*time.Second, 0.45, 0.2), steady(0.8), ramp(2 * time.Hour)}[i],
+			program: "leafscan", threads: []int32{6, 8, 8, 4}[i], procs: []int{1, 3, 3, 2}[i],
+			account: "leaf", asked: 3,
 		})
 	}
 	h.libraryGPUs([4]string{"job 5200", "job 5201", "job 5202", "job 5203"}, "label-proof")
 	return h
+}
+
+// forecasts are how ensembles go: in runs of some hours, in bursts while they wait for data, or growing as their region
+// does.
+var forecasts = []func(n int) shape{
+	func(n int) shape { return waves(6*time.Hour, 0.62, time.Duration(n)*23*time.Minute) },
+	func(n int) shape { return bursts(time.Duration(35+7*n)*time.Minute, 0.7, 0.25) },
+	func(n int) shape { return ramp(time.Duration(100+20*n) * time.Minute) },
+	func(n int) shape { return daily(0.4, float64(3+2*n%24), 5) },
 }
 
 // terrace1 runs the frost forecasts' ensembles.
@@ -315,9 +342,12 @@ func terrace1(at time.Time) *Host {
 	h.everyday("")
 	for i := range 8 {
 		h.job(41200+i, []string{"m.abt", "t.fink"}[i%2], "Frost Watch", use{
-			cores: 3.4, memory: 9 * gib, disk: 55 * mb, net: 30 * mb,
-			shape: waves(6*time.Hour, 0.6, time.Duration(i)*18*time.Minute), program: "frost-ens", threads: 4,
-			procs: 2, account: "frost", asked: 4,
+			cores:  []float64{3.9, 3.1, 3.7, 2.2, 3.8, 2.9, 3.4, 3.5}[i],
+			memory: []int64{12, 8, 9, 6, 11, 7, 9, 10}[i] * gib,
+			disk:   []float64{80, 41, 66, 23, 72, 38, 55, 60}[i] * mb,
+			net:    []float64{44, 25, 31, 12, 38, 22, 30, 33}[i] * mb, shape: forecasts[i%len(forecasts)](i),
+			program: "frost-ens", threads: []int32{4, 4, 4, 3, 4, 4, 4, 8}[i], procs: 1 + i%3,
+			account: "frost", asked: 4,
 		})
 	}
 	h.service("forecast-archive", use{cores: 0.6, memory: 3 * gib, disk: 45 * mb, net: 15 * mb, shape: daily(0.3, 4, 3),
@@ -336,9 +366,10 @@ func terrace2(at time.Time) *Host {
 	h.everyday("")
 	for i := range 6 {
 		h.job(41300+i, []string{"m.abt", "t.fink"}[i%2], "Frost Watch", use{
-			cores: 3.2, memory: 6 * gib, disk: 40 * mb, net: 22 * mb,
-			shape: waves(6*time.Hour, 0.55, time.Duration(i)*25*time.Minute), program: "frost-ens", threads: 4,
-			procs: 2, account: "frost", asked: 4,
+			cores: []float64{3.6, 2.7, 3.3, 3.0, 3.8, 2.5}[i], memory: []int64{8, 5, 6, 4, 7, 5}[i] * gib,
+			disk: []float64{52, 30, 41, 35, 58, 26}[i] * mb, net: []float64{29, 17, 22, 20, 31, 13}[i] * mb,
+			shape: forecasts[(i+1)%len(forecasts)](i + 8), program: "frost-ens", threads: []int32{4, 3, 4, 4, 5, 3}[i],
+			procs: 1 + (i+1)%3, account: "frost", asked: 4,
 		})
 	}
 	// asleep since morning

@@ -119,9 +119,10 @@ type Process struct {
 	CPUMicros int64
 	AnonBytes int64
 	DiskBytes int64
-	tasks     []task  // what its threads used
-	eager     int32   // threads that want to run whenever it does
-	part      float64 // of its workload's living use
+	tasks     []task    // what its threads used
+	weights   []float64 // how its work divides over its threads; evenly where nil
+	eager     int32     // threads that want to run whenever it does
+	part      float64   // of its workload's living use
 }
 
 // HasSwarm tells whether processes of it are too short-lived to be seen.
@@ -172,6 +173,26 @@ func waves(period time.Duration, part float64, offset time.Duration) shape {
 			return 0.95
 		}
 		return 0.05
+	}
+}
+
+// bursts work at full for part of each period, and at a low beside that. Each period is a little longer or shorter than
+// the one before.
+func bursts(period time.Duration, part, low float64) shape {
+	return func(t time.Time) float64 {
+		n := t.UnixNano() / int64(period)
+		at := float64(t.UnixNano()%int64(period)) / float64(period)
+		if at < part*(0.7+0.6*float64(n*7%11)/10) {
+			return 0.97
+		}
+		return low
+	}
+}
+
+// ramp rises over a period, and begins again.
+func ramp(period time.Duration) shape {
+	return func(t time.Time) float64 {
+		return 0.15 + 0.8*float64(t.UnixNano()%int64(period))/float64(period)
 	}
 }
 
@@ -290,12 +311,19 @@ func (h *Host) spend(w *Workload, want int64, threads int, dt time.Duration, fre
 	p *Process) int64 {
 	got := int64(0)
 	most := int64(-1)
-	for k := range cpus {
+	all, turns := want, len(cpus)
+	if p != nil && p.weights != nil {
+		turns = threads
+	}
+	for k := range turns {
 		if want == 0 || k >= threads {
 			break
 		}
 		c := cpus[(turn+k)%len(cpus)]
 		perThread := (want + int64(threads-k) - 1) / int64(threads-k)
+		if p != nil && p.weights != nil {
+			perThread = min(int64(float64(all)*p.weights[k]), want)
+		}
 		take := min(perThread, free[c], dt.Microseconds())
 		free[c] -= take
 		h.user[c] += take

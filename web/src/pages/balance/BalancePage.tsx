@@ -1,5 +1,6 @@
 import { Missed } from '../../figures/Missed'
 import { useBalance, usePins, useUnheard } from '../../api/queries'
+import { isTold } from '../../figures/register'
 import { Waiting } from '../../figures/Trouble'
 import { queryOf } from '../../time/span'
 import { useTime } from '../../time/useTime'
@@ -8,6 +9,9 @@ import { BalanceTable } from './BalanceTable'
 import { HowToRead } from './HowToRead'
 import { NeedsYou } from './NeedsYou'
 import { needsOf } from './needs'
+
+/** From how many resources on what needs the administrator stands above the table, which then takes all the width. */
+const mostBesideNeeds = 5
 
 /** The fleet's balance: each tenant's use of each resource against its quota and the capacity. */
 export function BalancePage() {
@@ -19,6 +23,7 @@ export function BalancePage() {
   const capacity = (r: string) => b?.resources.find((x) => x.resource === r)?.capacity_mean ?? null
   const cpu = capacity('cpu')
   const memory = capacity('memory')
+  const isWide = (b?.resources.filter(isTold).length ?? 0) > mostBesideNeeds
   return (
     <>
       <div className="mb-3 flex flex-wrap items-baseline gap-3.5">
@@ -37,11 +42,11 @@ export function BalancePage() {
       </div>
       <Missed by={b} />
       {b?.note && <p className="mb-3 font-serif first-letter:uppercase">{b.note}.</p>}
-      <div className="grid grid-cols-[1fr_300px] items-start gap-4.5 max-xl:grid-cols-1">
-        <section className="sheet overflow-x-auto" aria-label="Balance by tenant">
+      <div className={`grid items-start gap-4.5 ${isWide ? '' : 'grid-cols-[1fr_300px] max-xl:grid-cols-1'}`}>
+        <section className={`sheet overflow-x-auto ${isWide ? 'order-2' : ''}`} aria-label="Balance by tenant">
           {b ? <BalanceTable balance={b} /> : <Waiting error={balance.error} what="The balance" />}
         </section>
-        <NeedsYou needs={b ? needsOf(b, pins.data ?? [], unheard.data) : null} />
+        <NeedsYou needs={b ? needsOf(b, pins.data ?? [], unheard.data) : null} across={isWide} />
       </div>
       <HowToRead />
       <section className="sheet mt-4.5 overflow-x-auto" aria-labelledby="hosts-title">

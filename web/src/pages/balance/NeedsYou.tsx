@@ -6,7 +6,7 @@ import type { Need } from './needs'
 const words = { bad: 'Trouble', watch: 'Watch', info: 'Information' }
 
 /** Sentences first: what needs the administrator, and one step from each to where it is. */
-export function NeedsYou({ needs }: { needs: Need[] | null }) {
+export function NeedsYou({ needs, across }: { needs: Need[] | null; across?: boolean }) {
   const { search } = useTime()
   return (
     <aside className="sheet" aria-labelledby="needs-title">
@@ -14,7 +14,7 @@ export function NeedsYou({ needs }: { needs: Need[] | null }) {
         <h2 id="needs-title">What needs you</h2>
       </div>
       {needs?.length === 0 && <p className="p-3.5 font-serif text-ink-2">Nothing in this span.</p>}
-      <ul>
+      <ul className={across ? 'grid grid-cols-3 max-lg:grid-cols-1' : ''}>
         {needs?.map((n) => (
           <li
             key={n.class + n.sentence.map((s) => (typeof s === 'string' ? s : s.bold)).join('')}
