@@ -117,8 +117,8 @@ func TestCards_AreThoseThatRenderByTheFilesOfTheirDrivers(t *testing.T) {
 	assert.Empty(t, empty.Meters)
 }
 
-// TestCards_TellTheMemoryOfWhatComputesBesideTheirClients has one process that computes alone, and one that has a client
-// as well.
+// TestCards_TellTheMemoryOfWhatComputesBesideTheirClients has one process that computes alone, and one that has a
+// client as well.
 func TestCards_TellTheMemoryOfWhatComputesBesideTheirClients(t *testing.T) {
 	files := map[string]string{}
 	for name, content := range vineyard {

@@ -26,7 +26,8 @@ func gpuMinutes(t *testing.T) *fixture {
 		{Name: "b", Index: 1, State: account.GPUIdle, Since: &idle, Holders: []account.GPUHolder{
 			{Key: "job:scan", Number: 1, By: "the scheduler"}, {Key: "job:gone", By: "the scheduler"}}},
 		{Name: "c", Index: 2, State: account.GPUUnknown, NoBusy: "it is not supported", Holders: []account.GPUHolder{
-			{Key: "job:scan", Number: 2, By: "the scheduler"}, {Key: "job:proof", By: "its own environment", Claim: true}}},
+			{Key: "job:scan", Number: 2, By: "the scheduler"},
+			{Key: "job:proof", By: "its own environment", Claim: true}}},
 		{Name: "c/0", Index: 0, Card: "c", State: account.GPUUnknown, NoBusy: "it is not supported"}}}
 	for minute := range 10 {
 		busy := int64(20e6 + minute%2*30e6)
