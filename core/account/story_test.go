@@ -108,6 +108,7 @@ func (s *story) read(d *datadriven.TestData) string {
 			if v.has("inside") {
 				p.Inside, p.Within = true, s.id(v.text("inside"))
 			}
+			p.Ended = v.has("ended")
 			p.Runnable = int32(v.number("runnable"))
 			r.Processes = append(r.Processes, p)
 		case "thread":
