@@ -435,7 +435,7 @@ func (x *GPULine) notice(until time.Time, granted map[int64]bool) {
 	}
 	if len(holders) > 0 && x.State == account.GPUIdle && x.Since != nil && until.Sub(*x.Since) >= idleLong {
 		x.Notices = append(x.Notices, fmt.Sprintf("given to %s and idle for %s", listed(holders),
-			lasted(until.Sub(*x.Since))))
+			Lasted(until.Sub(*x.Since))))
 	}
 	for _, u := range x.Users {
 		if given[u.ID] || u.micros.Float() == 0 && u.units.Float() == 0 || len(granted) == 0 {
@@ -460,8 +460,8 @@ func listed(names []string) string {
 	}
 }
 
-// lasted is a length of time for people.
-func lasted(d time.Duration) string {
+// Lasted is a length of time for people.
+func Lasted(d time.Duration) string {
 	switch {
 	case d >= 48*time.Hour:
 		return fmt.Sprintf("%d days", int(d.Hours()/24))

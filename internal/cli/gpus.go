@@ -204,22 +204,11 @@ func writeGPUNotes(w io.Writer, g *explain.GPUs) error {
 func gpuState(x *explain.GPULine, until time.Time) string {
 	switch {
 	case x.State == account.GPUIdle && x.Since != nil:
-		return "idle for " + lastedText(until.Sub(*x.Since))
+		return "idle for " + explain.Lasted(until.Sub(*x.Since))
 	case x.State == account.GPUUnknown:
 		return "not told"
 	}
 	return x.State
-}
-
-// lastedText is a length of time for people.
-func lastedText(d time.Duration) string {
-	switch {
-	case d >= 48*time.Hour:
-		return fmt.Sprintf("%d days", int(d.Hours()/24))
-	case d >= time.Hour:
-		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
-	}
-	return fmt.Sprintf("%d min", int(d.Minutes()))
 }
 
 func gpuMemory(x *explain.GPULine) string {
