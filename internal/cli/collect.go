@@ -59,6 +59,12 @@ host's credential, which "vinescale hosts enrol NAME" prints.`,
 		// A collector allocates little at a time and lives beside what it measures: memory matters more than the 20 ms
 		// in half a minute that collecting garbage sooner takes it with 5,000 processes.
 		debug.SetGCPercent(20)
+		if err := kernel.KeepSmall(); err != nil {
+			log.Debug("pages of the program may be large", "error", err)
+		}
+		if _, err := kernel.ReleaseOwnFile(); err != nil { // what was needed to begin with
+			log.Debug("kept pages of the program that are not needed", "error", err)
+		}
 		reader, err := roots.open(0)
 		if err != nil {
 			return err
