@@ -40,6 +40,7 @@ describe('what a machine is made of', () => {
       ['memory modules', '2 of 16 GiB DDR5 at 4400 MT/s; 1 slot empty', undefined],
       ['drives', 'sda 8 TB Cooper HD'],
       ['swap', 'none'],
+      ['GPUs', '0 Cooper Leaf 48, 1 Cooper Leaf 48 (lost)'],
       ['failed', 'nothing', 'no init system is asked'],
     ])
   })
