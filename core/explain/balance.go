@@ -1,8 +1,12 @@
 package explain
 
 import (
+	"slices"
+	"time"
+
 	"vinescale/core/amount"
 	"vinescale/core/question"
+	"vinescale/core/tenancy"
 )
 
 // Balance compares what every tenant used with its quotas and with the capacity.
@@ -45,23 +49,70 @@ type ResourceUse struct {
 	Peak     *float64 `json:"peak_minute_mean" doc:"Mean of the tenant's highest minute, all its workloads added."`
 	Missing  int      `json:"missing" doc:"Workloads without a figure: the amounts lack theirs."`
 	Reason   string   `json:"reason,omitempty" doc:"Why figures are missing."`
-	Quota    *float64 `json:"quota" doc:"The ceiling; null where none is set."`
-	Over     bool     `json:"over" doc:"The mean is above the quota."`
-	PeakOver bool     `json:"peak_over" doc:"The highest minute is above the quota."`
+	QuotaUse
+	Terms  []QuotaTerm  `json:"terms,omitempty" doc:"What was in force in the span, in order, where it changed."`
+	Coming *ComingQuota `json:"coming,omitempty" doc:"What is in force after the span, where that is another."`
 }
 
-// Tenant is a tenant that is balanced, with its ceilings: cores, bytes, or bytes per second.
+// ComingQuota is the limit after the one that was in force at the end of the span.
+type ComingQuota struct {
+	From  time.Time `json:"from"`
+	Quota *float64  `json:"quota"`
+	Soft  *float64  `json:"soft"`
+}
+
+// QuotaUse is a use against the limit that was in force.
+type QuotaUse struct {
+	Quota    *float64 `json:"quota" doc:"The ceiling, at the end where it changed; null where none is set."`
+	Soft     *float64 `json:"soft" doc:"From here on it is watched; null where no soft mark is set."`
+	Over     bool     `json:"over" doc:"The mean is above the quota; in one of the terms where it changed."`
+	PeakOver bool     `json:"peak_over" doc:"The highest minute is above the quota that was in force."`
+	SoftOver bool     `json:"soft_over" doc:"The mean is above the soft mark."`
+}
+
+// QuotaTerm is a part of the span in which one limit was in force.
+type QuotaTerm struct {
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+	Used *float64  `json:"used_mean"`
+	Peak *float64  `json:"peak_minute_mean"`
+	QuotaUse
+}
+
+// Tenant is a tenant that is balanced, with all changes of its limits.
 type Tenant struct {
 	ID     int32
 	Name   string
 	Colour int
-	Quotas map[amount.Resource]float64
+	Limits map[amount.Resource][]tenancy.LimitChange
+}
+
+// Part is a part of a balanced span between two moments at which a limit changed: its rows are by tenant, on all
+// hosts of the balance together.
+type Part struct {
+	From          time.Time
+	ElapsedMillis int64
+	Rows          []question.Row
+}
+
+// LimitsChanged lists the moments within a span at which a limit of any of the tenants became another, in order.
+func LimitsChanged(tenants []Tenant, from, to time.Time) (moments []time.Time) {
+	for i := range tenants {
+		for _, changes := range tenants[i].Limits {
+			for _, term := range tenancy.Terms(changes, from, to)[1:] {
+				moments = append(moments, term.From)
+			}
+		}
+	}
+	slices.SortFunc(moments, time.Time.Compare)
+	return slices.CompactFunc(moments, time.Time.Equal)
 }
 
 // ExplainBalance sets tenants against their quotas and the capacity. Rows are by tenant, for every resource; the
 // stretch is the host-wide lines of the same. Workloads is how many there were in all: one that changed tenant is one.
-func ExplainBalance(over Over, stretch *question.Stretch, rows []question.Row, workloads int,
-	tenants []Tenant) *Balance {
+// Parts are those between the moments that LimitsChanged lists, none where it lists none.
+func ExplainBalance(over Over, stretch *question.Stretch, rows []question.Row, workloads int, tenants []Tenant,
+	parts []Part) *Balance {
 	b := &Balance{Over: over, Hosts: stretch.Hosts, Workloads: workloads, Tenants: []TenantBalance{},
 		Resources: []ResourceBalance{}, Note: question.PastKeeping(stretch.Grain)}
 	byTenant := map[int32]*question.Row{}
@@ -75,9 +126,10 @@ func ExplainBalance(over Over, stretch *question.Stretch, rows []question.Row, w
 		}
 		b.Resources = append(b.Resources, resourceBalance(r, stretch, &stretch.Of[i], shares))
 	}
-	b.Tenants = append(b.Tenants, tenantBalance(&Tenant{Name: Unassigned}, byTenant[0], stretch.ElapsedMillis))
+	whole := span{over.From, over.To, stretch.ElapsedMillis, parts}
+	b.Tenants = append(b.Tenants, whole.of(&Tenant{Name: Unassigned}, byTenant[0]))
 	for i := range tenants {
-		b.Tenants = append(b.Tenants, tenantBalance(&tenants[i], byTenant[tenants[i].ID], stretch.ElapsedMillis))
+		b.Tenants = append(b.Tenants, whole.of(&tenants[i], byTenant[tenants[i].ID]))
 	}
 	return b
 }
@@ -108,31 +160,91 @@ func resourceBalance(r amount.Resource, stretch *question.Stretch, lines *questi
 	return x
 }
 
-func tenantBalance(t *Tenant, row *question.Row, elapsed int64) TenantBalance {
+// span is what a balance is over, with its parts.
+type span struct {
+	from, to      time.Time
+	elapsedMillis int64
+	parts         []Part
+}
+
+func (s *span) of(t *Tenant, row *question.Row) TenantBalance {
 	b := TenantBalance{Tenant: t.Name, Colour: t.Colour}
 	if row != nil {
 		b.Workloads = row.Workloads
 	}
 	for i, r := range amount.Resources() {
 		use := ResourceUse{Resource: r.String()}
-		if ceiling, set := t.Quotas[r]; set {
-			use.Quota = &ceiling
-		}
 		sum := question.Sum{Source: amount.Counted} // a tenant that has no workload used nothing
 		if row != nil {
 			sum = row.Sums[i]
 		}
 		use.Missing = sum.Missing
 		use.Reason = Reason(r, &sum)
-		if elapsed == 0 {
+		if s.elapsedMillis == 0 {
 			use.Reason = NothingRecorded
 		} else if sum.Known() {
-			used, amount := r.Mean(sum.Units, elapsed), r.Amount(sum.Units, elapsed)
-			peak := max(sum.Peak, used) // a minute that is not whole yet has less
-			use.Used, use.Amount, use.Peak = &used, &amount, &peak
-			use.Over, use.PeakOver = use.Quota != nil && used > *use.Quota, use.Quota != nil && peak > *use.Quota
+			amount := r.Amount(sum.Units, s.elapsedMillis)
+			use.Amount = &amount
+		}
+		use.Used, use.Peak = means(r, &sum, s.elapsedMillis)
+		terms := tenancy.Terms(t.Limits[r], s.from, s.to)
+		use.QuotaUse = against(terms[len(terms)-1].Limit, use.Used, use.Peak)
+		if len(terms) > 1 {
+			use.Over, use.PeakOver, use.SoftOver = false, false, false
+			for _, term := range terms {
+				x := s.term(r, t.ID, &term)
+				use.Over, use.PeakOver = use.Over || x.Over, use.PeakOver || x.PeakOver
+				use.SoftOver = use.SoftOver || x.SoftOver
+				use.Terms = append(use.Terms, x)
+			}
+		}
+		if c := tenancy.Coming(t.Limits[r], s.to); c != nil {
+			use.Coming = &ComingQuota{c.From, c.Limit.Ceiling, c.Limit.Soft}
 		}
 		b.Uses = append(b.Uses, use)
 	}
 	return b
+}
+
+// term is a tenant's use in the time that a limit was in force. It is made of whole parts.
+func (s *span) term(r amount.Resource, tenant int32, term *tenancy.Term) QuotaTerm {
+	sum, elapsed, found := question.Sum{Source: amount.Counted}, int64(0), false
+	for _, part := range s.parts {
+		if part.From.Before(term.From) || !part.From.Before(term.To) {
+			continue
+		}
+		elapsed += part.ElapsedMillis
+		for i := range part.Rows {
+			switch of := &part.Rows[i]; {
+			case of.Tenant != tenant:
+			case !found:
+				sum, found = of.Sums[r], true
+			default:
+				highest := max(sum.Peak, of.Sums[r].Peak)
+				sum.Join(&of.Sums[r])
+				sum.Peak = highest
+			}
+		}
+	}
+	x := QuotaTerm{From: term.From, To: term.To}
+	x.Used, x.Peak = means(r, &sum, elapsed)
+	x.QuotaUse = against(term.Limit, x.Used, x.Peak)
+	return x
+}
+
+// means are a sum's mean and its highest minute, nil where they are not known.
+func means(r amount.Resource, sum *question.Sum, elapsedMillis int64) (used, peak *float64) {
+	if elapsedMillis == 0 || !sum.Known() {
+		return nil, nil
+	}
+	mean := r.Mean(sum.Units, elapsedMillis)
+	highest := max(sum.Peak, mean) // a minute that is not whole yet has less
+	return &mean, &highest
+}
+
+// against judges means by a limit.
+func against(limit tenancy.Limit, used, peak *float64) QuotaUse {
+	above := func(v, mark *float64) bool { return v != nil && mark != nil && *v > *mark }
+	return QuotaUse{Quota: limit.Ceiling, Soft: limit.Soft, Over: above(used, limit.Ceiling),
+		PeakOver: above(peak, limit.Ceiling), SoftOver: above(used, limit.Soft)}
 }

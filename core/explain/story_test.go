@@ -20,6 +20,7 @@ import (
 	"vinescale/core/explain"
 	"vinescale/core/leaf"
 	"vinescale/core/question"
+	"vinescale/core/tenancy"
 )
 
 // TestStories runs the stories in testdata/stories: what hosts are made of and what was counted in; the explanation
@@ -408,10 +409,18 @@ func (s *story) balance(d *datadriven.TestData, lines []values) string {
 		require.NoError(s.t, err)
 		stretch.ElapsedMillis = long.Milliseconds()
 	}
-	rows := map[int32]*question.Row{}
-	quotas := map[string]map[amount.Resource]float64{}
+	rows := map[string]map[int32]*question.Row{"": {}} // by the beginning of their part, "" for the whole
+	limits := map[string]map[amount.Resource][]tenancy.LimitChange{}
 	var tenants []explain.Tenant
+	var parts []explain.Part
+	var begins []string
 	for _, v := range lines {
+		if v.kind == "part" {
+			part := explain.Part{From: epoch.Add(v.duration("from")), ElapsedMillis: v.duration("long").Milliseconds()}
+			parts, begins = append(parts, part), append(begins, v.text("from"))
+			rows[v.text("from")] = map[int32]*question.Row{}
+			continue
+		}
 		r, err := amount.ParseResource(v.text("resource"))
 		require.NoError(s.t, err)
 		switch v.kind {
@@ -422,19 +431,28 @@ func (s *story) balance(d *datadriven.TestData, lines []values) string {
 				}
 			}
 		case "tenant":
-			if quotas[v.name] == nil {
-				quotas[v.name] = map[amount.Resource]float64{}
+			if limits[v.name] == nil {
+				limits[v.name] = map[amount.Resource][]tenancy.LimitChange{}
 				tenants = append(tenants, explain.Tenant{ID: int32(number(&s.tenants, v.name)), Name: v.name,
-					Colour: 1, Quotas: quotas[v.name]})
+					Colour: 1, Limits: limits[v.name]})
 			}
-			if v.has("quota") {
-				quotas[v.name][r] = v.float("quota")
+			change := tenancy.LimitChange{From: epoch.Add(-time.Hour)}
+			if v.has("from") {
+				change.From = epoch.Add(v.duration("from"))
 			}
+			for key, into := range map[string]**float64{"quota": &change.Limit.Ceiling, "soft": &change.Limit.Soft} {
+				if v.has(key) {
+					mark := v.float(key)
+					*into = &mark
+				}
+			}
+			limits[v.name][r] = append(limits[v.name][r], change)
 		case "use":
 			id := int32(0)
 			if v.name != explain.Unassigned {
 				id = int32(number(&s.tenants, v.name))
 			}
+			rows := rows[v.text("part")]
 			if rows[id] == nil {
 				rows[id] = &question.Row{Tenant: id, Workloads: int(v.number("workloads")),
 					Sums: make([]question.Sum, amount.NumResources)}
@@ -445,11 +463,16 @@ func (s *story) balance(d *datadriven.TestData, lines []values) string {
 			rows[id].Sums[r] = v.sum()
 		}
 	}
-	var list []question.Row
-	for _, row := range rows {
-		list = append(list, *row)
+	listed := func(rows map[int32]*question.Row) (list []question.Row) {
+		for _, row := range rows {
+			list = append(list, *row)
+		}
+		return list
 	}
-	return told(explain.ExplainBalance(s.over(""), &stretch, list, 3, tenants))
+	for i := range parts {
+		parts[i].Rows = listed(rows[begins[i]])
+	}
+	return told(explain.ExplainBalance(s.over(""), &stretch, listed(rows[""]), 3, tenants, parts))
 }
 
 func argument(d *datadriven.TestData, name string) string {

@@ -1,5 +1,5 @@
 // Package tenancy decides to which tenant a workload's usage is accounted: by ordered rules, first match wins; and
-// suggests rules for what is accounted to none.
+// suggests rules for what is accounted to none. It also tells which limit of a tenant's was in force when.
 //
 // Rules are CEL expressions (the Common Expression Language) over a workload's attributes; listings are filtered by the
 // same language. The package is pure; it imports core/account and the CEL library only. Start with Compile.

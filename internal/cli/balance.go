@@ -13,7 +13,7 @@ import (
 )
 
 func newBalance() *cobra.Command {
-	var failOver bool
+	failOn := &choice{"", []string{"over", "soft"}}
 	of := &choice{"all", append(amount.ResourceNames(), "all")}
 	cmd := &cobra.Command{
 		Use:   "balance",
@@ -23,22 +23,26 @@ minute with all its workloads added) with its quota, and closes each resource's
 ledger: tenants + unassigned + kernel + idle + residual = capacity.`,
 		Example: `  vinescale balance
   vinescale balance --span 24h --of cpu
-  vinescale balance --fail-over && echo nobody is over`,
+  vinescale balance --fail-on over && echo nobody is over`,
 	}
 	cmd.Flags().Var(of, "of", "which resource")
-	cmd.Flags().BoolVar(&failOver, "fail-over", false, "exit with 3 when a tenant's mean is over its quota")
+	cmd.Flags().Var(failOn, "fail-on", "exit with 3 when a tenant's mean is over its quota, or over its soft mark too")
 	completeWith(cmd, "of", of.allowed)
+	completeWith(cmd, "fail-on", failOn.allowed)
 	return acrossHosts(cmd, "/balance", &report[explain.Balance, balanceRow]{
 		page: func(w io.Writer, b *explain.Balance) error { return printBalance(w, of.value, b) },
 		rows: func(b *explain.Balance) []balanceRow { return balanceRows(of.value, b) }, columns: balanceColumns,
-		holds: func(b *explain.Balance) bool { return failOver && anyOver(b, of.value) },
+		holds: func(b *explain.Balance) bool {
+			return failOn.value != "" && anyOver(b, of.value, failOn.value == "soft")
+		},
 	})
 }
 
-func anyOver(b *explain.Balance, of string) bool {
+// anyOver tells whether a tenant is over its quota, or, with soft, over its soft mark too.
+func anyOver(b *explain.Balance, of string, soft bool) bool {
 	for _, t := range b.Tenants {
 		for _, u := range t.Uses {
-			if u.Over && (of == "all" || of == u.Resource) {
+			if (u.Over || soft && u.SoftOver) && (of == "all" || of == u.Resource) {
 				return true
 			}
 		}
@@ -55,8 +59,11 @@ type balanceRow struct {
 	Used      *float64 `json:"used_mean"`
 	Peak      *float64 `json:"peak_minute_mean"`
 	Quota     *float64 `json:"quota"`
+	Soft      *float64 `json:"soft"`
 	Over      bool     `json:"over"`
 	PeakOver  bool     `json:"peak_over"`
+	SoftOver  bool     `json:"soft_over"`
+	Terms     int      `json:"terms"`
 	Missing   int      `json:"missing"`
 }
 
@@ -66,8 +73,7 @@ func balanceRows(of string, b *explain.Balance) (rows []balanceRow) {
 		for i, u := range t.Uses {
 			if of == "all" || of == u.Resource {
 				rows = append(rows, balanceRow{t.Tenant, t.Workloads, u.Resource, b.Resources[i].MeanUnit, u.Used,
-					u.Peak,
-					u.Quota, u.Over, u.PeakOver, u.Missing})
+					u.Peak, u.Quota, u.Soft, u.Over, u.PeakOver, u.SoftOver, max(len(u.Terms), 1), u.Missing})
 			}
 		}
 	}
@@ -82,8 +88,11 @@ var balanceColumns = []column[balanceRow]{
 	{name: "used_mean", value: func(r balanceRow) any { return r.Used }},
 	{name: "peak_minute_mean", value: func(r balanceRow) any { return r.Peak }},
 	{name: "quota", value: func(r balanceRow) any { return r.Quota }},
+	{name: "soft", value: func(r balanceRow) any { return r.Soft }},
 	{name: "over", value: func(r balanceRow) any { return r.Over }},
 	{name: "peak_over", value: func(r balanceRow) any { return r.PeakOver }},
+	{name: "soft_over", value: func(r balanceRow) any { return r.SoftOver }},
+	{name: "terms", value: func(r balanceRow) any { return r.Terms }, extra: true},
 	{name: "missing", value: func(r balanceRow) any { return r.Missing }, extra: true},
 }
 
@@ -139,17 +148,19 @@ func writeBalance(w io.Writer, b *explain.Balance, i int) error {
 		t.row(append(row, cell{bar, false})...)
 	}
 	why := ""
+	var changed []string
 	for _, x := range b.Tenants {
 		use := x.Uses[i]
 		quota, note := "none set", ""
 		if use.Quota != nil {
 			quota = u.text(*use.Quota)
-			switch {
-			case use.Over:
-				note = u.text(*use.Used-*use.Quota) + " over"
-			case use.PeakOver:
-				note = "peak over"
-			}
+		} else if use.Soft != nil {
+			quota = "watched"
+		}
+		note = standText(&use, u)
+		if len(use.Terms) > 0 || use.Coming != nil {
+			quota += "*"
+			changed = append(changed, termLines(x.Tenant, &use, u)...)
 		}
 		if x.Tenant == hub.Unassigned {
 			quota = ""
@@ -177,6 +188,9 @@ func writeBalance(w io.Writer, b *explain.Balance, i int) error {
 	if err := t.flush(); err != nil {
 		return err
 	}
+	for _, text := range changed {
+		fmt.Fprintln(w, text)
+	}
 	if why != "" {
 		fmt.Fprintf(w, "–  not available, or of part of the workloads: %s.\n", visible(why))
 	}
@@ -187,4 +201,50 @@ func writeBalance(w io.Writer, b *explain.Balance, i int) error {
 	}
 	fmt.Fprint(w, withoutLine(r.Without))
 	return nil
+}
+
+// standText says how a use stands against its quota, where there is something to say.
+func standText(use *explain.ResourceUse, u unit) string {
+	switch {
+	case len(use.Terms) > 0 && use.Over:
+		return "over for a time"
+	case use.Over:
+		return u.text(*use.Used-*use.Quota) + " over"
+	case use.SoftOver:
+		return "over soft mark"
+	case use.PeakOver:
+		return "peak over"
+	}
+	return ""
+}
+
+// termLines say what was in force when, where that changed within the span or changes after it.
+func termLines(tenant string, use *explain.ResourceUse, u unit) (lines []string) {
+	for _, x := range use.Terms {
+		used := "used –"
+		if x.Used != nil {
+			used = "used " + u.text(*x.Used)
+		}
+		if stand := standText(&explain.ResourceUse{Used: x.Used, QuotaUse: x.QuotaUse}, u); stand != "" {
+			used += ", " + stand
+		}
+		lines = append(lines, fmt.Sprintf("*  %s, %s until %s: %s; %s", visible(tenant),
+			x.From.Local().Format("2006-01-02 15:04"), x.To.Local().Format("2006-01-02 15:04"),
+			limitText(x.Quota, x.Soft, u), used))
+	}
+	if c := use.Coming; c != nil {
+		lines = append(lines, fmt.Sprintf("*  %s, from %s on: %s", visible(tenant),
+			c.From.Local().Format("2006-01-02 15:04"), limitText(c.Quota, c.Soft, u)))
+	}
+	return lines
+}
+
+func limitText(ceiling, soft *float64, u unit) string {
+	switch {
+	case ceiling != nil:
+		return "quota " + u.text(*ceiling)
+	case soft != nil:
+		return "soft mark " + u.text(*soft)
+	}
+	return "no quota"
 }

@@ -14,8 +14,10 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"vinescale/core/account"
+	"vinescale/core/tenancy"
 	"vinescale/internal/client"
 	"vinescale/internal/collect"
+	"vinescale/internal/hub"
 	"vinescale/internal/identify"
 	"vinescale/internal/kernel"
 	"vinescale/internal/stage"
@@ -164,8 +166,17 @@ func (d *demo) furnish(ctx context.Context) error {
 			return err
 		}
 	}
+	now := time.Now()
 	for _, q := range stage.Quotas {
-		if err := h.SetQuota(ctx, q.Tenant, q.Resource, q.Ceiling); err != nil {
+		order := hub.QuotaOrder{Tenant: q.Tenant, Resource: q.Resource, Reason: q.Reason,
+			Limit: tenancy.Limit{Ceiling: &q.Ceiling}, From: now.AddDate(0, -2, 0)}
+		if q.Soft > 0 {
+			order.Limit.Soft = &q.Soft
+		}
+		if q.Before > 0 {
+			order.From = now.Add(-q.Before)
+		}
+		if _, err := h.SetQuota(ctx, &order); err != nil {
 			return err
 		}
 	}

@@ -85,11 +85,36 @@ func TestBalance_ComparesTenantsWithTheirQuotas(t *testing.T) {
 			}
 		}
 	}
-	none := demo.run("balance", "--of", "memory", "--host", "press-1", "--fail-over")
+	none := demo.run("balance", "--of", "memory", "--host", "press-1", "--fail-on", "over")
 	assert.Zero(t, none.code, none.stderr)
-	require.Zero(t, demo.run("quota", "set", "Label Press", "cpu", "0").code)
-	assert.Equal(t, 3, demo.run("balance", "--of", "cpu", "--fail-over").code, "the asked-for condition is true")
-	require.Zero(t, demo.run("quota", "set", "Label Press", "cpu", "4").code)
+	yesterday := time.Now().AddDate(0, 0, -1).UTC().Format(time.RFC3339)
+	set := func(args ...string) string {
+		done := demo.run(append([]string{"quota", "set", "Label Press", "cpu"}, args...)...)
+		require.Zero(t, done.code, done.stderr)
+		return done.stdout
+	}
+	assert.Contains(t, set("0", "--from", yesterday, "--reason", "no labels are printed"),
+		"Label Press may use 0 cores of cpu from ")
+	assert.Equal(t, 3, demo.run("balance", "--of", "cpu", "--fail-on", "over").code, "the asked-for condition is true")
+	assert.Contains(t, set("4", "--from", yesterday, "--soft", "0"), "and is watched from 0")
+	assert.Equal(t, 3, demo.run("balance", "--of", "cpu", "--fail-on", "soft").code)
+	set("4", "--from", yesterday)
+	refused := demo.run("quota", "set", "Label Press", "cpu", "4", "--soft", "5")
+	assert.Equal(t, 1, refused.code)
+	assert.Contains(t, refused.stderr, "at most the ceiling")
+	history := runJSON[[]api.Quota](t, demo, "quota", "history", "Label Press", "cpu")
+	require.GreaterOrEqual(t, len(history), 4)
+	assert.Equal(t, []any{4.0, "administrator"}, []any{*history[0].Ceiling, history[0].MadeBy})
+	assert.Equal(t, "no labels are printed", history[2].Reason, "what was in force is not forgotten")
+
+	// A ceiling that was lowered leaves what was used before to be judged by the one of that time.
+	lately := time.Now().Add(-10 * time.Minute).UTC().Format(time.RFC3339)
+	set("0.01", "--from", lately)
+	judged := demo.run("balance", "--of", "cpu").stdout
+	assert.Regexp(t, `Label Press +\d\.\d+ +0\.01\* .* over for a time`, judged)
+	assert.Regexp(t, `\*  Label Press, .* until .*: quota 4\.00; used \d\.\d+\n`, judged)
+	assert.Regexp(t, `\*  Label Press, .* until .*: quota 0\.01; used \d\.\d+, \d\.\d+ over\n`, judged)
+	set("4", "--from", lately)
 }
 
 func TestPins_TellWhoMayRunOnADeclaredCPUAndWhoDid(t *testing.T) {

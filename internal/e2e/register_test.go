@@ -88,7 +88,7 @@ func TestRegister_AResourceAndAMeasureAreOneEntryEach(t *testing.T) {
 	old := strings.TrimSpace(service.run("hosts", "enrol", "cellar-9").stdout)
 	require.Zero(t, service.run("tenant", "add", "Label Press").code)
 	require.Zero(t, service.run("rule", "add", "Label Press", "name == 'label'").code)
-	require.Zero(t, service.run("quota", "set", "Label Press", "press", "1kB").code)
+	require.Zero(t, service.run("quota", "set", "Label Press", "press", "1kB", "--from", "2020-01-01").code)
 	from := time.Now().Add(-3 * time.Minute).Truncate(time.Minute)
 	send := func(host, credential, ledgers, usages, figures string) {
 		body := fmt.Sprintf(`{"version":2,"host":%q,"intervals":[{"boot":"b","sequence":"1","fromUnixMicros":%q,
@@ -122,7 +122,7 @@ func TestRegister_AResourceAndAMeasureAreOneEntryEach(t *testing.T) {
 	status, _, answer := call(t, "GET", service.address+"/api/v1/timeline?of=press", service.token, "", nil)
 	assert.Equal(t, 200, status)
 	assert.Contains(t, string(answer), `"busy_share":0.21666666666666667`)
-	assert.Equal(t, 3, service.run("balance", "--of", "press", "--fail-over").code, "2 kB/s are over the quota")
+	assert.Equal(t, 3, service.run("balance", "--of", "press", "--fail-on", "over").code, "2 kB/s are over the quota")
 	table := service.run("balance", "--of", "press").stdout
 	assert.Regexp(t, `Press by tenant +kB/s +quota`, table)
 	assert.Regexp(t, `Label Press +2\.0 +1\.0`, table)

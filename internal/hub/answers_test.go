@@ -265,7 +265,7 @@ func TestLedger_OfTheFleetIsTheLinesOfBothHosts(t *testing.T) {
 
 func TestBalance_OfTwoHostsIsSumsByHand(t *testing.T) {
 	c := newCellar(t)
-	require.NoError(t, c.SetQuota(ctx, "Harvest Routing", "cpu", 0.45))
+	require.NoError(t, quota(c.Hub, "Harvest Routing", "cpu", 0.45, noon.AddDate(0, -1, 0)))
 	b, err := c.Balance(ctx, c.two(), "")
 	require.NoError(t, err)
 	assert.Equal(t, []any{2, 4}, []any{b.Hosts, b.Workloads}, "one that changed tenant is one workload")

@@ -3,10 +3,12 @@ package hub
 import (
 	"context"
 	"slices"
+	"time"
 
 	"vinescale/core/amount"
 	"vinescale/core/explain"
 	"vinescale/core/question"
+	"vinescale/core/tenancy"
 	"vinescale/internal/store"
 )
 
@@ -29,7 +31,54 @@ func (h *Hub) Balance(ctx context.Context, span question.Span, hostName string) 
 	if about.Missed, err = h.missed(ctx, &scope, &lines.Whole, ask.Measures...); err != nil {
 		return nil, err
 	}
-	return explain.ExplainBalance(about, &lines.Whole, answer.Rows, answer.Workloads, tenants), nil
+	parts, err := h.parts(ctx, &ask, tenants, false)
+	if err != nil {
+		return nil, err
+	}
+	return explain.ExplainBalance(about, &lines.Whole, answer.Rows, answer.Workloads, tenants, parts[fleet]), nil
+}
+
+// fleet stands for all hosts of a scope together where a host's number stands.
+const fleet = 0
+
+// parts asks again about the parts of a span between the moments at which a limit changed in it: on all hosts together
+// or on each. There are none where no limit changed.
+func (h *Hub) parts(ctx context.Context, ask *question.Question, tenants []explain.Tenant,
+	byHost bool) (map[int32][]explain.Part, error) {
+	moments := explain.LimitsChanged(tenants, ask.Scope.Span.From, ask.Scope.Span.To)
+	if len(moments) == 0 {
+		return nil, nil
+	}
+	parts := map[int32][]explain.Part{}
+	for i, from := range append([]time.Time{ask.Scope.Span.From}, moments...) {
+		part := *ask
+		part.Scope.Span = question.Span{From: from, To: ask.Scope.Span.To}
+		if i < len(moments) {
+			part.Scope.Span.To = moments[i]
+		}
+		answer, lines, err := h.store.AskWithLines(ctx, part)
+		if err == nil && byHost {
+			err = h.store.HighestByHost(ctx, &part, answer.Rows)
+		}
+		if err != nil {
+			return nil, err
+		}
+		rows := map[int32][]question.Row{}
+		for _, r := range answer.Rows {
+			rows[r.Host] = append(rows[r.Host], r)
+		}
+		add := func(host int32, elapsed int64) {
+			parts[host] = append(parts[host], explain.Part{From: from, ElapsedMillis: elapsed, Rows: rows[host]})
+		}
+		if !byHost {
+			add(fleet, lines.Whole.ElapsedMillis)
+			continue
+		}
+		for host, stretch := range lines.ByHost {
+			add(host, stretch.ElapsedMillis)
+		}
+	}
+	return parts, nil
 }
 
 // Balances answers how tenants stand on each host, a page of hosts by name: one question whatever their number. First
@@ -67,6 +116,10 @@ func (h *Hub) Balances(ctx context.Context, span question.Span, first int, after
 	if err != nil {
 		return nil, "", err
 	}
+	parts, err := h.parts(ctx, &ask, tenants, true)
+	if err != nil {
+		return nil, "", err
+	}
 	rows := map[int32][]question.Row{}
 	for _, r := range answer.Rows {
 		rows[r.Host] = append(rows[r.Host], r)
@@ -81,7 +134,8 @@ func (h *Hub) Balances(ctx context.Context, span question.Span, first int, after
 		if about.Missed, err = h.missedOn(ctx, hosts[i:i+1], span, &stretch, amount.Resources()...); err != nil {
 			return nil, "", err
 		}
-		list = append(list, *explain.ExplainBalance(about, &stretch, rows[id], lines.Workloads[id], tenants))
+		list = append(list, *explain.ExplainBalance(about, &stretch, rows[id], lines.Workloads[id], tenants,
+			parts[id]))
 	}
 	return list, next, nil
 }
@@ -91,20 +145,22 @@ func over(span question.Span, hostName string) explain.Over {
 	return explain.Over{From: span.From, To: span.To, Host: hostOr(hostName)}
 }
 
-// balanced lists all tenants with their ceilings. A ceiling for a resource that is not in the register stands for
+// balanced lists all tenants with the changes of their limits. One of a resource that is not in the register stands for
 // nothing here.
 func (h *Hub) balanced(ctx context.Context) ([]explain.Tenant, error) {
 	tenants, err := h.store.Tenants(ctx)
 	if err != nil {
 		return nil, err
 	}
-	quotas, err := h.store.Quotas(ctx)
+	changes, err := h.store.QuotaChanges(ctx)
 	list := make([]explain.Tenant, len(tenants))
 	for i, t := range tenants {
-		list[i] = explain.Tenant{ID: t.ID, Name: t.Name, Colour: int(t.Colour), Quotas: map[amount.Resource]float64{}}
-		for _, q := range quotas {
-			if r, err := amount.ParseResource(q.Resource); err == nil && q.TenantID == t.ID {
-				list[i].Quotas[r] = q.Ceiling
+		list[i] = explain.Tenant{ID: t.ID, Name: t.Name, Colour: int(t.Colour),
+			Limits: map[amount.Resource][]tenancy.LimitChange{}}
+		for _, c := range changes {
+			if r, err := amount.ParseResource(c.Resource); err == nil && c.TenantID == t.ID {
+				list[i].Limits[r] = append(list[i].Limits[r], tenancy.LimitChange{From: c.AppliesAt.UTC(),
+					Made: c.MadeAt, Limit: tenancy.Limit{Ceiling: c.Ceiling, Soft: c.Soft}})
 			}
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -15,6 +16,7 @@ import (
 	"vinescale/core/amount"
 	"vinescale/core/explain"
 	"vinescale/core/question"
+	"vinescale/core/tenancy"
 	"vinescale/internal/hub"
 	"vinescale/internal/store"
 	"vinescale/internal/testdb"
@@ -284,8 +286,8 @@ func TestLedger_BalancesWhateverItIsGroupedBy(t *testing.T) {
 func TestBalance_ComparesWithQuotasAndNeverShowsMissingAsZero(t *testing.T) {
 	f := newFixture(t)
 	f.tenant("Frost Watch", "true")
-	require.NoError(t, f.SetQuota(ctx, "Frost Watch", "cpu", 1.5))
-	require.NoError(t, f.SetQuota(ctx, "Frost Watch", "memory", 3<<30))
+	require.NoError(t, quota(f.Hub, "Frost Watch", "cpu", 1.5, noon))
+	require.NoError(t, quota(f.Hub, "Frost Watch", "memory", 3<<30, noon))
 	require.NoError(t, f.send(0, job("a", "m.abt"), job("b", "t.fink")))
 	require.NoError(t, f.send(1, job("a", "m.abt"), job("b", "t.fink"), job("c", "t.fink"), job("d", "t.fink")))
 	b, err := f.Balance(ctx, f.span(), "")
@@ -302,11 +304,99 @@ func TestBalance_ComparesWithQuotasAndNeverShowsMissingAsZero(t *testing.T) {
 	assert.NotEmpty(t, uses[amount.Network].Reason)
 
 	for _, bad := range []float64{-1, nan()} {
-		requireProblem(t, f.SetQuota(ctx, "Frost Watch", "cpu", bad), hub.Invalid, "zero or more")
+		requireProblem(t, quota(f.Hub, "Frost Watch", "cpu", bad, noon), hub.Invalid, "zero or more")
 	}
-	requireProblem(t, f.SetQuota(ctx, "Frost Watch", "wine", 1), hub.Invalid, "unknown resource")
-	require.NoError(t, f.RemoveQuota(ctx, "Frost Watch", "cpu"))
-	requireProblem(t, f.RemoveQuota(ctx, "Frost Watch", "cpu"), hub.NotFound, "no quota")
+	requireProblem(t, quota(f.Hub, "Frost Watch", "wine", 1, noon), hub.Invalid, "unknown resource")
+	requireProblem(t, quota(f.Hub, "Vineyard", "cpu", 1, noon), hub.NotFound, "no tenant")
+}
+
+// quota puts a ceiling in force from a moment on.
+func quota(h *hub.Hub, tenant, resource string, ceiling float64, from time.Time) error {
+	_, err := h.SetQuota(ctx, &hub.QuotaOrder{Tenant: tenant, Resource: resource, From: from,
+		Limit: tenancy.Limit{Ceiling: &ceiling}})
+	return err
+}
+
+func TestQuotas_HaveAHistoryAndJudgeWhatWasUsedInTheirTime(t *testing.T) {
+	f := newFixture(t)
+	f.tenant("Frost Watch", "true")
+	f.tenant("Label Press", "false")
+	require.NoError(t, f.send(0, job("a", "m.abt"), job("b", "t.fink")))
+	require.NoError(t, f.send(1, job("a", "m.abt"), job("b", "t.fink"), job("c", "t.fink"), job("d", "t.fink")))
+	winemaker := hub.As(ctx, "winemaker")
+	three, five, four := 3.0, 5.0, 4.0
+	order := hub.QuotaOrder{Tenant: "Frost Watch", Resource: "cpu", Limit: tenancy.Limit{Ceiling: &three},
+		From: noon.Add(-72*time.Hour + 40*time.Second), Reason: "agreed for the season"}
+	first, err := f.SetQuota(winemaker, &order)
+	require.NoError(t, err)
+	assert.Equal(t, []any{noon.Add(-72 * time.Hour), "winemaker", "agreed for the season"},
+		[]any{first.AppliesAt, first.MadeBy, first.Reason}, "it applies from a whole minute")
+	again, err := f.SetQuota(ctx, &hub.QuotaOrder{Tenant: "Frost Watch", Resource: "cpu", Limit: order.Limit,
+		From: noon})
+	require.NoError(t, err)
+	assert.Equal(t, first.MadeAt.Truncate(time.Microsecond), again.MadeAt, "the same is in force: nothing was changed")
+
+	use := func(span question.Span) explain.ResourceUse {
+		b, err := f.Balance(ctx, span, "")
+		require.NoError(t, err)
+		return b.Tenants[1].Uses[amount.CPU]
+	}
+	before := use(f.span())
+	assert.Equal(t, []any{3.0, 3.0, false, true, 0}, []any{*before.Quota, *before.Used, before.Over, before.PeakOver,
+		len(before.Terms)})
+
+	// From the second minute on five may be used: in the first two of three were, in the second four of five.
+	order.Limit, order.From = tenancy.Limit{Ceiling: &five, Soft: &four}, noon.Add(time.Minute)
+	_, err = f.SetQuota(winemaker, &order)
+	require.NoError(t, err)
+	raised := use(f.span())
+	require.Len(t, raised.Terms, 2)
+	assert.Equal(t, []any{5.0, 4.0, false, false, false}, []any{*raised.Quota, *raised.Soft, raised.Over,
+		raised.PeakOver, raised.SoftOver}, "a mean at the soft mark is not above it")
+	assert.Equal(t, []any{2.0, 3.0, 4.0, 5.0}, []any{*raised.Terms[0].Used, *raised.Terms[0].Quota,
+		*raised.Terms[1].Used, *raised.Terms[1].Quota})
+	assert.Equal(t, before.Amount, raised.Amount, "a quota never changes what was used")
+	perHost, _, err := f.Balances(ctx, f.span(), 10, "")
+	require.NoError(t, err)
+	assert.Equal(t, raised.Terms, perHost[0].Tenants[1].Uses[amount.CPU].Terms, "nor is one host judged otherwise")
+	early := use(question.Span{From: noon, To: noon.Add(time.Minute)})
+	assert.Equal(t, []any{3.0, 5.0, noon.Add(time.Minute)}, []any{*early.Quota, *early.Coming.Quota, early.Coming.From})
+
+	// It ends, and stands in the history.
+	require.NoError(t, f.RemoveQuota(winemaker, &hub.QuotaOrder{Tenant: "Frost Watch", Resource: "cpu",
+		From: noon.Add(time.Hour), Reason: "over"}))
+	require.NoError(t, quota(f.Hub, "Label Press", "memory", 7, noon))
+	require.NoError(t, quota(f.Hub, "Label Press", "cpu", 7, noon))
+	changes, err := f.QuotaChanges(ctx, "Frost Watch", "cpu")
+	require.NoError(t, err)
+	require.Len(t, changes, 3)
+	assert.True(t, changes[0].Limit.None())
+	assert.Equal(t, "over", changes[0].Reason)
+	all, err := f.QuotaChanges(ctx, "", "")
+	require.NoError(t, err)
+	assert.Len(t, all, 5)
+	standing, err := f.Quotas(ctx)
+	require.NoError(t, err)
+	require.Len(t, standing, 2, "what ended is not in force")
+	assert.Equal(t, []any{"Label Press", "cpu", "memory"}, []any{standing[0].Tenant, standing[0].Resource,
+		standing[1].Resource})
+	require.NoError(t, quota(f.Hub, "Label Press", "disk", 7, time.Now().Add(time.Hour)))
+	standing, err = f.Quotas(ctx)
+	require.NoError(t, err)
+	assert.Len(t, standing, 2, "what is still to come is not either")
+
+	for _, end := range []time.Time{noon.Add(2 * time.Hour), noon.AddDate(0, 0, -5)} {
+		requireProblem(t, f.RemoveQuota(ctx, &hub.QuotaOrder{Tenant: "Frost Watch", Resource: "cpu", From: end}),
+			hub.NotFound, "no quota")
+	}
+	_, err = f.SetQuota(ctx, &hub.QuotaOrder{Tenant: "Frost Watch", Resource: "cpu",
+		Limit: tenancy.Limit{Ceiling: &three, Soft: &five}})
+	requireProblem(t, err, hub.Invalid, "at most the ceiling")
+	_, err = f.SetQuota(ctx, &hub.QuotaOrder{Tenant: "Frost Watch", Resource: "cpu",
+		Limit: tenancy.Limit{Ceiling: &three}, Reason: strings.Repeat("a", 1001)})
+	requireProblem(t, err, hub.Invalid, "reason of 1001 bytes")
+	requireProblem(t, quota(f.Hub, "Frost Watch", "cpu", 1, time.Date(12000, 1, 1, 0, 0, 0, 0, time.UTC)), hub.Invalid,
+		"years 1970 to 9999")
 }
 
 func nan() float64 { zero := 0.0; return zero / zero }

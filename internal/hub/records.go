@@ -5,11 +5,9 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
-	"math"
 	"regexp"
 	"strings"
 
-	"vinescale/core/amount"
 	"vinescale/core/cpuset"
 	"vinescale/internal/store"
 )
@@ -173,37 +171,6 @@ func (h *Hub) RemoveTenant(ctx context.Context, name string) (moved int, err err
 		return 0, err
 	}
 	return h.reassign(ctx)
-}
-
-// Quotas lists all ceilings.
-func (h *Hub) Quotas(ctx context.Context) ([]store.Quota, error) { return h.store.Quotas(ctx) }
-
-// SetQuota sets a tenant's ceiling for a resource: cores, bytes, or bytes per second.
-func (h *Hub) SetQuota(ctx context.Context, tenant, resource string, ceiling float64) error {
-	t, err := h.Tenant(ctx, tenant)
-	if err != nil {
-		return err
-	}
-	if _, err := amount.ParseResource(resource); err != nil {
-		return problem(Invalid, "%v", err)
-	}
-	if ceiling < 0 || math.IsNaN(ceiling) || math.IsInf(ceiling, 0) {
-		return problem(Invalid, "a quota of %g: give zero or more", ceiling)
-	}
-	return h.store.PutQuota(ctx, t.ID, resource, ceiling)
-}
-
-// RemoveQuota removes a ceiling.
-func (h *Hub) RemoveQuota(ctx context.Context, tenant, resource string) error {
-	t, err := h.Tenant(ctx, tenant)
-	if err != nil {
-		return err
-	}
-	err = h.store.RemoveQuota(ctx, t.ID, resource)
-	if errors.Is(err, store.ErrNotFound) {
-		return problem(NotFound, "%s has no quota of %s", tenant, resource)
-	}
-	return err
 }
 
 // Declare records that CPUs of a host are a tenant's.

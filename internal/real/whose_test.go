@@ -317,6 +317,7 @@ func TestWhose_MemoryThatLooseProcessesShareCountsOnce(t *testing.T) {
 			t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
 			require.Equal(t, "there", line(t, bufio.NewScanner(out)))
 			truth := float64(mib + shared + count*own/1024)
+			lowest := before + int64(truth)
 			for n := range 7 {
 				after := residual()
 				u := w.loose(plainUser)
@@ -324,10 +325,12 @@ func TestWhose_MemoryThatLooseProcessesShareCountsOnce(t *testing.T) {
 				t.Logf("reading %d: %.0f MiB, charged %.1f MiB; residual %d, was %d", n, truth, charged, after, before)
 				if n > 0 {
 					assert.InDelta(t, truth, charged, 0.12*truth, "with what 501 processes need beside, of about 40 kB")
-					assert.Less(t, float64(after), float64(before)+0.1*truth, "nothing of it is nobody's")
+					lowest = min(lowest, after)
 					assert.Greater(t, float64(after), -0.05*truth, "and nothing is counted twice")
 				}
 			}
+			// What others on a busy host take and give back comes and goes; what is nobody's here would stay.
+			assert.Less(t, float64(lowest), float64(before)+0.1*truth, "nothing of it is nobody's")
 		})
 	}
 }
@@ -440,6 +443,18 @@ func (w *watcher) last() *account.Reading {
 	return &w.readings[(w.turn+len(w.readings)-1)%len(w.readings)]
 }
 
+// forks is how many tasks the host has begun since its start.
+func forks(t *testing.T) int {
+	raw, err := os.ReadFile("/proc/stat")
+	require.NoError(t, err)
+	_, rest, found := strings.Cut(string(raw), "\nprocesses ")
+	require.True(t, found)
+	var n int
+	_, err = fmt.Sscan(rest, &n)
+	require.NoError(t, err)
+	return n
+}
+
 func TestWhose_WhatIsUsedWhileNobodyLooksIsHowMuchTheHostsCountersGrew(t *testing.T) {
 	c := newCell(t, "unwatched")
 	in, out := hire(t, c, plainUser), hire(t, nil, plainUser)
@@ -447,6 +462,7 @@ func TestWhose_WhatIsUsedWhileNobodyLooksIsHowMuchTheHostsCountersGrew(t *testin
 	before.read()
 	base := before.last().Lasting()
 	before.reader.Close()
+	forked := forks(t)
 	cell, loose, children := in.do("burn 910000"), out.do("burn 640000"), out.do("children 200 2000")
 	young := newCell(t, "young") // made and begun while nobody looked
 	began := hire(t, young, plainUser)
@@ -463,6 +479,9 @@ func TestWhose_WhatIsUsedWhileNobodyLooksIsHowMuchTheHostsCountersGrew(t *testin
 	t.Logf("loose %v by its own clock, charged %v; ended children %v, residual %v", loose, alive, children, ended)
 	assert.InDelta(t, loose, alive, 0.2*float64(children), "and what it took to make children")
 	steal := float64(l.Steal.Units) * 1e3 // all of it may be another counter's too, which nothing tells here
-	assert.InDelta(t, loose+children, alive+ended, 100e6+1.5*steal, "nobody has what ended, and it is shown")
+	assert.GreaterOrEqual(t, alive+ended, loose+children-100e6-time.Duration(1.5*steal), "nobody has what ended")
+	if others := forks(t) - forked - 200; others < 100 { // else what others began and ended meanwhile is in it too
+		assert.InDelta(t, loose+children, alive+ended, 100e6+1.5*steal, "and it is shown")
+	}
 	assert.Positive(t, after.sum.Detail.Caveats[account.Unwatched])
 }

@@ -36,25 +36,52 @@ var Tenants = []struct{ Name, Rule string }{
 	{"Agronomy Desk", `kind == 'session' || (kind == 'loose' && uid >= 2000)`},
 }
 
-// Quotas of the cooperative: cores, bytes, bytes per second.
-var Quotas = []struct {
+// Quota is a limit as a mean in its resource's unit. The last of a tenant and resource holds from Before the end of the
+// history on, or, without it, since long before its beginning.
+type Quota struct {
 	Tenant, Resource string
 	Ceiling          float64
-}{
-	{"Frost Watch", "cpu", 40}, {"Frost Watch", "memory", 120 * gib}, {"Frost Watch", "disk", 900 * mb},
-	{"Frost Watch", "network", 600 * mb},
-	{"Leaf Vision", "cpu", 12}, {"Leaf Vision", "memory", 64 * gib}, {"Leaf Vision", "disk", 400 * mb},
-	{"Leaf Vision", "network", 400 * mb},
-	{"Cellar Intake", "cpu", 8}, {"Cellar Intake", "memory", 24 * gib}, {"Cellar Intake", "disk", 450 * mb},
-	{"Cellar Intake", "network", 500 * mb},
-	{"Harvest Routing", "cpu", 10}, {"Harvest Routing", "memory", 32 * gib}, {"Harvest Routing", "disk", 200 * mb},
-	{"Harvest Routing", "network", 500 * mb},
-	{"Bottling Line", "cpu", 4}, {"Bottling Line", "memory", 12 * gib}, {"Bottling Line", "disk", 100 * mb},
-	{"Bottling Line", "network", 60 * mb},
-	{"Label Press", "cpu", 4}, {"Label Press", "memory", 10 * gib}, {"Label Press", "disk", 120 * mb},
-	{"Label Press", "network", 100 * mb},
-	{"Agronomy Desk", "cpu", 8}, {"Agronomy Desk", "memory", 32 * gib}, {"Agronomy Desk", "disk", 200 * mb},
-	{"Agronomy Desk", "network", 100 * mb},
+	Soft             float64 // 0 for none
+	Before           time.Duration
+	Reason           string
+}
+
+// Quotas of the cooperative: cores, bytes, bytes per second. One was raised while the history was played.
+var Quotas = append(plainQuotas, []Quota{
+	{Tenant: "Frost Watch", Resource: "cpu", Ceiling: 40, Soft: 34, Reason: "agreed for the season"},
+	{Tenant: "Cellar Intake", Resource: "memory", Ceiling: 24 * gib, Soft: 20 * gib, Reason: "agreed for the season"},
+	{Tenant: "Harvest Routing", Resource: "cpu", Ceiling: 6, Soft: 5, Reason: "agreed for the season"},
+	{Tenant: "Harvest Routing", Resource: "cpu", Ceiling: 10, Soft: 8, Before: 20 * time.Hour,
+		Reason: "the upper terraces are picked this week"},
+	{Tenant: "Leaf Vision", Resource: "gpu", Ceiling: 2, Reason: "four cards are theirs, and two are to stay free"},
+}...)
+
+var plainQuotas = []Quota{
+	{Tenant: "Frost Watch", Resource: "memory", Ceiling: 120 * gib},
+	{Tenant: "Frost Watch", Resource: "disk", Ceiling: 900 * mb},
+	{Tenant: "Frost Watch", Resource: "network", Ceiling: 600 * mb},
+	{Tenant: "Leaf Vision", Resource: "cpu", Ceiling: 12},
+	{Tenant: "Leaf Vision", Resource: "memory", Ceiling: 64 * gib},
+	{Tenant: "Leaf Vision", Resource: "disk", Ceiling: 400 * mb},
+	{Tenant: "Leaf Vision", Resource: "network", Ceiling: 400 * mb},
+	{Tenant: "Cellar Intake", Resource: "cpu", Ceiling: 8},
+	{Tenant: "Cellar Intake", Resource: "disk", Ceiling: 450 * mb},
+	{Tenant: "Cellar Intake", Resource: "network", Ceiling: 500 * mb},
+	{Tenant: "Harvest Routing", Resource: "memory", Ceiling: 32 * gib},
+	{Tenant: "Harvest Routing", Resource: "disk", Ceiling: 200 * mb},
+	{Tenant: "Harvest Routing", Resource: "network", Ceiling: 500 * mb},
+	{Tenant: "Bottling Line", Resource: "cpu", Ceiling: 4},
+	{Tenant: "Bottling Line", Resource: "memory", Ceiling: 12 * gib},
+	{Tenant: "Bottling Line", Resource: "disk", Ceiling: 100 * mb},
+	{Tenant: "Bottling Line", Resource: "network", Ceiling: 60 * mb},
+	{Tenant: "Label Press", Resource: "cpu", Ceiling: 4},
+	{Tenant: "Label Press", Resource: "memory", Ceiling: 10 * gib},
+	{Tenant: "Label Press", Resource: "disk", Ceiling: 120 * mb},
+	{Tenant: "Label Press", Resource: "network", Ceiling: 100 * mb},
+	{Tenant: "Agronomy Desk", Resource: "cpu", Ceiling: 8},
+	{Tenant: "Agronomy Desk", Resource: "memory", Ceiling: 32 * gib},
+	{Tenant: "Agronomy Desk", Resource: "disk", Ceiling: 200 * mb},
+	{Tenant: "Agronomy Desk", Resource: "network", Ceiling: 100 * mb},
 }
 
 // Pins of the cooperative: the bottling line's control software has CPUs of its own.

@@ -31,6 +31,8 @@ func TestOpen_ABookOfTheVersionBeforeIsTakenOver(t *testing.T) {
 			(1, '2026-10-10T09:00:00Z', 'host', ''), (2, '2026-10-10T10:00:00Z', 'host', ''),
 			(2, '2026-10-10T10:00:00Z', 'who', '')`,
 		`INSERT INTO day_leaves VALUES (1, '2026-10-09T00:00:00Z', 'host', '')`,
+		`INSERT INTO tenants (name, colour) VALUES ('Frost Watch', 1)`,
+		`INSERT INTO quotas VALUES (1, 'cpu', 4, '2026-10-01T08:15:42Z')`,
 	} {
 		require.NoError(t, tx.Exec(statement).Error)
 	}
@@ -52,6 +54,8 @@ func TestOpen_ABookOfTheVersionBeforeIsTakenOver(t *testing.T) {
 			host_id || ' ' || cpu, ', ' ORDER BY extract(hour FROM hour)::text, host_id) FROM tenant_peak`),
 		"what is known stays, what is not is found")
 	assert.Equal(t, "0", told("SELECT count(*)::text FROM due_peaks"))
+	assert.Equal(t, "1 cpu 4 2026-10-01 08:15:00+00", told(`SELECT string_agg(concat_ws(' ', tenant_id, resource,
+		ceiling, soft, applies_at), ', ') FROM quota_changes`), "a quota is in force from when it was set")
 	h, err := s.HostByName(ctx, "press-1")
 	require.NoError(t, err)
 	ingest(t, s, h, minute("press-1", noon, 1, map[string]float64{"press": 6}))

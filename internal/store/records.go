@@ -61,12 +61,17 @@ type Rule struct {
 	CreatedAt  time.Time `gorm:"default:now()"`
 }
 
-// Quota is a tenant's ceiling for one resource: cores, bytes, or bytes per second.
-type Quota struct {
-	TenantID  int32  `gorm:"primaryKey"`
-	Resource  string `gorm:"primaryKey"`
-	Ceiling   float64
-	UpdatedAt time.Time
+// QuotaChange puts a tenant's limit of one resource in force from a moment on. Marks are means in the resource's unit;
+// neither ends the limit.
+type QuotaChange struct {
+	ID            int64 `gorm:"primaryKey"`
+	TenantID      int32
+	Resource      string
+	AppliesAt     time.Time
+	MadeAt        time.Time
+	MadeBy        string
+	Reason        string
+	Ceiling, Soft *float64
 }
 
 // Pin declares that CPUs of a host are a tenant's.
@@ -395,21 +400,16 @@ func renumber(tx *gorm.DB) error {
 		WHERE ordered.id = rules.id`).Error
 }
 
-// Quotas lists all ceilings.
-func (s *Store) Quotas(ctx context.Context) ([]Quota, error) {
-	var quotas []Quota
-	return quotas, s.db.WithContext(ctx).Order("tenant_id, resource").Find(&quotas).Error
+// QuotaChanges lists every change of every limit, in the order they were made.
+func (s *Store) QuotaChanges(ctx context.Context) ([]QuotaChange, error) {
+	var changes []QuotaChange
+	return changes, s.db.WithContext(ctx).Order("made_at, id").Find(&changes).Error
 }
 
-// PutQuota sets a tenant's ceiling for a resource.
-func (s *Store) PutQuota(ctx context.Context, tenantID int32, resource string, ceiling float64) error {
-	q := Quota{TenantID: tenantID, Resource: resource, Ceiling: ceiling, UpdatedAt: time.Now()}
-	return s.db.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&q).Error
-}
-
-// RemoveQuota removes a ceiling; ErrNotFound when there is none.
-func (s *Store) RemoveQuota(ctx context.Context, tenantID int32, resource string) error {
-	return removed(s.db.WithContext(ctx).Where("tenant_id = ? AND resource = ?", tenantID, resource).Delete(&Quota{}))
+// AddQuotaChange writes a change down. It returns it with its number and when it was made.
+func (s *Store) AddQuotaChange(ctx context.Context, c QuotaChange) (QuotaChange, error) {
+	c.MadeAt = time.Now()
+	return c, s.db.WithContext(ctx).Create(&c).Error
 }
 
 // Pins lists all declared pins with host and tenant.
@@ -491,6 +491,3 @@ type Move struct {
 	TenantID, RuleID int32
 	Rule             string // its expression
 }
-
-// TableName is quotas; the library takes the word for a plural already.
-func (Quota) TableName() string { return "quotas" }

@@ -2,6 +2,7 @@ package store_test
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -79,26 +80,35 @@ func TestTokens_OfCollectorsAreReplacedByEnrolmentAlone(t *testing.T) {
 	assert.Len(t, tokens, 2)
 }
 
-func TestQuotasAndPins_AreOneForEachAndGoWithTheirTenant(t *testing.T) {
+func TestQuotasAndPins_GoWithTheirTenant(t *testing.T) {
 	s, h := open(t)
 	tenant, err := s.AddTenant(ctx, "Frost Watch")
 	require.NoError(t, err)
-	require.NoError(t, s.PutQuota(ctx, tenant.ID, "cpu", 4))
-	require.NoError(t, s.PutQuota(ctx, tenant.ID, "cpu", 8))
+	change := func(ceiling, soft float64) error {
+		_, err := s.AddQuotaChange(ctx, store.QuotaChange{TenantID: tenant.ID, Resource: "cpu", AppliesAt: noon,
+			MadeBy: "winemaker", Reason: "harvest", Ceiling: &ceiling, Soft: &soft})
+		return err
+	}
+	require.NoError(t, change(8, 4))
+	require.NoError(t, change(4, 4))
 	require.NoError(t, s.PutPin(ctx, h.ID, tenant.ID, "0-1"))
 	require.NoError(t, s.PutPin(ctx, h.ID, tenant.ID, "2-3"))
-	quotas, err := s.Quotas(ctx)
+	quotas, err := s.QuotaChanges(ctx)
 	require.NoError(t, err)
-	require.Len(t, quotas, 1)
-	assert.Equal(t, 8.0, quotas[0].Ceiling)
+	require.Len(t, quotas, 2, "the one before is kept")
+	assert.Equal(t, []any{8.0, 4.0, 4.0, "winemaker", "harvest"}, []any{*quotas[0].Ceiling, *quotas[0].Soft,
+		*quotas[1].Ceiling, quotas[1].MadeBy, quotas[1].Reason})
+	assert.True(t, noon.Equal(quotas[1].AppliesAt))
+	assert.WithinDuration(t, time.Now(), quotas[1].MadeAt, time.Minute)
 	pins, err := s.Pins(ctx)
 	require.NoError(t, err)
 	require.Len(t, pins, 1)
 	assert.Equal(t, []string{"2-3", "cellar-1", "Frost Watch"},
 		[]string{pins[0].CPUs, pins[0].Host.Name, pins[0].Tenant.Name})
-	assert.Error(t, s.PutQuota(ctx, tenant.ID, "cpu", -1), "the books themselves refuse a quota below zero")
+	assert.Error(t, change(-1, -2), "the books themselves refuse a quota below zero")
+	assert.Error(t, change(4, 5), "and a soft mark above the ceiling")
 	require.NoError(t, s.RemoveTenant(ctx, "Frost Watch"))
-	quotas, err = s.Quotas(ctx)
+	quotas, err = s.QuotaChanges(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, quotas)
 	pins, err = s.Pins(ctx)

@@ -128,6 +128,14 @@ export function useMachine(host: string) {
 }
 
 /** What the sensors of a host told last, the most urgent first. */
+/** Every change of a tenant's quotas, the one first that applies last. */
+export function useQuotaChanges(tenant: string) {
+  return useQuery({
+    queryKey: ['quota-changes', tenant],
+    queryFn: () => answer(api.GET('/api/v1/quotas/changes', { params: { query: { tenant } } })),
+  })
+}
+
 export function useSensors(host: string) {
   return useQuery({
     queryKey: [figures, 'sensors', host],

@@ -416,8 +416,25 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All quotas */
+        /** All quotas that are in force now */
         get: operations["list-quotas"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/quotas/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was in force when: every change of quotas, of each tenant the one first that applies last */
+        get: operations["list-quota-changes"];
         put?: never;
         post?: never;
         delete?: never;
@@ -434,10 +451,13 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Set a tenant's ceiling for a resource */
+        /**
+         * Put a tenant's quota of a resource in force
+         * @description What was used before the moment it applies from is judged by what was in force then. The same again changes nothing.
+         */
         put: operations["put-quota"];
         post?: never;
-        /** Remove a ceiling */
+        /** End a quota; its history stays */
         delete: operations["remove-quota"];
         options?: never;
         head?: never;
@@ -1106,6 +1126,14 @@ export interface components {
             meaning: string;
             /** @description Its name, such as ends_lost. */
             what: string;
+        };
+        ComingQuota: {
+            /** Format: date-time */
+            from: string;
+            /** Format: double */
+            quota: number | null;
+            /** Format: double */
+            soft: number | null;
         };
         Committed: {
             host: string;
@@ -2311,20 +2339,79 @@ export interface components {
             /** Format: int64 */
             workloads: number;
         };
-        PutQuotaInputBody: {
+        Quota: {
+            /**
+             * Format: date-time
+             * @description From when on, until the next change of it.
+             */
+            applies_at: string;
             /**
              * Format: double
-             * @description Cores, bytes, or bytes per second; zero or more.
+             * @description As a mean; null where there is only a soft mark, or the limit ended.
              */
-            ceiling: number;
-        };
-        Quota: {
-            /** Format: double */
-            ceiling: number;
+            ceiling: number | null;
+            /**
+             * Format: date-time
+             * @description When it was written down.
+             */
+            made_at: string;
+            /** @description By whose token. */
+            made_by: string;
+            reason: string;
             resource: string;
+            /**
+             * Format: double
+             * @description From here on it is watched; null for none.
+             */
+            soft: number | null;
             tenant: string;
-            /** @description cores, bytes or bytes_per_second. */
+            /** @description Of both: cores, bytes, bytes_per_second, gpus or watts. */
             unit: string;
+        };
+        QuotaTerm: {
+            /** Format: date-time */
+            from: string;
+            /** @description The mean is above the quota; in one of the terms where it changed. */
+            over: boolean;
+            /** Format: double */
+            peak_minute_mean: number | null;
+            /** @description The highest minute is above the quota that was in force. */
+            peak_over: boolean;
+            /**
+             * Format: double
+             * @description The ceiling, at the end where it changed; null where none is set.
+             */
+            quota: number | null;
+            /**
+             * Format: double
+             * @description From here on it is watched; null where no soft mark is set.
+             */
+            soft: number | null;
+            /** @description The mean is above the soft mark. */
+            soft_over: boolean;
+            /** Format: date-time */
+            to: string;
+            /** Format: double */
+            used_mean: number | null;
+        };
+        QuotaToSet: {
+            /**
+             * Format: double
+             * @description As a mean in the resource's unit; none when left out.
+             */
+            ceiling?: number;
+            /**
+             * Format: date-time
+             * @description Applies from that minute on, past or to come; now when left out.
+             */
+            from?: string;
+            /** @description Why, for those who read the history. */
+            reason?: string;
+            /**
+             * Format: double
+             * @description From here on it is watched; none when left out.
+             */
+            soft?: number;
         };
         Reapplication: {
             /** Format: date-time */
@@ -2379,28 +2466,39 @@ export interface components {
              * @description Over the span; of a level its mean.
              */
             amount: number | null;
+            /** @description What is in force after the span, where that is another. */
+            coming?: components["schemas"]["ComingQuota"];
             /**
              * Format: int64
              * @description Workloads without a figure: the amounts lack theirs.
              */
             missing: number;
-            /** @description The mean is above the quota. */
+            /** @description The mean is above the quota; in one of the terms where it changed. */
             over: boolean;
             /**
              * Format: double
              * @description Mean of the tenant's highest minute, all its workloads added.
              */
             peak_minute_mean: number | null;
-            /** @description The highest minute is above the quota. */
+            /** @description The highest minute is above the quota that was in force. */
             peak_over: boolean;
             /**
              * Format: double
-             * @description The ceiling; null where none is set.
+             * @description The ceiling, at the end where it changed; null where none is set.
              */
             quota: number | null;
             /** @description Why figures are missing. */
             reason?: string;
             resource: string;
+            /**
+             * Format: double
+             * @description From here on it is watched; null where no soft mark is set.
+             */
+            soft: number | null;
+            /** @description The mean is above the soft mark. */
+            soft_over: boolean;
+            /** @description What was in force in the span, in order, where it changed. */
+            terms?: components["schemas"]["QuotaTerm"][];
             /**
              * Format: double
              * @description Null when none of its workloads has a figure, or nothing was recorded.
@@ -3791,6 +3889,40 @@ export interface operations {
             };
         };
     };
+    "list-quota-changes": {
+        parameters: {
+            query?: {
+                /** @description One tenant; all when left out. */
+                tenant?: string;
+                /** @description One resource; all when left out. */
+                resource?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Quota"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "put-quota": {
         parameters: {
             query?: never;
@@ -3803,7 +3935,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PutQuotaInputBody"];
+                "application/json": components["schemas"]["QuotaToSet"];
             };
         };
         responses: {
@@ -3829,7 +3961,11 @@ export interface operations {
     };
     "remove-quota": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Ends at that minute; now when left out. */
+                from?: string;
+                reason?: string;
+            };
             header?: never;
             path: {
                 tenant: string;

@@ -10,11 +10,15 @@ type Props = {
   used: number | null
   peak: number | null
   quota: number | null
+  soft?: number | null // from here on it is watched
+  changed?: boolean // the quota is that of the span's end alone: what is beyond it need not be over
   reason?: string // why used is null
 }
 
-/** The balance bar: fill = used, whisker = highest minute, notch = quota, hatched wine = beyond the quota. */
-export function BalanceBar({ label, unit, scale, colour, used, peak, quota, reason }: Props) {
+/**
+ * The balance bar: fill = used, whisker = highest minute, notch = quota, small notch = soft mark, hatched wine = beyond
+ * the quota. */
+export function BalanceBar({ label, unit, scale, colour, used, peak, quota, soft, changed, reason }: Props) {
   const at = (v: number) => `${Math.min(100, (100 * v) / scale)}%`
   const width = (from: number, to: number) => `${Math.max(0, Math.min(100, (100 * (to - from)) / scale))}%`
   const words =
@@ -22,8 +26,9 @@ export function BalanceBar({ label, unit, scale, colour, used, peak, quota, reas
       ? `${label}: not available, because ${reason ?? 'no figure was recorded'}`
       : `${label}: ${figure(used, unit)} ${unit.name} used` +
         (peak !== null ? `, highest minute ${figure(peak, unit)}` : '') +
-        (quota !== null ? `, quota ${whole(quota, unit)}` : ', no quota')
-  const over = used !== null && quota !== null && used > quota
+        (quota !== null ? `, quota ${whole(quota, unit)}` : ', no quota') +
+        (typeof soft === 'number' ? `, soft mark ${whole(soft, unit)}` : '')
+  const over = !changed && used !== null && quota !== null && used > quota
   return (
     <Tooltip.Root>
       <Tooltip.Trigger asChild>
@@ -34,6 +39,7 @@ export function BalanceBar({ label, unit, scale, colour, used, peak, quota, reas
           {used !== null && peak !== null && peak > used && (
             <div className="peak" style={{ left: at(used), width: width(used, peak) }} />
           )}
+          {typeof soft === 'number' && <div className="soft-mark" style={{ left: at(soft) }} />}
           {quota !== null && <div className="quota" style={{ left: at(quota) }} />}
         </div>
       </Tooltip.Trigger>

@@ -50,3 +50,8 @@ export function listOf(cpus: number[]): string {
   }
   return runs.map(([a, b]) => (a === b ? `${a}` : `${a}–${b}`)).join(', ')
 }
+
+/** A day and minute of the reader's own time zone. */
+export function moment(at: string): string {
+  return new Date(at).toLocaleString('en-GB', { dateStyle: 'short', timeStyle: 'short' })
+}

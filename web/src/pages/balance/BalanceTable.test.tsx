@@ -13,6 +13,8 @@ const usage = (resource: string, used: number | null, quota: number | null, miss
   amount: used,
   peak_minute_mean: used,
   quota,
+  soft: null,
+  soft_over: false,
   missing,
   over: used !== null && quota !== null && used > quota,
   peak_over: used !== null && quota !== null && used > quota,

@@ -3,6 +3,7 @@ import { entry, isTold } from '../../figures/register'
 import { Link } from '@tanstack/react-router'
 import type { Balance, ResourceBalance, ResourceUse, TenantBalance } from '../../api/client'
 import { BalanceBar, Meaning } from '../../figures/BalanceBar'
+import { Stand } from '../../figures/Stand'
 import { StackBar } from '../../figures/StackBar'
 import { figure, roundScale, tenantColour, title, unitOf, whole } from '../../figures/units'
 import { useTime } from '../../time/useTime'
@@ -149,13 +150,6 @@ function TenantRow({ tenant, columns }: { tenant: TenantBalance; columns: Column
 
 function Use({ use, column, colour, label }: { use: ResourceUse; column: Column; colour: string; label: string }) {
   const { unit } = column
-  const state = use.over ? (
-    <span className="font-semibold text-wine">{figure(use.used_mean! - use.quota!, unit)} over</span>
-  ) : use.peak_over ? (
-    <span className="font-semibold text-amber">peak over</span>
-  ) : use.missing > 0 && use.used_mean !== null ? (
-    <span className="text-ink-2">{use.missing} not counted</span>
-  ) : null
   return (
     <>
       <BalanceBar
@@ -166,6 +160,8 @@ function Use({ use, column, colour, label }: { use: ResourceUse; column: Column;
         used={use.used_mean}
         peak={use.peak_minute_mean}
         quota={use.quota}
+        soft={use.soft}
+        changed={!!use.terms}
         reason={use.reason}
       />
       <div className="flex justify-between gap-2 text-[12.5px] whitespace-nowrap">
@@ -177,7 +173,7 @@ function Use({ use, column, colour, label }: { use: ResourceUse; column: Column;
             {use.quota !== null && <span className="text-ink-2">of {whole(use.quota, unit)}</span>}
           </span>
         )}
-        {state}
+        <Stand use={use} unit={unit} />
       </div>
     </>
   )

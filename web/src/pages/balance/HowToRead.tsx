@@ -8,10 +8,14 @@ export function HowToRead() {
           <span className="track" />
           <span className="used" style={{ width: '45%', background: 'var(--t3)' }} />
           <span className="peak" style={{ left: '45%', width: '20%' }} />
+          <span className="soft-mark" style={{ left: '72%' }} />
           <span className="quota" style={{ left: '80%' }} />
         </span>
       </span>
-      <span>fill used (mean) · whisker highest minute · notch quota · track the column’s scale, from zero</span>
+      <span>
+        fill used (mean) · whisker highest minute · notch quota · thin line soft mark · track the column’s scale, from
+        zero
+      </span>
       <span className="flex items-center gap-2">
         <span className="sw" style={{ background: 'var(--residual)' }} />
         counted on the host but charged to nobody

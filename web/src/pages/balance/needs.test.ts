@@ -12,8 +12,10 @@ const use = (over: Partial<ResourceUse>): ResourceUse => ({
   peak_minute_mean: 1,
   missing: 0,
   quota: 8,
+  soft: null,
   over: false,
   peak_over: false,
+  soft_over: false,
   ...over,
 })
 
@@ -55,6 +57,22 @@ describe('what needs you', () => {
     expect(needs.map(text)).toEqual([
       'curd-fermentlog ran on CPUs 12–13 of cellar-1, declared for Bottling Line: 70 CPU-seconds in the span.',
     ])
+  })
+  it('tells of a soft mark, and of a quota that changed, by what was in force', () => {
+    const soft = use({ used_mean: 7, soft: 6.5, soft_over: true, peak_over: true })
+    expect(needsOf(balance(soft), []).map((n) => [n.grade, text(n)])).toEqual([
+      ['watch', 'Cellar Intake used 7.0 of CPU, over its soft mark of 6.5; its quota is 8 cores.'],
+    ])
+    const watched = use({ used_mean: 7, quota: null, soft: 6, soft_over: true })
+    expect(text(needsOf(balance(watched), [])[0]!)).toContain('its quota is none')
+    const term = { from: '2026-10-11T10:00:00Z', peak_minute_mean: 9, soft: null, peak_over: true, soft_over: false }
+    const terms = [
+      { ...term, to: '2026-10-11T11:00:00Z', used_mean: 3, quota: 4, over: false },
+      { ...term, to: '2026-10-11T12:00:00Z', used_mean: 5, quota: 4.5, over: true },
+    ]
+    expect(text(needsOf(balance(use({ over: true, terms })), [])[0]!)).toMatch(
+      /^Cellar Intake used 5.0 of 4.5 cores of CPU until .+, over its quota of that time\.$/,
+    )
   })
   it('does not call a span without records quiet', () => {
     const needs = needsOf({ ...balance(use({ used_mean: null })), hosts: 0 }, [])

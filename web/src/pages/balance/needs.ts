@@ -1,5 +1,5 @@
 import type { Balance, Host, PinnedCPU } from '../../api/client'
-import { listOf } from '../../figures/text'
+import { listOf, moment } from '../../figures/text'
 import { figure, inSentence, unitOf, whole } from '../../figures/units'
 
 /** One thing that wants an administrator: a sentence of plain and bold parts, its class, and where to look. */
@@ -63,17 +63,42 @@ function quotas(balance: Balance): Need[] {
       const resource = u.resource
       const unit = unitOf(resource, balance.resources[i]?.capacity_mean ?? null)
       const what = inSentence(resource)
-      if (u.quota === null || u.used_mean === null || u.peak_minute_mean === null) return []
-      const limit = `${whole(u.quota, unit)} ${unit.name}`
+      if (u.used_mean === null || u.peak_minute_mean === null) return []
+      const limit = u.quota === null ? 'none' : `${whole(u.quota, unit)} ${unit.name}`
+      const then = u.terms?.find((term) => term.over)
+      if (then)
+        return [
+          {
+            grade: 'bad',
+            sentence: [
+              { bold: t.tenant },
+              ` used ${figure(then.used_mean!, unit)} of ${whole(then.quota!, unit)} ${unit.name} of ${what} until ${moment(then.to)}, over its quota of that time.`,
+            ],
+            class: 'Over quota',
+            tenant: t.tenant,
+          },
+        ]
       if (u.over)
         return [
           {
             grade: 'bad',
             sentence: [
               { bold: t.tenant },
-              ` used ${figure(u.used_mean, unit)} of ${limit} of ${what}, ${figure(u.used_mean - u.quota, unit)} over its quota.`,
+              ` used ${figure(u.used_mean, unit)} of ${limit} of ${what}, ${figure(u.used_mean - (u.quota ?? 0), unit)} over its quota.`,
             ],
             class: 'Over quota',
+            tenant: t.tenant,
+          },
+        ]
+      if (u.soft_over && u.soft !== null)
+        return [
+          {
+            grade: 'watch',
+            sentence: [
+              { bold: t.tenant },
+              ` used ${figure(u.used_mean, unit)} of ${what}, over its soft mark of ${whole(u.soft, unit)}; its quota is ${limit}.`,
+            ],
+            class: 'Over soft mark',
             tenant: t.tenant,
           },
         ]

@@ -3,6 +3,8 @@ import { isTold, resources } from '../../figures/register'
 import { useParams } from '@tanstack/react-router'
 import { useState } from 'react'
 import { useBalance, useColours, useLedger } from '../../api/queries'
+import { Stand } from '../../figures/Stand'
+import { QuotaHistory } from './QuotaHistory'
 import { BalanceBar } from '../../figures/BalanceBar'
 import { More } from '../../figures/More'
 import { ResourceTabs } from '../../figures/ResourceTabs'
@@ -34,7 +36,7 @@ export function TenantPage() {
       <Missed by={balance.data} />
       {row && (
         <section
-          className="sheet mb-4.5 grid grid-cols-[repeat(auto-fit,minmax(200px,1fr))]"
+          className="sheet mb-4.5 grid grid-cols-[repeat(auto-fit,minmax(170px,1fr))]"
           aria-label="Use against quotas"
         >
           {row.uses.map((u, i) => {
@@ -53,6 +55,8 @@ export function TenantPage() {
                   used={u.used_mean}
                   peak={u.peak_minute_mean}
                   quota={u.quota}
+                  soft={u.soft}
+                  changed={!!u.terms}
                   reason={u.reason}
                 />
                 <div className="flex justify-between text-[12.5px]">
@@ -64,16 +68,14 @@ export function TenantPage() {
                       <span className="text-ink-2">{u.quota === null ? 'no quota' : `of ${whole(u.quota, unit)}`}</span>
                     </span>
                   )}
-                  {u.over && (
-                    <span className="font-semibold text-wine">{figure(u.used_mean! - u.quota!, unit)} over</span>
-                  )}
-                  {!u.over && u.peak_over && <span className="font-semibold text-amber">peak over</span>}
+                  <Stand use={u} unit={unit} />
                 </div>
               </div>
             )
           })}
         </section>
       )}
+      {row && tenant !== 'unassigned' && <QuotaHistory tenant={tenant} />}
       <section className="sheet overflow-x-auto" aria-labelledby="workloads-title">
         <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
           <h2 id="workloads-title">Workloads</h2>
