@@ -3,10 +3,12 @@ package cli
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"vinescale/core/account"
 	"vinescale/core/amount"
 	"vinescale/core/explain"
 	"vinescale/internal/hub"
@@ -100,7 +102,9 @@ func printBalance(w io.Writer, of string, b *explain.Balance) error {
 	fmt.Fprintf(w, "%s from %s until %s      %d hosts      %d workloads\n", visible(b.Host),
 		b.From.Local().Format("2006-01-02 15:04"),
 		b.To.Local().Format("15:04"), b.Hosts, b.Workloads)
-	fmt.Fprint(w, noteLine(b.Note), missedLines(&b.Missed))
+	missed := b.Missed
+	missed.Caveats = limiting(missed.Caveats, of)
+	fmt.Fprint(w, noteLine(b.Note), missedLines(&missed))
 	for i := range b.Resources {
 		r := &b.Resources[i]
 		noneHasIt := r.Used == nil && entryOf(r.Resource).IsOptional
@@ -111,6 +115,22 @@ func printBalance(w io.Writer, of string, b *explain.Balance) error {
 		}
 	}
 	return nil
+}
+
+// limiting are the caveats that limit the shares of a resource, "all" for any. Those that are not known here stay.
+func limiting(list []explain.Caveat, of string) []explain.Caveat {
+	r, err := amount.ParseResource(of)
+	if err != nil {
+		return list
+	}
+	return slices.DeleteFunc(slices.Clone(list), func(x explain.Caveat) bool {
+		for c := range account.NumCaveats {
+			if c.String() == x.What {
+				return !c.Limits(r)
+			}
+		}
+		return false
+	})
 }
 
 func writeBalance(w io.Writer, b *explain.Balance, i int) error {
