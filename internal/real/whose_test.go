@@ -137,14 +137,16 @@ func TestWhose_ACgroupMadeAndRemovedBetweenReadingsHasWhatItUsed(t *testing.T) {
 	for range 4 { // made anew each time, of the same name
 		c := newCell(t, name)
 		a := hire(t, c, plainUser)
-		own += a.do("burn 420000") + a.do("children 5 2000")
+		a.do("burn 420000")
+		a.do("children 5 2000")
+		own += a.do("life")
 		a.leave()
 		c.remove(t)
 		name = "vintage"
 	}
 	time.Sleep(200 * time.Millisecond)
 	w.read()
-	w.assertUsed(own+4*start, w.usage(fmt.Sprintf("vinescale-%s-%d", name, os.Getpid())).Units[amount.CPU],
+	w.assertUsed(own, w.usage(fmt.Sprintf("vinescale-%s-%d", name, os.Getpid())).Units[amount.CPU],
 		"four cgroups of one name")
 	assert.InDelta(t, 0, w.loose(plainUser).Units[amount.CPU], 30_000, "nothing of it is loose work")
 	w.assertBalance()
@@ -155,9 +157,6 @@ func TestWhose_ACgroupMadeAndRemovedBetweenReadingsHasWhatItUsed(t *testing.T) {
 	}), 1)
 	w.assertBalance()
 }
-
-// start is about what a worker uses until it obeys.
-const start = 3 * time.Millisecond
 
 func TestWhose_ACgroupRemovedSinceTheLastReadingHasWhatItUsedUntilThen(t *testing.T) {
 	c := newCell(t, "racking")
@@ -208,8 +207,12 @@ func TestWhose_WhoMovesInTheMidstOfWorkIsChargedForEachPart(t *testing.T) {
 	time.Sleep(50 * time.Millisecond)
 	w := watch(t)
 	before, _ := usageMicros(t, c)
+	until := a.do("life")
 	done := make(chan time.Duration)
-	go func() { done <- a.do("burn 1500000") }()
+	go func() {
+		a.do("burn 1500000")
+		done <- a.do("life")
+	}()
 	counting := &cell{dirs: slices.DeleteFunc(slices.Clone(c.dirs), func(dir string) bool {
 		return len(c.dirs) > 1 && !strings.Contains(dir, "/cpuacct/") // one move, and not one after the other in each
 	})}
@@ -217,7 +220,7 @@ func TestWhose_WhoMovesInTheMidstOfWorkIsChargedForEachPart(t *testing.T) {
 		time.Sleep(120 * time.Millisecond)
 		counting.take(t, a, i%2 == 1)
 	}
-	own := <-done
+	own := <-done - until
 	w.read()
 	within := w.usage(c.name).Units[amount.CPU]
 	if now, ok := usageMicros(t, c); ok {
@@ -466,7 +469,8 @@ func TestWhose_WhatIsUsedWhileNobodyLooksIsHowMuchTheHostsCountersGrew(t *testin
 	cell, loose, children := in.do("burn 910000"), out.do("burn 640000"), out.do("children 200 2000")
 	young := newCell(t, "young") // made and begun while nobody looked
 	began := hire(t, young, plainUser)
-	late := start + began.do("burn 330000")
+	began.do("burn 330000")
+	late := began.do("life")
 	after := watch(t)
 	var err error
 	after.sum, err = account.Bridge(base, after.last())

@@ -26,6 +26,7 @@ import (
 //	sync FILE            has a file written down
 //	send FD BYTES        writes so many
 //	receive FD BYTES     reads so many
+//	life                 does nothing, and answers what it and all its children used since it began
 func obey([]string) error {
 	runtime.LockOSThread()
 	orders := bufio.NewScanner(os.Stdin)
@@ -34,6 +35,8 @@ func obey([]string) error {
 		before, children := clock(false), time.Duration(0)
 		var err error
 		switch words[0] {
+		case "life":
+			before, children = 0, clock(true)-clock(false)
 		case "burn":
 			burnUntil(before + time.Duration(number(words[1]))*time.Microsecond)
 		case "user":
