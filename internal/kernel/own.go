@@ -8,9 +8,8 @@ import (
 	"vinescale/internal/kernel/text"
 )
 
-// KeepSmall has this process, and those that it begins, use pages of the usual size alone. Where a filesystem keeps
-// files in large pieces, one byte of this program's own file would otherwise bring 2 MB of it along, which counts as
-// memory of this process: half of a collector's.
+// KeepSmall has this process, and those that it begins, use pages of the usual size alone: one byte that is touched
+// then brings no 2 MB along. A kernel that keeps a file in large pieces may still map a whole piece of it at once.
 func KeepSmall() error {
 	return unix.Prctl(unix.PR_SET_THP_DISABLE, 1, 0, 0, 0)
 }
