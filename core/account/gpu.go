@@ -205,7 +205,7 @@ func (s *scratch) closeGPUs() {
 			continue
 		}
 		t.noneOf(amount.GPU, s.gpu.capacity > 0, s.now.GPUs[0].Source)
-		t.noneOf(amount.GPUMemory, s.gpu.tellsMemory, s.now.GPUs[0].Source)
+		t.noneOf(amount.GPUMemory, s.gpu.tellsMemory && !t.unsized, s.now.GPUs[0].Source)
 		for j := range t.gpus {
 			if u := &t.gpus[j]; u.Source != amount.Unavailable {
 				u.Bands[BandOf(u.Micros, s.elapsed)] = s.elapsed
@@ -356,6 +356,7 @@ func (s *scratch) chargeClients(g *GPU, clients []clientGrowth, engine string, t
 			part.units[amount.GPU] = micros
 			t.charge(amount.GPU, micros, g.Source)
 		}
+		t.unsized = t.unsized || c.Bytes < 0 && inLedger.UnitsTold > 0
 		if c.Bytes >= 0 && !p.Ended {
 			u.Units += c.Bytes * s.elapsed
 			if inLedger.UnitsTold > 0 {

@@ -133,6 +133,7 @@ type tally struct {
 	dirtied  int64
 	swapped  []SwapUse
 	gpus     []GPUUse
+	unsized  bool // a client of its does not tell how much of a GPU's memory it has
 }
 
 // programTally is what processes of one program in one workload used.
