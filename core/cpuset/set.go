@@ -3,6 +3,7 @@ package cpuset
 import (
 	"fmt"
 	"math/bits"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -152,3 +153,34 @@ func parseCPU(s string) (int, error) {
 	}
 	return int(n), nil
 }
+
+// Intersect is every CPU in both sets.
+func (s Set) Intersect(t Set) Set { return s.combine(t, func(a, b uint64) uint64 { return a & b }) }
+
+// Minus is every CPU of the set that is not in the other.
+func (s Set) Minus(t Set) Set { return s.combine(t, func(a, b uint64) uint64 { return a &^ b }) }
+
+// combine joins the words of a set with those of another, which has zeros where it is shorter.
+func (s Set) combine(t Set, join func(a, b uint64) uint64) Set {
+	words := make([]uint64, len(s.words))
+	last := 0
+	for i, w := range s.words {
+		other := uint64(0)
+		if i < len(t.words) {
+			other = t.words[i]
+		}
+		if words[i] = join(w, other); words[i] != 0 {
+			last = i + 1
+		}
+	}
+	return Set{words[:last]}
+}
+
+// IsEmpty tells whether no CPU is in the set.
+func (s Set) IsEmpty() bool { return len(s.words) == 0 }
+
+// Equal tells whether two sets hold the same CPUs.
+func (s Set) Equal(t Set) bool { return slices.Equal(s.words, t.words) }
+
+// Within tells whether every CPU of the set is in the other.
+func (s Set) Within(t Set) bool { return s.Minus(t).IsEmpty() }

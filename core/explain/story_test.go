@@ -110,8 +110,11 @@ func (s *story) run(d *datadriven.TestData) string {
 		moved := map[int32][]explain.HostUse{}
 		for _, v := range lines {
 			id := s.host(v.text("on")).ID
-			moved[id] = append(moved[id], explain.HostUse{User: s.user(v.text("of")), Units: float64(v.number("units")),
-				Source: amount.Summed})
+			moved[id] = append(
+				moved[id],
+				explain.HostUse{User: s.user(v.text("of")), Units: float64(v.number("units")),
+					Source: amount.Summed},
+			)
 		}
 		return told(explain.ExplainDisks(s.over(""), s.gathering, s.hosts, moved, s.names))
 	case "interfaces":
@@ -121,17 +124,7 @@ func (s *story) run(d *datadriven.TestData) string {
 	case "memory":
 		return s.memory(s.host(name), lines)
 	case "pin":
-		set, err := cpuset.Parse(argument(d, "cpus"))
-		require.NoError(s.t, err)
-		pin := explain.Pin{Host: name, CPUs: set, Holder: argument(d, "of"),
-			Tenant: int32(number(&s.tenants, argument(d, "of")))}
-		var present []explain.Present
-		for _, v := range lines {
-			if v.kind == "present" {
-				present = append(present, explain.Present{User: s.user(v.text("of")), Allowed: v.text("allowed")})
-			}
-		}
-		return told(explain.ExplainPin(s.over(name), &pin, !d.HasArg("silent"), present, s.ran(lines), s.names))
+		return s.pin(s.host(name), d, lines)
 	case "mates":
 		id := int64(number(&s.workloads, argument(d, "of")))
 		var uses []explain.HostUse
@@ -244,10 +237,12 @@ func (s *story) addMinute(h *explain.Host, d *datadriven.TestData, lines []value
 			if v.has("of") && v.text("of") != "hidden" {
 				end = s.user(v.text("of"))
 			}
-			l.Table(leaf.Links).Append(l.Word(v.name), 0, l.Word(v.text("kind")), truth(v.has("inner")), v.number("in"),
-				v.number("out"), v.number("packets_in"), v.number("packets_out"), v.number("dropped_in"),
-				v.number("dropped_out"), v.number("errors_in"), v.number("errors_out"), v.number("speed"), end.Workload,
-				int64(end.Tenant), l.Word(v.text("peer")))
+			l.Table(leaf.Links).
+				Append(l.Word(v.name), 0, l.Word(v.text("kind")), truth(v.has("inner")), v.number("in"),
+					v.number("out"), v.number("packets_in"), v.number("packets_out"), v.number("dropped_in"),
+					v.number("dropped_out"),
+					v.number("errors_in"), v.number("errors_out"), v.number("speed"), end.Workload,
+					int64(end.Tenant), l.Word(v.text("peer")))
 		case "cpu":
 			l.Table(leaf.States).Append(int64(v.whole(v.name)), 0, v.micros("user"), v.micros("nice"),
 				v.micros("system"), v.micros("idle"), v.micros("iowait"), v.micros("irq"), v.micros("softirq"),
@@ -302,6 +297,75 @@ func truth(b bool) int64 {
 }
 
 // ran reads the lines that say who ran on which CPU.
+// pin audits a declaration. "other" lines are declarations beside it, "holds" lines say whose a rule's is, "stretch"
+// lines when something was, on no CPU where the holder waited.
+func (s *story) pin(host *explain.Host, d *datadriven.TestData, lines []values) string {
+	declared := func(cpus, of, kind string, shared bool) *explain.Pin {
+		set, err := cpuset.Parse(cpus)
+		require.NoError(s.t, err)
+		holds := map[string]bool{}
+		for _, v := range lines {
+			if v.kind == "holds" {
+				holds[v.text("of")] = true
+			}
+		}
+		return &explain.Pin{Host: host, CPUs: set, Holder: of, Kind: kind, Exclusive: !shared,
+			Holds: func(u explain.User) bool {
+				who := s.names(u)
+				switch kind {
+				case explain.HolderWorkload:
+					return who.Name == of
+				case explain.HolderRule:
+					return holds[who.Name]
+				}
+				return who.Tenant == of
+			}}
+	}
+	kind := explain.HolderTenant
+	if d.HasArg("kind") {
+		kind = argument(d, "kind")
+	}
+	pin := declared(argument(d, "cpus"), argument(d, "of"), kind, d.HasArg("shared"))
+	ground := explain.PinGround{Gathering: s.gathering, Pins: []*explain.Pin{pin}, Ran: s.ran(lines), Names: s.names}
+	var stretches []explain.PinStretch
+	long := 10 * time.Second
+	for _, v := range lines {
+		switch v.kind {
+		case "present":
+			ground.Present = append(
+				ground.Present,
+				explain.Present{User: s.user(v.text("of")), Allowed: v.text("allowed")},
+			)
+		case "other":
+			kind := explain.HolderTenant
+			if v.has("kind") {
+				kind = v.text("kind")
+			}
+			ground.Pins = append(ground.Pins, declared(v.text("cpus"), v.text("of"), kind, v.has("shared")))
+		case "stretch":
+			cpu := -1
+			if v.has("cpu") {
+				cpu = int(v.number("cpu"))
+			}
+			stretches = append(stretches, explain.PinStretch{
+				Start:  epoch.Add(time.Duration(v.micros("at")) * time.Microsecond),
+				CPUUse: explain.CPUUse{User: s.user(v.text("of")), CPU: cpu, Micros: float64(v.micros("for"))}})
+		}
+	}
+	a := explain.AuditPin(epoch, epoch.Add(time.Minute), pin, &ground)
+	if stretches != nil {
+		a.Date(stretches, long)
+	}
+	suspects := ""
+	for _, id := range a.Suspects() {
+		suspects += " " + s.workloads[id-1]
+	}
+	if suspects != "" {
+		suspects = "suspects" + suspects + "\n"
+	}
+	return told(a) + suspects
+}
+
 func (s *story) ran(lines []values) []explain.CPUUse {
 	var ran []explain.CPUUse
 	for _, v := range lines {
@@ -416,7 +480,10 @@ func (s *story) balance(d *datadriven.TestData, lines []values) string {
 	var begins []string
 	for _, v := range lines {
 		if v.kind == "part" {
-			part := explain.Part{From: epoch.Add(v.duration("from")), ElapsedMillis: v.duration("long").Milliseconds()}
+			part := explain.Part{
+				From:          epoch.Add(v.duration("from")),
+				ElapsedMillis: v.duration("long").Milliseconds(),
+			}
 			parts, begins = append(parts, part), append(begins, v.text("from"))
 			rows[v.text("from")] = map[int32]*question.Row{}
 			continue

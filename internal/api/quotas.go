@@ -8,7 +8,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"vinescale/core/amount"
-	"vinescale/core/explain"
 	"vinescale/core/tenancy"
 	"vinescale/internal/hub"
 )
@@ -116,60 +115,4 @@ func unitOf(resource string) string {
 		return ""
 	}
 	return r.MeanUnit()
-}
-
-// Pin declares that CPUs of a host are a tenant's.
-type Pin struct {
-	Host   string `json:"host"`
-	Tenant string `json:"tenant"`
-	CPUs   string `json:"cpus" doc:"The kernel's list format, such as 0-3,8."`
-}
-
-type pinsInput struct {
-	SpanParams
-	Host string `query:"host" doc:"One host; all when left out."`
-}
-
-type pinsOutput struct {
-	Missed
-	Body []explain.PinnedCPU
-}
-
-type putPinInput struct{ Body Pin }
-
-type pinOutput struct{ Body Pin }
-
-type pinPath struct {
-	Host   string `path:"host"`
-	Tenant string `path:"tenant"`
-}
-
-func pinRoutes(api huma.API, s *service) {
-	huma.Register(api, huma.Operation{
-		OperationID: "audit-pins", Method: http.MethodGet, Path: Prefix + "/pins",
-		Summary: "Every declared CPU: who may run there and who did", Metadata: readers(),
-	}, func(ctx context.Context, in *pinsInput) (*pinsOutput, error) {
-		span, err := in.span(s)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		pins, err := s.hub.Pins(ctx, span, in.Host)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		missed, err := s.missed(ctx, span, in.Host)
-		return &pinsOutput{missed, pins}, asProblem(err)
-	})
-	huma.Register(api, huma.Operation{
-		OperationID: "declare-pin", Method: http.MethodPut, Path: Prefix + "/pins",
-		Summary: "Declare CPUs of a host as a tenant's", Metadata: administrators(),
-	}, func(ctx context.Context, in *putPinInput) (*pinOutput, error) {
-		return &pinOutput{in.Body}, asProblem(s.hub.Declare(ctx, in.Body.Host, in.Body.CPUs, in.Body.Tenant))
-	})
-	huma.Register(api, huma.Operation{
-		OperationID: "remove-pin", Method: http.MethodDelete, Path: Prefix + "/pins/{host}/{tenant}",
-		Summary: "Remove what is declared for a tenant on a host", Metadata: administrators(),
-	}, func(ctx context.Context, in *pinPath) (*struct{}, error) {
-		return nil, asProblem(s.hub.Undeclare(ctx, in.Host, in.Tenant))
-	})
 }

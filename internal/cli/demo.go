@@ -92,6 +92,9 @@ func runDemo(ctx context.Context, c *config, dir string, history time.Duration, 
 	if err := d.play(ctx, time.Now().Truncate(time.Minute)); err != nil {
 		return ended(ctx, err)
 	}
+	if err := d.declare(ctx); err != nil {
+		return ended(ctx, err)
+	}
 	fmt.Fprintf(out, `
 Vine Scale runs on demo data: %d hosts of a winegrowers' cooperative.
 
@@ -141,7 +144,31 @@ type played struct {
 	idle     map[string]time.Time // since when GPUs have had no work
 }
 
-// furnish sets up tenants, rules, quotas, hosts and pins, where they are not there from an earlier run.
+// declare records whose CPUs are, once the workloads have been seen, where nothing is declared from an earlier run.
+func (d *demo) declare(ctx context.Context) error {
+	have, err := d.service.hub.Declared(ctx, "")
+	if err != nil || len(have) > 0 {
+		return err
+	}
+	for _, p := range stage.Pins {
+		order := hub.PinOrder{
+			Host:     p.Host,
+			CPUs:     p.CPUs,
+			Kind:     p.Kind,
+			Holder:   p.Holder,
+			IsShared: p.IsShared,
+			IsComing: true,
+			Reason:   p.Reason,
+			From:     time.Now().AddDate(0, -2, 0),
+		}
+		if _, err := d.service.hub.Declare(ctx, &order); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// furnish sets up tenants, rules, quotas and hosts, where they are not there from an earlier run.
 func (d *demo) furnish(ctx context.Context) error {
 	h := d.service.hub
 	have, err := h.Tenants(ctx)
@@ -177,11 +204,6 @@ func (d *demo) furnish(ctx context.Context) error {
 			order.From = now.Add(-q.Before)
 		}
 		if _, err := h.SetQuota(ctx, &order); err != nil {
-			return err
-		}
-	}
-	for _, p := range stage.Pins {
-		if err := h.Declare(ctx, p.Host, p.CPUs, p.Tenant); err != nil {
 			return err
 		}
 	}

@@ -54,7 +54,7 @@ func TestConsole_FromSignInToAHostsLedger(t *testing.T) {
 	require.NoError(t, b.WaitText("token is not known here"))
 
 	require.NoError(t, b.SignIn(demo.address, demo.token))
-	require.NoError(t, b.WaitText("curd-fermentlog ran on CPUs 12–15 of cellar-1, declared for Bottling Line"))
+	require.NoError(t, b.WaitText("curd-fermentlog of Cellar Intake ran for"))
 	require.NoError(t, b.WaitText("The hosts under it"))
 	require.NoError(t, b.WaitText("terrace-2"))
 	require.NoError(t, b.WaitFor("document.querySelectorAll('table .stack').length >= 16"))

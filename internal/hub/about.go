@@ -290,6 +290,6 @@ func (h *Hub) fillMates(ctx context.Context, a *AboutWorkload, w *store.Workload
 	if err != nil {
 		return err
 	}
-	a.CPUMates, a.DiskMates = explain.CPUMates(w.ID, ran, names), explain.DiskMates(w.ID, uses, names)
+	a.CPUMates, a.DiskMates = explain.CPUMates(w.ID, ran[w.HostID], names), explain.DiskMates(w.ID, uses, names)
 	return nil
 }

@@ -409,13 +409,13 @@ func TestAbout_ATenantIsWhatWasItsAtTheTime(t *testing.T) {
 
 func TestExplained_WhoseItWasIsOfTheTime(t *testing.T) {
 	c := newCellar(t)
-	require.NoError(t, c.Declare(ctx, "cellar-1", "0-1", "Harvest Routing"))
+	c.declare("cellar-1", "0-1", "Harvest Routing")
 	audit := func() map[int]float64 {
 		pins, err := c.Pins(ctx, c.two(), "")
 		require.NoError(t, err)
 		others := map[int]float64{}
-		for _, p := range pins {
-			others[p.CPU] = p.Others
+		for _, p := range pins[0].Each {
+			others[p.CPU] = p.Intruded
 		}
 		return others
 	}

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"vinescale/core/amount"
-	"vinescale/core/cpuset"
 	"vinescale/core/explain"
 	"vinescale/core/leaf"
 	"vinescale/core/question"
@@ -119,9 +118,10 @@ func (h *Hub) Links(ctx context.Context, hostName string, span question.Span) (*
 	return explain.ExplainLinks(g.over, g.Gathering, g.hosts, names), nil
 }
 
-// ranWhere is who ran on which CPU of a scope's hosts, under the tenant of the time.
-func (h *Hub) ranWhere(ctx context.Context, scope question.Scope) (ran []explain.CPUUse, users []explain.User,
-	err error) {
+// ranWhere is who ran on which CPU of a scope's hosts, by host, under the tenant of the time.
+func (h *Hub) ranWhere(ctx context.Context, scope question.Scope) (ran map[int32][]explain.CPUUse,
+	users []explain.User, err error) {
+	ran = map[int32][]explain.CPUUse{}
 	answer, err := h.store.Ask(ctx, question.Question{Scope: scope, Measures: []amount.Measure{amount.CPU},
 		By: []question.Dimension{question.CPU, question.Workload, question.Tenant}})
 	if err != nil {
@@ -130,7 +130,8 @@ func (h *Hub) ranWhere(ctx context.Context, scope question.Scope) (ran []explain
 	for _, r := range answer.Rows {
 		u := explain.User{Workload: r.Workload, Tenant: r.Tenant}
 		users = append(users, u)
-		ran = append(ran, explain.CPUUse{User: u, CPU: int(r.CPU), Micros: r.Sums[0].Units, Source: r.Sums[0].Source})
+		ran[r.Host] = append(ran[r.Host], explain.CPUUse{User: u, CPU: int(r.CPU), Micros: r.Sums[0].Units,
+			Source: r.Sums[0].Source})
 	}
 	return ran, users, nil
 }
@@ -149,7 +150,7 @@ func (h *Hub) CPUs(ctx context.Context, hostName string, span question.Span) (*e
 	if err != nil {
 		return nil, err
 	}
-	return explain.ExplainCPUs(g.over, g.Gathering, &g.hosts[0], ran, names), nil
+	return explain.ExplainCPUs(g.over, g.Gathering, &g.hosts[0], ran[g.hosts[0].ID], names), nil
 }
 
 // Memory tells of a host's memory over a span.
@@ -246,70 +247,4 @@ func (h *Hub) Detail(ctx context.Context, host *store.Host, span question.Span) 
 		return nil, err
 	}
 	return json.Marshal(d.Detail)
-}
-
-// Pins audits every declared CPU over a span, on one host or on all ("").
-func (h *Hub) Pins(ctx context.Context, span question.Span, hostName string) ([]explain.PinnedCPU, error) {
-	scope, err := h.scope(ctx, span, hostName)
-	if err != nil {
-		return nil, err
-	}
-	pins, err := h.store.Pins(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := []explain.PinnedCPU{}
-	for i := range pins {
-		if !scope.HasHost(pins[i].HostID) {
-			continue
-		}
-		audited, err := h.auditPin(ctx, scope, &pins[i])
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, audited...)
-	}
-	return out, nil
-}
-
-func (h *Hub) auditPin(ctx context.Context, scope question.Scope, p *store.Pin) ([]explain.PinnedCPU, error) {
-	scope.Hosts = []int32{p.HostID}
-	declared, err := cpuset.Parse(p.CPUs)
-	if err != nil {
-		return nil, err
-	}
-	recorded, err := h.elapsed(ctx, scope)
-	if err != nil {
-		return nil, err
-	}
-	ran, users, err := h.ranWhere(ctx, scope)
-	if err != nil {
-		return nil, err
-	}
-	// Who was there, under the tenant of its newest interval.
-	answer, err := h.store.Ask(ctx, question.Question{Scope: scope, Measures: []amount.Measure{amount.CPU},
-		By: []question.Dimension{question.Workload}})
-	if err != nil {
-		return nil, err
-	}
-	ids := make([]int64, len(answer.Rows))
-	for i, r := range answer.Rows {
-		ids[i] = r.Workload
-		users = append(users, explain.User{Workload: r.Workload, Tenant: r.Tenant})
-	}
-	stored, err := h.store.WorkloadsByID(ctx, ids)
-	if err != nil {
-		return nil, err
-	}
-	present := make([]explain.Present, len(answer.Rows))
-	for i, r := range answer.Rows {
-		present[i] = explain.Present{User: explain.User{Workload: r.Workload, Tenant: r.Tenant},
-			Allowed: stored[r.Workload].Allowed}
-	}
-	names, err := h.namesOf(ctx, users)
-	if err != nil {
-		return nil, err
-	}
-	pin := &explain.Pin{Host: p.Host.Name, CPUs: declared, Tenant: p.TenantID, Holder: p.Tenant.Name}
-	return explain.ExplainPin(over(scope.Span, p.Host.Name), pin, recorded > 0, present, ran, names), nil
 }

@@ -401,29 +401,6 @@ func TestQuotas_HaveAHistoryAndJudgeWhatWasUsedInTheirTime(t *testing.T) {
 
 func nan() float64 { zero := 0.0; return zero / zero }
 
-func TestPins_TellWhoMayAndWhoDid(t *testing.T) {
-	f := newFixture(t)
-	f.tenant("Frost Watch", "owner == 'm.abt'")
-	require.NoError(t, f.send(0, job("a", "m.abt"), job("b", "t.fink")))
-	require.NoError(t, f.Declare(ctx, "terrace-1", "0-1,4", "Frost Watch"))
-	pins, err := f.Pins(ctx, f.span(), "")
-	require.NoError(t, err)
-	require.Len(t, pins, 3)
-	assert.Equal(t, []string{"a (Frost Watch)", "b (unassigned)"}, pins[0].May)
-	assert.Equal(t,
-		[]explain.PinRun{{Workload: "a", Kind: "job", Tenant: "Frost Watch", CPUSeconds: 60, Source: "counted"}},
-		pins[0].Ran)
-	assert.Zero(t, pins[0].Others)
-	assert.Equal(t, 60.0, pins[1].Others, "b ran on CPU 1, which is not its tenant's")
-	assert.Empty(t, pins[2].May, "CPU 4 is in nobody's mask")
-	for cpus, why := range map[string]string{"": "no CPU was named", "3-1": "runs backwards",
-		"7-8": "has CPUs 0 to 7"} {
-		requireProblem(t, f.Declare(ctx, "terrace-1", cpus, "Frost Watch"), hub.Invalid, why)
-	}
-	require.NoError(t, f.Undeclare(ctx, "terrace-1", "Frost Watch"))
-	requireProblem(t, f.Undeclare(ctx, "terrace-1", "Frost Watch"), hub.NotFound, "nothing is declared")
-}
-
 func TestSpan_HoldsWholeMinutesAndRefusesNonsense(t *testing.T) {
 	f := newFixture(t)
 	s, err := f.Span(noon.Add(20*time.Second), noon.Add(100*time.Second), 0)

@@ -8,7 +8,6 @@ import (
 	"regexp"
 	"strings"
 
-	"vinescale/core/cpuset"
 	"vinescale/internal/store"
 )
 
@@ -171,44 +170,4 @@ func (h *Hub) RemoveTenant(ctx context.Context, name string) (moved int, err err
 		return 0, err
 	}
 	return h.reassign(ctx)
-}
-
-// Declare records that CPUs of a host are a tenant's.
-func (h *Hub) Declare(ctx context.Context, host, cpus, tenant string) error {
-	x, err := h.Host(ctx, host)
-	if err != nil {
-		return err
-	}
-	t, err := h.Tenant(ctx, tenant)
-	if err != nil {
-		return err
-	}
-	set, err := cpuset.Parse(cpus)
-	if err != nil {
-		return problem(Invalid, "%v", err)
-	}
-	if set.Len() == 0 {
-		return problem(Invalid, "no CPU was named: write numbers and ranges such as 0-3,8")
-	}
-	if list := set.CPUs(); x.CPUs > 0 && list[len(list)-1] >= x.CPUs {
-		return problem(Invalid, "CPU %d: %s has CPUs 0 to %d", list[len(list)-1], host, x.CPUs-1)
-	}
-	return h.store.PutPin(ctx, x.ID, t.ID, set.String())
-}
-
-// Undeclare removes what is declared for a tenant on a host.
-func (h *Hub) Undeclare(ctx context.Context, host, tenant string) error {
-	x, err := h.Host(ctx, host)
-	if err != nil {
-		return err
-	}
-	t, err := h.Tenant(ctx, tenant)
-	if err != nil {
-		return err
-	}
-	err = h.store.RemovePin(ctx, x.ID, t.ID)
-	if errors.Is(err, store.ErrNotFound) {
-		return problem(NotFound, "nothing is declared for %s on %s", tenant, host)
-	}
-	return err
 }

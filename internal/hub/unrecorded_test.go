@@ -19,7 +19,7 @@ func TestUnrecorded_IsNeverZero(t *testing.T) {
 	f := newFixture(t)
 	f.tenant("Frost Watch", "owner == 'm.abt'")
 	require.NoError(t, f.send(0, job("a", "m.abt")))
-	require.NoError(t, f.Declare(ctx, "terrace-1", "0", "Frost Watch"))
+	f.declare("terrace-1", "0", "Frost Watch")
 	dark, err := f.Span(noon.Add(-2*time.Hour), noon.Add(-time.Hour), 0)
 	require.NoError(t, err)
 
@@ -49,14 +49,15 @@ func TestUnrecorded_IsNeverZero(t *testing.T) {
 	assert.Equal(t, []string{why}, m.Notes)
 	pins, err := f.Pins(ctx, dark, "")
 	require.NoError(t, err)
-	assert.Equal(t, why, pins[0].Reason)
+	assert.Equal(t, []string{"unknown", "Nothing was recorded in this span."},
+		[]string{pins[0].Verdict, pins[0].Sentence})
 	g, err := f.AboutHost(ctx, "terrace-1", dark, 0)
 	require.NoError(t, err)
 	assert.Equal(t, why, g.Reason)
 
 	pins, err = f.Pins(ctx, f.span(), "")
 	require.NoError(t, err)
-	assert.Empty(t, pins[0].Reason)
+	assert.Equal(t, "kept", pins[0].Verdict)
 	g, err = f.AboutHost(ctx, "terrace-1", f.span(), 0)
 	require.NoError(t, err)
 	assert.Empty(t, g.Reason)

@@ -84,8 +84,37 @@ var plainQuotas = []Quota{
 	{Tenant: "Agronomy Desk", Resource: "network", Ceiling: 100 * mb},
 }
 
-// Pins of the cooperative: the bottling line's control software has CPUs of its own.
-var Pins = []struct{ Host, CPUs, Tenant string }{{"cellar-1", "12-15", "Bottling Line"}}
+// Pin is a declaration of CPUs. Its holder is a tenant unless Kind says otherwise.
+type Pin struct {
+	Host, CPUs, Kind, Holder, Reason string
+	IsShared                         bool
+}
+
+// Pins of the cooperative: something of every verdict.
+var Pins = []Pin{
+	// Intruded on: a container's cpuset was never set.
+	{Host: "cellar-1", CPUs: "12-15", Holder: "Bottling Line", Reason: "the line stops when its control waits"},
+	// Strayed: it may run elsewhere, and does.
+	{Host: "cellar-1", CPUs: "0-1", Kind: "rule", Holder: "owner == 'i.sauer'", IsShared: true,
+		Reason: "copies are not to run beside the intake"},
+	// Kept.
+	{Host: "press-1", CPUs: "16-19", Kind: "workload", Holder: "route-solver-7c", Reason: "routes are due at six"},
+	// Another tenant's work is on the other half of its core.
+	{Host: "press-1", CPUs: "20", Kind: "workload", Holder: "route-api"},
+	// Idle.
+	{Host: "press-1", CPUs: "14-15", Holder: "Bottling Line", Reason: "for the second line, due in spring"},
+	// Overlapping each other.
+	{Host: "press-1", CPUs: "22-23", Kind: "workload", Holder: "route-map"},
+	{Host: "press-1", CPUs: "23", Holder: "Label Press", IsShared: true},
+	// Unenforced: one service may run there, and does not.
+	{Host: "terrace-1", CPUs: "30-31", Kind: "workload", Holder: "forecast-archive"},
+	// Interrupts of the network card land on one of them.
+	{Host: "terrace-1", CPUs: "26-29", Kind: "workload", Holder: "job 41203"},
+	// Of two memory nodes.
+	{Host: "terrace-1", CPUs: "14-17", Kind: "workload", Holder: "job 41200"},
+	// Squeezing: all others have two CPUs between them.
+	{Host: "terrace-2", CPUs: "2-31", Holder: "Frost Watch", Reason: "forecasts come first"},
+}
 
 // Cooperative stages the fleet as it stands at a time: one cgroup v1 host, three v2, about 60 workloads.
 func Cooperative(at time.Time) []*Host {
@@ -321,7 +350,8 @@ func cellar1(at time.Time) *Host {
 // press1 has harvest routing, label printing and leaf vision.
 func press1(at time.Time) *Host {
 	h := newHost("press-1", false, 24, 96*gib, 1500*mb, 10_000, at, 12)
-	h.everyday("")
+	const others = "0-13" // keep off what is declared
+	h.everyday(others)
 	for i, name := range []string{"route-solver-7c", "route-solver-7d", "route-api", "route-map", "tractor-feed",
 		"weigh-bridge"} {
 		h.container(name, "svc-route", "Harvest Routing", use{
@@ -329,6 +359,7 @@ func press1(at time.Time) *Host {
 			net:   []float64{20, 20, 55, 40, 12, 4}[i] * mb,
 			shape: daily(0.2, 7+float64(i)/2, 4), program: []string{"solver", "solver", "route-api", "tiles", "feed",
 				"bridge"}[i], threads: 8, procs: 1 + i%3,
+			cpus: []string{"16-19", others, "20", "22-23", others, others}[i],
 		})
 	}
 	for i, name := range []string{"label-render", "label-queue", "label-proof", "label-archive"} {
@@ -339,6 +370,7 @@ func press1(at time.Time) *Host {
 				daily(0.1, 2, 2)}[i],
 			program: "label-" + []string{"render", "queue", "render", "archive"}[i], threads: []int32{24, 3, 3, 3}[i],
 			eager: []int32{22, 0, 0, 0}[i], limit: []float64{2, 0, 0, 0}[i],
+			cpus: []string{others, "21", others, others}[i],
 		})
 	}
 	for i := range 4 {
@@ -347,7 +379,7 @@ func press1(at time.Time) *Host {
 			disk: []float64{4, 96, 71, 88}[i] * mb, net: []float64{1, 33, 24, 30}[i] * mb,
 			shape:   []shape{steady(0.12), bursts(170*time.Second, 0.45, 0.2), steady(0.8), ramp(2 * time.Hour)}[i],
 			program: "leafscan", threads: []int32{6, 8, 8, 4}[i], procs: []int{1, 3, 3, 2}[i],
-			account: "leaf", asked: 3,
+			account: "leaf", asked: 3, cpus: others,
 		})
 	}
 	h.libraryGPUs([4]string{"job 5200", "job 5201", "job 5202", "job 5203"}, "label-proof")
@@ -366,7 +398,10 @@ var forecasts = []func(n int) shape{
 // terrace1 runs the frost forecasts' ensembles.
 func terrace1(at time.Time) *Host {
 	h := newHost("terrace-1", false, 32, 128*gib, 2*1000*mb, 25_000, at, 87)
-	h.everyday("")
+	const others = "0-13,18-25"
+	h.everyday(others)
+	h.Workloads[1].Allowed, _ = cpuset.Parse("0-31") // the sign-in server may run everywhere, and does not
+	h.interrupted = cpuset.Of(28)                    // where the network card's land
 	for i := range 8 {
 		h.job(41200+i, []string{"m.abt", "t.fink"}[i%2], "Frost Watch", use{
 			cores:  []float64{3.9, 3.1, 3.7, 2.2, 3.8, 2.9, 3.4, 3.5}[i],
@@ -374,13 +409,16 @@ func terrace1(at time.Time) *Host {
 			disk:   []float64{80, 41, 66, 23, 72, 38, 55, 60}[i] * mb,
 			net:    []float64{44, 25, 31, 12, 38, 22, 30, 33}[i] * mb, shape: forecasts[i%len(forecasts)](i),
 			program: "frost-ens", threads: []int32{4, 4, 4, 3, 4, 4, 4, 8}[i], procs: 1 + i%3,
-			account: "frost", asked: 4,
+			account: "frost", asked: 4, cpus: map[int]string{0: "14-17", 3: "26-29"}[i],
 		})
+		if i != 0 && i != 3 {
+			h.Workloads[len(h.Workloads)-1].Allowed, _ = cpuset.Parse(others)
+		}
 	}
 	h.service("forecast-archive", use{cores: 0.6, memory: 3 * gib, disk: 45 * mb, net: 15 * mb, shape: daily(0.3, 4, 3),
-		program: "archive", threads: 2})
+		program: "archive", threads: 2, cpus: "30-31"})
 	h.loose("t.fink", "Agronomy Desk", use{cores: 0.15, swarm: 0.1, memory: gib, shape: steady(0.5),
-		program: "gridtool", procs: 3})
+		program: "gridtool", procs: 3, cpus: others})
 	h.drmGPUs([2]string{"job 41200", "job 41201"}, "gridtool of t.fink")
 	return h
 }
@@ -389,29 +427,31 @@ func terrace1(at time.Time) *Host {
 // files alone.
 func terrace2(at time.Time) *Host {
 	h := newHost("terrace-2", false, 32, 128*gib, 2*1000*mb, 25_000, at, 41)
-	h.Counts = false // its collector has no right to
-	h.everyday("")
+	h.Counts = false     // its collector has no right to
+	const others = "0-1" // all that is left beside the forecasts
+	h.everyday(others)
 	for i := range 6 {
 		h.job(41300+i, []string{"m.abt", "t.fink"}[i%2], "Frost Watch", use{
 			cores: []float64{3.6, 2.7, 3.3, 3.0, 3.8, 2.5}[i], memory: []int64{8, 5, 6, 4, 7, 5}[i] * gib,
 			disk: []float64{52, 30, 41, 35, 58, 26}[i] * mb, net: []float64{29, 17, 22, 20, 31, 13}[i] * mb,
 			shape: forecasts[(i+1)%len(forecasts)](i + 8), program: "frost-ens", threads: []int32{4, 3, 4, 4, 5, 3}[i],
-			procs: 1 + (i+1)%3, account: "frost", asked: 4,
+			procs: 1 + (i+1)%3, account: "frost", asked: 4, cpus: "2-31",
 		})
 	}
 	// asleep since morning
 	h.session(31, "l.roth", "Agronomy Desk", use{cores: 0.02, memory: 28 * gib, shape: steady(0.02),
-		program: "notebook", threads: 12, procs: 2, swapped: 3 * gib})
+		program: "notebook", threads: 12, procs: 2, swapped: 3 * gib, cpus: others})
 	h.session(44, "p.kern", "Agronomy Desk", use{cores: 2.4, memory: 5 * gib, disk: 15 * mb, net: 6 * mb,
-		shape: daily(0.05, 15, 3), program: "vinestat", threads: 4, procs: 2})
+		shape: daily(0.05, 15, 3), program: "vinestat", threads: 4, procs: 2, cpus: others})
 	h.session(45, "i.sauer", "Agronomy Desk", use{cores: 1.1, memory: 3 * gib, disk: 5 * mb, net: 2 * mb,
-		shape: daily(0.05, 10, 2), program: "soilmap", threads: 2})
+		shape: daily(0.05, 10, 2), program: "soilmap", threads: 2, cpus: others})
 	// forgotten
-	h.session(12, "p.kern", "Agronomy Desk", use{cores: 0.01, memory: gib / 8, shape: steady(0.1), program: "bash"})
+	h.session(12, "p.kern", "Agronomy Desk", use{cores: 0.01, memory: gib / 8, shape: steady(0.1), program: "bash",
+		cpus: others})
 	h.container("weather-cache", "svc-route", "Harvest Routing",
-		use{cores: 0.5, memory: 6 * gib, disk: 14 * mb, net: 45 * mb, shape: daily(0.4, 8, 5), program: "cache",
-			threads: 4})
+		use{cores: 1.9, memory: 6 * gib, disk: 14 * mb, net: 45 * mb, shape: steady(0.9), program: "cache",
+			threads: 4, cpus: others})
 	h.loose("p.kern", "Agronomy Desk", use{cores: 0.3, memory: gib, disk: 0.6 * mb, shape: waves(2*time.Hour, 0.3, 0),
-		program: "vinestat"})
+		program: "vinestat", cpus: others})
 	return h
 }

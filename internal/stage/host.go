@@ -29,7 +29,8 @@ type Host struct {
 	Now    time.Time
 	Uptime time.Duration
 
-	away         []int64 // microseconds that each CPU was unplugged
+	interrupted  cpuset.Set // CPUs on which more interrupts land than on others
+	away         []int64    // microseconds that each CPU was unplugged
 	unplugged    []bool
 	user, kernel []int64 // cumulative microseconds per CPU: of workloads, and of kernel threads and interrupts
 	kthreads     []*Process
@@ -269,6 +270,9 @@ func (h *Host) Plug(cpu int, in bool) { h.unplugged[cpu] = !in }
 func (h *Host) kernelWork(dt time.Duration, free []int64) {
 	for c := range free {
 		irq := free[c] / 200
+		if h.interrupted.Has(c) {
+			irq *= 8
+		}
 		h.kernel[c] += irq
 		free[c] -= irq
 	}

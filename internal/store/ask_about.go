@@ -197,6 +197,29 @@ func (s *Store) LastAwake(ctx context.Context, scope *question.Scope, cores floa
 	return found, err
 }
 
+// Alive lists the workloads that are in a host's newest interval, by name.
+func (s *Store) Alive(ctx context.Context, hostID int32) ([]Workload, error) {
+	var w []Workload
+	return w, s.db.WithContext(ctx).
+		Preload("Host").
+		Where("host_id = ? AND alive", hostID).
+		Order("name, id").
+		Find(&w).
+		Error
+}
+
+// HasWorkloadNamed tells whether a workload of that name was ever seen on a host, as far as the book goes back.
+func (s *Store) HasWorkloadNamed(ctx context.Context, hostID int32, name string) (bool, error) {
+	var n int64
+	err := s.db.WithContext(ctx).
+		Model(&Workload{}).
+		Where("host_id = ? AND name = ?", hostID, name).
+		Limit(1).
+		Count(&n).
+		Error
+	return n > 0, err
+}
+
 // WorkloadsByID finds workloads by their numbers.
 func (s *Store) WorkloadsByID(ctx context.Context, ids []int64) (map[int64]Workload, error) {
 	byID := make(map[int64]Workload, len(ids))

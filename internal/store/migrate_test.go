@@ -33,6 +33,7 @@ func TestOpen_ABookOfTheVersionBeforeIsTakenOver(t *testing.T) {
 		`INSERT INTO day_leaves VALUES (1, '2026-10-09T00:00:00Z', 'host', '')`,
 		`INSERT INTO tenants (name, colour) VALUES ('Frost Watch', 1)`,
 		`INSERT INTO quotas VALUES (1, 'cpu', 4, '2026-10-01T08:15:42Z')`,
+		`INSERT INTO pins (host_id, tenant_id, cpus, created_at) VALUES (2, 1, '4-7', '2026-10-02T08:15:42Z')`,
 	} {
 		require.NoError(t, tx.Exec(statement).Error)
 	}
@@ -56,6 +57,12 @@ func TestOpen_ABookOfTheVersionBeforeIsTakenOver(t *testing.T) {
 	assert.Equal(t, "0", told("SELECT count(*)::text FROM due_peaks"))
 	assert.Equal(t, "1 cpu 4 2026-10-01 08:15:00+00", told(`SELECT string_agg(concat_ws(' ', tenant_id, resource,
 		ceiling, soft, applies_at), ', ') FROM quota_changes`), "a quota is in force from when it was set")
+	pins, err := s.Pins(ctx)
+	require.NoError(t, err)
+	require.Len(t, pins, 1)
+	assert.Equal(t, []any{"press-1", "Frost Watch", "4-7", true, "2026-10-02T08:15:00Z", (*time.Time)(nil)},
+		[]any{pins[0].Host.Name, pins[0].Tenant.Name, pins[0].CPUs, pins[0].Exclusive,
+			pins[0].From.UTC().Format(time.RFC3339), pins[0].Until}, "and CPUs are declared from when they were")
 	h, err := s.HostByName(ctx, "press-1")
 	require.NoError(t, err)
 	ingest(t, s, h, minute("press-1", noon, 1, map[string]float64{"press": 6}))

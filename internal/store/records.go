@@ -74,17 +74,6 @@ type QuotaChange struct {
 	Ceiling, Soft *float64
 }
 
-// Pin declares that CPUs of a host are a tenant's.
-type Pin struct {
-	ID        int32 `gorm:"primaryKey"`
-	HostID    int32
-	Host      Host `gorm:"foreignKey:HostID"`
-	TenantID  int32
-	Tenant    Tenant    `gorm:"foreignKey:TenantID"`
-	CPUs      string    `gorm:"column:cpus"`
-	CreatedAt time.Time `gorm:"default:now()"`
-}
-
 // Workload is a stored workload.
 type Workload struct {
 	ID       int64 `gorm:"primaryKey"`
@@ -410,26 +399,6 @@ func (s *Store) QuotaChanges(ctx context.Context) ([]QuotaChange, error) {
 func (s *Store) AddQuotaChange(ctx context.Context, c QuotaChange) (QuotaChange, error) {
 	c.MadeAt = time.Now()
 	return c, s.db.WithContext(ctx).Create(&c).Error
-}
-
-// Pins lists all declared pins with host and tenant.
-func (s *Store) Pins(ctx context.Context) ([]Pin, error) {
-	var pins []Pin
-	return pins, s.db.WithContext(ctx).Preload("Host").Preload("Tenant").Order("host_id, id").Find(&pins).Error
-}
-
-// PutPin declares a tenant's CPUs on a host, in place of what was declared for both.
-func (s *Store) PutPin(ctx context.Context, hostID, tenantID int32, cpus string) error {
-	p := Pin{HostID: hostID, TenantID: tenantID, CPUs: cpus}
-	return s.db.WithContext(ctx).Omit("Host", "Tenant").Clauses(clause.OnConflict{
-		Columns:   []clause.Column{{Name: "host_id"}, {Name: "tenant_id"}},
-		DoUpdates: clause.AssignmentColumns([]string{"cpus"}),
-	}).Create(&p).Error
-}
-
-// RemovePin removes what is declared for a tenant on a host.
-func (s *Store) RemovePin(ctx context.Context, hostID, tenantID int32) error {
-	return removed(s.db.WithContext(ctx).Where("host_id = ? AND tenant_id = ?", hostID, tenantID).Delete(&Pin{}))
 }
 
 func removed(res *gorm.DB) error {

@@ -91,8 +91,11 @@ func TestQuotasAndPins_GoWithTheirTenant(t *testing.T) {
 	}
 	require.NoError(t, change(8, 4))
 	require.NoError(t, change(4, 4))
-	require.NoError(t, s.PutPin(ctx, h.ID, tenant.ID, "0-1"))
-	require.NoError(t, s.PutPin(ctx, h.ID, tenant.ID, "2-3"))
+	_, err = s.DeclarePin(
+		ctx,
+		store.Pin{HostID: h.ID, TenantID: &tenant.ID, CPUs: "2-3", From: noon, MadeBy: "winemaker"},
+	)
+	require.NoError(t, err)
 	quotas, err := s.QuotaChanges(ctx)
 	require.NoError(t, err)
 	require.Len(t, quotas, 2, "the one before is kept")

@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useQuery, useQueryClient, keepPreviousData } from '@tanstack/react-query'
 import { useEffect, useMemo } from 'react'
 import { queryOf, type Span } from '../time/span'
-import { answer, api, type PinnedCPU, type Tenant } from './client'
+import { answer, api, type PinAudit, type Tenant } from './client'
 
 export type Dimension = 'tenant' | 'user' | 'workload' | 'kind' | 'host' | 'program'
 
@@ -101,10 +101,18 @@ export function useTimeline(from: Date, to: Date, host?: string) {
 }
 
 export function usePins(span: Span, host?: string) {
-  return useQuery<PinnedCPU[]>({
+  return useQuery<PinAudit[]>({
     queryKey: [figures, 'pins', queryOf(span), host],
     queryFn: () => answer(api.GET('/api/v1/pins', { params: { query: { ...queryOf(span), host } } })),
     placeholderData: keepPreviousData,
+  })
+}
+
+/** All declarations of CPUs of a host, those that are over too. */
+export function useDeclaredPins(host: string) {
+  return useQuery({
+    queryKey: ['declared-pins', host],
+    queryFn: () => answer(api.GET('/api/v1/pins/declared', { params: { query: { host } } })),
   })
 }
 
@@ -127,7 +135,6 @@ export function useMachine(host: string) {
   })
 }
 
-/** What the sensors of a host told last, the most urgent first. */
 /** Every change of a tenant's quotas, the one first that applies last. */
 export function useQuotaChanges(tenant: string) {
   return useQuery({
@@ -136,6 +143,7 @@ export function useQuotaChanges(tenant: string) {
   })
 }
 
+/** What the sensors of a host told last, the most urgent first. */
 export function useSensors(host: string) {
   return useQuery({
     queryKey: [figures, 'sensors', host],

@@ -161,6 +161,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hosts/{host}/pins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Workloads of a host that affinity or a cpuset keeps on some of its CPUs now */
+        get: operations["list-effective-pins"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts/{name}": {
         parameters: {
             query?: never;
@@ -364,9 +381,15 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every declared CPU: who may run there and who did */
+        /**
+         * Declared CPUs, each declaration with its verdicts
+         * @description What was declared is held against what was allowed and what was done, over that part of the span in which it was in force.
+         */
         get: operations["audit-pins"];
-        /** Declare CPUs of a host as a tenant's */
+        /**
+         * Declare CPUs of a host as a holder's
+         * @description What was declared for the same holder on the same host ends where this begins. The same again changes nothing. It records, and moves nobody.
+         */
         put: operations["declare-pin"];
         post?: never;
         delete?: never;
@@ -375,7 +398,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/pins/{host}/{tenant}": {
+    "/api/v1/pins/declared": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What CPUs are and were declared for whom, when, by whom and why */
+        get: operations["list-declared-pins"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pins/{id}": {
         parameters: {
             query?: never;
             header?: never;
@@ -385,8 +425,8 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Remove what is declared for a tenant on a host */
-        delete: operations["remove-pin"];
+        /** End a declaration of CPUs; its history stays */
+        delete: operations["end-pin"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1173,6 +1213,30 @@ export interface components {
             /** Format: int64 */
             workloads: number;
         };
+        DeclaredPin: {
+            cpus: string;
+            end_reason: string;
+            /** @description Empty where it ends as declared. */
+            ended_by: string;
+            exclusive: boolean;
+            /** Format: date-time */
+            from: string;
+            holder: string;
+            /** @enum {string} */
+            holder_kind: "tenant" | "workload" | "rule";
+            host: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            reason: string;
+            /**
+             * Format: date-time
+             * @description Null: no end; as from: taken back.
+             */
+            until: string | null;
+        };
         Device: {
             controller: string;
             kind: string;
@@ -1357,6 +1421,17 @@ export interface components {
             uncovered?: components["schemas"]["Uncovered"];
             /** @description In a sentence: the busiest device and who had most of it. */
             verdict: string;
+        };
+        EffectivePin: {
+            /** @description Those that affinity and cpusets let its processes run on. */
+            cpus: string;
+            /** @description Those that are declared for it now; empty for none. */
+            declared: string;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            tenant: string;
+            workload: string;
         };
         EngineBusy: {
             /**
@@ -2233,43 +2308,205 @@ export interface components {
             resource: string;
             source: string;
         };
-        Pin: {
-            /** @description The kernel's list format, such as 0-3,8. */
+        PinAudit: {
+            /** Format: double */
+            capacity_cpu_seconds: number;
+            /** @description Declared, kernel list format. */
             cpus: string;
+            /** Format: date-time */
+            declared_from: string;
+            /**
+             * Format: date-time
+             * @description Null while it has no end.
+             */
+            declared_until: string | null;
+            /** @description Each declared CPU. */
+            each: components["schemas"]["PinnedCPU"][];
+            /** @description Where the holder may run; empty where that is not known. */
+            effective_cpus: string;
+            /** @description Nobody else is to run there; else others may. */
+            exclusive: boolean;
+            /**
+             * Format: date-time
+             * @description Of the part of the span in which it was in force.
+             */
+            from: string;
+            /** @enum {string} */
+            grade: "bad" | "watch" | "fine" | "unknown";
+            /** @description A tenant or a workload by name, or a rule's expression. */
+            holder: string;
+            /** @enum {string} */
+            holder_kind: "tenant" | "workload" | "rule";
+            /**
+             * Format: double
+             * @description Added over threads; null where not counted.
+             */
+            holder_waited_seconds: number | null;
             host: string;
-            tenant: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: double */
+            idle_cpu_seconds: number;
+            /**
+             * Format: double
+             * @description Time of the holder on these CPUs.
+             */
+            kept_cpu_seconds: number;
+            /**
+             * Format: double
+             * @description Interrupts, kernel threads, and what nobody was charged with.
+             */
+            kernel_cpu_seconds: number;
+            made_by: string;
+            /**
+             * Format: int64
+             * @description Workloads of others that may run there.
+             */
+            others_allowed: number;
+            /**
+             * Format: double
+             * @description Time of others on them.
+             */
+            others_cpu_seconds: number;
+            /** @description Why it was declared. */
+            reason: string;
+            /** Format: double */
+            residual_cpu_seconds: number;
+            /** @description What the gravest verdict says. */
+            sentence: string;
+            /** @description How time by CPU was obtained, the weakest of all. */
+            source: string;
+            /** Format: double */
+            steal_cpu_seconds: number;
+            /**
+             * Format: double
+             * @description Time of the holder on CPUs not declared for it.
+             */
+            strayed_cpu_seconds: number;
+            /** Format: date-time */
+            to: string;
+            /** @description The gravest, such as kept, intruded or unknown. */
+            verdict: string;
+            /** @description All, the gravest first. */
+            verdicts: components["schemas"]["PinFault"][];
+        };
+        PinEvidence: {
+            /**
+             * Format: date-time
+             * @description Begin of the first stretch in which it was.
+             */
+            from: string;
+            /**
+             * Format: double
+             * @description In these stretches; null where not counted.
+             */
+            holder_waited_seconds: number | null;
+            /**
+             * Format: double
+             * @description How long each of them is.
+             */
+            stretch_seconds: number;
+            /**
+             * Format: int64
+             * @description In how many it was.
+             */
+            stretches: number;
+            /**
+             * Format: date-time
+             * @description End of the last.
+             */
+            to: string;
+            /** Format: double */
+            worst_cpu_seconds: number;
+            /**
+             * Format: date-time
+             * @description Begin of that in which it was most.
+             */
+            worst_from: string;
+        };
+        PinFault: {
+            /**
+             * Format: double
+             * @description How much time it is about; null where it is about none.
+             */
+            cpu_seconds: number | null;
+            /** @description Those that it is about. */
+            cpus: string;
+            /** @description Whose time that was, most first: at most five. */
+            culprits: components["schemas"]["PinRun"][];
+            /** @enum {string} */
+            grade: "bad" | "watch" | "fine" | "unknown";
+            sentence: string;
+            verdict: string;
+            /** @description When it was, where that is known. */
+            when?: components["schemas"]["PinEvidence"];
         };
         PinRun: {
             /** Format: double */
             cpu_seconds: number;
+            holder: boolean;
+            /** Format: int64 */
+            id: number;
             kind: string;
+            name: string;
+            owner: string;
             /** @description counted for each CPU, or summed by the CPU that each thread last ran on. */
             source: string;
-            /** @description To whom it was accounted at the time. */
             tenant: string;
-            workload: string;
+        };
+        PinToDeclare: {
+            /** @description A workload that is named need not have been seen yet. */
+            coming?: boolean;
+            /** @description A kernel list such as 0-3,8, or a mask such as 0xff. */
+            cpus: string;
+            /**
+             * Format: date-time
+             * @description From that minute on; now when left out.
+             */
+            from?: string;
+            /** @description A tenant or workload by name, or a rule. */
+            holder: string;
+            /** @enum {string} */
+            holder_kind?: "tenant" | "workload" | "rule";
+            host: string;
+            /** @description Why, for those who read the history. */
+            reason?: string;
+            /** @description Others may run there too. */
+            shared?: boolean;
+            /**
+             * Format: date-time
+             * @description Until that minute; without an end when left out.
+             */
+            until?: string;
         };
         PinnedCPU: {
+            /** Format: double */
+            capacity_cpu_seconds: number;
             /** Format: int64 */
             cpu: number;
-            /** Format: date-time */
-            from: string;
-            host: string;
-            /** @description Workloads whose affinity and cpuset allow it, with their tenant in brackets. */
+            /** Format: double */
+            idle_cpu_seconds: number;
+            /** Format: double */
+            kept_cpu_seconds: number;
+            /** Format: double */
+            kernel_cpu_seconds: number;
+            /** @description Up to ten that affinity and cpusets allow it, with their tenant. */
             may_run: string[];
             /**
-             * Format: double
-             * @description Time that was accounted to other tenants there.
+             * Format: int64
+             * @description How many they are.
              */
+            may_run_count: number;
+            /** Format: double */
             others_cpu_seconds: number;
-            /** @description Who did run there, most first. */
+            /** @description Who ran there, most first. */
             ran: components["schemas"]["PinRun"][];
-            /** @description Whom it is declared for. */
-            tenant: string;
-            /** Format: date-time */
-            to: string;
-            /** @description Why nothing is known of it. */
-            unavailable?: string;
+            /** Format: double */
+            residual_cpu_seconds: number;
+            /** Format: double */
+            steal_cpu_seconds: number;
+            /** @enum {string} */
+            verdict: "kept" | "intruded" | "idle" | "absent" | "unknown";
         };
         PoolsInputBody: {
             pools: string[];
@@ -3309,6 +3546,37 @@ export interface operations {
             };
         };
     };
+    "list-effective-pins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EffectivePin"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-host": {
         parameters: {
             query?: {
@@ -3735,7 +4003,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PinnedCPU"][];
+                    "application/json": components["schemas"]["PinAudit"][];
                 };
             };
             /** @description Error */
@@ -3758,7 +4026,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Pin"];
+                "application/json": components["schemas"]["PinToDeclare"];
             };
         };
         responses: {
@@ -3768,7 +4036,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Pin"];
+                    "application/json": components["schemas"]["DeclaredPin"];
                 };
             };
             /** @description Error */
@@ -3782,24 +4050,61 @@ export interface operations {
             };
         };
     };
-    "remove-pin": {
+    "list-declared-pins": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description One host; all when left out. */
+                host?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeclaredPin"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-pin": {
+        parameters: {
+            query?: {
+                /** @description Ends at that minute; now when left out. */
+                at?: string;
+                reason?: string;
+            };
             header?: never;
             path: {
-                host: string;
-                tenant: string;
+                id: number;
             };
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description No Content */
-            204: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["DeclaredPin"];
+                };
             };
             /** @description Error */
             default: {

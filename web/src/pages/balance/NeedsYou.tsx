@@ -1,5 +1,5 @@
 import { Link } from '@tanstack/react-router'
-import { shown } from '../../figures/Name'
+import { said } from '../../figures/Name'
 import { useTime } from '../../time/useTime'
 import type { Need } from './needs'
 
@@ -23,7 +23,7 @@ export function NeedsYou({ needs, across }: { needs: Need[] | null; across?: boo
             <span className={`mt-1.5 mark-${n.grade}`} role="img" aria-label={words[n.grade]} />
             <div>
               <p className="font-serif leading-[1.4]">
-                {n.sentence.map((s, i) => (typeof s === 'string' ? shown(s) : <b key={i}>{shown(s.bold)}</b>))}
+                {n.sentence.map((s, i) => (typeof s === 'string' ? said(s) : <b key={i}>{said(s.bold)}</b>))}
               </p>
               <small className="text-[12.5px] text-ink-2">
                 {n.class}

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import type { Balance, Host, PinnedCPU, ResourceUse } from '../../api/client'
+import type { Balance, Host, PinAudit, ResourceUse } from '../../api/client'
 import { listOf } from '../../figures/text'
 import { needsOf, type Need } from './needs'
 
@@ -40,22 +40,41 @@ const balance = (u: ResourceUse): Balance => ({
   ],
 })
 
-const pin = (cpu: number, seconds: number, tenant = 'Cellar Intake'): PinnedCPU => ({
-  host: 'cellar-1',
-  cpu,
-  tenant: 'Bottling Line',
-  may_run: [],
-  others_cpu_seconds: seconds,
-  from: '',
-  to: '',
-  ran: [{ workload: 'curd-fermentlog', kind: 'container', tenant, cpu_seconds: seconds, source: 'counted' }],
-})
+const pin = (verdict: string, grade: string, seconds: number): PinAudit =>
+  ({
+    host: 'cellar-1',
+    verdict,
+    grade,
+    holder: 'Bottling Line',
+    sentence: `It is ${verdict} for ${seconds} s, which Bottling Line has alone.`,
+    verdicts: [{ verdict, cpus: '12', cpu_seconds: seconds, culprits: [{ name: 'is' }] }],
+  }) as unknown as PinAudit
 
 describe('what needs you', () => {
-  it('tells of a stranger on pinned CPUs once, with its CPUs and seconds', () => {
-    const needs = needsOf(balance(use({})), [pin(12, 30), pin(13, 40), pin(15, 0.2)])
-    expect(needs.map(text)).toEqual([
-      'curd-fermentlog ran on CPUs 12–13 of cellar-1, declared for Bottling Line: 70 CPU-seconds in the span.',
+  it('tells of pins that were not kept, the gravest and longest first, and not of all', () => {
+    const pins = [
+      pin('unenforced', 'watch', 0),
+      pin('idle', 'watch', 900),
+      pin('kept', 'fine', 900),
+      pin('intruded', 'bad', 2),
+      pin('overlapping', 'bad', 1),
+      pin('overlapping', 'bad', 0),
+      pin('strayed', 'watch', 4),
+      pin('intruded', 'bad', 70),
+      pin('absent', 'bad', 0),
+    ]
+    expect(needsOf(balance(use({})), pins).map((n) => [n.grade, n.host, text(n)])).toEqual([
+      ['bad', 'cellar-1', 'It is absent for 0 s, which Bottling Line has alone.'],
+      ['bad', 'cellar-1', 'It is intruded for 70 s, which Bottling Line has alone.'],
+      ['bad', 'cellar-1', 'It is intruded for 2 s, which Bottling Line has alone.'],
+      ['bad', 'cellar-1', 'It is overlapping for 1 s, which Bottling Line has alone.'],
+    ])
+    expect(needsOf(balance(use({})), [pin('intruded', 'bad', 2)])[0]!.sentence).toEqual([
+      'It ',
+      { bold: 'is' },
+      ' intruded for 2 s, which ',
+      { bold: 'Bottling Line' },
+      ' has alone.',
     ])
   })
   it('tells of a soft mark, and of a quota that changed, by what was in force', () => {
@@ -78,15 +97,12 @@ describe('what needs you', () => {
     const needs = needsOf({ ...balance(use({ used_mean: null })), hosts: 0 }, [])
     expect(needs.map(text)).toEqual(['Nothing was recorded in this span: what happened is not known.'])
   })
-  it('says nothing of the holder itself', () => {
-    expect(needsOf(balance(use({})), [pin(12, 30, 'Bottling Line')])).toEqual([])
-  })
   it('tells a mean over its quota from a peak over it, and puts trouble first', () => {
     const over = needsOf(balance(use({ used_mean: 9.5, peak_minute_mean: 11, over: true, peak_over: true })), [])
     expect(over.map((n) => [n.grade, text(n)])).toEqual([
       ['bad', 'Cellar Intake used 9.5 of 8 cores of CPU, 1.5 over its quota.'],
     ])
-    const peak = needsOf(balance(use({ peak_minute_mean: 9, peak_over: true })), [pin(12, 5)])
+    const peak = needsOf(balance(use({ peak_minute_mean: 9, peak_over: true })), [pin('intruded', 'bad', 5)])
     expect(peak.map((n) => n.grade)).toEqual(['bad', 'watch'])
   })
   it('does not take a figure that is not there for one that is low', () => {

@@ -1,5 +1,5 @@
-import type { Balance, Host, PinnedCPU } from '../../api/client'
-import { listOf, moment } from '../../figures/text'
+import type { Balance, Host, PinAudit } from '../../api/client'
+import { moment } from '../../figures/text'
 import { figure, inSentence, unitOf, whole } from '../../figures/units'
 
 /** One thing that wants an administrator: a sentence of plain and bold parts, its class, and where to look. */
@@ -16,9 +16,9 @@ export type Unheard = { hosts: Host[]; inAll: number }
 
 const order = { bad: 0, watch: 1, info: 2 }
 
-/** What the figures at hand say needs attention: work on others' pinned CPUs, quotas exceeded, hosts that fell silent. */
-export function needsOf(balance: Balance, pins: PinnedCPU[], unheard?: Unheard): Need[] {
-  const needs = [...unrecorded(balance), ...intruders(pins), ...quotas(balance), ...(unheard ? silent(unheard) : [])]
+/** What the figures at hand say needs attention: verdicts on pinned CPUs, quotas exceeded, hosts that fell silent. */
+export function needsOf(balance: Balance, pins: PinAudit[], unheard?: Unheard): Need[] {
+  const needs = [...unrecorded(balance), ...pinned(pins), ...quotas(balance), ...(unheard ? silent(unheard) : [])]
   return needs.sort((a, b) => order[a.grade] - order[b.grade])
 }
 
@@ -29,32 +29,43 @@ function unrecorded(balance: Balance): Need[] {
   ]
 }
 
-function intruders(pins: PinnedCPU[]): Need[] {
-  const groups = new Map<string, { pin: PinnedCPU; cpus: number[]; seconds: number; workload: string }>()
-  for (const pin of pins) {
-    for (const run of pin.ran) {
-      if (run.tenant === pin.tenant || run.cpu_seconds < 1) continue
-      const key = [pin.host, pin.tenant, run.workload].join('\n')
-      const g = groups.get(key) ?? { pin, cpus: [], seconds: 0, workload: run.workload }
-      g.cpus.push(pin.cpu)
-      g.seconds += run.cpu_seconds
-      groups.set(key, g)
-    }
-  }
-  const all = [...groups.values()].sort((a, b) => b.seconds - a.seconds)
-  return all.slice(0, 3).map((g) => ({
-    grade: 'bad',
-    sentence: [
-      { bold: g.workload },
-      ` ran on ${g.cpus.length === 1 ? 'CPU' : 'CPUs'} ${listOf(g.cpus)} of `,
-      { bold: g.pin.host },
-      ', declared for ',
-      { bold: g.pin.tenant },
-      `: ${Math.round(g.seconds).toLocaleString('en')} CPU-seconds in the span.`,
-    ],
-    class: 'Others on pinned CPUs',
-    host: g.pin.host,
+/** How many declarations of CPUs are told of, the gravest first. */
+const pinsShown = 4
+
+/** Verdicts that an administrator is told of unasked. What is only not enforced, or built so, can be looked up. */
+const told = ['absent', 'intruded', 'overlapping', 'strayed', 'sibling', 'squeezing', 'idle']
+
+function pinned(pins: PinAudit[]): Need[] {
+  const worth = pins.filter((p) => told.includes(p.verdict))
+  worth.sort(
+    (a, b) =>
+      told.indexOf(a.verdict) - told.indexOf(b.verdict) ||
+      (b.verdicts[0]?.cpu_seconds ?? 0) - (a.verdicts[0]?.cpu_seconds ?? 0),
+  )
+  const overlaps = new Set<string>() // of two declarations that overlap, one is told of
+  const each = worth.filter((p) => {
+    if (p.verdict !== 'overlapping') return true
+    const key = `${p.host} ${p.verdicts[0]?.cpus}`
+    return !overlaps.has(key) && overlaps.add(key)
+  })
+  return each.slice(0, pinsShown).map((p) => ({
+    grade: p.grade === 'bad' ? 'bad' : 'watch',
+    sentence: emphasized(p.sentence, [p.holder, ...(p.verdicts[0]?.culprits ?? []).map((c) => c.name)]),
+    class: `Pinned CPUs, ${p.verdict}`,
+    host: p.host,
   }))
+}
+
+/** A sentence in parts, the names in it bold. */
+function emphasized(sentence: string, names: string[]): Need['sentence'] {
+  const found = names.filter((n) => n !== '' && sentence.includes(n)).sort((a, b) => b.length - a.length)
+  const first = found[0]
+  if (first === undefined) return [sentence]
+  const rest = found.slice(1)
+  return sentence
+    .split(first)
+    .flatMap((part, i) => (i === 0 ? emphasized(part, rest) : [{ bold: first }, ...emphasized(part, rest)]))
+    .filter((part) => part !== '')
 }
 
 function quotas(balance: Balance): Need[] {

@@ -1,17 +1,18 @@
-import type { CPULine, PinnedCPU } from '../../api/client'
+import type { CPULine, PinAudit, PinnedCPU } from '../../api/client'
 import { useCPUs, usePins } from '../../api/queries'
 import { listOf, percent, waits } from '../../figures/text'
+import { said } from '../../figures/Name'
 import { Waiting } from '../../figures/Trouble'
 import { tenantColour } from '../../figures/units'
 import { useTime } from '../../time/useTime'
-import { intruded, kernel, layOut, pinnedOf, timeOf, untold, type Pinned } from './places'
+import { kernel, layOut, timeOf, untold } from './places'
 
 /** Who ran where: a column a CPU, siblings joined to a core, nodes apart, stacked by tenant; a frame is a pin, a diamond an intruder. */
 export function CPUMap({ host, colours }: { host: string; colours: Map<string, number> }) {
   const { span } = useTime()
   const cpus = useCPUs(span, host)
   const pins = usePins(span, host)
-  const declared = new Map(pins.data?.map((p) => [p.cpu, p]))
+  const declared = new Map(pins.data?.flatMap((pin) => pin.each.map((of): [number, Held] => [of.cpu, { pin, of }])))
   const nodes = layOut(cpus.data?.cpus ?? [])
   const waited = waits(cpus.data?.pressure ?? [])
   return (
@@ -47,8 +48,11 @@ export function CPUMap({ host, colours }: { host: string; colours: Map<string, n
           </div>
         ))}
       </div>
-      {pinnedOf(pins.data ?? []).map((p) => (
-        <PinSentence key={p.tenant} pin={p} />
+      {pins.data?.map((p) => (
+        <p key={p.id} className="flex items-baseline gap-2.5 px-3.5 pb-2.5 font-serif">
+          <span className={`flex-none mark-${marks[p.grade]}`} aria-hidden />
+          <span>{said(p.sentence)}</span>
+        </p>
       ))}
       {waited !== '' && <p className="px-3.5 pb-2.5 text-[12.5px] text-ink-2">{waited}</p>}
     </section>
@@ -57,13 +61,20 @@ export function CPUMap({ host, colours }: { host: string; colours: Map<string, n
 
 const paints: Record<string, string> = { [kernel]: 'var(--kernel)', [untold]: 'var(--unknown)' }
 
-type ColumnProps = { line: CPULine; pin: PinnedCPU | undefined; colours: Map<string, number> }
+/** What a CPU is declared for, and what is known of it. */
+type Held = { pin: PinAudit; of: PinnedCPU }
+
+const marks: Record<string, string> = { bad: 'bad', watch: 'watch', fine: 'info', unknown: 'info' }
+
+type ColumnProps = { line: CPULine; pin: Held | undefined; colours: Map<string, number> }
 
 function Column({ line: c, pin, colours }: ColumnProps) {
   const part = (seconds: number) => (c.capacity_seconds > 0 ? seconds / c.capacity_seconds : 0)
-  const time = timeOf(c, pin?.tenant)
+  const time = timeOf(c, pin?.pin.holder)
   const words = time.filter((t) => part(t.seconds) >= 0.001).map((t) => `${t.tenant} ${percent(part(t.seconds))}`)
-  const declared = pin ? `; declared for ${pin.tenant}${intruded(pin) ? ', others ran there' : ''}` : ''
+  const isIntruded = pin?.of.verdict === 'intruded'
+  const may = pin ? `; may run there: ${pin.of.may_run.join(', ')}${more(pin.of)}` : ''
+  const declared = pin ? `; declared for ${pin.pin.holder}: ${pin.of.verdict}${may}` : ''
   const label = `CPU ${c.cpu}: ${words.join(', ') || 'idle'}${declared}`
   return (
     <div className="w-4 text-center">
@@ -77,7 +88,7 @@ function Column({ line: c, pin, colours }: ColumnProps) {
             }}
           />
         ))}
-        {intruded(pin) && <b className="mark-bad" />}
+        {isIntruded && <b className="mark-bad" />}
       </div>
       <span className="text-[10.5px] text-ink-2" aria-hidden>
         {c.cpu}
@@ -86,24 +97,7 @@ function Column({ line: c, pin, colours }: ColumnProps) {
   )
 }
 
-function PinSentence({ pin: p }: { pin: Pinned }) {
-  const first = p.others[0]
-  return (
-    <p className="flex items-baseline gap-2.5 px-3.5 pb-2.5 font-serif">
-      <span className={`flex-none ${first ? 'mark-bad' : 'mark-info'}`} aria-hidden />
-      <span>
-        {p.cpus.length === 1 ? 'CPU' : 'CPUs'} {listOf(p.cpus)} {p.cpus.length === 1 ? 'is' : 'are'} declared for{' '}
-        <b>{p.tenant}</b>.{' '}
-        {first ? (
-          <>
-            <b>{first.workload}</b> of {first.tenant} ran there for {Math.round(first.seconds).toLocaleString('en')}{' '}
-            CPU-seconds
-            {p.others.length > 1 && `, ${p.others.length - 1} more for less`}.
-          </>
-        ) : (
-          'Nobody else ran there.'
-        )}
-      </span>
-    </p>
-  )
+function more(of: PinnedCPU): string {
+  const n = of.may_run_count - of.may_run.length
+  return n > 0 ? ` and ${n} more` : ''
 }

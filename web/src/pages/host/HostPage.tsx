@@ -17,6 +17,7 @@ import { LedgerLines } from './LedgerLines'
 import { LedgerSheet } from './LedgerSheet'
 import { MachineSheet } from './MachineSheet'
 import { MemorySheet } from './MemorySheet'
+import { PinSheet } from './PinSheet'
 import { SensorSheet } from './SensorSheet'
 
 const modes: Record<string, string> = {
@@ -72,6 +73,7 @@ export function HostPage() {
         <CPUMap host={host} colours={colours} />
         <LedgerSheet balance={balance.data} error={balance.error} />
       </div>
+      <PinSheet host={host} />
       <section className="sheet mt-4.5 overflow-x-auto" aria-labelledby="workloads-title">
         <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
           <h2 id="workloads-title">Workloads</h2>

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
-import type { CPULine, PinnedCPU } from '../../api/client'
-import { layOut, pinnedOf, timeOf } from './places'
+import type { CPULine } from '../../api/client'
+import { layOut, timeOf } from './places'
 
 const line = (cpu: number, core: number, node: number, more: Partial<CPULine> = {}) =>
   ({
@@ -45,28 +45,5 @@ describe('the places of CPUs', () => {
       { tenant: 'not told apart', seconds: 3 },
     ])
     expect(timeOf(line(0, 0, 0, { shares }), 'Frost Watch')[0]!.tenant).toBe('Frost Watch')
-  })
-})
-
-describe('what is declared', () => {
-  const pin = (cpu: number, seconds: number) =>
-    ({
-      cpu,
-      tenant: 'Bottling Line',
-      ran: [
-        { workload: 'bottling-plc', tenant: 'Bottling Line', cpu_seconds: 9 },
-        { workload: 'curd-fermentlog', tenant: 'Cellar Intake', cpu_seconds: seconds },
-        { workload: 'cron', tenant: 'unassigned', cpu_seconds: 0.3 },
-      ],
-    }) as unknown as PinnedCPU
-
-  it('names who else ran there over all its CPUs, and not the holder', () => {
-    expect(pinnedOf([pin(12, 0.7), pin(13, 4)])).toEqual([
-      {
-        tenant: 'Bottling Line',
-        cpus: [12, 13],
-        others: [{ workload: 'curd-fermentlog', tenant: 'Cellar Intake', seconds: 4.7 }],
-      },
-    ])
   })
 })

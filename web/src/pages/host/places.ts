@@ -1,4 +1,4 @@
-import type { CPULine, PinnedCPU } from '../../api/client'
+import type { CPULine } from '../../api/client'
 
 /** CPUs as they are built: nodes apart, in each the cores, in each core its CPUs. A node or core that is not known is -1. */
 export type NodePlace = { node: number; cores: CPULine[][] }
@@ -34,31 +34,3 @@ export function timeOf(c: CPULine, holder?: string): { tenant: string; seconds: 
 
 export const kernel = 'kernel'
 export const untold = 'not told apart'
-
-/** CPUs declared for one tenant, and who else ran there. */
-export type Pinned = { tenant: string; cpus: number[]; others: { workload: string; tenant: string; seconds: number }[] }
-
-/** What is declared of a host's CPUs, by tenant. Less than a second of others' work is no news. */
-export function pinnedOf(pins: PinnedCPU[]): Pinned[] {
-  const by = new Map<string, Pinned>()
-  for (const p of pins) {
-    const x = by.get(p.tenant) ?? { tenant: p.tenant, cpus: [], others: [] }
-    by.set(p.tenant, x)
-    x.cpus.push(p.cpu)
-    for (const r of p.ran) {
-      if (r.tenant === p.tenant) continue
-      const known = x.others.find((o) => o.workload === r.workload && o.tenant === r.tenant)
-      if (known) known.seconds += r.cpu_seconds
-      else x.others.push({ workload: r.workload, tenant: r.tenant, seconds: r.cpu_seconds })
-    }
-  }
-  return [...by.values()].map((x) => ({
-    ...x,
-    others: x.others.filter((o) => o.seconds >= 1).sort((a, b) => b.seconds - a.seconds),
-  }))
-}
-
-/** Whether work of others than its holder ran on a declared CPU for long enough to be told. */
-export function intruded(p: PinnedCPU | undefined): boolean {
-  return p !== undefined && p.others_cpu_seconds >= 1
-}

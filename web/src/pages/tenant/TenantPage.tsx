@@ -5,6 +5,7 @@ import { useState } from 'react'
 import { useBalance, useColours, useLedger } from '../../api/queries'
 import { Stand } from '../../figures/Stand'
 import { QuotaHistory } from './QuotaHistory'
+import { TenantPins } from './TenantPins'
 import { BalanceBar } from '../../figures/BalanceBar'
 import { More } from '../../figures/More'
 import { ResourceTabs } from '../../figures/ResourceTabs'
@@ -76,6 +77,7 @@ export function TenantPage() {
         </section>
       )}
       {row && tenant !== 'unassigned' && <QuotaHistory tenant={tenant} />}
+      {row && <TenantPins tenant={tenant} />}
       <section className="sheet overflow-x-auto" aria-labelledby="workloads-title">
         <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
           <h2 id="workloads-title">Workloads</h2>
