@@ -87,6 +87,10 @@ type Unit struct {
 	Mean string  // of its mean over an interval: cores, bytes, bytes_per_second
 	Per  float64 // account units in one unit; for a level, those that stand for one millisecond
 	Step Step    // how people read large ones
+	// Spent is in what allowances of the measure are given and told, and SpentPer is how many account units are one of
+	// it: of a level those that stand for a byte over an hour.
+	Spent    string
+	SpentPer float64
 }
 
 // Step is by which steps a unit grows for people to read it.

@@ -141,6 +141,9 @@ func (m Measure) Mean(units float64, elapsedMillis int64) float64 {
 	return units / (float64(elapsedMillis) / 1e3)
 }
 
+// Spent converts account units into the unit in which allowances of the measure are told.
+func (m Measure) Spent(units float64) float64 { return units / register[m].Unit.SpentPer }
+
 // PeakMean converts the peak of a tick, in account units a second for what accumulates, into MeanUnit.
 func (m Measure) PeakMean(peak float64) float64 { return peak / register[m].Unit.Per }
 

@@ -16,7 +16,10 @@ type Balance struct {
 	Workloads int               `json:"workloads"`
 	Tenants   []TenantBalance   `json:"tenants" doc:"Unassigned use first, then by name."`
 	Resources []ResourceBalance `json:"resources"`
-	Note      string            `json:"note,omitempty" doc:"Where sums stand for intervals that are no longer kept."`
+	// How tenants stand against each quota, and in the windows of their allowances.
+	Stands     []Stand          `json:"stands"`
+	Allowances []AllowanceStand `json:"allowances"`
+	Note       string           `json:"note,omitempty" doc:"Where sums stand for intervals that are no longer kept."`
 }
 
 // ResourceBalance is the whole of one resource, as means over the span.
@@ -38,6 +41,7 @@ type TenantBalance struct {
 	Tenant    string        `json:"tenant"`
 	Colour    int           `json:"colour" doc:"Place in the row of tenant colours, 1 to 8; 0 for unassigned."`
 	Workloads int           `json:"workloads"`
+	Parts     []string      `json:"parts,omitempty" doc:"Tenants that are parts of it: their use is in their own rows."`
 	Uses      []ResourceUse `json:"uses" doc:"One per resource, in the order of resources."`
 }
 
@@ -84,6 +88,7 @@ type Tenant struct {
 	ID     int32
 	Name   string
 	Colour int
+	Parts  []string // tenants that are parts of it
 	Limits map[amount.Resource][]tenancy.LimitChange
 }
 
@@ -114,7 +119,8 @@ func LimitsChanged(tenants []Tenant, from, to time.Time) (moments []time.Time) {
 func ExplainBalance(over Over, stretch *question.Stretch, rows []question.Row, workloads int, tenants []Tenant,
 	parts []Part) *Balance {
 	b := &Balance{Over: over, Hosts: stretch.Hosts, Workloads: workloads, Tenants: []TenantBalance{},
-		Resources: []ResourceBalance{}, Note: question.PastKeeping(stretch.Grain)}
+		Resources: []ResourceBalance{}, Stands: []Stand{}, Allowances: []AllowanceStand{},
+		Note: question.PastKeeping(stretch.Grain)}
 	byTenant := map[int32]*question.Row{}
 	for i := range rows {
 		byTenant[rows[i].Tenant] = &rows[i]
@@ -168,7 +174,7 @@ type span struct {
 }
 
 func (s *span) of(t *Tenant, row *question.Row) TenantBalance {
-	b := TenantBalance{Tenant: t.Name, Colour: t.Colour}
+	b := TenantBalance{Tenant: t.Name, Colour: t.Colour, Parts: t.Parts}
 	if row != nil {
 		b.Workloads = row.Workloads
 	}

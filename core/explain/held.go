@@ -61,3 +61,30 @@ func (h *Held) Crowding(runnableMean float64) *float64 {
 	crowding := runnableMean / h.MayUseCPUs
 	return &crowding
 }
+
+// Entitled is what a workload is entitled to of the resources that can be held, in their mean units: limits,
+// reservations and allotments. What nothing limits below the whole host is not held.
+func (h *Held) Entitled(kind amount.Kind, hostCPUs int, hostMemory int64) map[string]float64 {
+	of := map[string]float64{}
+	// CPUs that it may run on beside others are not its own: it takes a limit, or a number that was asked for.
+	isAsked := h.CPUAsked != nil && (kind == amount.Job || kind == amount.VM)
+	if h.CPULimit != nil || isAsked {
+		cpus := h.MayUseCPUs
+		if isAsked {
+			cpus = min(cpus, *h.CPUAsked)
+		}
+		if cpus < float64(hostCPUs) || isAsked {
+			of[amount.CPU.String()] = cpus
+		}
+	}
+	for _, limit := range []*float64{h.MemoryLimit, h.MemoryAsked} {
+		least, there := of[amount.Memory.String()]
+		if limit != nil && (hostMemory <= 0 || *limit < float64(hostMemory)) && (!there || *limit < least) {
+			of[amount.Memory.String()] = *limit
+		}
+	}
+	if set, err := cpuset.Parse(h.GPUs); err == nil && !set.IsEmpty() {
+		of[amount.GPU.String()] = float64(set.Len())
+	}
+	return of
+}

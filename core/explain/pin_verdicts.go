@@ -144,7 +144,8 @@ func (p *pinAuditor) intruded() {
 	}
 	meanwhile := ""
 	if p.Waited != nil && *p.Waited >= 1 {
-		meanwhile = fmt.Sprintf("; threads of %s waited %.3g s for a CPU in this span", p.holder(), *p.Waited)
+		meanwhile = fmt.Sprintf("; threads of %s waited %s s for a CPU in this span", p.holder(),
+			round(*p.Waited))
 	}
 	p.fault(PinIntruded, gradeBad, on, &sum, runs, "%s ran for %s on %s, declared for %s alone%s.", who, seconds(sum),
 		cpusText(on), p.holder(), meanwhile)
@@ -398,13 +399,18 @@ func itOrThem(n int) string { return plural(n, "it", "them") }
 
 // seconds is CPU time in words.
 func seconds(v float64) string {
-	switch {
-	case v >= 100_000:
+	if v >= 100_000 {
 		return fmt.Sprintf("%.0f CPU-hours", v/3600)
-	case v >= 100:
-		return fmt.Sprintf("%.0f CPU-seconds", v)
 	}
-	return fmt.Sprintf("%.3g CPU-seconds", v)
+	return round(v) + " CPU-seconds"
+}
+
+// round writes a number with three figures, or all before the point.
+func round(v float64) string {
+	if v >= 100 {
+		return fmt.Sprintf("%.0f", v)
+	}
+	return fmt.Sprintf("%.3g", v)
 }
 
 // percent is a part in words, never all or nothing of it where it is neither.

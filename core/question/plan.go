@@ -53,7 +53,7 @@ func PlanFor(q Question) (*Plan, error) {
 			return nil, fmt.Errorf("only CPU time can be told by CPU and by part, not %s", m)
 		}
 	}
-	p.Peaks = slices.Equal(q.By, []Dimension{Tenant}) && !q.State && q.Scope.Only == nil && q.Step == 0 &&
+	p.Peaks = slices.Equal(q.By, []Dimension{Tenant}) && !q.State && !q.NoPeaks && q.Scope.Only == nil && q.Step == 0 &&
 		q.Scope.Span.isWholeMinutes()
 	p.Ticks = !p.Peaks && !q.NoPeaks
 	return p, nil

@@ -1,6 +1,7 @@
 package tenancy
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"math"
@@ -8,11 +9,13 @@ import (
 	"time"
 )
 
-// Limit is what a tenant may have of one resource, as a mean in the resource's unit: cores, GPUs, bytes, bytes per
-// second or watts. With neither mark there is no limit.
+// Limit is what a tenant may have of something: as a mean in its unit (cores, GPUs, bytes, bytes per second, watts, a
+// number), or of an allowance, as an amount for its window. With neither mark there is no limit.
 type Limit struct {
-	Ceiling *float64 // what must not stay exceeded
+	Ceiling *float64 // what must not stay exceeded; of an allowance, its amount
 	Soft    *float64 // from here on it is watched; at most the ceiling
+	Basis   Basis    // what is held against it; the zero value is Used
+	Zone    string   // of an allowance: the time zone in which its windows begin, by the tz database
 }
 
 // None tells whether nothing is limited.
@@ -20,7 +23,9 @@ func (l Limit) None() bool { return l.Ceiling == nil && l.Soft == nil }
 
 // Equal tells whether two limits are the same.
 func (l Limit) Equal(other Limit) bool {
-	return sameMark(l.Ceiling, other.Ceiling) && sameMark(l.Soft, other.Soft)
+	basis := func(b Basis) Basis { return cmp.Or(b, Used) }
+	return sameMark(l.Ceiling, other.Ceiling) && sameMark(l.Soft, other.Soft) && (l.None() ||
+		basis(l.Basis) == basis(other.Basis) && l.Zone == other.Zone)
 }
 
 func sameMark(a, b *float64) bool {

@@ -7,18 +7,22 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"vinescale/core/amount"
 	"vinescale/core/tenancy"
 	"vinescale/internal/hub"
 )
 
-// Quota is a limit of a tenant's use of a resource.
+// Quota is a limit of a tenant's: a ceiling, or with a window an allowance.
 type Quota struct {
 	Tenant    string    `json:"tenant"`
-	Resource  string    `json:"resource"`
-	Ceiling   *float64  `json:"ceiling" doc:"As a mean; null where there is only a soft mark, or the limit ended."`
+	Resource  string    `json:"resource" doc:"Or processes, threads, gpu_devices, space_used_bytes."`
+	ScopeKind string    `json:"scope_kind" enum:"fleet,pool,host"`
+	Scope     string    `json:"scope" doc:"The pool or host; empty for all hosts together."`
+	Ceiling   *float64  `json:"ceiling" doc:"A mean, or an allowance's amount; null: only a soft mark, or ended."`
 	Soft      *float64  `json:"soft" doc:"From here on it is watched; null for none."`
-	Unit      string    `json:"unit" doc:"Of both: cores, bytes, bytes_per_second, gpus or watts."`
+	Unit      string    `json:"unit" doc:"Of both."`
+	Basis     string    `json:"basis" enum:"used,held,greater" doc:"What is held against it."`
+	Window    string    `json:"window" doc:"Of an allowance: day, week, month, N days from DATE; else empty."`
+	Zone      string    `json:"zone" doc:"Of an allowance: the time zone of its windows."`
 	AppliesAt time.Time `json:"applies_at" doc:"From when on, until the next change of it."`
 	MadeAt    time.Time `json:"made_at" doc:"When it was written down."`
 	MadeBy    string    `json:"made_by" doc:"By whose token."`
@@ -26,24 +30,37 @@ type Quota struct {
 }
 
 func quotaOf(q *hub.Quota) Quota {
-	return Quota{q.Tenant, q.Resource, q.Limit.Ceiling, q.Limit.Soft, unitOf(q.Resource), q.AppliesAt, q.MadeAt,
-		q.MadeBy, q.Reason}
+	unit, _ := tenancy.QuotaUnit(q.Resource, q.Window != "") // of one that is no longer in the register it is not known
+	return Quota{q.Tenant, q.Resource, string(q.Scope.Kind), q.Scope.Name, q.Limit.Ceiling, q.Limit.Soft, unit,
+		string(q.Limit.Basis), q.Window, q.Limit.Zone, q.AppliesAt, q.MadeAt, q.MadeBy, q.Reason}
 }
 
 type quotasOutput struct{ Body []Quota }
 
-// QuotaPath names a quota.
+// quotaName is a parameter that names what quotas may be set on.
+type quotaName string
+
+// Schema lists the names.
+func (quotaName) Schema(huma.Registry) *huma.Schema { return nameSchema(tenancy.QuotaNames()) }
+
+// QuotaPath names what is limited.
 type QuotaPath struct {
-	Tenant   string       `path:"tenant"`
-	Resource resourceName `path:"resource"`
+	Tenant   string    `path:"tenant"`
+	Resource quotaName `path:"resource"`
 }
 
 // QuotaToSet is a limit that is to be put in force.
 type QuotaToSet struct {
-	Ceiling *float64   `json:"ceiling,omitempty" doc:"As a mean in the resource's unit; none when left out."`
-	Soft    *float64   `json:"soft,omitempty" doc:"From here on it is watched; none when left out."`
-	From    *time.Time `json:"from,omitempty" doc:"Applies from that minute on, past or to come; now when left out."`
-	Reason  string     `json:"reason,omitempty" doc:"Why, for those who read the history."`
+	Ceiling   *float64   `json:"ceiling,omitempty" doc:"A mean, or an allowance's amount; none when left out."`
+	Soft      *float64   `json:"soft,omitempty" doc:"From here on it is watched; none when left out."`
+	ScopeKind string     `json:"scope_kind,omitempty" enum:"fleet,pool,host" doc:"The fleet when left out."`
+	Scope     string     `json:"scope,omitempty" doc:"The pool or host by name."`
+	Basis     string     `json:"basis,omitempty" enum:"used,held,greater" doc:"What is used, when left out."`
+	Window    string     `json:"window,omitempty" doc:"Makes an allowance: day, week, month, or N days from DATE."`
+	Zone      string     `json:"zone,omitempty" doc:"The time zone of the windows, such as Europe/Vienna; UTC."`
+	From      *time.Time `json:"from,omitempty" doc:"Applies from that minute on, past or to come; now."`
+	Reason    string     `json:"reason,omitempty" doc:"Why, for those who read the history."`
+	IsBeyond  bool       `json:"beyond,omitempty" doc:"It may be more than what is left of the whole."`
 }
 
 type putQuotaInput struct {
@@ -55,8 +72,11 @@ type quotaOutput struct{ Body Quota }
 
 type removeQuotaInput struct {
 	QuotaPath
-	From   time.Time `query:"from" doc:"Ends at that minute; now when left out."`
-	Reason string    `query:"reason"`
+	From      time.Time `query:"from" doc:"Ends at that minute; now when left out."`
+	Reason    string    `query:"reason"`
+	ScopeKind string    `query:"scope_kind" enum:"fleet,pool,host"`
+	Scope     string    `query:"scope"`
+	Window    string    `query:"window" doc:"Of an allowance."`
 }
 
 type quotaChangesInput struct {
@@ -93,7 +113,9 @@ func quotaRoutes(api huma.API, s *service) {
 		Metadata: administrators(),
 	}, func(ctx context.Context, in *putQuotaInput) (*quotaOutput, error) {
 		order := hub.QuotaOrder{Tenant: in.Tenant, Resource: string(in.Resource), Reason: in.Body.Reason,
-			Limit: tenancy.Limit{Ceiling: in.Body.Ceiling, Soft: in.Body.Soft}}
+			ScopeKind: in.Body.ScopeKind, ScopeOn: in.Body.Scope, Window: in.Body.Window, IsBeyond: in.Body.IsBeyond,
+			Limit: tenancy.Limit{Ceiling: in.Body.Ceiling, Soft: in.Body.Soft, Basis: tenancy.Basis(in.Body.Basis),
+				Zone: in.Body.Zone}}
 		if in.Body.From != nil {
 			order.From = *in.Body.From
 		}
@@ -105,14 +127,7 @@ func quotaRoutes(api huma.API, s *service) {
 		Summary: "End a quota; its history stays", Metadata: administrators(),
 	}, func(ctx context.Context, in *removeQuotaInput) (*struct{}, error) {
 		return nil, asProblem(s.hub.RemoveQuota(ctx, &hub.QuotaOrder{Tenant: in.Tenant,
-			Resource: string(in.Resource), From: in.From, Reason: in.Reason}))
+			Resource: string(in.Resource), From: in.From, Reason: in.Reason, ScopeKind: in.ScopeKind, ScopeOn: in.Scope,
+			Window: in.Window}))
 	})
-}
-
-func unitOf(resource string) string {
-	r, err := amount.ParseResource(resource)
-	if err != nil {
-		return ""
-	}
-	return r.MeanUnit()
 }

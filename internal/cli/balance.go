@@ -15,27 +15,39 @@ import (
 )
 
 func newBalance() *cobra.Command {
-	failOn := &choice{"", []string{"over", "soft"}}
+	failOn := &choice{"", []string{"over", "soft", "exhausted"}}
 	of := &choice{"all", append(amount.ResourceNames(), "all")}
 	cmd := &cobra.Command{
 		Use:   "balance",
 		Short: "Every tenant's use against its quotas and the capacity",
 		Long: `Balance compares, over a span, what each tenant used (the mean, and its highest
 minute with all its workloads added) with its quota, and closes each resource's
-ledger: tenants + unassigned + kernel + idle + residual = capacity.`,
+ledger: tenants + unassigned + kernel + idle + residual = capacity.
+
+Below stand the quotas, a line each, on all hosts, a pool or a host: what is used and what
+is held, what is left, for how long single minutes were above, and whether others waited
+meanwhile; and the allowances, with what is spent, what is left, and when they run out.`,
 		Example: `  vinescale balance
   vinescale balance --span 24h --of cpu
   vinescale balance --fail-on over && echo nobody is over`,
 	}
 	cmd.Flags().Var(of, "of", "which resource")
-	cmd.Flags().Var(failOn, "fail-on", "exit with 3 when a tenant's mean is over its quota, or over its soft mark too")
+	cmd.Flags().Var(failOn, "fail-on", "exit with 3 when a tenant is over a quota, or over a soft mark too, "+
+		"or an allowance is exhausted")
 	completeWith(cmd, "of", of.allowed)
 	completeWith(cmd, "fail-on", failOn.allowed)
 	return acrossHosts(cmd, "/balance", &report[explain.Balance, balanceRow]{
 		page: func(w io.Writer, b *explain.Balance) error { return printBalance(w, of.value, b) },
 		rows: func(b *explain.Balance) []balanceRow { return balanceRows(of.value, b) }, columns: balanceColumns,
 		holds: func(b *explain.Balance) bool {
-			return failOn.value != "" && anyOver(b, of.value, failOn.value == "soft")
+			switch failOn.value {
+			case "":
+				return false
+			case "exhausted":
+				return anyExhausted(b, of.value, false)
+			}
+			isSoft := failOn.value == "soft"
+			return anyOver(b, of.value, isSoft) || isSoft && anyExhausted(b, of.value, true)
 		},
 	})
 }
@@ -49,7 +61,17 @@ func anyOver(b *explain.Balance, of string, soft bool) bool {
 			}
 		}
 	}
-	return false
+	return slices.ContainsFunc(b.Stands, func(s explain.Stand) bool {
+		return (s.Over || soft && s.SoftOver) && (of == "all" || of == s.Resource)
+	})
+}
+
+// anyExhausted tells whether an allowance is spent, or, with soft, is watched or expected to be spent.
+func anyExhausted(b *explain.Balance, of string, soft bool) bool {
+	return slices.ContainsFunc(b.Allowances, func(a explain.AllowanceStand) bool {
+		isNear := a.State == explain.AllowanceWatched || a.State == explain.AllowanceRunningOut
+		return (a.State == explain.AllowanceExhausted || soft && isNear) && (of == "all" || of == a.Resource)
+	})
 }
 
 // balanceRow is one tenant and resource, for programs.
@@ -114,7 +136,10 @@ func printBalance(w io.Writer, of string, b *explain.Balance) error {
 			}
 		}
 	}
-	return nil
+	if err := printStands(w, of, b); err != nil {
+		return err
+	}
+	return printAllowances(w, of, b)
 }
 
 // limiting are the caveats that limit the shares of a resource, "all" for any. Those that are not known here stay.
@@ -170,6 +195,9 @@ func writeBalance(w io.Writer, b *explain.Balance, i int) error {
 	why := ""
 	var changed []string
 	for _, x := range b.Tenants {
+		if len(x.Parts) > 0 && x.Workloads == 0 {
+			continue // all that it has is its parts'
+		}
 		use := x.Uses[i]
 		quota, note := "none set", ""
 		if use.Quota != nil {

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -85,7 +86,7 @@ func runDemo(ctx context.Context, c *config, dir string, history time.Duration, 
 	d := &demo{dir: dir, service: s, credentials: map[string]string{}, played: map[string]*played{}}
 	begin := time.Now().Add(-history).Truncate(time.Minute)
 	d.hosts = stage.Cooperative(begin)
-	if err := d.furnish(ctx); err != nil {
+	if err := d.furnish(ctx, history); err != nil {
 		return ended(ctx, err)
 	}
 	fmt.Fprintf(out, "playing %s of history …\n", history)
@@ -169,7 +170,7 @@ func (d *demo) declare(ctx context.Context) error {
 }
 
 // furnish sets up tenants, rules, quotas and hosts, where they are not there from an earlier run.
-func (d *demo) furnish(ctx context.Context) error {
+func (d *demo) furnish(ctx context.Context, history time.Duration) error {
 	h := d.service.hub
 	have, err := h.Tenants(ctx)
 	if err != nil {
@@ -185,6 +186,11 @@ func (d *demo) furnish(ctx context.Context) error {
 	if len(have) > 0 {
 		return nil
 	}
+	for host, pool := range stage.Pools {
+		if _, err := h.SetPools(ctx, host, []string{pool}); err != nil {
+			return err
+		}
+	}
 	for _, t := range stage.Tenants {
 		if _, err := h.AddTenant(ctx, t.Name); err != nil {
 			return err
@@ -193,10 +199,34 @@ func (d *demo) furnish(ctx context.Context) error {
 			return err
 		}
 	}
+	if _, err := h.AddTenant(ctx, stage.Department); err != nil { // after the others, whose colours are known
+		return err
+	}
+	for _, t := range stage.Tenants {
+		if err := h.SetParent(ctx, t.Name, t.PartOf); err != nil {
+			return err
+		}
+	}
 	now := time.Now()
-	for _, q := range stage.Quotas {
-		order := hub.QuotaOrder{Tenant: q.Tenant, Resource: q.Resource, Reason: q.Reason,
-			Limit: tenancy.Limit{Ceiling: &q.Ceiling}, From: now.AddDate(0, -2, 0)}
+	about := now.AddDate(0, 0, -12).Format(time.DateOnly)
+	lasting := stage.Quota{
+		Tenant:   "Frost Watch",
+		Resource: "cpu",
+		Window:   "14 days from " + about,
+		Zone:     "Europe/Vienna",
+		Ceiling:  stage.Spends * (history + 20*time.Hour).Hours(),
+		Reason:   "until the next frost outlook",
+	}
+	for _, q := range append(slices.Clone(stage.Quotas), lasting) {
+		order := hub.QuotaOrder{Tenant: q.Tenant, Resource: q.Resource, Reason: q.Reason, Window: q.Window,
+			Limit: tenancy.Limit{Ceiling: &q.Ceiling, Basis: tenancy.Basis(q.Basis), Zone: q.Zone},
+			From:  now.AddDate(0, -2, 0)}
+		switch {
+		case q.Host != "":
+			order.ScopeKind, order.ScopeOn = string(tenancy.OneHost), q.Host
+		case q.Pool != "":
+			order.ScopeKind, order.ScopeOn = string(tenancy.HostPool), q.Pool
+		}
 		if q.Soft > 0 {
 			order.Limit.Soft = &q.Soft
 		}

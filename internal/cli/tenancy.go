@@ -147,7 +147,7 @@ func cpuOf(moves []hub.TrialMove) float64 {
 }
 
 func newExport() *cobra.Command {
-	return acting("export", "Print all tenants and rules as YAML, to keep them elsewhere", 0,
+	return acting("export", "Print all tenants, rules, quotas and declared CPUs as YAML, to keep them elsewhere", 0,
 		func(cmd *cobra.Command, _ []string) error {
 			var x hub.Tenancy
 			if err := get(cmd, "/tenancy", nil, &x); err != nil {
@@ -164,7 +164,8 @@ func newExport() *cobra.Command {
 
 func tenancyYAML(x *hub.Tenancy) ([]byte, error) {
 	var b bytes.Buffer
-	b.WriteString("# Tenants and rules of Vine Scale. The first rule that matches a workload says whose it is.\n")
+	b.WriteString("# Tenants and rules of Vine Scale. The first rule that matches a workload says whose it is.\n" +
+		"# Quotas and declared CPUs are those in force; a file without them leaves them as they are.\n")
 	out := yaml.NewEncoder(&b)
 	out.SetIndent(2)
 	if err := out.Encode(x); err != nil {
@@ -195,11 +196,17 @@ func parseTenancy(raw []byte) (*hub.Tenancy, error) {
 
 func newImport() *cobra.Command {
 	var preview, prune bool
-	cmd := acting("import FILE", "Make the rules those of a YAML file, and add its tenants", 1, nil)
+	cmd := acting(
+		"import FILE",
+		"Make rules, quotas and declared CPUs those of a YAML file, and add its tenants",
+		1,
+		nil,
+	)
 	cmd.Long = `Import reads what "vinescale rule export" prints (- for standard input). The rules
 become those of the file, in its order; tenants that it names are added. Tenants
-that it does not name are kept, unless --prune is given. The same file again
-changes nothing.`
+that it does not name are kept, unless --prune is given. Quotas and declared CPUs become
+those of the file from now on, where it has any: others end, and their history stays. The
+same file again changes nothing.`
 	cmd.Flags().BoolVar(&preview, "preview", false, "only show what would change")
 	cmd.Flags().BoolVar(&prune, "prune", false, "remove tenants that the file does not name, with all that is theirs")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -249,6 +256,14 @@ func tellImport(cmd *cobra.Command, plan *hub.Import, preview bool) {
 	}
 	if plan.Reordered {
 		cmd.Println("rules put into another order")
+	}
+	for _, x := range []struct {
+		head  string
+		lines []string
+	}{{"tenant", plan.Parts}, {"quota", plan.Quotas}, {"CPUs", plan.Pins}} {
+		for _, line := range x.lines {
+			cmd.Printf("%s: %s\n", x.head, visible(line))
+		}
 	}
 	done := "From now on"
 	if preview {

@@ -2,10 +2,13 @@ package cli
 
 import (
 	"fmt"
+	"math"
+	"slices"
 	"strconv"
 	"strings"
 
 	"vinescale/core/amount"
+	"vinescale/core/tenancy"
 )
 
 // unit is a unit people read: one for a whole table, so that its figures compare.
@@ -72,7 +75,7 @@ func pick(units []unit, top float64) unit {
 
 // human writes a mean of a measure with the unit that suits it.
 func human(name string, v float64) string {
-	u := pick(meanUnits(entryOf(name)), v)
+	u := pick(meanUnits(entryOf(name)), math.Abs(v))
 	return strings.TrimSpace(fmt.Sprintf("%.4g %s", v/u.per, u.name))
 }
 
@@ -162,6 +165,9 @@ var suffixes = []struct {
 // parseCeiling reads a mean of a resource, with a unit of bytes where it is counted in bytes.
 func parseCeiling(resource, s string) (float64, error) {
 	e := entryOf(resource)
+	if slices.Contains(tenancy.AllCounted, tenancy.Counted(resource)) {
+		e = &amount.Entry{Unit: amount.Unit{Mean: "a number", Step: amount.Plain}}
+	}
 	number, per := s, 1.0
 	if e.Unit.Step == amount.Hourly {
 		if rest, ok := strings.CutSuffix(number, "kW"); ok {

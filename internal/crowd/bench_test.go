@@ -88,13 +88,18 @@ func (s *service) stop() {
 func serve(b *testing.B) *service {
 	program, dir := build(b)
 	s := start(b, program, filepath.Join(dir, "data"))
+	s.furnish(b)
+	return s
+}
+
+// furnish sets up the tenants and rules of the cooperative.
+func (s *service) furnish(b *testing.B) {
 	to := s.client(b)
 	for _, t := range stage.Tenants {
 		require.NoError(b, to.Send(ctx, http.MethodPost, "/api/v1/tenants", map[string]any{"name": t.Name}, nil))
 		require.NoError(b, to.Send(ctx, http.MethodPost, "/api/v1/rules", map[string]any{"tenant": t.Name,
 			"expression": t.Rule}, nil))
 	}
-	return s
 }
 
 func (s *service) client(b *testing.B) *client.Client {
@@ -300,12 +305,21 @@ func BenchmarkConsole(b *testing.B) {
 // aYear makes a book of a year of twelve hosts of 20 workloads, every hour of which is kept. It returns the program,
 // its data, the year, and how long the service took to start on an empty book.
 func aYear(b *testing.B) (program, data string, year question.Span, floor time.Duration) {
+	return book(b, 365, func(*service) {}, func(string, question.Span) {})
+}
+
+// book makes a book of so many days: prepare may set things up before anything is sent, and finish adds to the database
+// what repeating an hour does not.
+func book(b *testing.B, days int, prepare func(*service),
+	finish func(databaseURL string, span question.Span)) (program, data string, year question.Span,
+	floor time.Duration) {
 	program, dir := build(b)
 	data = filepath.Join(dir, "data")
 	start(b, program, data).stop() // makes the book
 	begin := time.Now()
 	s := start(b, program, data)
 	floor = time.Since(begin)
+	prepare(s)
 	f, err := crowd.Enrol(ctx, s.address, s.token, 12, 20)
 	require.NoError(b, err)
 	hour := time.Now().UTC().Add(-3 * time.Hour).Truncate(time.Hour)
@@ -317,8 +331,9 @@ func aYear(b *testing.B) (program, data string, year question.Span, floor time.D
 	cluster, err := postgres.Start(ctx, filepath.Join(data, "postgres"))
 	require.NoError(b, err)
 	today := hour.Truncate(24 * time.Hour)
-	year = question.Span{From: today.AddDate(-1, 0, 0), To: today}
+	year = question.Span{From: today.AddDate(0, 0, -days), To: today}
 	require.NoError(b, crowd.Repeat(ctx, cluster.URL, hour, year))
+	finish(cluster.URL, year)
 	require.NoError(b, cluster.Stop())
 	return program, data, year, floor
 }

@@ -71,11 +71,12 @@ func Minute(rng *rand.Rand, host string, workloads int, start time.Time, sequenc
 		reads, writes, micros := about(100), about(200), about(1_000_000)
 		d.ReadBytes, d.WrittenBytes, d.Reads, d.Writes, d.Micros = append(d.ReadBytes, read),
 			append(d.WrittenBytes, written), append(d.Reads, reads), append(d.Writes, writes), append(d.Micros, micros)
-		for r, units := range []int64{cpu, memory, read + written, received + sent, cpu * 47 / 5} {
+		for r, units := range [amount.NumResources]int64{cpu, memory, read + written, received + sent, cpu / 10,
+			memory / 8, cpu * 47 / 5} {
 			u := iv.Usages[r]
 			u.Units, u.Source = append(u.Units, units), append(u.Source, 0)
 			peak := units / 60 * 3 / 2
-			if r == int(amount.Memory) {
+			if amount.Measure(r).IsLevel() {
 				peak = units / minute * 9 / 8
 			}
 			u.Peak = append(u.Peak, peak)

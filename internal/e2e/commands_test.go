@@ -20,6 +20,7 @@ import (
 	"vinescale/internal/api"
 	"vinescale/internal/hub"
 	"vinescale/internal/sheet"
+	"vinescale/internal/stage"
 )
 
 func requireBalance(t *testing.T, l sheet.Ledger) {
@@ -72,7 +73,7 @@ func between(from, to time.Time) []string {
 
 func TestBalance_ComparesTenantsWithTheirQuotas(t *testing.T) {
 	b := runJSON[explain.Balance](t, demo, "balance", "--span", "1h")
-	require.Len(t, b.Tenants, 8)
+	require.Len(t, b.Tenants, 9, "with the department that two of them are parts of")
 	assert.Equal(t, "unassigned", b.Tenants[0].Tenant, "what nobody is charged with comes first")
 	over := map[string]bool{}
 	for _, x := range b.Tenants {
@@ -116,6 +117,38 @@ func TestBalance_ComparesTenantsWithTheirQuotas(t *testing.T) {
 	assert.Regexp(t, `\*  Label Press, .* until .*: quota 4\.00; used \d\.\d+\n`, judged)
 	assert.Regexp(t, `\*  Label Press, .* until .*: quota 0\.01; used \d\.\d+, \d\.\d+ over\n`, judged)
 	set("4", "--from", lately)
+}
+
+// TestBalance_TellsStandsAndAllowances: of all hosts, a pool and one; what a file of it says is there already.
+func TestBalance_TellsStandsAndAllowances(t *testing.T) {
+	b := runJSON[explain.Balance](t, demo, append([]string{"balance"}, between(spanOfDemo(t))...)...)
+	stands := map[string]explain.Stand{}
+	for _, s := range b.Stands {
+		stands[s.Tenant+" "+s.Resource+" "+s.On] = s
+	}
+	whole := stands[stage.Department+" cpu "]
+	assert.Equal(t, []string{"Frost Watch", "Leaf Vision"}, whole.Parts)
+	assert.InDelta(t, *stands["Frost Watch cpu "].Used+*stands["Leaf Vision cpu "].Used, *whole.Used, 1e-9)
+	pool := stands["Frost Watch memory terraces"]
+	assert.Equal(t, "greater", pool.Basis)
+	assert.InDelta(t, *pool.Ceiling, *pool.Headroom+*pool.Against, 1e-3)
+	disk := stands["Cellar Intake disk "]
+	require.NotNil(t, disk.Exceeded)
+	assert.Positive(t, disk.Exceeded.Minutes)
+	assert.Empty(t, disk.Hurt, "it hurt nobody")
+	assert.Positive(t, *stands["Agronomy Desk processes "].Used)
+	require.Len(t, b.Allowances, 3)
+	for _, a := range b.Allowances {
+		assert.InDelta(t, *a.Amount, *a.Spent+*a.Left, 1e-3, a.Tenant)
+	}
+
+	page := demo.run("balance", "--of", "disk", "--fail-on", "over")
+	assert.Equal(t, 3, page.code)
+	assert.Contains(t, page.stdout, "Cellar Intake was above its quota of disk on all hosts for")
+	assert.Equal(t, 0, demo.run("balance", "--fail-on", "exhausted").code)
+	file := filepath.Join(t.TempDir(), "tenancy.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(demo.run("rule", "export").stdout), 0o600))
+	assert.Contains(t, demo.run("rule", "import", file).stdout, "nothing was changed")
 }
 
 func TestPins_TellWhoMayRunOnADeclaredCPUAndWhoDid(t *testing.T) {
@@ -449,8 +482,8 @@ func TestMistakes_SayWhatWhyAndWhatToDo(t *testing.T) {
 		{[]string{"quota", "set", "Frost Watch", "cpu", "-4"}, 2, []string{"below zero"}},
 		{[]string{"quota", "set", "Frost Watch", "cpu", "many"}, 2, []string{"give cores"}},
 		{[]string{"quota", "set", "Frost Watch", "memory", "12 barrels"}, 2, []string{"give bytes"}},
-		{[]string{"quota", "set", "Frost Watch", "wine", "1"}, 2, []string{"unknown resource"}},
-		{[]string{"quota", "remove", "Agronomy Desk", "gpus"}, 2, []string{"unknown resource"}},
+		{[]string{"quota", "set", "Frost Watch", "wine", "1"}, 2, []string{"choose one of cpu"}},
+		{[]string{"quota", "remove", "Agronomy Desk", "gpus"}, 2, []string{"choose one of cpu"}},
 		{[]string{"tenant", "add", "Frost Watch"}, 1, []string{"already"}},
 		{[]string{"tenant", "add", " "}, 1, []string{"1 to 100 characters"}},
 		{[]string{"tenant", "add", "unassigned"}, 1, []string{"choose another name"}},

@@ -23,7 +23,7 @@ func (h *Hub) Balance(ctx context.Context, span question.Span, hostName string) 
 	if err != nil {
 		return nil, err
 	}
-	tenants, err := h.balanced(ctx)
+	tenants, err := h.balanced(ctx, hostName)
 	if err != nil {
 		return nil, err
 	}
@@ -35,7 +35,12 @@ func (h *Hub) Balance(ctx context.Context, span question.Span, hostName string) 
 	if err != nil {
 		return nil, err
 	}
-	return explain.ExplainBalance(about, &lines.Whole, answer.Rows, answer.Workloads, tenants, parts[fleet]), nil
+	b := explain.ExplainBalance(about, &lines.Whole, answer.Rows, answer.Workloads, tenants, parts[fleet])
+	sets, err := h.quotaSets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return b, h.standing(ctx, sets, b, span, hostName, answer.Rows, lines.Whole.ElapsedMillis)
 }
 
 // fleet stands for all hosts of a scope together where a host's number stands.
@@ -112,11 +117,19 @@ func (h *Hub) Balances(ctx context.Context, span question.Span, first int, after
 	if err := h.store.HighestByHost(ctx, &ask, answer.Rows); err != nil {
 		return nil, "", err
 	}
-	tenants, err := h.balanced(ctx)
+	sets, err := h.quotaSets(ctx)
 	if err != nil {
 		return nil, "", err
 	}
-	parts, err := h.parts(ctx, &ask, tenants, true)
+	byHost := map[int32][]explain.Tenant{}
+	var all []explain.Tenant
+	for i := range hosts {
+		if byHost[hosts[i].ID], err = h.balanced(ctx, hosts[i].Name); err != nil {
+			return nil, "", err
+		}
+		all = append(all, byHost[hosts[i].ID]...)
+	}
+	parts, err := h.parts(ctx, &ask, all, true)
 	if err != nil {
 		return nil, "", err
 	}
@@ -134,8 +147,11 @@ func (h *Hub) Balances(ctx context.Context, span question.Span, first int, after
 		if about.Missed, err = h.missedOn(ctx, hosts[i:i+1], span, &stretch, amount.Resources()...); err != nil {
 			return nil, "", err
 		}
-		list = append(list, *explain.ExplainBalance(about, &stretch, rows[id], lines.Workloads[id], tenants,
-			parts[id]))
+		b := explain.ExplainBalance(about, &stretch, rows[id], lines.Workloads[id], byHost[id], parts[id])
+		if err := h.standing(ctx, sets, b, span, hosts[i].Name, rows[id], stretch.ElapsedMillis); err != nil {
+			return nil, "", err
+		}
+		list = append(list, *b)
 	}
 	return list, next, nil
 }
@@ -145,22 +161,35 @@ func over(span question.Span, hostName string) explain.Over {
 	return explain.Over{From: span.From, To: span.To, Host: hostOr(hostName)}
 }
 
-// balanced lists all tenants with the changes of their limits. One of a resource that is not in the register stands for
-// nothing here.
-func (h *Hub) balanced(ctx context.Context) ([]explain.Tenant, error) {
+// balanced lists all tenants with the changes of their ceilings on what they use of a host, or of all ("") together. A
+// tenant with parts is not held against its own here: a balance tells apart what its parts used.
+func (h *Hub) balanced(ctx context.Context, hostName string) ([]explain.Tenant, error) {
 	tenants, err := h.store.Tenants(ctx)
 	if err != nil {
 		return nil, err
 	}
 	changes, err := h.store.QuotaChanges(ctx)
+	scope := tenancy.Scope{Kind: tenancy.Fleet}
+	if hostName != "" {
+		scope = tenancy.Scope{Kind: tenancy.OneHost, Name: hostName}
+	}
+	family, names := familyOf(tenants)
 	list := make([]explain.Tenant, len(tenants))
 	for i, t := range tenants {
 		list[i] = explain.Tenant{ID: t.ID, Name: t.Name, Colour: int(t.Colour),
 			Limits: map[amount.Resource][]tenancy.LimitChange{}}
-		for _, c := range changes {
-			if r, err := amount.ParseResource(c.Resource); err == nil && c.TenantID == t.ID {
-				list[i].Limits[r] = append(list[i].Limits[r], tenancy.LimitChange{From: c.AppliesAt.UTC(),
-					Made: c.MadeAt, Limit: tenancy.Limit{Ceiling: c.Ceiling, Soft: c.Soft}})
+		for _, part := range family.Parts(t.ID) {
+			list[i].Parts = append(list[i].Parts, names[part])
+		}
+		if len(list[i].Parts) > 0 {
+			continue
+		}
+		for k := range changes {
+			c := &changes[k]
+			isOther := c.TenantID != t.ID || c.WindowBy != "" || tenancy.ScopeKind(c.ScopeKind) != scope.Kind ||
+				c.Scope != scope.Name || tenancy.Basis(c.Basis) != tenancy.Used
+			if r, err := amount.ParseResource(c.Resource); err == nil && !isOther {
+				list[i].Limits[r] = append(list[i].Limits[r], limitChange(c))
 			}
 		}
 	}

@@ -94,10 +94,14 @@ func (h *Hub) MoveRule(ctx context.Context, from, to int, version int64) (moved 
 		map[string]any{"to": to, "moved": moved})
 }
 
-// Tenancy is all tenants and rules, in the form they are exported and imported.
+// Tenancy is all tenants and rules, in the form they are exported and imported; and, unless a file leaves them out,
+// which tenants are parts of which, and what quotas and declarations of CPUs are in force.
 type Tenancy struct {
-	Tenants []string   `json:"tenants" yaml:"tenants"`
-	Rules   []RuleText `json:"rules" yaml:"rules"`
+	Tenants []string    `json:"tenants" yaml:"tenants"`
+	Parts   []PartText  `json:"parts" yaml:"parts,omitempty" required:"false"`
+	Rules   []RuleText  `json:"rules" yaml:"rules"`
+	Quotas  []QuotaText `json:"quotas" yaml:"quotas,omitempty" required:"false"`
+	Pins    []PinText   `json:"pins" yaml:"pins,omitempty" required:"false"`
 }
 
 // RuleText is one rule of a Tenancy.
@@ -120,19 +124,26 @@ func (h *Hub) Export(ctx context.Context) (*Tenancy, error) {
 	for _, r := range rules {
 		x.Rules = append(x.Rules, RuleText{r.Tenant.Name, r.Expression})
 	}
-	return x, err
+	if err != nil {
+		return nil, err
+	}
+	return x, h.exportHoldings(ctx, x, tenants)
 }
 
 // Import is what taking over a Tenancy changes, or would change.
 type Import struct {
-	TenantsAdded   []string    `json:"tenants_added"`
-	TenantsRemoved []string    `json:"tenants_removed"`
-	TenantsKept    []string    `json:"tenants_kept" doc:"Not in the file, and kept: they lose their rules."`
-	RulesAdded     []RuleText  `json:"rules_added"`
-	RulesRemoved   []RuleText  `json:"rules_removed"`
-	Reordered      bool        `json:"rules_reordered"`
-	Changed        bool        `json:"changed" doc:"False where the file is what there is already."`
-	Moves          []TrialMove `json:"moves" doc:"Usage or workloads that change tenant, most CPU time first."`
+	TenantsAdded   []string   `json:"tenants_added"`
+	TenantsRemoved []string   `json:"tenants_removed"`
+	TenantsKept    []string   `json:"tenants_kept" doc:"Not in the file, and kept: they lose their rules."`
+	RulesAdded     []RuleText `json:"rules_added"`
+	RulesRemoved   []RuleText `json:"rules_removed"`
+	Reordered      bool       `json:"rules_reordered"`
+	// What is put in force and what ends, each in a sentence.
+	Quotas  []string    `json:"quotas_changed"`
+	Pins    []string    `json:"pins_changed"`
+	Parts   []string    `json:"parts_changed"`
+	Changed bool        `json:"changed" doc:"False where the file is what there is already."`
+	Moves   []TrialMove `json:"moves" doc:"Usage or workloads that change tenant, most CPU time first."`
 }
 
 // Import makes the rules those of a file, and adds its tenants; with prune, tenants that the file does not name are
@@ -143,7 +154,8 @@ func (h *Hub) Import(ctx context.Context, span question.Span, x *Tenancy, prune,
 		return nil, err
 	}
 	plan := &Import{TenantsAdded: []string{}, TenantsRemoved: []string{}, TenantsKept: []string{},
-		RulesAdded: []RuleText{}, RulesRemoved: []RuleText{}, Moves: []TrialMove{}}
+		RulesAdded: []RuleText{}, RulesRemoved: []RuleText{}, Moves: []TrialMove{}, Quotas: []string{},
+		Pins: []string{}, Parts: []string{}}
 	for _, name := range x.Tenants {
 		if err := soundTenant(name); err != nil {
 			return nil, err
@@ -174,8 +186,17 @@ func (h *Hub) Import(ctx context.Context, span question.Span, x *Tenancy, prune,
 		return nil, err
 	}
 	plan.Moves = trial.Moves
+	isSame := !plan.Changed // tenants and rules
+	holdings, err := h.planHoldings(ctx, x, has, plan)
+	if err != nil {
+		return nil, err
+	}
+	plan.Changed = plan.Changed || len(plan.Quotas)+len(plan.Pins)+len(plan.Parts) > 0
 	if preview || !plan.Changed {
 		return plan, nil
+	}
+	if isSame {
+		return plan, h.putHoldings(ctx, holdings)
 	}
 	rules := make([]store.NewRule, len(x.Rules))
 	for i, r := range x.Rules {
@@ -185,6 +206,9 @@ func (h *Hub) Import(ctx context.Context, span question.Span, x *Tenancy, prune,
 		return nil, err
 	}
 	if _, err := h.reassign(ctx); err != nil {
+		return nil, err
+	}
+	if err := h.putHoldings(ctx, holdings); err != nil {
 		return nil, err
 	}
 	return plan, h.store.NoteAct(ctx, who(ctx), "import rules", fmt.Sprintf("%d rules", len(x.Rules)), plan)

@@ -143,7 +143,7 @@ func TestImport_TheSameAgainChangesNothing(t *testing.T) {
 
 	file := &hub.Tenancy{Tenants: []string{"Agronomy Desk", "Frost Watch"}, Rules: []hub.RuleText{
 		{Tenant: "Agronomy Desk", When: "owner == 'm.abt'"}, {Tenant: "Frost Watch", When: "kind == 'job'"},
-	}}
+	}, Quotas: []hub.QuotaText{}, Pins: []hub.PinText{}}
 	preview, err := f.Import(ctx, f.span(), file, false, true)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Agronomy Desk"}, preview.TenantsAdded)

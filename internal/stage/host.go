@@ -292,6 +292,9 @@ func (h *Host) work(w *Workload, level float64, dt time.Duration, free []int64, 
 	for i, p := range w.Processes {
 		want := int64(w.cores * level * p.part * float64(dt.Microseconds()))
 		got := h.spend(w, want, max(int(p.Threads), 1), dt, free, cpus, turn*7+i*3, p)
+		if p.weights == nil { // else single threads wanted more than a CPU
+			w.stalled += max(min(want, int64(max(p.Threads, 1))*dt.Microseconds())-got, 0) // no CPU was free
+		}
 		p.CPUMicros += got
 		p.Runnable = 0
 		if got > 0 {

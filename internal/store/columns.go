@@ -11,8 +11,17 @@ import (
 )
 
 // resourceTables have a column for every resource of the register, which bears its name and holds account units.
-// Sums of levels over many workloads are more than 64 bits hold.
-var resourceTables = []string{"tenant_minute", "tenant_peak"}
+// Sums of levels over many workloads are more than 64 bits hold. Of an hour there are more, for its lowest minute and
+// for all of it: by these it is known of most hours, without their minutes, whether something was exceeded.
+var resourceTables = []struct {
+	name     string
+	suffixes []string
+}{{"tenant_minute", []string{""}}, {"tenant_peak", []string{"", lowSuffix, sumSuffix}}}
+
+const (
+	lowSuffix = "_low"
+	sumSuffix = "_sum"
+)
 
 // makeColumns gives every table the columns of resources that the register has and the table has not. Rows from before
 // hold NULL there: their collectors did not tell.
@@ -30,8 +39,10 @@ func (s *Store) makeColumns(ctx context.Context) error {
 	for _, table := range resourceTables {
 		var add []string
 		for _, name := range amount.ResourceNames() {
-			if !there[table+"."+name] {
-				add = append(add, fmt.Sprintf("ADD COLUMN IF NOT EXISTS %s numeric", name))
+			for _, suffix := range table.suffixes {
+				if !there[table.name+"."+name+suffix] {
+					add = append(add, fmt.Sprintf("ADD COLUMN IF NOT EXISTS %s%s numeric", name, suffix))
+				}
 			}
 		}
 		if len(add) == 0 {
@@ -41,10 +52,10 @@ func (s *Store) makeColumns(ctx context.Context) error {
 			if err := tx.Exec("SELECT pg_advisory_xact_lock($1)", lockPartitions).Error; err != nil {
 				return err
 			}
-			return tx.Exec("ALTER TABLE " + table + " " + strings.Join(add, ", ")).Error
+			return tx.Exec("ALTER TABLE " + table.name + " " + strings.Join(add, ", ")).Error
 		})
 		if err != nil {
-			return fmt.Errorf("add columns to %s: %w", table, err)
+			return fmt.Errorf("add columns to %s: %w", table.name, err)
 		}
 	}
 	return nil

@@ -185,7 +185,7 @@ func cellOf(step time.Duration) time.Duration {
 // linesByCells is Lines where the hours or days of a timeline that ended are remembered.
 func (s *Store) linesByCells(ctx context.Context, q question.Question, length time.Duration) ([]question.Stretch,
 	error) {
-	span := q.Scope.Span
+	span := question.Span{From: q.Scope.Span.From.UTC(), To: q.Scope.Span.To.UTC()} // its moments are keys
 	cells := question.Span{From: span.From.Add(length - 1).Truncate(length), To: span.To.Truncate(length)}
 	if !cells.From.Before(cells.To) {
 		return s.linesAnew(ctx, q)

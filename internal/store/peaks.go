@@ -51,6 +51,11 @@ func perResource(format string) string {
 	return strings.Join(list, ", ")
 }
 
+// hourOfMinutes makes the highest minute of an hour, the lowest, and the sum. A minute in which a tenant had nothing
+// has no row, and is the lowest.
+const hourOfMinutes = "max(%s), CASE WHEN count(*) = 60 THEN min(%s) WHEN max(%s) IS NOT NULL THEN 0 END, " +
+	"sum(%s)"
+
 // tenantThen is the tenant of a row of sums; usage of one that was removed is unassigned.
 const tenantThen = "coalesce((SELECT t.id FROM tenants t WHERE t.id = u.tenant_id), 0)"
 
@@ -85,13 +90,16 @@ func (s *Store) sumPeaksOf(ctx context.Context, hour time.Time) error {
 				WHERE minute >= $1 AND minute < $2 GROUP BY GROUPING SETS ((1, 2, 3), (1, 3)))
 			INSERT INTO tenant_peak (hour, host_id, tenant_id, %[3]s)
 			SELECT $1, coalesce(host_id, %[4]d), tenant_id, %[5]s FROM m GROUP BY 2, 3`, tenantThen,
-			perResource("sum(%s) AS %s"), perResource("%s"), fleet, perResource("max(%s)")), hour,
-			hour.Add(time.Hour)).Error
+			perResource("sum(%s) AS %s"), perResource("%s, %s"+lowSuffix+", %s"+sumSuffix), fleet,
+			perResource(hourOfMinutes)), hour, hour.Add(time.Hour)).Error
 		if err != nil {
 			return err
 		}
-		return tx.Exec(`INSERT INTO peak_hours (hour) SELECT $1 WHERE EXISTS (SELECT 1 FROM tenant_peak WHERE hour = $1)
-			ON CONFLICT DO NOTHING`, hour).Error
+		return tx.Exec(
+			`INSERT INTO peak_hours (hour) SELECT $1 WHERE EXISTS (SELECT 1 FROM tenant_peak WHERE hour = $1)
+			ON CONFLICT DO NOTHING`,
+			hour,
+		).Error
 	})
 }
 

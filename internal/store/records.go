@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -48,6 +49,7 @@ type Tenant struct {
 	ID        int32 `gorm:"primaryKey"`
 	Name      string
 	Colour    int16
+	ParentID  *int32    // the tenant that it is a part of; nil for none
 	CreatedAt time.Time `gorm:"default:now()"`
 }
 
@@ -72,6 +74,11 @@ type QuotaChange struct {
 	MadeBy        string
 	Reason        string
 	Ceiling, Soft *float64
+	ScopeKind     string // fleet, pool or host
+	Scope         string // the pool or host by name; empty for the fleet
+	Basis         string // used, held or greater
+	WindowBy      string // of an allowance, as tenancy.ParseWindow reads it; empty for a ceiling
+	Zone          string // of an allowance: a time zone
 }
 
 // Workload is a stored workload.
@@ -237,6 +244,13 @@ func addTenant(tx *gorm.DB, t *Tenant) error {
 	return tx.Create(t).Error
 }
 
+// PutParent makes a tenant a part of another, or of none (nil).
+func (s *Store) PutParent(ctx context.Context, tenantID int32, parentID *int32) error {
+	return s.changeRules(ctx, func(tx *gorm.DB) error {
+		return tx.Exec("UPDATE tenants SET parent_id = $1 WHERE id = $2", parentID, tenantID).Error
+	})
+}
+
 // RemoveTenant removes a tenant with its rules, quotas and pins. Usage accounted to it stays in the books under its
 // number and is shown as unassigned.
 func (s *Store) RemoveTenant(ctx context.Context, name string) error {
@@ -398,6 +412,7 @@ func (s *Store) QuotaChanges(ctx context.Context) ([]QuotaChange, error) {
 // AddQuotaChange writes a change down. It returns it with its number and when it was made.
 func (s *Store) AddQuotaChange(ctx context.Context, c QuotaChange) (QuotaChange, error) {
 	c.MadeAt = time.Now()
+	c.ScopeKind, c.Basis = cmp.Or(c.ScopeKind, "fleet"), cmp.Or(c.Basis, "used")
 	return c, s.db.WithContext(ctx).Create(&c).Error
 }
 

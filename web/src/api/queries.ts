@@ -248,7 +248,7 @@ export function useColours(): { tenants: Tenant[]; colours: Map<string, number> 
   const tenants = useTenants().data ?? noTenants
   return useMemo(
     () => ({
-      tenants: [...tenants, { name: 'unassigned', colour: 0 }],
+      tenants: [...tenants, { name: 'unassigned', colour: 0, part_of: '' }],
       colours: new Map(tenants.map((t) => [t.name, t.colour])),
     }),
     [tenants],

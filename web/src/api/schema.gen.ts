@@ -717,6 +717,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{name}/part-of": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Make a tenant a part of another, or of none */
+        put: operations["put-tenant-part"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/threads": {
         parameters: {
             query?: never;
@@ -1019,6 +1036,8 @@ export interface components {
         };
         AddTenantInputBody: {
             name: string;
+            /** @description The tenant that it is a part of; of none when left out. */
+            part_of?: string;
         };
         AddTokenInputBody: {
             name: string;
@@ -1040,7 +1059,98 @@ export interface components {
             /** Format: int64 */
             workloads_moved: number;
         };
+        AllowanceStand: {
+            /**
+             * Format: double
+             * @description Null where only a soft mark is set.
+             */
+            amount: number | null;
+            /**
+             * Format: date-time
+             * @description Until when spending is told.
+             */
+            at: string;
+            /**
+             * Format: double
+             * @description Mean of the known days of the last week.
+             */
+            burn_per_day: number | null;
+            /**
+             * Format: int64
+             * @description Whole days that the forecast goes by.
+             */
+            days_known: number;
+            /**
+             * Format: double
+             * @description At the window's end; null where no whole day is known yet.
+             */
+            expected: number | null;
+            /** Format: double */
+            expected_high: number | null;
+            /** Format: double */
+            expected_low: number | null;
+            /**
+             * Format: date-time
+             * @description Begin of the window.
+             */
+            from: string;
+            /**
+             * Format: double
+             * @description Below zero where more was spent.
+             */
+            left: number | null;
+            /** @description How the forecast is made. */
+            method: string;
+            /**
+             * Format: int64
+             * @description Workloads without a figure: what was spent lacks theirs.
+             */
+            missing: number;
+            /** @description Tenants that are parts of it, and are counted in it. */
+            parts?: string[];
+            /** @description Why figures are null. */
+            reason?: string;
+            resource: string;
+            /**
+             * Format: date-time
+             * @description When it is spent, as expected; null where it lasts.
+             */
+            runs_out: string | null;
+            /**
+             * Format: date-time
+             * @description At the highest pace.
+             */
+            runs_out_early: string | null;
+            /**
+             * Format: date-time
+             * @description At the lowest pace.
+             */
+            runs_out_late: string | null;
+            /** @description The pool or host; empty for the fleet. */
+            scope: string;
+            /** @enum {string} */
+            scope_kind: "fleet" | "pool" | "host";
+            /** Format: double */
+            soft: number | null;
+            /** Format: double */
+            spent: number | null;
+            /** @enum {string} */
+            state: "fine" | "watched" | "running_out" | "exhausted" | "unknown";
+            tenant: string;
+            /**
+             * Format: date-time
+             * @description Its end.
+             */
+            to: string;
+            /** @description core_hours, gpu_hours, byte_hours, bytes or kwh. */
+            unit: string;
+            /** @description day, week, month, or such as 14 days from 2026-09-01. */
+            window: string;
+            /** @description The time zone whose midnights bound it. */
+            zone: string;
+        };
         Balance: {
+            allowances: components["schemas"]["AllowanceStand"][];
             /** @description What was missed in the span, so that shares lack it. */
             caveats?: components["schemas"]["Caveat"][];
             /** Format: date-time */
@@ -1054,6 +1164,7 @@ export interface components {
             /** @description Where sums stand for intervals that are no longer kept. */
             note?: string;
             resources: components["schemas"]["ResourceBalance"][];
+            stands: components["schemas"]["Stand"][];
             /** @description Unassigned use first, then by name. */
             tenants: components["schemas"]["TenantBalance"][];
             /** Format: date-time */
@@ -1495,6 +1606,32 @@ export interface components {
             at: string;
             what: string;
         };
+        Exceeded: {
+            /**
+             * Format: date-time
+             * @description Begin of the first stretch.
+             */
+            first: string | null;
+            /**
+             * Format: date-time
+             * @description End of the last.
+             */
+            last: string | null;
+            /** @description The longest stretches: at most five, in order of time. */
+            longest: components["schemas"]["Stretched"][];
+            /** Format: int64 */
+            minutes: number;
+            /**
+             * Format: int64
+             * @description Stretches of minutes in a row.
+             */
+            times: number;
+            /**
+             * Format: int64
+             * @description Of hours with some above, whose minutes are not kept.
+             */
+            unsure_minutes: number;
+        };
         Family: {
             /** Format: double */
             cores: number;
@@ -1846,6 +1983,19 @@ export interface components {
             /** @description When its first figures are due. */
             warming?: string;
         };
+        Hurt: {
+            host: string;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            name: string;
+            owner: string;
+            /** Format: double */
+            part: number;
+            tenant: string;
+            /** Format: double */
+            waited_seconds: number;
+        };
         Identity: {
             name: string;
             /** @enum {string} */
@@ -1856,6 +2006,9 @@ export interface components {
             changed: boolean;
             /** @description Usage or workloads that change tenant, most CPU time first. */
             moves: components["schemas"]["TrialMove"][];
+            parts_changed: string[];
+            pins_changed: string[];
+            quotas_changed: string[];
             rules_added: components["schemas"]["RuleText"][];
             rules_removed: components["schemas"]["RuleText"][];
             rules_reordered: boolean;
@@ -2277,6 +2430,12 @@ export interface components {
             owner: string;
             tenant: string;
         };
+        Moment: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            mean: number;
+        };
         MoveRuleInputBody: {
             /**
              * Format: int64
@@ -2296,6 +2455,14 @@ export interface components {
             /** Format: double */
             cpu_seconds: number;
             name: string;
+        };
+        PartOfInputBody: {
+            /** @description The tenant that it becomes a part of; empty for none. */
+            part_of: string;
+        };
+        PartText: {
+            of: string;
+            tenant: string;
         };
         PartUse: {
             /**
@@ -2454,6 +2621,18 @@ export interface components {
             source: string;
             tenant: string;
         };
+        PinText: {
+            cpus: string;
+            host: string;
+            reason?: string;
+            rule?: string;
+            /** @description Others may run there too. */
+            shared?: boolean;
+            tenant?: string;
+            /** Format: date-time */
+            until?: string;
+            workload?: string;
+        };
         PinToDeclare: {
             /** @description A workload that is named need not have been seen yet. */
             coming?: boolean;
@@ -2583,8 +2762,13 @@ export interface components {
              */
             applies_at: string;
             /**
+             * @description What is held against it.
+             * @enum {string}
+             */
+            basis: "used" | "held" | "greater";
+            /**
              * Format: double
-             * @description As a mean; null where there is only a soft mark, or the limit ended.
+             * @description A mean, or an allowance's amount; null: only a soft mark, or ended.
              */
             ceiling: number | null;
             /**
@@ -2595,15 +2779,24 @@ export interface components {
             /** @description By whose token. */
             made_by: string;
             reason: string;
+            /** @description Or processes, threads, gpu_devices, space_used_bytes. */
             resource: string;
+            /** @description The pool or host; empty for all hosts together. */
+            scope: string;
+            /** @enum {string} */
+            scope_kind: "fleet" | "pool" | "host";
             /**
              * Format: double
              * @description From here on it is watched; null for none.
              */
             soft: number | null;
             tenant: string;
-            /** @description Of both: cores, bytes, bytes_per_second, gpus or watts. */
+            /** @description Of both. */
             unit: string;
+            /** @description Of an allowance: day, week, month, N days from DATE; else empty. */
+            window: string;
+            /** @description Of an allowance: the time zone of its windows. */
+            zone: string;
         };
         QuotaTerm: {
             /** Format: date-time */
@@ -2631,24 +2824,69 @@ export interface components {
             /** Format: double */
             used_mean: number | null;
         };
-        QuotaToSet: {
+        QuotaText: {
+            /** @description used, held or greater; used when left out. */
+            basis?: string;
+            /** @description It may be more than its whole leaves. */
+            beyond?: boolean;
             /**
              * Format: double
-             * @description As a mean in the resource's unit; none when left out.
+             * @description Or, with per, an allowance's amount.
+             */
+            ceiling?: number;
+            /** @description On this host only. */
+            host?: string;
+            /** @description A resource, or processes, threads, gpu_devices, space_used_bytes. */
+            of: string;
+            /** @description Of an allowance: its window. */
+            per?: string;
+            /** @description On the hosts of this pool together. */
+            pool?: string;
+            reason?: string;
+            /** Format: double */
+            soft?: number;
+            tenant: string;
+            /** @description Where it is given it must fit. */
+            unit?: string;
+            /** @description Of an allowance: its time zone. */
+            zone?: string;
+        };
+        QuotaToSet: {
+            /**
+             * @description What is used, when left out.
+             * @enum {string}
+             */
+            basis?: "used" | "held" | "greater";
+            /** @description It may be more than what is left of the whole. */
+            beyond?: boolean;
+            /**
+             * Format: double
+             * @description A mean, or an allowance's amount; none when left out.
              */
             ceiling?: number;
             /**
              * Format: date-time
-             * @description Applies from that minute on, past or to come; now when left out.
+             * @description Applies from that minute on, past or to come; now.
              */
             from?: string;
             /** @description Why, for those who read the history. */
             reason?: string;
+            /** @description The pool or host by name. */
+            scope?: string;
+            /**
+             * @description The fleet when left out.
+             * @enum {string}
+             */
+            scope_kind?: "fleet" | "pool" | "host";
             /**
              * Format: double
              * @description From here on it is watched; none when left out.
              */
             soft?: number;
+            /** @description Makes an allowance: day, week, month, or N days from DATE. */
+            window?: string;
+            /** @description The time zone of the windows, such as Europe/Vienna; UTC. */
+            zone?: string;
         };
         Reapplication: {
             /** Format: date-time */
@@ -2874,12 +3112,86 @@ export interface components {
              */
             since: string;
         };
+        Stand: {
+            /**
+             * Format: double
+             * @description What is held against the quota, by its basis.
+             */
+            against_mean: number | null;
+            /** @enum {string} */
+            basis: "used" | "held" | "greater";
+            /** Format: double */
+            ceiling: number | null;
+            exceeded: components["schemas"]["Exceeded"];
+            /**
+             * Format: double
+             * @description The ceiling less that: below zero where it is exceeded.
+             */
+            headroom: number | null;
+            /** Format: double */
+            held_mean: number | null;
+            /**
+             * Format: int64
+             * @description Workloads that nothing limits below their whole host.
+             */
+            held_without_limit: number;
+            /** @description Whose work waited meanwhile on hosts where the tenant used it. */
+            hurt: components["schemas"]["Hurt"][];
+            /** @description How that is told; empty where it cannot be. */
+            hurt_told_by: string;
+            /**
+             * Format: double
+             * @description Of the newest interval of each host in the span.
+             */
+            now: number | null;
+            /** @description What is held against it is above the ceiling, in the mean. */
+            over: boolean;
+            /**
+             * Format: double
+             * @description So much was not exceeded in 95 of 100 minutes or hours.
+             */
+            p95: number | null;
+            /** @enum {string} */
+            p95_of: "minute" | "hour" | "none";
+            /** @description Tenants that are parts of it, and are counted in it. */
+            parts?: string[];
+            /** Format: double */
+            peak_minute: number | null;
+            /** @description Why figures are null. */
+            reason?: string;
+            /** @description Or processes, threads, gpu_devices, space_used_bytes. */
+            resource: string;
+            /** @description The pool or host; empty for the fleet. */
+            scope: string;
+            /** @enum {string} */
+            scope_kind: "fleet" | "pool" | "host";
+            /** Format: double */
+            soft: number | null;
+            soft_over: boolean;
+            tenant: string;
+            /** @description Means over parts of the span, in order. */
+            trend: components["schemas"]["Moment"][];
+            unit: string;
+            /** Format: double */
+            used_mean: number | null;
+        };
         Start: {
             /** @description service, timer, socket, mount, …, start-up entry or table of timed commands. */
             kind: string;
             name: string;
             /** @description Which target or run level wants it, or how often it runs. */
             when: string;
+        };
+        Stretched: {
+            /** Format: date-time */
+            from: string;
+            /**
+             * Format: double
+             * @description The highest minute of it, in the quota's unit.
+             */
+            most: number;
+            /** Format: date-time */
+            to: string;
         };
         Suggestion: {
             /** @description What they have in common. */
@@ -2907,6 +3219,9 @@ export interface components {
             swap: string;
         };
         Tenancy: {
+            parts?: components["schemas"]["PartText"][];
+            pins?: components["schemas"]["PinText"][];
+            quotas?: components["schemas"]["QuotaText"][];
             rules: components["schemas"]["RuleText"][];
             tenants: string[];
         };
@@ -2917,6 +3232,8 @@ export interface components {
              */
             colour: number;
             name: string;
+            /** @description The tenant that it is a part of, and counts in; empty for none. */
+            part_of: string;
         };
         TenantBalance: {
             /**
@@ -2924,6 +3241,8 @@ export interface components {
              * @description Place in the row of tenant colours, 1 to 8; 0 for unassigned.
              */
             colour: number;
+            /** @description Tenants that are parts of it: their use is in their own rows. */
+            parts?: string[];
             tenant: string;
             /** @description One per resource, in the order of resources. */
             uses: components["schemas"]["ResourceUse"][];
@@ -4234,7 +4553,7 @@ export interface operations {
             header?: never;
             path: {
                 tenant: string;
-                resource: "cpu" | "memory" | "disk" | "network" | "gpu" | "gpu_memory" | "energy";
+                resource: "cpu" | "memory" | "disk" | "network" | "gpu" | "gpu_memory" | "energy" | "space_used_bytes" | "processes" | "threads" | "gpu_devices";
             };
             cookie?: never;
         };
@@ -4270,11 +4589,15 @@ export interface operations {
                 /** @description Ends at that minute; now when left out. */
                 from?: string;
                 reason?: string;
+                scope_kind?: "fleet" | "pool" | "host";
+                scope?: string;
+                /** @description Of an allowance. */
+                window?: string;
             };
             header?: never;
             path: {
                 tenant: string;
-                resource: "cpu" | "memory" | "disk" | "network" | "gpu" | "gpu_memory" | "energy";
+                resource: "cpu" | "memory" | "disk" | "network" | "gpu" | "gpu_memory" | "energy" | "space_used_bytes" | "processes" | "threads" | "gpu_devices";
             };
             cookie?: never;
         };
@@ -4795,6 +5118,39 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Moved"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "put-tenant-part": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PartOfInputBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -25,6 +25,8 @@ const balance = (u: ResourceUse): Balance => ({
   host: 'all hosts',
   hosts: 1,
   workloads: 1,
+  stands: [],
+  allowances: [],
   tenants: [{ tenant: 'Cellar Intake', colour: 3, workloads: 1, uses: [u] }],
   resources: [
     {

@@ -1,4 +1,5 @@
 import type { Balance, Host, PinAudit } from '../../api/client'
+import { lasted, limited, quotaFigure, quotaUnit, scopeText } from '../../figures/quotas'
 import { moment } from '../../figures/text'
 import { figure, inSentence, unitOf, whole } from '../../figures/units'
 
@@ -18,7 +19,14 @@ const order = { bad: 0, watch: 1, info: 2 }
 
 /** What the figures at hand say needs attention: verdicts on pinned CPUs, quotas exceeded, hosts that fell silent. */
 export function needsOf(balance: Balance, pins: PinAudit[], unheard?: Unheard): Need[] {
-  const needs = [...unrecorded(balance), ...pinned(pins), ...quotas(balance), ...(unheard ? silent(unheard) : [])]
+  const needs = [
+    ...unrecorded(balance),
+    ...pinned(pins),
+    ...quotas(balance),
+    ...hurting(balance),
+    ...allowances(balance),
+    ...(unheard ? silent(unheard) : []),
+  ]
   return needs.sort((a, b) => order[a.grade] - order[b.grade])
 }
 
@@ -66,6 +74,56 @@ function emphasized(sentence: string, names: string[]): Need['sentence'] {
     .split(first)
     .flatMap((part, i) => (i === 0 ? emphasized(part, rest) : [{ bold: first }, ...emphasized(part, rest)]))
     .filter((part) => part !== '')
+}
+
+/** Quotas that were exceeded while somebody else waited. */
+function hurting(balance: Balance): Need[] {
+  return balance.stands
+    .filter((s) => s.hurt.length > 0)
+    .map((s) => {
+      const victim = s.hurt[0]!
+      const more = s.hurt.length > 1 ? `, and ${s.hurt.length - 1} more` : ''
+      return {
+        grade: 'bad',
+        sentence: [
+          { bold: s.tenant },
+          ` was above its quota of ${limited(s.resource)} on ${scopeText(s.scope_kind, s.scope)} for ${lasted(s.exceeded?.minutes ?? 0)}; meanwhile `,
+          { bold: `${victim.name} of ${victim.tenant}` },
+          ` waited ${Math.round(victim.waited_seconds).toLocaleString('en')} s on ${victim.host}${more}.`,
+        ],
+        class: 'Quota exceeded, others waited',
+        tenant: s.tenant,
+      }
+    })
+}
+
+function allowances(balance: Balance): Need[] {
+  return balance.allowances.flatMap((a): Need[] => {
+    const unit = quotaUnit(a.resource, a.unit, a.amount)
+    const of = `${quotaFigure(a.amount, unit)} of ${limited(a.resource)} for this ${a.window.includes(' ') ? 'window' : a.window}`
+    if (a.state === 'exhausted')
+      return [
+        {
+          grade: 'bad',
+          sentence: [{ bold: a.tenant }, ` has spent its ${of}: ${quotaFigure(a.spent, unit)}.`],
+          class: 'Allowance exhausted',
+          tenant: a.tenant,
+        },
+      ]
+    if (a.state === 'running_out' && a.runs_out)
+      return [
+        {
+          grade: 'watch',
+          sentence: [
+            { bold: a.tenant },
+            ` will have spent its ${of} on ${moment(a.runs_out)}, before that ends on ${moment(a.to)}: ${quotaFigure(a.left, unit)} are left.`,
+          ],
+          class: 'Allowance running out',
+          tenant: a.tenant,
+        },
+      ]
+    return []
+  })
 }
 
 function quotas(balance: Balance): Need[] {

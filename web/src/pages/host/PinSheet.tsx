@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { answer, api, type DeclaredPin, type PinToDeclare } from '../../api/client'
 import { useDeclaredPins, usePins, useTenants } from '../../api/queries'
-import { shown } from '../../figures/Name'
+import { said, shown } from '../../figures/Name'
 import { PinList } from '../../figures/PinList'
 import { moment } from '../../figures/text'
 import { Waiting } from '../../figures/Trouble'
@@ -83,7 +83,7 @@ export function PinSheet({ host }: { host: string }) {
       )}
       {done && (
         <p role="status" className="px-3.5 py-2">
-          {shown(done.words)}{' '}
+          {said(done.words)}{' '}
           <button
             type="button"
             className="link"

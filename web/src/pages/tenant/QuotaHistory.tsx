@@ -1,6 +1,7 @@
 import { useState } from 'react'
 import { useQuotaChanges } from '../../api/queries'
-import { title, unitOf, whole } from '../../figures/units'
+import { shown } from '../../figures/Name'
+import { limited, quotaFigure, quotaUnit, scopeText } from '../../figures/quotas'
 import { moment } from '../../figures/text'
 
 /** Which quotas a tenant had when, who set them and why: what it used is judged by what was in force at the time. */
@@ -8,22 +9,20 @@ export function QuotaHistory({ tenant }: { tenant: string }) {
   const changes = useQuotaChanges(tenant)
   const [open, setOpen] = useState(false)
   if (!changes.data?.length) return null
-  const mark = (resource: string, v: number | null) => {
-    const unit = unitOf(resource, v)
-    return v === null ? 'none' : `${whole(v, unit)} ${unit.name}`
-  }
   return (
-    <section className="sheet mb-4.5" aria-labelledby="quotas-title">
-      <h2 id="quotas-title" className="px-3.5 py-2">
+    <>
+      <h3 className="border-t border-rule-2 px-3.5 py-2">
         <button type="button" aria-expanded={open} onClick={() => setOpen(!open)} className="font-[inherit]">
           {open ? '▾' : '▸'} Quotas and their history
         </button>
-      </h2>
+      </h3>
       {open && (
         <table>
           <thead>
             <tr>
-              <th scope="col">Resource</th>
+              <th scope="col">Of</th>
+              <th scope="col">On</th>
+              <th scope="col">For each</th>
               <th scope="col" className="num">
                 Ceiling
               </th>
@@ -36,19 +35,28 @@ export function QuotaHistory({ tenant }: { tenant: string }) {
             </tr>
           </thead>
           <tbody>
-            {changes.data.map((c) => (
-              <tr key={c.resource + c.applies_at + c.made_at}>
-                <td>{title(c.resource)}</td>
-                <td className="num">{mark(c.resource, c.ceiling)}</td>
-                <td className="num">{mark(c.resource, c.soft)}</td>
-                <td>{moment(c.applies_at)}</td>
-                <td>{c.made_by}</td>
-                <td>{c.reason}</td>
-              </tr>
-            ))}
+            {changes.data.map((c) => {
+              const unit = quotaUnit(c.resource, c.unit, c.ceiling ?? c.soft)
+              const mark = (v: number | null) => (v === null ? 'none' : quotaFigure(v, unit))
+              return (
+                <tr key={c.resource + c.scope + c.window + c.applies_at + c.made_at}>
+                  <td>{limited(c.resource)}</td>
+                  <td>{shown(scopeText(c.scope_kind, c.scope))}</td>
+                  <td>{c.window === '' ? 'moment' : `${c.window} (${c.zone})`}</td>
+                  <td className="num">
+                    {mark(c.ceiling)}
+                    {c.basis !== 'used' && <span className="text-ink-2"> {c.basis}</span>}
+                  </td>
+                  <td className="num">{mark(c.soft)}</td>
+                  <td>{moment(c.applies_at)}</td>
+                  <td>{shown(c.made_by)}</td>
+                  <td>{shown(c.reason)}</td>
+                </tr>
+              )
+            })}
           </tbody>
         </table>
       )}
-    </section>
+    </>
   )
 }

@@ -4,7 +4,7 @@ import { useParams } from '@tanstack/react-router'
 import { useState } from 'react'
 import { useBalance, useColours, useLedger } from '../../api/queries'
 import { Stand } from '../../figures/Stand'
-import { QuotaHistory } from './QuotaHistory'
+import { QuotaSheet } from './QuotaSheet'
 import { TenantPins } from './TenantPins'
 import { BalanceBar } from '../../figures/BalanceBar'
 import { More } from '../../figures/More'
@@ -76,7 +76,13 @@ export function TenantPage() {
           })}
         </section>
       )}
-      {row && tenant !== 'unassigned' && <QuotaHistory tenant={tenant} />}
+      {balance.data && row && tenant !== 'unassigned' && (
+        <QuotaSheet
+          tenant={tenant}
+          stands={balance.data.stands.filter((s) => s.tenant === tenant)}
+          allowances={balance.data.allowances.filter((a) => a.tenant === tenant)}
+        />
+      )}
       {row && <TenantPins tenant={tenant} />}
       <section className="sheet overflow-x-auto" aria-labelledby="workloads-title">
         <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
