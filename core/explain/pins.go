@@ -281,10 +281,7 @@ func (p *pinAuditor) observe() {
 		}
 		sortRuns(x.Ran)
 		x.Capacity, x.Steal, x.Idle = line.Capacity, line.Steal, line.Idle+line.IOWait
-		x.Kernel += line.IRQ + line.SoftIRQ
-		if line.Ran != nil {
-			x.Kernel += max(*line.Ran-charged, 0) // what no workload was charged with is the kernel's
-		}
+		x.Kernel += kernelTime(&line, charged)
 		x.Residual = x.Capacity - x.Kept - x.Intruded - x.Kernel - x.Steal - x.Idle
 		x.Verdict = PinKept
 		if x.Intruded >= p.threshold(1) && p.pin.Exclusive {
@@ -298,6 +295,17 @@ func (p *pinAuditor) observe() {
 	}
 	p.Source = weakest.String()
 	p.Waited = p.Gathering.waited(p.pin)
+}
+
+// kernelTime is what the kernel itself had of a CPU: interrupts, and what no workload was charged with. Where the time of
+// tasks is counted, an interrupt that came while one ran is in that task's time already.
+func kernelTime(line *CPULine, charged float64) float64 {
+	interrupts := line.IRQ + line.SoftIRQ
+	if line.Ran == nil {
+		return interrupts
+	}
+	outside := line.Capacity - line.Steal - line.Idle - line.IOWait - *line.Ran
+	return max(*line.Ran-charged, 0) + min(max(outside, 0), interrupts)
 }
 
 // isAbsent tells whether a CPU that told nothing is none of the host's: others told, and nobody ran there.

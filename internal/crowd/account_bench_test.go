@@ -95,7 +95,6 @@ func BenchmarkAccount(b *testing.B) {
 			"from":    long,
 			"window":  q.Window,
 			"zone":    q.Zone,
-			"basis":   q.Basis,
 		}
 		require.NoError(
 			b,

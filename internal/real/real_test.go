@@ -44,6 +44,7 @@ type burner struct {
 	name   string
 	cores  float64
 	swarm  bool
+	cpus   string // that its container is kept on; all when empty
 	record string
 }
 
@@ -113,9 +114,15 @@ func (s *scene) container(t *testing.T, b *burner, seconds int) {
 	if s.labels != nil {
 		config["annotations"] = s.labels
 	}
+	cpu := map[string]any{}
 	if s.limit > 0 {
-		config["linux"].(map[string]any)["resources"] = map[string]any{"cpu": map[string]int64{"quota": s.limit,
-			"period": 100_000}}
+		cpu["quota"], cpu["period"] = s.limit, 100_000
+	}
+	if b.cpus != "" {
+		cpu["cpus"] = b.cpus
+	}
+	if len(cpu) > 0 {
+		config["linux"].(map[string]any)["resources"] = map[string]any{"cpu": cpu}
 	}
 	raw, err := json.Marshal(config)
 	require.NoError(t, err)
@@ -139,7 +146,10 @@ func (s *scene) container(t *testing.T, b *burner, seconds int) {
 }
 
 // plain starts a burner as a user of no other standing.
-func (s *scene) plain(t *testing.T, seconds int) {
+func (s *scene) plain(t *testing.T, seconds int) { s.plainOn(t, seconds, "") }
+
+// plainOn starts it on one CPU by its affinity; on all when that is empty.
+func (s *scene) plainOn(t *testing.T, seconds int, cpu string) {
 	out := filepath.Join(s.dir, "plain")
 	require.NoError(t, os.Mkdir(out, 0o755))
 	require.NoError(t, os.Chown(out, plainUser, plainUser))
@@ -148,7 +158,11 @@ func (s *scene) plain(t *testing.T, seconds int) {
 	content, err := os.ReadFile(built(t, "burner"))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(reachable, content, 0o755))
-	cmd := exec.Command(reachable, strconv.Itoa(seconds), "0.3", b.record)
+	args := []string{reachable, strconv.Itoa(seconds), "0.3", b.record}
+	if cpu != "" {
+		args = append([]string{"taskset", "-c", cpu}, args...)
+	}
+	cmd := exec.Command(args[0], args[1:]...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: plainUser, Gid: plainUser}}
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
