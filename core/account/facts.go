@@ -26,6 +26,7 @@ const (
 	FactArray     = "array_task"   // ARRAY_TASK of a batch job
 	FactJobName   = "job_name"     // the name its submitter gave a job
 	FactVCPUPins  = "vcpu_pins"    // CPUs each vCPU may run on
+	FactMasks     = "cpu_masks"    // CPUs its processes may run on, where not all may on the same: 0-1; 0-7 (sh)
 	FactDisks     = "disks"        // files or devices behind a machine's disks
 	FactTaps      = "taps"         // host interfaces of a machine
 	FactGPUs      = "gpus"         // the host's numbers of the GPUs allotted

@@ -3,6 +3,9 @@ package account
 // Inventory is what a host is made of, as it stands: it changes seldom, and has no counters.
 type Inventory struct {
 	CPUs        []CPUPlace   `json:"cpus"`
+	Isolated    string       `json:"isolated_cpus,omitempty"` // kept off the scheduler's balancing when it started
+	NoTick      string       `json:"no_tick_cpus,omitempty"`  // without a tick while one task runs (nohz_full)
+	Offline     string       `json:"offline_cpus,omitempty"`
 	Devices     []Device     `json:"devices"`
 	Filesystems []Filesystem `json:"filesystems"`
 	Swaps       []Swap       `json:"swaps"`

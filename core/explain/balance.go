@@ -19,7 +19,9 @@ type Balance struct {
 	// How tenants stand against each quota, and in the windows of their allowances.
 	Stands     []Stand          `json:"stands"`
 	Allowances []AllowanceStand `json:"allowances"`
-	Note       string           `json:"note,omitempty" doc:"Where sums stand for intervals that are no longer kept."`
+	// What was promised on all hosts, on each pool and on each host, against what there is.
+	Promised []Promise `json:"promised"`
+	Note     string    `json:"note,omitempty" doc:"Where sums stand for intervals that are no longer kept."`
 }
 
 // ResourceBalance is the whole of one resource, as means over the span.
@@ -120,7 +122,8 @@ func ExplainBalance(over Over, stretch *question.Stretch, rows []question.Row, w
 	parts []Part) *Balance {
 	b := &Balance{Over: over, Hosts: stretch.Hosts, Workloads: workloads, Tenants: []TenantBalance{},
 		Resources: []ResourceBalance{}, Stands: []Stand{}, Allowances: []AllowanceStand{},
-		Note: question.PastKeeping(stretch.Grain)}
+		Promised: []Promise{},
+		Note:     question.PastKeeping(stretch.Grain)}
 	byTenant := map[int32]*question.Row{}
 	for i := range rows {
 		byTenant[rows[i].Tenant] = &rows[i]

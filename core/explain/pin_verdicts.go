@@ -16,6 +16,7 @@ func (p *pinAuditor) judge() {
 	p.overlapping()
 	p.strayed()
 	p.idle()
+	p.unbound()
 	if p.pin.Exclusive {
 		p.unenforced()
 		p.siblings()
@@ -230,6 +231,25 @@ func (p *pinAuditor) idle() {
 		what += ", and nobody else was to have them"
 	}
 	p.fault(PinIdle, gradeWatch, still, &sum, nil, "%s.", what)
+}
+
+// unbound tells that nothing keeps the holder there, and which of its processes have another mask than the rest.
+func (p *pinAuditor) unbound() {
+	beyond := p.effective.Minus(p.pin.CPUs)
+	if p.pin.Kind == HolderTenant || beyond.IsEmpty() {
+		return // of a tenant not all need be there
+	}
+	sentence := "Nothing keeps " + p.holder() + " there: affinity and cpusets let it run on " + cpusText(
+		beyond,
+	) + " too"
+	for _, w := range p.Present {
+		if set, err := cpuset.Parse(w.Allowed); err == nil && w.Masks != "" && p.pin.Holds(w.User) &&
+			!set.Within(p.pin.CPUs) {
+			sentence += "; not all of its processes may run on the same: " + w.Masks
+			break
+		}
+	}
+	p.fault(PinUnbound, gradeWatch, beyond, nil, nil, "%s.", sentence)
 }
 
 // unenforced tells that nothing keeps others away.

@@ -66,10 +66,13 @@ type PinAudit struct {
 	// For how long threads of the holder were ready and waited for a CPU, added over threads.
 	Waited *float64 `json:"holder_waited_seconds" doc:"Added over threads; null where not counted."`
 	// On which CPUs affinity and cpusets let the holder's workloads run, and how many of others may run on these.
-	Effective string      `json:"effective_cpus" doc:"Where the holder may run; empty where that is not known."`
-	Others    int         `json:"others_allowed" doc:"Workloads of others that may run there."`
-	Source    string      `json:"source" doc:"How time by CPU was obtained, the weakest of all."`
-	Each      []PinnedCPU `json:"each" doc:"Each declared CPU."`
+	Effective string `json:"effective_cpus" doc:"Where the holder may run; empty where that is not known."`
+	// CPUs of it that the kernel's command line keeps off its scheduler's balancing, and that have no tick.
+	Isolated string      `json:"isolated_cpus" doc:"Of the declared CPUs, kernel list format."`
+	NoTick   string      `json:"no_tick_cpus" doc:"Of the declared CPUs, kernel list format."`
+	Others   int         `json:"others_allowed" doc:"Workloads of others that may run there."`
+	Source   string      `json:"source" doc:"How time by CPU was obtained, the weakest of all."`
+	Each     []PinnedCPU `json:"each" doc:"Each declared CPU."`
 
 	pin      *Pin
 	suspects map[int64]bool // workloads of which it matters when they ran
@@ -127,6 +130,7 @@ type PinEvidence struct {
 type Present struct {
 	User
 	Allowed string // kernel list format
+	Masks   string // where its processes may not all run on the same, as account.FactMasks tells
 }
 
 // Verdicts on pins.
@@ -137,6 +141,7 @@ const (
 	PinIdle        = "idle"
 	PinOverlapping = "overlapping"
 	PinUnenforced  = "unenforced"
+	PinUnbound     = "unbound"
 	PinSibling     = "sibling"
 	PinCrossing    = "crossing"
 	PinInterrupted = "interrupted"
@@ -201,7 +206,7 @@ func AuditPin(from, to time.Time, pin *Pin, ground *PinGround) *PinAudit {
 
 // byGravity lists the verdicts, the gravest first.
 var byGravity = []string{PinAbsent, PinIntruded, PinOverlapping, PinStrayed, PinSibling, PinSqueezing, PinInterrupted,
-	PinIdle, PinCrossing, PinUnenforced, PinKept}
+	PinIdle, PinCrossing, PinUnbound, PinUnenforced, PinKept}
 
 func gravity(verdict string) int { return slices.Index(byGravity, verdict) }
 
@@ -213,6 +218,8 @@ type pinAuditor struct {
 	capacity float64 // of one CPU, in seconds
 	layout   cpuset.Places
 	tenants  map[int32]bool // those of the holder's workloads, at the time
+
+	effective cpuset.Set // where the holder's workloads may run
 }
 
 func (p *pinAuditor) places() {
@@ -245,7 +252,11 @@ func (p *pinAuditor) observe() {
 			others[w.Workload] = true
 		}
 	}
+	p.effective = effective
 	p.Effective, p.Others = effective.String(), len(others)
+	if inv := p.pin.Host.Inventory; inv != nil {
+		p.Isolated, p.NoTick = p.declaredOf(inv.Isolated), p.declaredOf(inv.NoTick)
+	}
 	for _, cpu := range p.pin.CPUs.CPUs() {
 		x := PinnedCPU{CPU: cpu, Ran: []PinRun{}, May: p.may(cpu)}
 		x.MayCount = len(x.May)
@@ -297,8 +308,14 @@ func (p *pinAuditor) observe() {
 	p.Waited = p.Gathering.waited(p.pin)
 }
 
-// kernelTime is what the kernel itself had of a CPU: interrupts, and what no workload was charged with. Where the time of
-// tasks is counted, an interrupt that came while one ran is in that task's time already.
+// declaredOf is which of the declared CPUs are in a list; none where it is not one.
+func (p *pinAuditor) declaredOf(list string) string {
+	set, _ := cpuset.Parse(list)
+	return set.Intersect(p.pin.CPUs).String()
+}
+
+// kernelTime is what the kernel itself had of a CPU: interrupts, and what no workload was charged with. Where the time
+// of tasks is counted, an interrupt that came while one ran is in that task's time already.
 func kernelTime(line *CPULine, charged float64) float64 {
 	interrupts := line.IRQ + line.SoftIRQ
 	if line.Ran == nil {

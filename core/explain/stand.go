@@ -354,6 +354,7 @@ func StandCounted(q *Quota, from, to time.Time, value *float64, reason string) *
 // HeldUse is what a workload used and is entitled to, in mean units by resource, and what it has at the end of the
 // span.
 type HeldUse struct {
+	Host               int32
 	Part               float64 // of the span in which it was there
 	Entitled, Used     map[string]float64
 	Now                map[string]float64 // in its newest interval; empty where it was not there at the end

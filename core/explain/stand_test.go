@@ -252,3 +252,97 @@ func TestStand_Adds(t *testing.T) {
 		require.GreaterOrEqual(t, *whole.Peak, *whole.P95)
 	})
 }
+
+func TestUnused_IsWhatIsHeldAndNotUsed(t *testing.T) {
+	const gib = 1 << 30
+	holding := func(workload int64, tenant int32, kind amount.Kind, of, most map[string]float64) explain.Holding {
+		h := explain.Holding{
+			User:  explain.User{Workload: workload, Tenant: tenant},
+			Host:  "press-1",
+			Kind:  kind,
+			Of:    of,
+			Most:  most,
+			Mean:  map[string]float64{},
+			IsGPU: true,
+		}
+		if kind == amount.Container {
+			limit := of["cpu"]
+			h.Held.CPULimit = &limit
+		}
+		return h
+	}
+	asleep := holding(5, 1, amount.Session, nil, nil)
+	asleep.Mean["memory"], asleep.Rest = 28*gib, &explain.Rest{Slept: 9 * time.Hour}
+	awake := holding(6, 1, amount.Session, nil, nil)
+	awake.Mean["memory"] = 28 * gib
+	holdings := []explain.Holding{
+		holding(1, 1, amount.Container, map[string]float64{"cpu": 8, "memory": 4 * gib},
+			map[string]float64{"cpu": 0.25, "memory": 2.1 * gib}), // more than half of the memory was used
+		holding(2, 1, amount.Job, map[string]float64{"cpu": 3, "gpu": 2}, map[string]float64{"cpu": 1.5, "gpu": 0.5}),
+		holding(3, 2, amount.Job, map[string]float64{"cpu": 1, "memory": 8 * gib},
+			map[string]float64{"cpu": 0.6, "memory": 4 * gib}),
+		holding(4, 2, amount.Container, map[string]float64{"cpu": 9}, nil), // what it had is not known
+		asleep, awake,
+	}
+	pins := []explain.PinAudit{
+		{Host: "cellar-1", Kind: explain.HolderTenant, Holder: "t2", Exclusive: true,
+			Verdicts: []explain.PinFault{{Verdict: "idle", CPUs: "4-6", Sentence: "Idle."}}},
+		{Host: "cellar-1", Kind: explain.HolderTenant, Holder: "t2",
+			Verdicts: []explain.PinFault{{Verdict: "idle", CPUs: "8-9"}}}, // others may use them
+	}
+	u := explain.FindUnused(explain.Over{}, holdings, pins, func(u explain.User) explain.UserRef {
+		return explain.UserRef{
+			WorkloadRef: explain.WorkloadRef{ID: u.Workload},
+			Tenant:      []string{"", "t1", "t2"}[u.Tenant],
+		}
+	})
+	require.Len(t, u.Tenants, 2)
+	one, two := u.Tenants[0], u.Tenants[1]
+	assert.Equal(t, []float64{7.75 + 1.5, 28 * gib, 2}, []float64{one.Cores, one.Bytes, one.GPUs})
+	assert.Equal(t, []float64{3, 4 * gib, 0}, []float64{two.Cores, two.Bytes, two.GPUs})
+	var lines []string
+	for _, x := range append(one.Lines, two.Lines...) {
+		lines = append(lines, x.Resource+" "+x.Why+": "+x.Sentence)
+	}
+	assert.Equal(t, []string{
+		"cpu limit: It is limited to 8 cores and had at most 0.25 cores.",
+		"cpu asked: It asked for 3 cores and had at most 1.5 cores.",
+		"gpu gpu: It has 2 GPUs allotted () and did next to nothing with them.",
+		"memory asleep: It has done next to nothing for 9 h 0 min, and has 28 GiB.",
+		"cpu pin: Idle.",
+		"memory asked: It asked for 8 GiB and had at most 4 GiB.",
+	}, lines)
+}
+
+func TestPromises_AreHeldAgainstWhatThereIs(t *testing.T) {
+	cpu, memory := amount.CPU, amount.Memory
+	scopes := []explain.PromiseScope{
+		{Scope: tenancy.Scope{Kind: tenancy.Fleet}, Hosts: map[int32]bool{1: true, 2: true},
+			Capacity: map[amount.Resource]float64{cpu: 12, memory: 100, amount.Disk: 5},
+			Quotas:   map[amount.Resource]float64{cpu: 12}},
+		{Scope: tenancy.Scope{Kind: tenancy.OneHost, Name: "press-1"}, Hosts: map[int32]bool{2: true},
+			Capacity: map[amount.Resource]float64{cpu: 4}, Quotas: map[amount.Resource]float64{cpu: 4.5}},
+	}
+	held := map[int32][]explain.HeldUse{
+		1: {{Host: 1, Part: 1, Entitled: map[string]float64{"cpu": 3, "memory": 101}}},
+		0: {{Host: 2, Part: 0.5, Entitled: map[string]float64{"cpu": 4}}},
+	}
+	type line struct {
+		on, resource           string
+		capacity, quotas, held float64
+		isOver                 bool
+	}
+	var lines []line
+	for _, p := range explain.AddPromises(scopes, held) {
+		x := line{p.On, p.Resource, p.Capacity, -1, p.Held, p.IsOver}
+		if p.Quotas != nil {
+			x.quotas = *p.Quotas
+		}
+		lines = append(lines, x)
+	}
+	assert.Equal(t, []line{
+		{"", "cpu", 12, 12, 5, false}, // as much as there is is not too much
+		{"", "memory", 100, -1, 101, true},
+		{"press-1", "cpu", 4, 4.5, 2, true},
+	}, lines)
+}

@@ -332,10 +332,11 @@ func (s *story) pin(host *explain.Host, d *datadriven.TestData, lines []values) 
 	for _, v := range lines {
 		switch v.kind {
 		case "present":
-			ground.Present = append(
-				ground.Present,
-				explain.Present{User: s.user(v.text("of")), Allowed: v.text("allowed")},
-			)
+			present := explain.Present{User: s.user(v.text("of")), Allowed: v.text("allowed")}
+			if v.has("masks") {
+				present.Masks = v.text("masks")
+			}
+			ground.Present = append(ground.Present, present)
 		case "other":
 			kind := explain.HolderTenant
 			if v.has("kind") {

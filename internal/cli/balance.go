@@ -139,7 +139,10 @@ func printBalance(w io.Writer, of string, b *explain.Balance) error {
 	if err := printStands(w, of, b); err != nil {
 		return err
 	}
-	return printAllowances(w, of, b)
+	if err := printAllowances(w, of, b); err != nil {
+		return err
+	}
+	return printPromised(w, of, b)
 }
 
 // limiting are the caveats that limit the shares of a resource, "all" for any. Those that are not known here stay.

@@ -30,6 +30,7 @@ the CPU it last ran on, and its source says summed.
   idle         the holder did next to nothing on some of them
   overlapping  another declaration names the same CPUs
   unenforced   nothing keeps others off: an affinity mask reserves nothing
+  unbound      nothing keeps the holder there, or a part of its processes
   sibling      another tenant ran on the other half of a declared core
   crossing     the CPUs are of several memory nodes
   interrupted  interrupts took a good part of their time

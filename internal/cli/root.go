@@ -91,7 +91,7 @@ Begin with "vinescale weigh": who uses this host, right now.`,
 		newLedger(),
 		newBalance(), newDisks(), newCPUs(), newMemory(), newInterfaces(), newGPUs(), newSensors(),
 		newFind(), newAbout(), newWorkloads(), newThreads(), newPrograms(), newTenant(), newRule(), newQuota(),
-		newPins(), newToken(), newAudit(), newVerify(), newOpenAPI(), newGPUHelper())
+		newPins(), newUnused(), newToken(), newAudit(), newVerify(), newOpenAPI(), newGPUHelper())
 	return root
 }
 

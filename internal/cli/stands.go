@@ -227,3 +227,34 @@ func printAllowances(w io.Writer, of string, b *explain.Balance) error {
 	_, err := fmt.Fprintln(w, folded(b.Allowances[0].Method))
 	return err
 }
+
+// printPromised lists where more was promised than there is, and what was promised on all hosts.
+func printPromised(w io.Writer, of string, b *explain.Balance) error {
+	t := newTable(w)
+	n := 0
+	for i := range b.Promised {
+		c := &b.Promised[i]
+		if of != "all" && of != c.Resource || c.Scope != "fleet" && !c.IsOver || c.Quotas == nil && c.Held == 0 {
+			continue
+		}
+		if n++; n == 1 {
+			fmt.Fprintln(w)
+			t.row(cell{"Promised", false}, cell{"on", false}, cell{"there is", true}, cell{"by quotas", true},
+				cell{"held", true}, cell{"", false})
+		}
+		u := pick(meanUnits(entryOf(c.Resource)), c.Capacity)
+		quotas, note := "none set", ""
+		if c.Quotas != nil {
+			quotas = u.text(*c.Quotas)
+		}
+		if c.IsOver {
+			note = "more than there is"
+		}
+		t.row(cell{c.Resource + ", " + u.name, false}, cell{scopeText(c.Scope, c.On), false},
+			cell{u.text(c.Capacity), true}, cell{quotas, true}, cell{u.text(c.Held), true}, cell{note, false})
+	}
+	if n == 0 {
+		return nil
+	}
+	return t.flush()
+}

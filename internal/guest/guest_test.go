@@ -18,9 +18,14 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/core/cpuset"
+	"vinescale/core/explain"
+	"vinescale/core/leaf"
+	"vinescale/core/question"
 	"vinescale/internal/identify"
 	"vinescale/internal/kernel"
 	"vinescale/internal/kernel/bpf"
+	wireformat "vinescale/internal/wire"
 )
 
 const tree = "/sys/fs/cgroup"
@@ -285,28 +290,87 @@ func TestGuestDiskBytesAreExactByDevice(t *testing.T) {
 	assert.Contains(t, text(dir+"/io.stat"), fmt.Sprintf("wbytes=%d ", bytes))
 }
 
-func TestGuestAPartitionOfCPUsIsWhatItMayRunOn(t *testing.T) {
-	dir := cell(t, "alone", [2]string{"cpuset.cpus", "1"}, [2]string{"cpuset.cpus.partition", "root"})
-	require.Equal(t, "root", text(dir+"/cpuset.cpus.partition"))
-	w := watch(t)
-	_, said := start(t, dir, "pinned", "1", "2")
-	time.Sleep(time.Second)
-	w.read()
-	require.True(t, said.Scan(), "it burns no more")
-	still(t, dir)
-	w.read()
-	u := w.usage("alone")
-	assert.Equal(t, "1", w.registry.Workload(u.Workload).Allowed)
-	require.Len(t, u.CPUs, 1)
-	assert.Equal(t, int32(1), u.CPUs[0].CPU)
-	t.Logf("on CPU 1 %d us of %d us", u.CPUs[0].Micros, u.Units[amount.CPU])
-	assert.Greater(t, u.Units[amount.CPU], int64(1_000_000))
-	assert.InDelta(t, u.Units[amount.CPU], u.CPUs[0].Micros, 20_000, "all of its time was there")
-	l := w.sum.Ledgers[amount.CPU]
-	t.Logf("busy %d us, shares %d, kernel %d, steal %d, residual %d", l.Used.Units, l.Shares, l.Kernel.Units,
-		l.Steal.Units, l.Residual.Units)
-	// What is busy is sampled at ticks there, and an emulated machine misses some.
-	assert.InDelta(t, 0, l.Residual.Units, 0.2*float64(l.Used.Units)+30_000)
+// TestGuestAPartitionOfCPUsIsKept: what is in a partition runs there alone. The kernel refuses others, and the audit of
+// a declaration of that CPU says kept.
+func TestGuestAPartitionOfCPUsIsKept(t *testing.T) {
+	for _, partition := range []string{"root", "isolated"} {
+		dir := cell(
+			t,
+			"alone-"+partition,
+			[2]string{"cpuset.cpus", "1"},
+			[2]string{"cpuset.cpus.partition", partition},
+		)
+		require.Equal(t, partition, text(dir+"/cpuset.cpus.partition"))
+		w := watch(t)
+		_, said := start(t, dir, "pinned", "1", "2")
+		other := cell(t, "other-"+partition)
+		intruder, refused := start(t, other, "pinned", "1", "1")
+		assert.False(t, refused.Scan(), "it may not run there")
+		assert.Error(t, intruder.Wait(), "the kernel refuses its affinity")
+		_, beside := start(t, other, "pinned", "0", "1")
+		time.Sleep(time.Second)
+		w.read()
+		require.True(t, said.Scan(), "it burns no more")
+		require.True(t, beside.Scan())
+		still(t, dir)
+		w.read()
+		u := w.usage("alone-" + partition)
+		assert.Equal(t, "1", w.registry.Workload(u.Workload).Allowed)
+		require.Len(t, u.CPUs, 1)
+		assert.Equal(t, int32(1), u.CPUs[0].CPU)
+		t.Logf("on CPU 1 %d us of %d us", u.CPUs[0].Micros, u.Units[amount.CPU])
+		assert.Greater(t, u.Units[amount.CPU], int64(1_000_000))
+		assert.InDelta(t, u.Units[amount.CPU], u.CPUs[0].Micros, 20_000, "all of its time was there")
+		l := w.sum.Ledgers[amount.CPU]
+		t.Logf("busy %d us, shares %d, kernel %d, steal %d, residual %d", l.Used.Units, l.Shares, l.Kernel.Units,
+			l.Steal.Units, l.Residual.Units)
+		// What is busy is sampled at ticks there, and an emulated machine misses some.
+		assert.InDelta(t, 0, l.Residual.Units, 0.2*float64(l.Used.Units)+30_000)
+
+		a := w.audit("alone-"+partition, "1")
+		t.Logf("%s: %s", a.Verdict, a.Sentence)
+		verdicts := map[string]bool{}
+		for _, f := range a.Verdicts {
+			verdicts[f.Verdict] = true
+		}
+		assert.True(t, verdicts[explain.PinKept], "%+v", a.Verdicts)
+		assert.False(
+			t,
+			verdicts[explain.PinIntruded] || verdicts[explain.PinStrayed] || verdicts[explain.PinUnenforced],
+			"%+v",
+			a.Verdicts,
+		)
+		assert.Zero(t, a.Others, "nobody else may run there")
+		assert.InDelta(t, float64(u.Units[amount.CPU])/1e6, a.Kept, 0.02)
+	}
+}
+
+// audit holds a declaration of CPUs for a workload against what was read, as a service does.
+func (w *watcher) audit(holder, cpus string) *explain.PinAudit {
+	iv := wireformat.FromInterval(w.sum, 1, "v2", w.registry)
+	who := make([]leaf.User, len(iv.Workloads.Key))
+	ground := &explain.PinGround{Gathering: explain.NewGathering()}
+	refs := map[int64]explain.UserRef{}
+	for i, name := range iv.Workloads.Name {
+		who[i] = leaf.User{Workload: int64(i + 1)}
+		refs[int64(i+1)] = explain.UserRef{WorkloadRef: explain.WorkloadRef{ID: int64(i + 1), Name: name,
+			Kind: iv.Workloads.Kind[i]}}
+		ground.Present = append(ground.Present, explain.Present{User: who[i], Allowed: iv.Workloads.Allowed[i]})
+	}
+	l := iv.Leaf(1, who)
+	everything := question.Scope{Span: question.Span{To: time.Now().Add(time.Hour)}}
+	ground.Gathering.Add(l.View(&everything, func(int32) bool { return true }))
+	for i, at := range iv.CpuUse.Workload {
+		ground.Ran = append(ground.Ran, explain.CPUUse{User: who[at], CPU: int(iv.CpuUse.Cpu[i]),
+			Micros: float64(iv.CpuUse.Micros[i]), Source: amount.Source(iv.CpuUse.Source[at])})
+	}
+	ground.Names = func(u explain.User) explain.UserRef { return refs[u.Workload] }
+	set, err := cpuset.Parse(cpus)
+	require.NoError(w.t, err)
+	pin := &explain.Pin{Host: &explain.Host{ID: 1, Name: "guest", CPUs: 2}, CPUs: set, Kind: explain.HolderWorkload,
+		Holder: holder, Exclusive: true, Holds: func(u explain.User) bool { return refs[u.Workload].Name == holder }}
+	ground.Pins = []*explain.Pin{pin}
+	return explain.AuditPin(w.sum.From, w.sum.To, pin, ground)
 }
 
 // TestGuestWithoutCounting reads the same with files alone.

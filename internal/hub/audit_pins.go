@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"vinescale/core/account"
 	"vinescale/core/amount"
 	"vinescale/core/explain"
 	"vinescale/core/leaf"
@@ -195,7 +196,8 @@ func (h *Hub) pinGrounds(ctx context.Context, scope *question.Scope,
 	}
 	for _, r := range answer.Rows {
 		grounds[r.Host].Present = append(grounds[r.Host].Present, explain.Present{
-			User: explain.User{Workload: r.Workload, Tenant: r.Tenant}, Allowed: stored[r.Workload].Allowed})
+			User: explain.User{Workload: r.Workload, Tenant: r.Tenant}, Allowed: stored[r.Workload].Allowed,
+			Masks: stored[r.Workload].Facts[account.FactMasks]})
 	}
 	for host, uses := range ran {
 		grounds[host].Ran = uses

@@ -40,7 +40,7 @@ func (h *Hub) Balance(ctx context.Context, span question.Span, hostName string) 
 	if err != nil {
 		return nil, err
 	}
-	return b, h.standing(ctx, sets, b, span, hostName, answer.Rows, lines.Whole.ElapsedMillis)
+	return b, h.standing(ctx, sets, b, span, hostName, answer.Rows, lines)
 }
 
 // fleet stands for all hosts of a scope together where a host's number stands.
@@ -148,7 +148,8 @@ func (h *Hub) Balances(ctx context.Context, span question.Span, first int, after
 			return nil, "", err
 		}
 		b := explain.ExplainBalance(about, &stretch, rows[id], lines.Workloads[id], byHost[id], parts[id])
-		if err := h.standing(ctx, sets, b, span, hosts[i].Name, rows[id], stretch.ElapsedMillis); err != nil {
+		lines := &store.HostLines{Whole: stretch}
+		if err := h.standing(ctx, sets, b, span, hosts[i].Name, rows[id], lines); err != nil {
 			return nil, "", err
 		}
 		list = append(list, *b)

@@ -54,7 +54,7 @@ func TestPins_AreJudgedWhileInForceOnTheirHost(t *testing.T) {
 
 	by := c.audit(noon, noon.Add(3*time.Minute))
 	must := by["cellar-1 0 must"]
-	assert.Equal(t, []any{8.0, 0.0, 0.0, "kept", noon, noon.Add(time.Minute)},
+	assert.Equal(t, []any{8.0, 0.0, 0.0, "unbound", noon, noon.Add(time.Minute)},
 		[]any{must.Kept, must.Intruded, must.Strayed, must.Verdict, must.From, must.To}, "the first minute alone")
 	first := by["cellar-1 1 Harvest Routing"]
 	assert.Equal(

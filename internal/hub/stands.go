@@ -110,7 +110,8 @@ func (h *Hub) hostsOf(ctx context.Context, scope tenancy.Scope) ([]int32, error)
 // standing adds to a balance how tenants stand against each of their quotas: on a host against those of that host, and
 // on all against every quota. Rows are what the balance is made of, by tenant, with the time that was recorded.
 func (h *Hub) standing(ctx context.Context, sets []quotaSet, b *explain.Balance, span question.Span,
-	hostName string, rows []question.Row, elapsed int64) error {
+	hostName string, rows []question.Row, lines *store.HostLines) error {
+	var held map[int32][]explain.HeldUse // of all hosts, where some quota is of all
 	byScope := map[tenancy.Scope][]*quotaSet{}
 	var scopes []tenancy.Scope
 	for i := range sets {
@@ -130,12 +131,20 @@ func (h *Hub) standing(ctx context.Context, sets []quotaSet, b *explain.Balance,
 		}
 		work := &standWork{Hub: h, scope: question.Scope{Span: span, Hosts: hosts, Sees: h.sees(ctx)}}
 		if hostName != "" || hosts == nil { // what the balance itself is of
-			work.answer, work.elapsed = &question.Answer{Rows: rows}, elapsed
+			work.answer, work.elapsed = &question.Answer{Rows: rows}, lines.Whole.ElapsedMillis
 		}
 		if err := work.ceilings(ctx, byScope[scope], b); err != nil {
 			return err
 		}
 		if err := work.allowances(ctx, byScope[scope], b); err != nil {
+			return err
+		}
+		if hostName == "" && hosts == nil {
+			held = work.held
+		}
+	}
+	if hostName == "" {
+		if err := h.promise(ctx, sets, b, span, lines, held); err != nil {
 			return err
 		}
 	}
@@ -160,6 +169,78 @@ type standWork struct {
 	space   *question.Answer // of the space that files take, by tenant; nil where no quota is of it
 	elapsed int64
 	held    map[int32][]explain.HeldUse // by tenant
+}
+
+// promise adds to the balance of the fleet what was promised on all hosts, on each pool and on each host.
+func (h *Hub) promise(ctx context.Context, sets []quotaSet, b *explain.Balance, span question.Span,
+	lines *store.HostLines, held map[int32][]explain.HeldUse) error {
+	hosts, err := h.store.Hosts(ctx)
+	if err != nil {
+		return err
+	}
+	pools, err := h.store.Pools(ctx)
+	if err != nil {
+		return err
+	}
+	tenants, err := h.store.Tenants(ctx)
+	if err != nil {
+		return err
+	}
+	family, names := familyOf(tenants)
+	wholes := map[string]string{}
+	for part, whole := range family {
+		wholes[names[part]] = names[whole]
+	}
+	scopes := []explain.PromiseScope{}
+	at := map[tenancy.Scope]int{}
+	put := func(scope tenancy.Scope, host int32) {
+		i, there := at[scope]
+		if !there {
+			i = len(scopes)
+			at[scope] = i
+			scopes = append(scopes, explain.PromiseScope{Scope: scope, Hosts: map[int32]bool{},
+				Capacity: map[amount.Resource]float64{}, Quotas: map[amount.Resource]float64{}})
+		}
+		scopes[i].Hosts[host] = true
+		stretch := lines.ByHost[host]
+		for k, r := range amount.Resources() {
+			if k < len(stretch.Of) && stretch.ElapsedMillis > 0 && stretch.Of[k].Capacity.OK() {
+				scopes[i].Capacity[r] += r.Mean(stretch.Of[k].Capacity.Units, stretch.ElapsedMillis)
+			}
+		}
+	}
+	for _, x := range hosts {
+		put(tenancy.Scope{Kind: tenancy.Fleet}, x.ID)
+	}
+	for _, x := range hosts {
+		for _, pool := range pools[x.Name] {
+			put(tenancy.Scope{Kind: tenancy.HostPool, Name: pool}, x.ID)
+		}
+	}
+	for _, x := range hosts {
+		put(tenancy.Scope{Kind: tenancy.OneHost, Name: x.Name}, x.ID)
+	}
+	ceiling := func(s *quotaSet) *float64 {
+		return tenancy.InForce(s.Changes, span.To.Add(-time.Nanosecond)).Ceiling
+	}
+	for i := range sets {
+		s := &sets[i]
+		r, err := amount.ParseResource(s.Name)
+		place, there := at[s.Scope]
+		if err != nil || !s.window.IsNone() || !there || ceiling(s) == nil {
+			continue
+		}
+		// What a part has is in what its whole has, where that has a ceiling of the same.
+		isIn := slices.ContainsFunc(sets, func(o quotaSet) bool {
+			return o.Tenant == wholes[s.Tenant] && o.Name == s.Name && o.Scope == s.Scope && o.window.IsNone() &&
+				ceiling(&o) != nil
+		})
+		if !isIn {
+			scopes[place].Quotas[r] += *ceiling(s)
+		}
+	}
+	b.Promised = explain.AddPromises(scopes, held)
+	return nil
 }
 
 // isInForce tells whether a quota limited anything within a span.
@@ -327,7 +408,7 @@ func (w *standWork) findHeld(ctx context.Context) error {
 		}
 		core := x.Core()
 		held := explain.HeldBy(&core, x.Host.CPUs)
-		use := explain.HeldUse{Part: min(float64(r.State.ElapsedMillis)/float64(w.elapsed), 1),
+		use := explain.HeldUse{Host: x.HostID, Part: min(float64(r.State.ElapsedMillis)/float64(w.elapsed), 1),
 			Entitled: held.Entitled(core.Kind, x.Host.CPUs, x.Host.MemoryBytes), Used: map[string]float64{},
 			Now: map[string]float64{}}
 		isThere := newest[r.Host].Sub(r.State.To) < 90*time.Second // at the end

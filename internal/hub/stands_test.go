@@ -1,6 +1,7 @@
 package hub_test
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -110,6 +111,19 @@ func TestStands_PartsCountInTheWhole(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, b.Stands, 1)
 	assert.InDelta(t, (93.0+8)/120, *b.Stands[0].Used, 1e-6, "with parts of parts")
+	promised := func(on, resource string) explain.Promise {
+		b, err := c.Balance(ctx, question.Span{From: noon, To: noon.Add(3 * time.Minute)}, "")
+		require.NoError(t, err)
+		at := slices.IndexFunc(b.Promised, func(p explain.Promise) bool { return p.On == on && p.Resource == resource })
+		require.GreaterOrEqual(t, at, 0)
+		return b.Promised[at]
+	}
+	fleet := promised("", "cpu")
+	assert.InDelta(t, 12, fleet.Capacity, 1e-6, "of both hosts")
+	assert.InDelta(t, 2, *fleet.Quotas, 1e-6)
+	assert.InDelta(t, 2, fleet.Held, 1e-6, "the limit of the route")
+	assert.InDelta(t, 2, promised("press-1", "cpu").Held, 1e-6)
+	assert.Nil(t, promised("press-1", "cpu").Quotas)
 	assert.Equal(t, []string{"Harvest Routing", "Cellar Intake", "Leaf Vision"}, b.Stands[0].Parts)
 	for _, x := range b.Tenants {
 		if x.Tenant == "Vineyard Research" {
@@ -126,6 +140,7 @@ func TestStands_PartsCountInTheWhole(t *testing.T) {
 		return err
 	}
 	require.NoError(t, set("Harvest Routing", 1.5, false))
+	assert.InDelta(t, 2, *promised("", "cpu").Quotas, 1e-6, "what a part may have is in what its whole may")
 	requireProblem(t, set("Leaf Vision", 0.6, false), hub.Conflict,
 		"the parts of Vineyard Research would have 2.1 of cpu together, and it has 2 itself")
 	require.NoError(t, set("Leaf Vision", 0.5, false), "just what is left")

@@ -203,4 +203,5 @@ func TestFollow_TheCPUsAWorkloadMayUseAreThoseOfAllItsProcesses(t *testing.T) {
 	f.read(9001)
 	_, w, _ := f.read(9001)
 	assert.Equal(t, "0-1,4,6", w.Allowed)
+	assert.Equal(t, "0-1; 4,6 (sh)", w.Facts[account.FactMasks], "a child has another mask than its parent")
 }

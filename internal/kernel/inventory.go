@@ -60,8 +60,16 @@ func (r *Reader) surveyMachine(inv *account.Inventory) *account.Machine {
 	return r.machine
 }
 
-// surveyCPUs reads the kernel's "CPU topology" and "CPU Performance Scaling" files.
+// surveyCPUs reads the kernel's "CPU topology" and "CPU Performance Scaling" files, and which CPUs its command line set
+// apart.
 func (r *Reader) surveyCPUs(inv *account.Inventory) {
+	for file, into := range map[string]*string{"isolated": &inv.Isolated, "nohz_full": &inv.NoTick,
+		"offline": &inv.Offline} {
+		if b, err := r.sys.Read(r.sys.At("devices/system/cpu", file)); err == nil {
+			set, _ := cpuset.Parse(string(text.TrimNewline(b))) // "(null)" where there is none
+			*into = set.String()
+		}
+	}
 	nodes := map[int]int{}
 	entries, _ := os.ReadDir(filepath.Join(r.sys.Root, "devices/system/node"))
 	for _, e := range entries {

@@ -21,8 +21,8 @@ import (
 	"vinescale/internal/sheet"
 )
 
-// TestPins_AreJudgedByWhatRanWhere has containers with cpusets, a stranger whose affinity is one of their CPUs, a holder
-// that is kept elsewhere, and one that does nothing: each verdict, and its CPU-seconds by the burners' own clocks.
+// TestPins_AreJudgedByWhatRanWhere has containers with cpusets, a stranger whose affinity is one of their CPUs, a
+// holder that is kept elsewhere, and one that does nothing: each verdict, and its CPU-seconds by the burners' clocks.
 func TestPins_AreJudgedByWhatRanWhere(t *testing.T) {
 	require.GreaterOrEqual(t, runtime.NumCPU(), 2, "it takes two CPUs")
 	require.Zero(t, os.Geteuid(), "this test starts containers: run it as root")
@@ -47,8 +47,16 @@ func TestPins_AreJudgedByWhatRanWhere(t *testing.T) {
 	service := startService(t, dir, "127.0.0.1:17471")
 	time.Sleep(time.Second) // for the service to settle
 	credential := strings.TrimSpace(string(service.run(t, "hosts", "enrol", "here")))
-	collector := exec.Command(s.program, "collect", "--host", "here", "--spool", filepath.Join(dir, "spool"), "--tick",
-		"2s")
+	collector := exec.Command(
+		s.program,
+		"collect",
+		"--host",
+		"here",
+		"--spool",
+		filepath.Join(dir, "spool"),
+		"--tick",
+		"2s",
+	)
 	collector.Env = append(service.environment, "VINESCALE_CREDENTIAL="+credential)
 	require.NoError(t, collector.Start())
 	time.Sleep(20 * time.Second)
@@ -75,7 +83,10 @@ func TestPins_AreJudgedByWhatRanWhere(t *testing.T) {
 	require.NoError(t, json.Unmarshal(service.run(t, "share", "--by", "workload", "--host", "here", "--span", "10m",
 		"--as", "json"), &l))
 	var pins []explain.PinAudit
-	require.NoError(t, json.Unmarshal(service.run(t, "pins", "--host", "here", "--span", "10m", "--as", "json"), &pins))
+	require.NoError(
+		t,
+		json.Unmarshal(service.run(t, "pins", "--host", "here", "--span", "10m", "--as", "json"), &pins),
+	)
 	audit := func(name string) *explain.PinAudit {
 		i := slices.IndexFunc(pins, func(p explain.PinAudit) bool { return p.Holder == names[name].name })
 		require.GreaterOrEqual(t, i, 0, name)

@@ -382,6 +382,8 @@ func press1(at time.Time) *Host {
 			shape: daily(0.2, 7+float64(i)/2, 4), program: []string{"solver", "solver", "route-api", "tiles", "feed",
 				"bridge"}[i], threads: 8, procs: 1 + i%3,
 			cpus: []string{"16-19", others, "20", "22-23", others, others}[i],
+			// One limit is that of the whole host, and so none; one is far above what is ever used.
+			limit: []float64{0, 0, 0, 0, 24, 8}[i],
 		})
 	}
 	for i, name := range []string{"label-render", "label-queue", "label-proof", "label-archive"} {

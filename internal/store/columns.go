@@ -16,12 +16,23 @@ import (
 var resourceTables = []struct {
 	name     string
 	suffixes []string
-}{{"tenant_minute", []string{""}}, {"tenant_peak", []string{"", lowSuffix, sumSuffix}}}
+}{{"tenant_minute", []string{""}}, {"tenant_peak", []string{"", lowSuffix, sumSuffix, minutesSuffix}}}
 
+// What a column of an hour holds beside its highest minute. The minutes themselves, sixty of them, are held of all
+// hosts together alone, for as long as the minutes of each host are kept: who asks of the fleet need not add these up.
 const (
-	lowSuffix = "_low"
-	sumSuffix = "_sum"
+	lowSuffix     = "_low"
+	sumSuffix     = "_sum"
+	minutesSuffix = "_minutes"
 )
+
+// columnType is the type of a column by its suffix.
+func columnType(suffix string) string {
+	if suffix == minutesSuffix {
+		return "float8[]"
+	}
+	return "numeric"
+}
 
 // makeColumns gives every table the columns of resources that the register has and the table has not. Rows from before
 // hold NULL there: their collectors did not tell.
@@ -41,7 +52,7 @@ func (s *Store) makeColumns(ctx context.Context) error {
 		for _, name := range amount.ResourceNames() {
 			for _, suffix := range table.suffixes {
 				if !there[table.name+"."+name+suffix] {
-					add = append(add, fmt.Sprintf("ADD COLUMN IF NOT EXISTS %s%s numeric", name, suffix))
+					add = append(add, fmt.Sprintf("ADD COLUMN IF NOT EXISTS %s%s %s", name, suffix, columnType(suffix)))
 				}
 			}
 		}

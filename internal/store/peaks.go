@@ -95,6 +95,24 @@ func (s *Store) sumPeaksOf(ctx context.Context, hour time.Time) error {
 		if err != nil {
 			return err
 		}
+		// The minutes of all hosts together. A tenant without a row had nothing; a minute without any was not
+		// recorded.
+		err = tx.Exec(fmt.Sprintf(`WITH m AS (SELECT minute, %[1]s AS tenant_id, %[2]s FROM tenant_minute u
+				WHERE minute >= $1 AND minute < $2 GROUP BY 1, 2),
+			a AS (SELECT t.tenant_id, %[3]s FROM (SELECT DISTINCT tenant_id FROM m) t
+				CROSS JOIN generate_series($1::timestamptz, $2::timestamptz - interval '1 minute',
+					'1 minute') AS g(minute)
+				LEFT JOIN (SELECT DISTINCT minute AS recorded FROM m) r ON recorded = minute
+				LEFT JOIN m USING (minute, tenant_id) GROUP BY 1)
+			UPDATE tenant_peak p SET %[4]s FROM a
+			WHERE p.hour = $1 AND p.host_id = %[5]d AND p.tenant_id = a.tenant_id`, tenantThen,
+			perResource("sum(%s) AS %s"),
+			perResource("array_agg(CASE WHEN recorded IS NOT NULL THEN coalesce(m.%s, 0)::float8 END "+
+				"ORDER BY minute) AS %s"),
+			perResource("%s"+minutesSuffix+" = a.%s"), fleet), hour, hour.Add(time.Hour)).Error
+		if err != nil {
+			return err
+		}
 		return tx.Exec(
 			`INSERT INTO peak_hours (hour) SELECT $1 WHERE EXISTS (SELECT 1 FROM tenant_peak WHERE hour = $1)
 			ON CONFLICT DO NOTHING`,
@@ -140,6 +158,41 @@ func putPeaks(measures []amount.Measure, rows []question.Row, of func(*question.
 	}
 }
 
+// unsummed lists the parts of a span whose minutes are not in the sums of hours: its edges beside whole hours, and
+// hours that were not summed yet.
+func (s *Store) unsummed(ctx context.Context, span, hours question.Span) ([]question.Span, error) {
+	var summed []time.Time
+	err := s.db.WithContext(ctx).Raw("SELECT hour FROM peak_hours WHERE hour >= $1 AND hour < $2", hours.From,
+		hours.To).Scan(&summed).Error
+	if err != nil {
+		return nil, err
+	}
+	known := make(map[int64]bool, len(summed))
+	for _, hour := range summed {
+		known[hour.Unix()] = true
+	}
+	list := span.Less(hours)
+	for hour := hours.From; hour.Before(hours.To); hour = hour.Add(time.Hour) {
+		switch n := len(list); {
+		case known[hour.Unix()]:
+		case n > 0 && list[n-1].To.Equal(hour):
+			list[n-1].To = hour.Add(time.Hour)
+		default:
+			list = append(list, question.Span{From: hour, To: hour.Add(time.Hour)})
+		}
+	}
+	return list, nil
+}
+
+// bounds are the begins and the ends of spans.
+func bounds(spans []question.Span) (from, to []time.Time) {
+	from, to = make([]time.Time, len(spans)), make([]time.Time, len(spans))
+	for i, x := range spans {
+		from[i], to[i] = x.From, x.To
+	}
+	return from, to
+}
+
 // peaks finds the highest minutes of tenants in a scope, by resource: on each host, or on all of them together. Those
 // of whole hours are kept for each host and for all together; others are found among the minutes.
 func (s *Store) peaks(ctx context.Context, scope *question.Scope, byHost bool) (map[peakOf][]float64, error) {
@@ -157,21 +210,29 @@ func (s *Store) peaks(ctx context.Context, scope *question.Scope, byHost bool) (
 	case scope.Hosts != nil: // some together: of these nothing is kept
 		hours = question.Span{From: scope.Span.From, To: scope.Span.From}
 	}
-	where := fmt.Sprintf("u.minute >= %s AND u.minute < %s", b.arg(scope.Span.From), b.arg(scope.Span.To))
-	if scope.Hosts != nil {
-		where += " AND " + b.oneOf("u.host_id", "int", scope.Hosts)
+	unsummed, err := s.unsummed(ctx, scope.Span, hours)
+	if err != nil {
+		return nil, err
 	}
+	begins, ends := bounds(unsummed)
+	windows := fmt.Sprintf(
+		"unnest(%s::timestamptz[], %s::timestamptz[]) AS w(begin, until)",
+		b.arg(begins),
+		b.arg(ends),
+	)
 	from, to := b.arg(hours.From), b.arg(hours.To)
-	// There are many minutes and few tenants: which of these are still there is looked up for the sums.
-	query := fmt.Sprintf(`WITH s AS (SELECT u.minute, %[9]s AS host_id, u.tenant_id, %[2]s FROM tenant_minute u
-				WHERE %[3]s AND NOT (u.minute >= %[4]s AND u.minute < %[5]s
-					AND date_trunc('hour', u.minute, 'UTC') IN (SELECT hour FROM peak_hours)) GROUP BY 1, 2, 3),
+	// There are many minutes and few tenants: which of these are still there is looked up for the sums. Most hours are
+	// summed, and the minutes of the others are looked up by themselves.
+	query := fmt.Sprintf(`WITH s AS (SELECT u.minute, %[8]s AS host_id, u.tenant_id, %[2]s
+				FROM %[3]s CROSS JOIN LATERAL (SELECT * FROM tenant_minute u
+					WHERE u.minute >= w.begin AND u.minute < w.until AND %[9]s OFFSET 0) u GROUP BY 1, 2, 3),
 			m AS (SELECT u.minute, u.host_id, %[1]s AS tenant_id, %[2]s FROM s u GROUP BY 1, 2, 3),
 			p AS (SELECT host_id, tenant_id, %[6]s FROM m GROUP BY 1, 2
-				UNION ALL SELECT %[9]s, %[1]s, %[6]s FROM tenant_peak u JOIN peak_hours USING (hour)
+				UNION ALL SELECT %[8]s, %[1]s, %[6]s FROM tenant_peak u JOIN peak_hours USING (hour)
 				WHERE u.hour >= %[4]s AND u.hour < %[5]s AND %[7]s GROUP BY 1, 2)
-		SELECT host_id, tenant_id, %[8]s FROM p GROUP BY 1, 2`, tenantThen, perResource("sum(u.%s) AS %s"), where, from,
-		to, perResource("max(%s) AS %s"), place, perResource("coalesce(max(%s), 0)::float8"), host)
+		SELECT host_id, tenant_id, %[10]s FROM p GROUP BY 1, 2`, tenantThen, perResource("sum(u.%s) AS %s"), windows,
+		from, to, perResource("max(%s) AS %s"), place, host, b.ofHosts("u.host_id", scope.Hosts),
+		perResource("coalesce(max(%s), 0)::float8"))
 	found, err := s.db.WithContext(ctx).Raw(query, b.args...).Rows()
 	if err != nil {
 		return nil, err

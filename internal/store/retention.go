@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"time"
 
+	"vinescale/core/amount"
 	"vinescale/core/question"
 )
 
@@ -48,6 +49,14 @@ func (s *Store) Drop(ctx context.Context, now time.Time, keep Keeping) error {
 		}
 		if err := s.dropPartitions(ctx, conn, limit); err != nil {
 			return err
+		}
+		err := s.db.WithContext(ctx).
+			Exec(fmt.Sprintf("UPDATE tenant_peak SET %s WHERE host_id = %d AND hour < $1 AND %s IS "+
+				"NOT NULL", perResource("%s"+minutesSuffix+" = NULL"), fleet, amount.ResourceNames()[0]+minutesSuffix),
+				limit).
+			Error
+		if err != nil {
+			return fmt.Errorf("drop old minutes of the fleet: %w", err)
 		}
 		if err := s.dropOf(ctx, "intake", limit); err != nil {
 			return fmt.Errorf("drop what is known of old intervals: %w", err)

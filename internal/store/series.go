@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"vinescale/core/amount"
@@ -13,32 +14,40 @@ import (
 // TenantCells tells what tenants had over a span on some hosts (nil for all), in order: in minutes where fine is set,
 // else in hours, with minutes at the span's edges and where an hour was not summed yet.
 func (s *Store) TenantCells(ctx context.Context, hosts []int32, span question.Span, fine bool) ([]explain.Cell, error) {
-	if fine {
+	if fine && hosts != nil {
 		return s.minuteCells(ctx, hosts, []question.Span{span}, nil)
 	}
 	whole := question.ReadingOf(span, 0).Hours
-	cells, known, err := s.hourCells(ctx, hosts, whole)
+	if fine {
+		minutes, err := s.MinutesOf(ctx, nil, hoursOf(whole), nil)
+		if err != nil {
+			return nil, err
+		}
+		edges, err := s.minuteCells(ctx, nil, span.Less(whole), nil)
+		return append(minutes, edges...), err
+	}
+	cells, err := s.hourCells(ctx, hosts, whole)
 	if err != nil {
 		return nil, err
 	}
-	rest := span.Less(whole)
-	for hour := whole.From; hour.Before(whole.To); hour = hour.Add(time.Hour) {
-		switch n := len(rest); {
-		case known[hour]:
-		case n > 0 && rest[n-1].To.Equal(hour):
-			rest[n-1].To = hour.Add(time.Hour)
-		default:
-			rest = append(rest, question.Span{From: hour, To: hour.Add(time.Hour)})
-		}
+	rest, err := s.unsummed(ctx, span, whole)
+	if err != nil {
+		return nil, err
 	}
 	minutes, err := s.minuteCells(ctx, hosts, rest, nil)
 	return append(cells, minutes...), err
 }
 
-// MinutesOf tells what some tenants had in the minutes of some hours.
-func (s *Store) MinutesOf(ctx context.Context, hosts []int32, hours []time.Time,
-	tenants []int32) ([]explain.Cell, error) {
-	var spans []question.Span
+// hoursOf lists the hours of a span of whole hours.
+func hoursOf(span question.Span) (hours []time.Time) {
+	for hour := span.From; hour.Before(span.To); hour = hour.Add(time.Hour) {
+		hours = append(hours, hour)
+	}
+	return hours
+}
+
+// spansOf joins hours, in order, to spans.
+func spansOf(hours []time.Time) (spans []question.Span) {
 	for _, hour := range hours {
 		if n := len(spans); n > 0 && spans[n-1].To.Equal(hour) {
 			spans[n-1].To = hour.Add(time.Hour)
@@ -46,7 +55,62 @@ func (s *Store) MinutesOf(ctx context.Context, hosts []int32, hours []time.Time,
 		}
 		spans = append(spans, question.Span{From: hour, To: hour.Add(time.Hour)})
 	}
-	return s.minuteCells(ctx, hosts, spans, tenants)
+	return spans
+}
+
+// MinutesOf tells what some tenants (nil for all) had in the minutes of some hours, which are in order.
+func (s *Store) MinutesOf(ctx context.Context, hosts []int32, hours []time.Time,
+	tenants []int32) (cells []explain.Cell, err error) {
+	if hosts == nil {
+		var known map[int64]bool
+		if cells, known, err = s.fleetMinutes(ctx, hours, tenants); err != nil {
+			return nil, err
+		}
+		hours = slices.DeleteFunc(slices.Clone(hours), func(hour time.Time) bool { return known[hour.Unix()] })
+	}
+	minutes, err := s.minuteCells(ctx, hosts, spansOf(hours), tenants)
+	return append(cells, minutes...), err
+}
+
+// fleetMinutes reads the minutes of all hosts together that are kept with their hour, and says of which hours they are.
+// Minutes of which nothing was recorded are left out.
+func (s *Store) fleetMinutes(ctx context.Context, hours []time.Time,
+	tenants []int32) (cells []explain.Cell, known map[int64]bool, err error) {
+	known = map[int64]bool{}
+	if len(hours) == 0 || tenants != nil && len(tenants) == 0 {
+		return nil, known, nil
+	}
+	var b statement
+	where := ""
+	if tenants != nil {
+		where = " AND " + b.oneOf("u.tenant_id", "int", tenants)
+	}
+	query := fmt.Sprintf(`SELECT u.hour, n, %[1]s AS tenant_id, %[2]s
+		FROM tenant_peak u JOIN peak_hours USING (hour), generate_series(1, 60) n
+		WHERE u.host_id = %[3]d AND u.hour = ANY (%[4]s::timestamptz[]) AND u.%[5]s[n] IS NOT NULL%[6]s
+		GROUP BY 1, 2, 3`, tenantThen, perResource("coalesce(sum(u.%s"+minutesSuffix+"[n]), 0)"), fleet, b.arg(hours),
+		amount.ResourceNames()[0]+minutesSuffix, where)
+	rows, err := s.db.WithContext(ctx).Raw(query, b.args...).Rows()
+	if err != nil {
+		return nil, nil, fmt.Errorf("what tenants had by the minute on all hosts: %w", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		c := explain.Cell{Minutes: 1}
+		n := 0
+		into := []any{&c.Start, &n, &c.Tenant}
+		for i := range c.Sum {
+			into = append(into, &c.Sum[i])
+		}
+		if err := rows.Scan(into...); err != nil {
+			return nil, nil, err
+		}
+		known[c.Start.Unix()] = true
+		c.Start = c.Start.UTC().Add(time.Duration(n-1) * time.Minute)
+		c.Most, c.Least = c.Sum, c.Sum
+		cells = append(cells, c)
+	}
+	return cells, known, rows.Err()
 }
 
 // minuteCells reads minutes of some spans; of all tenants where none are named.
@@ -56,10 +120,7 @@ func (s *Store) minuteCells(ctx context.Context, hosts []int32, spans []question
 		return nil, nil
 	}
 	var b statement
-	from, to := make([]time.Time, len(spans)), make([]time.Time, len(spans))
-	for i, x := range spans {
-		from[i], to[i] = x.From, x.To
-	}
+	from, to := bounds(spans)
 	where := b.ofHosts("u.host_id", hosts)
 	if tenants != nil {
 		where += " AND " + b.oneOf("u.tenant_id", "int", tenants)
@@ -94,13 +155,11 @@ func (s *Store) minuteCells(ctx context.Context, hosts []int32, spans []question
 	return cells, rows.Err()
 }
 
-// hourCells reads whole hours that were summed, and which they are. Of several hosts together the highest and the
-// lowest minute are bounds. The lowest is not known of hours that were summed by an older program.
-func (s *Store) hourCells(ctx context.Context, hosts []int32,
-	span question.Span) (cells []explain.Cell, known map[time.Time]bool, err error) {
-	known = map[time.Time]bool{}
+// hourCells reads whole hours that were summed. Of several hosts together the highest and the lowest minute are bounds.
+// The lowest is not known of hours that were summed by an older program.
+func (s *Store) hourCells(ctx context.Context, hosts []int32, span question.Span) (cells []explain.Cell, err error) {
 	if span.IsEmpty() {
-		return nil, known, nil
+		return nil, nil
 	}
 	var b statement
 	place := fmt.Sprintf("u.host_id = %d", fleet)
@@ -114,7 +173,7 @@ func (s *Store) hourCells(ctx context.Context, hosts []int32,
 		"), 0) ELSE -1 END::float8"), b.arg(span.From), b.arg(span.To), place)
 	rows, err := s.db.WithContext(ctx).Raw(query, b.args...).Rows()
 	if err != nil {
-		return nil, nil, fmt.Errorf("what tenants had by the hour: %w", err)
+		return nil, fmt.Errorf("what tenants had by the hour: %w", err)
 	}
 	defer rows.Close()
 	for rows.Next() {
@@ -124,10 +183,9 @@ func (s *Store) hourCells(ctx context.Context, hosts []int32,
 			into = append(into, &c.Most[i], &c.Least[i], &c.Sum[i])
 		}
 		if err := rows.Scan(into...); err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		c.Start = c.Start.UTC()
-		known[c.Start] = true
 		for i := range c.Sum {
 			if c.Sum[i] < 0 { // of an older program
 				c.Sum[i] = explain.NotKnown
@@ -135,5 +193,5 @@ func (s *Store) hourCells(ctx context.Context, hosts []int32,
 		}
 		cells = append(cells, c)
 	}
-	return cells, known, rows.Err()
+	return cells, rows.Err()
 }

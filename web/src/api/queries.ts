@@ -108,6 +108,15 @@ export function usePins(span: Span, host?: string) {
   })
 }
 
+/** What tenants hold and do not use. */
+export function useUnused(span: Span) {
+  return useQuery({
+    queryKey: [figures, 'unused', queryOf(span)],
+    queryFn: () => answer(api.GET('/api/v1/unused', { params: { query: queryOf(span) } })),
+    placeholderData: keepPreviousData,
+  })
+}
+
 /** All declarations of CPUs of a host, those that are over too. */
 export function useDeclaredPins(host: string) {
   return useQuery({

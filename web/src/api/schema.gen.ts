@@ -803,6 +803,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/unused": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What tenants hold and do not use, with the lines it is made of */
+        get: operations["list-unused"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/verify": {
         parameters: {
             query?: never;
@@ -1163,6 +1180,7 @@ export interface components {
             hosts: number;
             /** @description Where sums stand for intervals that are no longer kept. */
             note?: string;
+            promised: components["schemas"]["Promise"][];
             resources: components["schemas"]["ResourceBalance"][];
             stands: components["schemas"]["Stand"][];
             /** @description Unassigned use first, then by name. */
@@ -2514,6 +2532,8 @@ export interface components {
             id: number;
             /** Format: double */
             idle_cpu_seconds: number;
+            /** @description Of the declared CPUs, kernel list format. */
+            isolated_cpus: string;
             /**
              * Format: double
              * @description Time of the holder on these CPUs.
@@ -2525,6 +2545,8 @@ export interface components {
              */
             kernel_cpu_seconds: number;
             made_by: string;
+            /** @description Of the declared CPUs, kernel list format. */
+            no_tick_cpus: string;
             /**
              * Format: int64
              * @description Workloads of others that may run there.
@@ -2754,6 +2776,28 @@ export interface components {
             uses: components["schemas"]["PartUse"][];
             /** Format: int64 */
             workloads: number;
+        };
+        Promise: {
+            /** Format: double */
+            capacity: number;
+            /**
+             * Format: double
+             * @description What workloads are entitled to, added.
+             */
+            held: number;
+            /** @description One of both is more than there is. */
+            overcommitted: boolean;
+            /**
+             * Format: double
+             * @description Ceilings of that scope, added; null for none.
+             */
+            quotas: number | null;
+            resource: string;
+            /** @description The pool or host; empty for the fleet. */
+            scope: string;
+            /** @enum {string} */
+            scope_kind: "fleet" | "pool" | "host";
+            unit: string;
         };
         Quota: {
             /**
@@ -3249,6 +3293,17 @@ export interface components {
             /** Format: int64 */
             workloads: number;
         };
+        TenantUnused: {
+            /** Format: double */
+            cpu_cores: number;
+            /** Format: double */
+            gpus: number;
+            /** @description Of each resource the largest first. */
+            lines: components["schemas"]["UnusedLine"][];
+            /** Format: double */
+            memory_bytes: number;
+            tenant: string;
+        };
         Timeline: {
             /** @description What was missed in the span, so that shares lack it. */
             caveats?: components["schemas"]["Caveat"][];
@@ -3334,6 +3389,41 @@ export interface components {
             seconds: number;
             /** Format: date-time */
             to: string;
+        };
+        Unused: {
+            /** @description What was missed in the span, so that shares lack it. */
+            caveats?: components["schemas"]["Caveat"][];
+            /** Format: date-time */
+            from: string;
+            host: string;
+            /** @description Of those that hold something they do not use, by name. */
+            tenants: components["schemas"]["TenantUnused"][];
+            /** Format: date-time */
+            to: string;
+            /** @description In which parts some host told nothing; left out for none. */
+            uncovered?: components["schemas"]["Uncovered"];
+        };
+        UnusedLine: {
+            /** Format: double */
+            held: number;
+            host: string;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            /**
+             * Format: double
+             * @description The highest tick in the span; of what sleeps, nothing.
+             */
+            most_used: number;
+            name: string;
+            /** @enum {string} */
+            resource: "cpu" | "memory" | "gpu";
+            sentence: string;
+            unit: string;
+            /** Format: double */
+            unused: number;
+            /** @enum {string} */
+            why: "limit" | "asked" | "asleep" | "pin" | "gpu";
         };
         UserRef: {
             /** Format: int64 */
@@ -5323,6 +5413,44 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-unused": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                /** @description One host; all when left out. */
+                host?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Unused"];
+                };
             };
             /** @description Error */
             default: {

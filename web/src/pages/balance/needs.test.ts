@@ -27,6 +27,7 @@ const balance = (u: ResourceUse): Balance => ({
   workloads: 1,
   stands: [],
   allowances: [],
+  promised: [],
   tenants: [{ tenant: 'Cellar Intake', colour: 3, workloads: 1, uses: [u] }],
   resources: [
     {

@@ -6,6 +6,7 @@ import { useBalance, useColours, useLedger } from '../../api/queries'
 import { Stand } from '../../figures/Stand'
 import { QuotaSheet } from './QuotaSheet'
 import { TenantPins } from './TenantPins'
+import { TenantUnused } from './TenantUnused'
 import { BalanceBar } from '../../figures/BalanceBar'
 import { More } from '../../figures/More'
 import { ResourceTabs } from '../../figures/ResourceTabs'
@@ -84,6 +85,7 @@ export function TenantPage() {
         />
       )}
       {row && <TenantPins tenant={tenant} />}
+      {row && <TenantUnused tenant={tenant} />}
       <section className="sheet overflow-x-auto" aria-labelledby="workloads-title">
         <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
           <h2 id="workloads-title">Workloads</h2>
