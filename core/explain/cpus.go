@@ -2,6 +2,7 @@ package explain
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"slices"
 
@@ -15,7 +16,47 @@ type CPUs struct {
 	CPUs     []CPULine  `json:"cpus"`
 	Load     *Load      `json:"load,omitempty" doc:"At the end of the newest interval; left out where not told."`
 	Pressure []Pressure `json:"pressure" doc:"For what tasks of the host waited; empty where not told."`
+	Cores    *CoreUse   `json:"cores,omitempty" doc:"Where CPUs share cores: how far the cores were used."`
 	Reason   string     `json:"unavailable,omitempty" doc:"Why there is nothing."`
+}
+
+// CoreUse tells how busy CPUs were against how far the cores were used that they share. A core had work while one of
+// its CPUs had; how long two had at once is not counted, and so it is known within bounds only.
+type CoreUse struct {
+	CPUs     int     `json:"cpus"`
+	Cores    int     `json:"cores"`
+	BusyCPUs float64 `json:"busy_cpus_mean"`
+	Least    float64 `json:"busy_cores_least" doc:"Had their CPUs always worked at the same time."`
+	Most     float64 `json:"busy_cores_most" doc:"Had they never."`
+	Sentence string  `json:"sentence"`
+}
+
+// coreUse adds up cores; nil where no two CPUs share one, or where they are is not known.
+func coreUse(lines []CPULine) *CoreUse {
+	type core struct{ core, pack int }
+	least, sum := map[core]float64{}, map[core]float64{}
+	use := &CoreUse{}
+	for i := range lines {
+		c := &lines[i]
+		if c.Core < 0 || c.Capacity <= 0 {
+			return nil
+		}
+		at := core{c.Core, c.Package}
+		busy := min(max(1-(c.Idle+c.IOWait)/c.Capacity, 0), 1)
+		use.CPUs++
+		use.BusyCPUs += busy
+		least[at], sum[at] = max(least[at], busy), sum[at]+busy
+	}
+	if use.Cores = len(sum); use.Cores == use.CPUs {
+		return nil
+	}
+	for at := range sum {
+		use.Least, use.Most = use.Least+least[at], use.Most+min(sum[at], 1)
+	}
+	use.Sentence = fmt.Sprintf("%s of %d CPUs were busy in the mean. They share %d cores, of which %s to %s had work: "+
+		"a CPU whose sibling works too gives less than a core.", round(use.BusyCPUs), use.CPUs, use.Cores,
+		round(use.Least), round(use.Most))
+	return use
 }
 
 // CPULine is one logical CPU: capacity = user + system + irq + softirq + steal + iowait + idle + residual, in seconds.
@@ -92,6 +133,7 @@ func ExplainCPUs(over Over, g *Gathering, host *Host, ran []CPUUse, names Names)
 		}
 		c.CPUs = append(c.CPUs, x)
 	}
+	c.Cores = coreUse(c.CPUs)
 	if len(c.CPUs) == 0 {
 		c.Reason = "this host has sent nothing about its CPUs in this span"
 	}

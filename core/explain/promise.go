@@ -25,7 +25,7 @@ type PromiseScope struct {
 	Quotas   map[amount.Resource]float64 // where some are set
 }
 
-// AddPromises says of each scope what was promised of the resources that can be held. Held is of all workloads, by host.
+// AddPromises says of each scope what was promised of the resources that can be held. Held is of all workloads.
 func AddPromises(scopes []PromiseScope, held map[int32][]HeldUse) []Promise {
 	list := []Promise{}
 	for _, s := range scopes {

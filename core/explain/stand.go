@@ -99,11 +99,27 @@ type Cells struct {
 	of      map[time.Time]map[int32]*Cell
 	starts  []time.Time
 	minutes map[time.Time]int
+	fine    map[fineHour]map[int32][]float64 // of hours that are known by the minute: by tenant
+}
+
+// fineHour is an hour of a resource.
+type fineHour struct {
+	start time.Time
+	of    amount.Resource
+}
+
+// HourMinutes is what a tenant had of a resource in each minute of an hour, in account units: sixty of them, NaN where
+// nothing was recorded of any tenant.
+type HourMinutes struct {
+	Hour   time.Time
+	Tenant int32
+	Units  []float64
 }
 
 // NewCells puts cells together. Hours whose minutes are there too are left out.
 func NewCells(cells []Cell) *Cells {
-	c := &Cells{of: map[time.Time]map[int32]*Cell{}, minutes: map[time.Time]int{}}
+	c := &Cells{of: map[time.Time]map[int32]*Cell{}, minutes: map[time.Time]int{},
+		fine: map[fineHour]map[int32][]float64{}}
 	byMinute := map[time.Time]bool{}
 	for i := range cells {
 		if cells[i].Minutes == 1 {
@@ -249,9 +265,7 @@ func (s *Stand) walk(q *Quota, r amount.Resource, from, to time.Time, cells *Cel
 	trend := map[int]float64{}
 	lengths := map[int]int{}
 	hours := map[time.Time][2]float64{} // units and minutes
-	for _, start := range cells.starts {
-		most, least, sum := cells.sum(start, q.Tenants, r)
-		minutes := cells.minutes[start]
+	visit := func(start time.Time, minutes int, most, least, sum float64) {
 		peak = max(peak, most)
 		if limit, isSet := q.markAt(start, from, to); isSet {
 			switch units := perMinute(r, limit); {
@@ -262,7 +276,7 @@ func (s *Stand) walk(q *Quota, r amount.Resource, from, to time.Time, cells *Cel
 			}
 		}
 		if math.IsInf(sum, 0) {
-			continue
+			return
 		}
 		at := int(start.Sub(from) / step)
 		trend[at] += sum
@@ -272,6 +286,19 @@ func (s *Stand) walk(q *Quota, r amount.Resource, from, to time.Time, cells *Cel
 			hours[start.Truncate(time.Hour)] = [2]float64{h[0] + sum, h[1] + float64(minutes)}
 		} else {
 			means = append(means, r.Mean(sum, time.Minute.Milliseconds()))
+		}
+	}
+	for _, start := range cells.starts {
+		at := fineHour{start, r}
+		if cells.fine[at] == nil {
+			most, least, sum := cells.sum(start, q.Tenants, r)
+			visit(start, cells.minutes[start], most, least, sum)
+			continue
+		}
+		for minute := range 60 {
+			if sum, isRecorded := cells.sumFine(at, minute, q.Tenants); isRecorded {
+				visit(start.Add(time.Duration(minute)*time.Minute), 1, sum, sum, sum)
+			}
 		}
 	}
 	for _, h := range hours {
@@ -324,18 +351,30 @@ func (e *Exceeded) close() {
 	slices.SortFunc(e.Longest, func(a, b Stretched) int { return a.From.Compare(b.From) })
 }
 
-// Refine puts minutes in place of the hours that they are of.
-func (c *Cells) Refine(minutes []Cell) {
-	if len(minutes) == 0 {
-		return
+// Refine tells the minutes of hours, of one resource, in place of these.
+func (c *Cells) Refine(r amount.Resource, hours []HourMinutes) {
+	for _, h := range hours {
+		at := fineHour{h.Hour, r}
+		if c.fine[at] == nil {
+			c.fine[at] = map[int32][]float64{}
+		}
+		c.fine[at][h.Tenant] = h.Units
 	}
-	all := make([]Cell, 0, len(c.starts)+len(minutes))
-	for _, start := range c.starts {
-		for _, x := range c.of[start] {
-			all = append(all, *x)
+}
+
+// sumFine adds up what some tenants had in a minute of an hour that is known by the minute; false where nothing was
+// recorded of it.
+func (c *Cells) sumFine(at fineHour, minute int, tenants []int32) (sum float64, isRecorded bool) {
+	for tenant, units := range c.fine[at] {
+		if math.IsNaN(units[minute]) {
+			continue
+		}
+		isRecorded = true
+		if slices.Contains(tenants, tenant) {
+			sum += units[minute]
 		}
 	}
-	*c = *NewCells(append(all, minutes...))
+	return sum, isRecorded
 }
 
 // StandCounted says how a tenant stands against a ceiling of something that is counted as it is now, or that is known

@@ -1,6 +1,8 @@
 package explain_test
 
 import (
+	"math"
+	"slices"
 	"testing"
 	"time"
 
@@ -86,7 +88,10 @@ func TestStand_KnowsMostHoursWithoutTheirMinutes(t *testing.T) {
 	}
 	cells := explain.NewCells(hours)
 	assert.Equal(t, []time.Time{at(120), at(30 * 60)}, q.Unsure(cells, at(0), at(48*60)))
-	cells.Refine([]explain.Cell{minuteOf(121, 1, 3), minuteOf(121, 2, 2), minuteOf(122, 1, 3)})
+	one, two := slices.Repeat([]float64{math.NaN()}, 60), slices.Repeat([]float64{math.NaN()}, 60)
+	one[1], two[1], one[2], two[2] = 3*60e6, 2*60e6, 3*60e6, 0
+	cells.Refine(amount.CPU, []explain.HourMinutes{{Hour: at(120), Tenant: 1, Units: one},
+		{Hour: at(120), Tenant: 2, Units: two}})
 	s := explain.StandAgainst(q, at(0), at(48*60), cpuSum(1), 48*3600_000, cells)
 	assert.Equal(t, []any{61, 2, 60}, []any{s.Exceeded.Minutes, s.Exceeded.Times, s.Exceeded.Unsure})
 	assert.Equal(t, []any{9.0, 5.0, "hour"}, []any{*s.Peak, *s.P95, s.P95Of})

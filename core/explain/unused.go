@@ -98,8 +98,13 @@ func FindUnused(over Over, holdings []Holding, pins []PinAudit, names Names) *Un
 	}
 	for _, t := range by {
 		slices.SortFunc(t.Lines, func(a, b UnusedLine) int {
-			return cmp.Or(cmp.Compare(a.Resource, b.Resource), cmp.Compare(b.Amount, a.Amount), cmp.Compare(a.Name, b.Name),
-				cmp.Compare(a.Host, b.Host), cmp.Compare(a.Why, b.Why))
+			return cmp.Or(
+				cmp.Compare(a.Resource, b.Resource),
+				cmp.Compare(b.Amount, a.Amount),
+				cmp.Compare(a.Name, b.Name),
+				cmp.Compare(a.Host, b.Host),
+				cmp.Compare(a.Why, b.Why),
+			)
 		})
 		u.Tenants = append(u.Tenants, *t)
 	}
@@ -120,7 +125,14 @@ func (h *Holding) lines() (lines []UnusedLine) {
 		if !is || !isKnown || left < x.least || left < unusedMarks.Part*held {
 			continue
 		}
-		line := UnusedLine{Resource: name, Unit: x.r.MeanUnit(), Why: unusedLimit, Held: held, Most: most, Amount: left}
+		line := UnusedLine{
+			Resource: name,
+			Unit:     x.r.MeanUnit(),
+			Why:      unusedLimit,
+			Held:     held,
+			Most:     most,
+			Amount:   left,
+		}
 		what := "is limited to"
 		if h.Kind == amount.Job || x.r == amount.CPU && h.Held.CPULimit == nil {
 			line.Why, what = unusedAsked, "asked for"
@@ -138,8 +150,12 @@ func (h *Holding) lines() (lines []UnusedLine) {
 	if held, is := h.Of[gpu]; is && h.IsGPU && h.Mean[gpu] < unusedMarks.GPU*held {
 		lines = append(lines, UnusedLine{Resource: gpu, Unit: amount.GPU.MeanUnit(), Why: unusedGPU, Held: held,
 			Most: h.Most[gpu], Amount: held,
-			Sentence: fmt.Sprintf("It has %s allotted (%s) and did next to nothing with %s.", inUnits(amount.GPU, held),
-				h.Held.GPUs, itOrThem(int(held)))})
+			Sentence: fmt.Sprintf(
+				"It has %s allotted (%s) and did next to nothing with %s.",
+				inUnits(amount.GPU, held),
+				h.Held.GPUs,
+				itOrThem(int(held)),
+			)})
 	}
 	return lines
 }

@@ -36,6 +36,9 @@ func printCPUs(w io.Writer, c *explain.CPUs) error {
 	if text := waited(c.Pressure); text != "" {
 		fmt.Fprintf(w, "%s\n", text)
 	}
+	if c.Cores != nil {
+		fmt.Fprintln(w, folded(c.Cores.Sentence))
+	}
 	fmt.Fprintln(w)
 	t := newTable(w)
 	head := []cell{{"CPU", true}, {"core", true}, {"node", true}, {"MHz", true}}

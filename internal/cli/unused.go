@@ -55,7 +55,8 @@ func printUnused(w io.Writer, u *explain.Unused) error {
 		return err
 	}
 	t := newTable(w)
-	t.row(cell{"tenant", false}, cell{"CPU, cores", true}, cell{"memory", true}, cell{"GPUs", true}, cell{"lines", true})
+	t.row(cell{"tenant", false}, cell{"CPU, cores", true}, cell{"memory", true}, cell{"GPUs", true},
+		cell{"lines", true})
 	for _, x := range u.Tenants {
 		t.row(cell{x.Tenant, false}, cell{fmt.Sprintf("%.2f", x.Cores), true}, cell{human("memory", x.Bytes), true},
 			cell{fmt.Sprintf("%.0f", x.GPUs), true}, cell{fmt.Sprint(len(x.Lines)), true})

@@ -3,8 +3,12 @@ package hub
 import (
 	"cmp"
 	"context"
+	"maps"
 	"slices"
+	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"vinescale/core/amount"
 	"vinescale/core/cpuset"
@@ -298,26 +302,30 @@ func (w *standWork) cells(ctx context.Context, sets []*quotaSet) (*explain.Cells
 		return nil, err
 	}
 	cells := explain.NewCells(list)
-	unsure := map[time.Time]bool{}
-	var tenants []int32
+	unsure, tenants := map[amount.Resource]map[time.Time]bool{}, map[amount.Resource][]int32{}
 	for _, s := range sets {
-		tenants = append(tenants, s.Tenants...)
+		r, err := amount.ParseResource(s.Name)
+		if err != nil {
+			continue
+		}
+		if unsure[r] == nil {
+			unsure[r] = map[time.Time]bool{}
+		}
+		tenants[r] = append(tenants[r], s.Tenants...)
 		for _, hour := range s.Unsure(cells, span.From, span.To) {
-			unsure[hour] = true
+			unsure[r][hour] = true
 		}
 	}
-	if len(unsure) == 0 {
-		return cells, nil
+	for r, hours := range unsure {
+		slices.Sort(tenants[r])
+		minutes, err := w.store.MinutesOf(ctx, w.scope.Hosts, r,
+			slices.SortedFunc(maps.Keys(hours), time.Time.Compare), slices.Compact(tenants[r]))
+		if err != nil {
+			return nil, err
+		}
+		cells.Refine(r, minutes)
 	}
-	var hours []time.Time
-	for hour := range unsure {
-		hours = append(hours, hour)
-	}
-	slices.SortFunc(hours, time.Time.Compare)
-	slices.Sort(tenants)
-	minutes, err := w.store.MinutesOf(ctx, w.scope.Hosts, hours, slices.Compact(tenants))
-	cells.Refine(minutes)
-	return cells, err
+	return cells, nil
 }
 
 // sum adds up what a tenant and its parts used of a measure; nothing used is known to be nothing.
@@ -439,7 +447,10 @@ func (w *standWork) hurt(ctx context.Context, sets []*quotaSet, stands []explain
 	for _, x := range all {
 		hosts[x.ID] = x.Name
 	}
-	seen := map[string][]explain.Waiting{}
+	found, err := w.lookInto(ctx, stands)
+	if err != nil {
+		return err
+	}
 	for i := range stands {
 		s := &stands[i]
 		if s.Exceeded == nil || len(explain.WaitFor(s.Resource)) == 0 {
@@ -447,16 +458,8 @@ func (w *standWork) hurt(ctx context.Context, sets []*quotaSet, stands []explain
 		}
 		var looked []explain.Looked
 		var users []explain.User
-		for _, stretch := range s.Exceeded.Longest {
-			key := s.Resource + stretch.From.String() + stretch.To.String()
-			rows, there := seen[key]
-			if !there {
-				span := question.Span{From: stretch.From, To: stretch.To}
-				if rows, err = w.waiting(ctx, s.Resource, span); err != nil {
-					return err
-				}
-				seen[key] = rows
-			}
+		for _, stretch := range w.lookedAt(s) {
+			rows := found[looking{s.Resource, stretch.From, stretch.To}]
 			for k := range rows {
 				users = append(users, rows[k].User)
 			}
@@ -469,6 +472,50 @@ func (w *standWork) hurt(ctx context.Context, sets []*quotaSet, stands []explain
 		s.JudgeHurt(&sets[i].Quota, looked, hosts, names)
 	}
 	return nil
+}
+
+// looking is a stretch of time in which it is looked who waited for a resource.
+type looking struct {
+	resource string
+	from, to time.Time
+}
+
+// lookedAt are the stretches in which it is looked who waited: the longest that are told, or of more than a day, in
+// which there may be many, the longest alone.
+func (w *standWork) lookedAt(s *explain.Stand) []explain.Stretched {
+	long := func(x explain.Stretched) time.Duration { return x.To.Sub(x.From) }
+	all := s.Exceeded.Longest
+	if w.scope.Span.To.Sub(w.scope.Span.From) <= 24*time.Hour || len(all) == 0 {
+		return all
+	}
+	return []explain.Stretched{
+		slices.MaxFunc(all, func(a, b explain.Stretched) int { return cmp.Compare(long(a), long(b)) }),
+	}
+}
+
+// lookInto asks what was used and waited for in the stretches in which quotas were exceeded, some beside each other.
+func (w *standWork) lookInto(ctx context.Context, stands []explain.Stand) (map[looking][]explain.Waiting, error) {
+	found := map[looking][]explain.Waiting{}
+	for i := range stands {
+		if s := &stands[i]; s.Exceeded != nil && len(explain.WaitFor(s.Resource)) > 0 {
+			for _, stretch := range w.lookedAt(s) {
+				found[looking{s.Resource, stretch.From, stretch.To}] = nil
+			}
+		}
+	}
+	var mu sync.Mutex
+	group, inGroup := errgroup.WithContext(ctx)
+	group.SetLimit(4)
+	for _, x := range slices.Collect(maps.Keys(found)) {
+		group.Go(func() error {
+			rows, err := w.waiting(inGroup, x.resource, question.Span{From: x.from, To: x.to})
+			mu.Lock()
+			defer mu.Unlock()
+			found[x] = rows
+			return err
+		})
+	}
+	return found, group.Wait()
 }
 
 // waiting is what workloads used of a resource in a span, and for how long they waited for it.

@@ -65,8 +65,9 @@ func (h *Hub) holdings(ctx context.Context, scope question.Scope) ([]explain.Hol
 			continue
 		}
 		core := w.Core()
-		x := explain.Holding{User: explain.User{Workload: r.Workload, Tenant: r.Tenant}, Host: w.Host.Name, Kind: core.Kind,
-			Held: explain.HeldBy(&core, w.Host.CPUs), Most: map[string]float64{}, Mean: map[string]float64{}}
+		x := explain.Holding{User: explain.User{Workload: r.Workload, Tenant: r.Tenant}, Host: w.Host.Name,
+			Kind: core.Kind, Held: explain.HeldBy(&core, w.Host.CPUs), Most: map[string]float64{},
+			Mean: map[string]float64{}}
 		x.Of = x.Held.Entitled(core.Kind, w.Host.CPUs, w.Host.MemoryBytes)
 		for i, m := range amount.Resources() {
 			if sum := &r.Sums[i]; sum.Known() && sum.Missing == 0 {

@@ -2,8 +2,12 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
+	"math"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"vinescale/core/amount"
@@ -14,18 +18,10 @@ import (
 // TenantCells tells what tenants had over a span on some hosts (nil for all), in order: in minutes where fine is set,
 // else in hours, with minutes at the span's edges and where an hour was not summed yet.
 func (s *Store) TenantCells(ctx context.Context, hosts []int32, span question.Span, fine bool) ([]explain.Cell, error) {
-	if fine && hosts != nil {
-		return s.minuteCells(ctx, hosts, []question.Span{span}, nil)
+	if fine {
+		return s.minuteCells(ctx, hosts, []question.Span{span})
 	}
 	whole := question.ReadingOf(span, 0).Hours
-	if fine {
-		minutes, err := s.MinutesOf(ctx, nil, hoursOf(whole), nil)
-		if err != nil {
-			return nil, err
-		}
-		edges, err := s.minuteCells(ctx, nil, span.Less(whole), nil)
-		return append(minutes, edges...), err
-	}
 	cells, err := s.hourCells(ctx, hosts, whole)
 	if err != nil {
 		return nil, err
@@ -34,16 +30,8 @@ func (s *Store) TenantCells(ctx context.Context, hosts []int32, span question.Sp
 	if err != nil {
 		return nil, err
 	}
-	minutes, err := s.minuteCells(ctx, hosts, rest, nil)
+	minutes, err := s.minuteCells(ctx, hosts, rest)
 	return append(cells, minutes...), err
-}
-
-// hoursOf lists the hours of a span of whole hours.
-func hoursOf(span question.Span) (hours []time.Time) {
-	for hour := span.From; hour.Before(span.To); hour = hour.Add(time.Hour) {
-		hours = append(hours, hour)
-	}
-	return hours
 }
 
 // spansOf joins hours, in order, to spans.
@@ -58,73 +46,120 @@ func spansOf(hours []time.Time) (spans []question.Span) {
 	return spans
 }
 
-// MinutesOf tells what some tenants (nil for all) had in the minutes of some hours, which are in order.
-func (s *Store) MinutesOf(ctx context.Context, hosts []int32, hours []time.Time,
-	tenants []int32) (cells []explain.Cell, err error) {
+// MinutesOf tells what some tenants had of a resource in the minutes of some hours, which are in order.
+func (s *Store) MinutesOf(ctx context.Context, hosts []int32, of amount.Resource, hours []time.Time,
+	tenants []int32) (list []explain.HourMinutes, err error) {
 	if hosts == nil {
 		var known map[int64]bool
-		if cells, known, err = s.fleetMinutes(ctx, hours, tenants); err != nil {
+		if list, known, err = s.fleetMinutes(ctx, of, hours, tenants); err != nil {
 			return nil, err
 		}
 		hours = slices.DeleteFunc(slices.Clone(hours), func(hour time.Time) bool { return known[hour.Unix()] })
 	}
-	minutes, err := s.minuteCells(ctx, hosts, spansOf(hours), tenants)
-	return append(cells, minutes...), err
+	more, err := s.addedMinutes(ctx, hosts, of, hours, tenants)
+	return append(list, more...), err
 }
 
 // fleetMinutes reads the minutes of all hosts together that are kept with their hour, and says of which hours they are.
-// Minutes of which nothing was recorded are left out.
-func (s *Store) fleetMinutes(ctx context.Context, hours []time.Time,
-	tenants []int32) (cells []explain.Cell, known map[int64]bool, err error) {
+func (s *Store) fleetMinutes(ctx context.Context, of amount.Resource, hours []time.Time,
+	tenants []int32) (list []explain.HourMinutes, known map[int64]bool, err error) {
 	known = map[int64]bool{}
-	if len(hours) == 0 || tenants != nil && len(tenants) == 0 {
+	if len(hours) == 0 || len(tenants) == 0 {
 		return nil, known, nil
 	}
 	var b statement
-	where := ""
-	if tenants != nil {
-		where = " AND " + b.oneOf("u.tenant_id", "int", tenants)
-	}
-	query := fmt.Sprintf(`SELECT u.hour, n, %[1]s AS tenant_id, %[2]s
-		FROM tenant_peak u JOIN peak_hours USING (hour), generate_series(1, 60) n
-		WHERE u.host_id = %[3]d AND u.hour = ANY (%[4]s::timestamptz[]) AND u.%[5]s[n] IS NOT NULL%[6]s
-		GROUP BY 1, 2, 3`, tenantThen, perResource("coalesce(sum(u.%s"+minutesSuffix+"[n]), 0)"), fleet, b.arg(hours),
-		amount.ResourceNames()[0]+minutesSuffix, where)
+	query := fmt.Sprintf(`SELECT u.hour, u.tenant_id, array_to_string(u.%[1]s, ' ', 'NaN')
+		FROM tenant_peak u JOIN peak_hours USING (hour)
+		WHERE u.host_id = %[2]d AND u.hour = ANY (%[3]s::timestamptz[]) AND u.%[1]s IS NOT NULL AND %[4]s`,
+		of.String()+minutesSuffix, fleet, b.arg(hours), b.oneOf("u.tenant_id", "int", tenants))
 	rows, err := s.db.WithContext(ctx).Raw(query, b.args...).Rows()
 	if err != nil {
 		return nil, nil, fmt.Errorf("what tenants had by the minute on all hosts: %w", err)
 	}
 	defer rows.Close()
 	for rows.Next() {
-		c := explain.Cell{Minutes: 1}
-		n := 0
-		into := []any{&c.Start, &n, &c.Tenant}
-		for i := range c.Sum {
-			into = append(into, &c.Sum[i])
-		}
-		if err := rows.Scan(into...); err != nil {
+		var h explain.HourMinutes
+		text := ""
+		if err := rows.Scan(&h.Hour, &h.Tenant, &text); err != nil {
 			return nil, nil, err
 		}
-		known[c.Start.Unix()] = true
-		c.Start = c.Start.UTC().Add(time.Duration(n-1) * time.Minute)
-		c.Most, c.Least = c.Sum, c.Sum
-		cells = append(cells, c)
+		h.Hour = h.Hour.UTC()
+		for word := range strings.SplitSeq(text, " ") {
+			v, err := strconv.ParseFloat(word, 64)
+			if err != nil {
+				return nil, nil, fmt.Errorf("the minutes of %s: %w", h.Hour.Format(time.RFC3339), err)
+			}
+			h.Units = append(h.Units, v)
+		}
+		if len(h.Units) != 60 {
+			return nil, nil, fmt.Errorf("%s has %d minutes", h.Hour.Format(time.RFC3339), len(h.Units))
+		}
+		known[h.Hour.Unix()] = true
+		list = append(list, h)
 	}
-	return cells, known, rows.Err()
+	return list, known, rows.Err()
 }
 
-// minuteCells reads minutes of some spans; of all tenants where none are named.
-func (s *Store) minuteCells(ctx context.Context, hosts []int32, spans []question.Span,
-	tenants []int32) ([]explain.Cell, error) {
-	if len(spans) == 0 || tenants != nil && len(tenants) == 0 {
+// addedMinutes adds up the minutes of some hours over hosts. A minute in which no tenant has anything was not recorded.
+func (s *Store) addedMinutes(ctx context.Context, hosts []int32, of amount.Resource, hours []time.Time,
+	tenants []int32) (list []explain.HourMinutes, err error) {
+	if len(hours) == 0 || len(tenants) == 0 {
+		return nil, nil
+	}
+	var b statement
+	begins, ends := bounds(spansOf(hours))
+	query := fmt.Sprintf(`SELECT m.minute, m.tenant_id, sum(m.units)::float8
+		FROM unnest(%[1]s::timestamptz[], %[2]s::timestamptz[]) AS w(begin, until) CROSS JOIN LATERAL (
+			SELECT u.minute, u.tenant_id, u.%[3]s AS units FROM tenant_minute u
+			WHERE u.minute >= w.begin AND u.minute < w.until AND %[4]s OFFSET 0) m
+		GROUP BY 1, 2`, b.arg(begins), b.arg(ends), of.String(), b.ofHosts("u.host_id", hosts))
+	rows, err := s.db.WithContext(ctx).Raw(query, b.args...).Rows()
+	if err != nil {
+		return nil, fmt.Errorf("what tenants had by the minute: %w", err)
+	}
+	defer rows.Close()
+	type key struct {
+		hour   int64
+		tenant int32
+	}
+	found, recorded := map[key][]float64{}, map[int64]bool{}
+	for rows.Next() {
+		var minute time.Time
+		var k key
+		var units sql.NullFloat64
+		if err := rows.Scan(&minute, &k.tenant, &units); err != nil {
+			return nil, err
+		}
+		hour := minute.UTC().Truncate(time.Hour)
+		k.hour = hour.Unix()
+		recorded[minute.Unix()] = true
+		if !slices.Contains(tenants, k.tenant) {
+			continue
+		}
+		if found[k] == nil {
+			found[k] = make([]float64, 60)
+			list = append(list, explain.HourMinutes{Hour: hour, Tenant: k.tenant, Units: found[k]})
+		}
+		found[k][minute.UTC().Minute()] = units.Float64
+	}
+	for _, h := range list {
+		for i := range h.Units {
+			if !recorded[h.Hour.Unix()+int64(i)*60] {
+				h.Units[i] = math.NaN()
+			}
+		}
+	}
+	return list, rows.Err()
+}
+
+// minuteCells reads minutes of some spans.
+func (s *Store) minuteCells(ctx context.Context, hosts []int32, spans []question.Span) ([]explain.Cell, error) {
+	if len(spans) == 0 {
 		return nil, nil
 	}
 	var b statement
 	from, to := bounds(spans)
 	where := b.ofHosts("u.host_id", hosts)
-	if tenants != nil {
-		where += " AND " + b.oneOf("u.tenant_id", "int", tenants)
-	}
 	// Few stretches of a long time are wanted: each is looked up by itself.
 	query := fmt.Sprintf(`SELECT x.minute, %[1]s AS tenant_id, %[2]s FROM (
 			SELECT m.minute, m.tenant_id, %[3]s

@@ -1269,6 +1269,8 @@ export interface components {
         CPUs: {
             /** @description What was missed in the span, so that shares lack it. */
             caveats?: components["schemas"]["Caveat"][];
+            /** @description Where CPUs share cores: how far the cores were used. */
+            cores?: components["schemas"]["CoreUse"];
             cpus: components["schemas"]["CPULine"][];
             /** Format: date-time */
             from: string;
@@ -1336,6 +1338,25 @@ export interface components {
             writes_per_second: number;
             /** Format: double */
             written_bytes_per_second: number;
+        };
+        CoreUse: {
+            /**
+             * Format: double
+             * @description Had their CPUs always worked at the same time.
+             */
+            busy_cores_least: number;
+            /**
+             * Format: double
+             * @description Had they never.
+             */
+            busy_cores_most: number;
+            /** Format: double */
+            busy_cpus_mean: number;
+            /** Format: int64 */
+            cores: number;
+            /** Format: int64 */
+            cpus: number;
+            sentence: string;
         };
         Count: {
             name: string;

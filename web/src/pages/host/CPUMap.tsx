@@ -54,6 +54,7 @@ export function CPUMap({ host, colours }: { host: string; colours: Map<string, n
           <span>{said(p.sentence)}</span>
         </p>
       ))}
+      {cpus.data?.cores && <p className="px-3.5 pb-1 text-[12.5px] text-ink-2">{cpus.data.cores.sentence}</p>}
       {waited !== '' && <p className="px-3.5 pb-2.5 text-[12.5px] text-ink-2">{waited}</p>}
     </section>
   )
