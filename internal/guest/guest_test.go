@@ -342,6 +342,10 @@ func TestGuestAPartitionOfCPUsIsKept(t *testing.T) {
 		)
 		assert.Zero(t, a.Others, "nobody else may run there")
 		assert.InDelta(t, float64(u.Units[amount.CPU])/1e6, a.Kept, 0.02)
+		// The next partition takes the CPU.
+		for _, s := range [][2]string{{"cpuset.cpus.partition", "member"}, {"cpuset.cpus", "0"}} {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, s[0]), []byte(s[1]), 0), s[0])
+		}
 	}
 }
 
