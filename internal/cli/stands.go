@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"fmt"
 	"io"
 	"strings"
@@ -157,33 +156,20 @@ func printAllowances(w io.Writer, of string, b *explain.Balance) error {
 		}
 		if n++; n == 1 {
 			fmt.Fprintln(w)
-			t.row(
-				cell{"Allowances", false},
-				cell{"of", false},
-				cell{"on", false},
-				cell{"per", false},
-				cell{"ends", false},
-				cell{
-					"allowed",
-					true,
-				},
-				cell{"spent", true},
-				cell{"left", true},
-				cell{"a day", true},
-				cell{"at the end", true},
-				cell{"between", false},
-				cell{"runs out", false},
-			)
+			t.row(cell{"Allowances", false}, cell{"of", false}, cell{"on", false}, cell{"per", false},
+				cell{"until", false}, cell{"allowed", true}, cell{"spent", true}, cell{"left", true},
+				cell{"a day", true}, cell{"at the end", true}, cell{"between", true}, cell{"runs out", false})
 		}
+		u := allowanceUnit(a)
 		text := func(v *float64) string {
 			if v == nil {
 				return "–"
 			}
-			return quotaText(a.Resource, a.Unit, *v)
+			return u.text(*v)
 		}
 		between, out := "", "no"
 		if a.Low != nil && a.High != nil {
-			between = text(a.Low) + " and " + text(a.High)
+			between = text(a.Low) + "–" + text(a.High)
 		}
 		switch {
 		case a.State == explain.AllowanceExhausted:
@@ -200,20 +186,14 @@ func printAllowances(w io.Writer, of string, b *explain.Balance) error {
 		if a.Reason != "" {
 			why = append(why, fmt.Sprintf("–  %s, %s: %s.", visible(a.Tenant), a.Resource, visible(a.Reason)))
 		}
-		t.row(
-			cell{a.Tenant, false},
-			cell{a.Resource, false},
-			cell{scopeText(a.Scope, a.On), false},
-			cell{a.Window, false},
-			cell{momentText(&a.To), false},
-			cell{cmp.Or(text(a.Amount), "watched"), true},
-			cell{text(a.Spent), true},
-			cell{text(a.Left), true},
-			cell{text(a.Burn), true},
-			cell{text(a.Expected), true},
-			cell{between, false},
-			cell{out, false},
-		)
+		allowed := "watched"
+		if a.Amount != nil {
+			allowed = u.text(*a.Amount)
+		}
+		t.row(cell{a.Tenant, false}, cell{a.Resource + ", " + u.name, false}, cell{scopeText(a.Scope, a.On), false},
+			cell{a.Window, false}, cell{a.To.Local().Format("01-02 15:04"), false}, cell{allowed, true},
+			cell{text(a.Spent), true}, cell{text(a.Left), true}, cell{text(a.Burn), true}, cell{text(a.Expected), true},
+			cell{between, true}, cell{out, false})
 	}
 	if n == 0 {
 		return nil
@@ -226,6 +206,30 @@ func printAllowances(w io.Writer, of string, b *explain.Balance) error {
 	}
 	_, err := fmt.Fprintln(w, folded(b.Allowances[0].Method))
 	return err
+}
+
+// allowanceUnit is one unit for all figures of an allowance's line.
+func allowanceUnit(a *explain.AllowanceStand) unit {
+	top := 0.0
+	for _, v := range []*float64{a.Amount, a.Soft, a.Spent} {
+		if v != nil {
+			top = max(top, *v)
+		}
+	}
+	switch a.Unit {
+	case "bytes":
+		return pick(amountUnits, top)
+	case "byte_hours":
+		u := pick(bytesUnits, top)
+		return unit{u.name + "-hours", u.per, u.digits}
+	case "kwh":
+		return unit{"kWh", 1, 2}
+	}
+	u := unit{strings.Replace(a.Unit, "_", "-", 1), 1, 0}
+	if top < 100 {
+		u.digits = 2
+	}
+	return u
 }
 
 // printPromised lists where more was promised than there is, and what was promised on all hosts.

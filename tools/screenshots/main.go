@@ -147,7 +147,8 @@ func terminals(dir string, want func(string) bool) error {
 		{"command-memory", []string{"vinescale memory terrace-2", "vinescale interfaces --host press-1 | head -11"}, 4},
 		{"command-sensors", []string{"vinescale sensors --first 12",
 			"vinescale ledger --host press-1 --of energy --first 6"}, 4},
-		{"command-pins", []string{"vinescale pins --span 10m", "vinescale hosts", "vinescale rule list"}, 3},
+		{"command-pins", []string{"vinescale pins --span 10m | head -14",
+			"vinescale pins --span 1h --host press-1 | tail -22"}, 3},
 	} {
 		if !want(c.name) {
 			continue
