@@ -461,7 +461,7 @@ func whenText(e *explain.PinEvidence) string {
 	case *waited < 0.05:
 		text += "; the holder's threads did not wait meanwhile"
 	default:
-		text += fmt.Sprintf("; the holder's threads waited %.3g s for a CPU meanwhile", *waited)
+		text += fmt.Sprintf("; the holder's threads waited %.1f s for a CPU meanwhile", *waited)
 	}
 	return text + "."
 }
