@@ -1,26 +1,21 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { answer, api, type DeclaredPin, type PinToDeclare } from '../../api/client'
 import { useDeclaredPins, usePins, useTenants } from '../../api/queries'
-import { said, shown } from '../../figures/Name'
+import { Ending, Outcome, useUndoable } from '../../figures/Acts'
+import { shown } from '../../figures/Name'
 import { PinList } from '../../figures/PinList'
 import { moment } from '../../figures/text'
 import { Waiting } from '../../figures/Trouble'
 import { useTime } from '../../time/useTime'
-
-/** What was done last, in words, and how it is undone. */
-type Done = { words: string; undo: () => Promise<unknown> }
 
 /** Whose CPUs of a host are: verdicts, declaring and ending, undoing that, and the history. */
 export function PinSheet({ host }: { host: string }) {
   const { span } = useTime()
   const pins = usePins(span, host)
   const history = useDeclaredPins(host)
-  const queries = useQueryClient()
   const [isDeclaring, setDeclaring] = useState(false)
   const [isHistory, setHistory] = useState(false)
   const [ending, setEnding] = useState<number | null>(null)
-  const [done, setDone] = useState<Done | null>(null)
 
   const end = (id: number, reason: string) =>
     answer(api.DELETE('/api/v1/pins/{id}', { params: { path: { id }, query: { reason } } }))
@@ -34,17 +29,12 @@ export function PinSheet({ host }: { host: string }) {
     reason,
   })
 
-  const act = useMutation({
-    mutationFn: (run: () => Promise<Done | null>) => run(),
-    onSuccess: async (d) => {
-      setDone(d)
-      setDeclaring(false)
-      setEnding(null)
-      await queries.invalidateQueries()
-    },
+  const act = useUndoable(() => {
+    setDeclaring(false)
+    setEnding(null)
   })
   const onDeclare = (body: PinToDeclare) =>
-    act.mutate(async () => {
+    act.run(async () => {
       const before = history.data?.find(
         (p) => p.holder === body.holder && p.holder_kind === body.holder_kind && p.until === null,
       )
@@ -55,7 +45,7 @@ export function PinSheet({ host }: { host: string }) {
       }
     })
   const onEnd = (id: number, reason: string) =>
-    act.mutate(async () => {
+    act.run(async () => {
       const ended = await end(id, reason)
       return {
         words: `CPUs ${ended.cpus} are no longer declared for ${ended.holder}.`,
@@ -75,25 +65,8 @@ export function PinSheet({ host }: { host: string }) {
           history
         </button>
       </div>
-      {isDeclaring && <Declaring host={host} busy={act.isPending} onDeclare={onDeclare} />}
-      {act.error && (
-        <p role="alert" className="px-3.5 py-2 text-wine">
-          {act.error.message}
-        </p>
-      )}
-      {done && (
-        <p role="status" className="px-3.5 py-2">
-          {said(done.words)}{' '}
-          <button
-            type="button"
-            className="link"
-            disabled={act.isPending}
-            onClick={() => act.mutate(() => done.undo().then(() => null))}
-          >
-            undo
-          </button>
-        </p>
-      )}
+      {isDeclaring && <Declaring host={host} busy={act.busy} onDeclare={onDeclare} />}
+      <Outcome of={act} />
       {!pins.data && <Waiting error={pins.error} what="What is declared" />}
       {pins.data?.length === 0 && <p className="p-3.5 font-serif">No CPUs of this host were declared in this span.</p>}
       {pins.data && pins.data.length > 0 && (
@@ -101,7 +74,7 @@ export function PinSheet({ host }: { host: string }) {
           pins={pins.data}
           act={(p) =>
             ending === p.id ? (
-              <Ending onEnd={(reason) => onEnd(p.id, reason)} onLeave={() => setEnding(null)} busy={act.isPending} />
+              <Ending onEnd={(reason) => onEnd(p.id, reason)} onLeave={() => setEnding(null)} busy={act.busy} />
             ) : (
               <button type="button" className="link" aria-label={`End ${p.holder}`} onClick={() => setEnding(p.id)}>
                 end
@@ -116,33 +89,6 @@ export function PinSheet({ host }: { host: string }) {
 }
 
 const field = 'rounded-xs border border-rule-2 bg-sheet px-2 py-1'
-
-function Ending({ onEnd, onLeave, busy }: { onEnd: (reason: string) => void; onLeave: () => void; busy: boolean }) {
-  const [reason, setReason] = useState('')
-  return (
-    <form
-      className="flex gap-2"
-      onSubmit={(e) => {
-        e.preventDefault()
-        onEnd(reason)
-      }}
-    >
-      <input
-        className={field}
-        aria-label="Reason"
-        placeholder="reason"
-        value={reason}
-        onChange={(e) => setReason(e.target.value)}
-      />
-      <button type="submit" className="rounded-xs border border-wine px-2 text-wine" disabled={busy}>
-        End it
-      </button>
-      <button type="button" className="link" onClick={onLeave}>
-        leave it
-      </button>
-    </form>
-  )
-}
 
 const kinds = { tenant: 'tenant', workload: 'workload', rule: 'rule' } as const
 

@@ -1,7 +1,7 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { Fragment, useState } from 'react'
 import { answer, api, type AllowanceStand, type Quota, type QuotaStand, type QuotaToSet } from '../../api/client'
 import { useQuotaChanges } from '../../api/queries'
+import { Ending, Outcome, useUndoable } from '../../figures/Acts'
 import { said, shown } from '../../figures/Name'
 import { lasted, limited, quotaFigure, quotaUnit, scopeText } from '../../figures/quotas'
 import { moment } from '../../figures/text'
@@ -9,9 +9,6 @@ import { Trend } from '../../figures/Trend'
 import { figure } from '../../figures/units'
 import { QuotaForm } from './QuotaForm'
 import { QuotaHistory } from './QuotaHistory'
-
-/** What was done last, in words, and how it is undone. */
-type Done = { words: string; undo: () => Promise<unknown> }
 
 /** What names a quota among a tenant's. */
 type Named = Pick<Quota, 'resource' | 'scope_kind' | 'scope' | 'window'>
@@ -30,10 +27,8 @@ export function QuotaSheet({
   allowances: AllowanceStand[]
 }) {
   const changes = useQuotaChanges(tenant)
-  const queries = useQueryClient()
   const [isSetting, setSetting] = useState(false)
   const [ending, setEnding] = useState<Named | null>(null)
-  const [done, setDone] = useState<Done | null>(null)
   const path = (resource: string) => ({ tenant, resource: resource as 'cpu' })
   const put = (resource: string, body: QuotaToSet) =>
     answer(api.PUT('/api/v1/quotas/{tenant}/{resource}', { params: { path: path(resource) }, body }))
@@ -62,17 +57,12 @@ export function QuotaSheet({
     changes.data?.find(
       (c) => isSame(c, q) && Date.parse(c.applies_at) <= Date.now() && (c.ceiling !== null || c.soft !== null),
     )
-  const act = useMutation({
-    mutationFn: (run: () => Promise<Done | null>) => run(),
-    onSuccess: async (d) => {
-      setDone(d)
-      setSetting(false)
-      setEnding(null)
-      await queries.invalidateQueries()
-    },
+  const act = useUndoable(() => {
+    setSetting(false)
+    setEnding(null)
   })
   const onSet = (resource: string, body: QuotaToSet) =>
-    act.mutate(async () => {
+    act.run(async () => {
       const named: Named = {
         resource,
         scope_kind: body.scope_kind ?? 'fleet',
@@ -87,7 +77,7 @@ export function QuotaSheet({
       }
     })
   const onEnd = (q: Named, reason: string) =>
-    act.mutate(async () => {
+    act.run(async () => {
       const before = standing(q)
       await end(q, reason)
       return {
@@ -97,7 +87,7 @@ export function QuotaSheet({
     })
   const ender = (q: Named) =>
     ending && isSame(ending, q) ? (
-      <Ending busy={act.isPending} onEnd={(reason) => onEnd(q, reason)} onLeave={() => setEnding(null)} />
+      <Ending busy={act.busy} onEnd={(reason) => onEnd(q, reason)} onLeave={() => setEnding(null)} />
     ) : (
       <button
         type="button"
@@ -117,57 +107,13 @@ export function QuotaSheet({
           set a quota
         </button>
       </div>
-      {isSetting && <QuotaForm busy={act.isPending} onSet={onSet} />}
-      {act.error && (
-        <p role="alert" className="px-3.5 py-2 text-wine">
-          {act.error.message}
-        </p>
-      )}
-      {done && (
-        <p role="status" className="px-3.5 py-2">
-          {said(done.words)}{' '}
-          <button
-            type="button"
-            className="link"
-            disabled={act.isPending}
-            onClick={() => act.mutate(() => done.undo().then(() => null))}
-          >
-            undo
-          </button>
-        </p>
-      )}
+      {isSetting && <QuotaForm busy={act.busy} onSet={onSet} />}
+      <Outcome of={act} />
       {stands.length === 0 && allowances.length === 0 && <p className="p-3.5 font-serif">It has no quota.</p>}
       {stands.length > 0 && <Stands stands={stands} ender={ender} />}
       {allowances.length > 0 && <Allowances all={allowances} ender={ender} />}
       <QuotaHistory tenant={tenant} />
     </section>
-  )
-}
-
-function Ending({ onEnd, onLeave, busy }: { onEnd: (reason: string) => void; onLeave: () => void; busy: boolean }) {
-  const [reason, setReason] = useState('')
-  return (
-    <form
-      className="flex gap-2"
-      onSubmit={(e) => {
-        e.preventDefault()
-        onEnd(reason)
-      }}
-    >
-      <input
-        className="w-28 rounded-xs border border-rule-2 bg-sheet px-2 py-0.5"
-        aria-label="Reason"
-        placeholder="reason"
-        value={reason}
-        onChange={(e) => setReason(e.target.value)}
-      />
-      <button type="submit" className="rounded-xs border border-wine px-2 text-wine" disabled={busy}>
-        End it
-      </button>
-      <button type="button" className="link" onClick={onLeave}>
-        leave it
-      </button>
-    </form>
   )
 }
 
