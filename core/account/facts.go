@@ -25,8 +25,13 @@ const (
 	FactOrigin    = "origin"       // address a sign-in came from
 	FactArray     = "array_task"   // ARRAY_TASK of a batch job
 	FactJobName   = "job_name"     // the name its submitter gave a job
-	FactVCPUPins  = "vcpu_pins"    // CPUs each vCPU may run on
-	FactMasks     = "cpu_masks"    // CPUs its processes may run on, where not all may on the same: 0-1; 0-7 (sh)
+	FactVCPUPins  = "vcpu_pins"    // CPUs each vCPU may run on, as the machine manager was told: 0: 2-3; 1: 4
+	FactVCPUMasks = "vcpu_cpus"    // the same, as the kernel has it
+	FactMasks     = "cpu_masks"    // CPUs its threads may run on, where not all may on the same: 0-1; 0-7 (sh)
+	FactCPUSet    = "cpuset_cpus"  // CPUs its cgroup lets it run on, where these are not all
+	FactCPUAlone  = "cpuset_alone" // root or isolated, where its cgroup is such a partition of CPUs
+	FactCPUsGiven = "cpus_given"   // CPUs a scheduler gave it, as it numbers them: by package, core and thread
+	FactWeights   = "cpu_weights"  // of the cgroups of its path against their siblings; 100 is usual: 100/200
 	FactDisks     = "disks"        // files or devices behind a machine's disks
 	FactTaps      = "taps"         // host interfaces of a machine
 	FactGPUs      = "gpus"         // the host's numbers of the GPUs allotted

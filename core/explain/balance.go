@@ -21,7 +21,9 @@ type Balance struct {
 	Allowances []AllowanceStand `json:"allowances"`
 	// What was promised on all hosts, on each pool and on each host, against what there is.
 	Promised []Promise `json:"promised"`
-	Note     string    `json:"note,omitempty" doc:"Where sums stand for intervals that are no longer kept."`
+	// Hosts that were short of CPU time, and who had more of it than by weight; the one where most was waited first.
+	Short []Shortage `json:"short"`
+	Note  string     `json:"note,omitempty" doc:"Where sums stand for intervals that are no longer kept."`
 }
 
 // ResourceBalance is the whole of one resource, as means over the span.
@@ -122,8 +124,8 @@ func ExplainBalance(over Over, stretch *question.Stretch, rows []question.Row, w
 	parts []Part) *Balance {
 	b := &Balance{Over: over, Hosts: stretch.Hosts, Workloads: workloads, Tenants: []TenantBalance{},
 		Resources: []ResourceBalance{}, Stands: []Stand{}, Allowances: []AllowanceStand{},
-		Promised: []Promise{},
-		Note:     question.PastKeeping(stretch.Grain)}
+		Promised: []Promise{}, Short: []Shortage{},
+		Note: question.PastKeeping(stretch.Grain)}
 	byTenant := map[int32]*question.Row{}
 	for i := range rows {
 		byTenant[rows[i].Tenant] = &rows[i]

@@ -64,14 +64,15 @@ func declaredPinOf(p *hub.DeclaredPin) DeclaredPin {
 	}
 }
 
-// EffectivePin is what keeps a workload on some of its host's CPUs.
-type EffectivePin struct {
-	Workload string `json:"workload"`
-	ID       int64  `json:"id"`
-	Kind     string `json:"kind"`
-	Tenant   string `json:"tenant"`
-	CPUs     string `json:"cpus"     doc:"Those that affinity and cpusets let its processes run on."`
-	Declared string `json:"declared" doc:"Those that are declared for it now; empty for none."`
+// EffectiveHost is where the workloads of a host may run now, and what is left for everybody.
+type EffectiveHost struct {
+	Host     string `json:"host"`
+	CPUs     string `json:"cpus" doc:"All of the host's; empty where they are not known."`
+	Isolated string `json:"isolated_cpus" doc:"Kept off balancing by the kernel's command line."`
+	NoTick   string `json:"no_tick_cpus"`
+	Left     string `json:"left_cpus" doc:"Not isolated, in no partition, not declared for one alone."`
+
+	Workloads []explain.EffectivePin `json:"workloads" doc:"Kept on some CPUs, or meant to be: by name."`
 }
 
 type pinsInput struct {
@@ -94,7 +95,7 @@ type effectivePinsInput struct {
 	Host string `path:"host"`
 }
 
-type effectivePinsOutput struct{ Body []EffectivePin }
+type effectivePinsOutput struct{ Body EffectiveHost }
 
 type putPinInput struct{ Body PinToDeclare }
 
@@ -137,15 +138,13 @@ func pinRoutes(api huma.API, s *service) {
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "list-effective-pins", Method: http.MethodGet, Path: Prefix + "/hosts/{host}/pins",
-		Summary: "Workloads of a host that affinity or a cpuset keeps on some of its CPUs now", Metadata: readers(),
+		Summary: "Workloads of a host that are kept on some of its CPUs now, or are meant to be", Metadata: readers(),
 	}, func(ctx context.Context, in *effectivePinsInput) (*effectivePinsOutput, error) {
-		list, err := s.hub.Effective(ctx, in.Host)
-		out := &effectivePinsOutput{Body: []EffectivePin{}}
-		for _, p := range list {
-			out.Body = append(out.Body, EffectivePin{p.Workload.Name, p.Workload.ID, p.Workload.Kind, p.Tenant,
-				p.CPUs.String(), p.Declared})
+		e, err := s.hub.Effective(ctx, in.Host)
+		if err != nil {
+			return nil, asProblem(err)
 		}
-		return out, asProblem(err)
+		return &effectivePinsOutput{EffectiveHost{in.Host, e.CPUs, e.Isolated, e.NoTick, e.Left, e.Pins}}, nil
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "declare-pin", Method: http.MethodPut, Path: Prefix + "/pins",

@@ -26,7 +26,9 @@ ledger: tenants + unassigned + kernel + idle + residual = capacity.
 
 Below stand the quotas, a line each, on all hosts, a pool or a host: what is used and what
 is held, what is left, for how long single minutes were above, and whether others waited
-meanwhile; and the allowances, with what is spent, what is left, and when they run out.`,
+meanwhile; and the allowances, with what is spent, what is left, and when they run out.
+Where a host was short of CPU time, it is told who had more of it, and who less, than the
+weights of their cgroups would have given them.`,
 		Example: `  vinescale balance
   vinescale balance --span 24h --of cpu
   vinescale balance --fail-on over && echo nobody is over`,
@@ -142,7 +144,10 @@ func printBalance(w io.Writer, of string, b *explain.Balance) error {
 	if err := printAllowances(w, of, b); err != nil {
 		return err
 	}
-	return printPromised(w, of, b)
+	if err := printPromised(w, of, b); err != nil {
+		return err
+	}
+	return printShort(w, of, b)
 }
 
 // limiting are the caveats that limit the shares of a resource, "all" for any. Those that are not known here stay.

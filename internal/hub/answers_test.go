@@ -33,6 +33,7 @@ type cellar struct {
 	*fixture
 	hosts map[string]store.Host
 	ids   map[string]int64
+	waits map[string]int64 // seconds in which threads waited for a CPU, by workload
 }
 
 type had struct {
@@ -56,7 +57,7 @@ func newCellar(t *testing.T) *cellar {
 	s, err := store.Open(ctx, testdb.New(t))
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
-	c := &cellar{&fixture{t: t, now: noon}, map[string]store.Host{}, map[string]int64{}}
+	c := &cellar{&fixture{t: t, now: noon}, map[string]store.Host{}, map[string]int64{}, nil}
 	c.Hub = hub.New(s, hub.Options{Now: func() time.Time { return c.now }})
 	for _, name := range []string{"cellar-1", "press-1"} {
 		_, err := c.Enrol(ctx, name)
@@ -113,6 +114,9 @@ func (c *cellar) minute(host string, at, seconds int64, all ...had) {
 		u.Programs[1].Units[amount.CPU] -= 1e6
 		u.CPUs = []account.CPUUse{{CPU: h.on, Micros: h.cpu * 1e6}}
 		u.Devices = []account.DeviceUse{{Device: 8 << 20, Read: h.disk, ReadOps: h.disk, Source: amount.Counted}}
+		if waited, is := c.waits[h.who.Name]; is {
+			u.Figures.Put(amount.CPUWait, waited*1e6, amount.Counted)
+		}
 		u.Figures.Put(amount.MemoryAnon, h.memory*seconds*500, amount.Counted)
 		if h.link >= 0 {
 			u.Figures.Put(amount.NetworkReceived, h.link, amount.Counted)

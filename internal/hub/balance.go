@@ -40,6 +40,9 @@ func (h *Hub) Balance(ctx context.Context, span question.Span, hostName string) 
 	if err != nil {
 		return nil, err
 	}
+	if b.Short, err = h.shortages(ctx, &scope); err != nil {
+		return nil, err
+	}
 	return b, h.standing(ctx, sets, b, span, hostName, answer.Rows, lines)
 }
 

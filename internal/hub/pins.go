@@ -218,16 +218,15 @@ func (h *Hub) holds(
 	return func(u explain.User) bool { return matches[u.Workload] }, nil
 }
 
-// EffectivePin is what affinity and cpusets let a workload run on, where that is less than its whole host.
-type EffectivePin struct {
-	Workload store.Workload
-	Tenant   string
-	CPUs     cpuset.Set
-	Declared string // CPUs that are declared for it now, kernel list format; empty for none
+// EffectiveHost is where the workloads of a host may run, and what is left for everybody.
+type EffectiveHost struct {
+	CPUs, Isolated, NoTick, Left string // kernel list format; empty where they are not known
+	Pins                         []explain.EffectivePin
 }
 
-// Effective lists the workloads of a host's newest interval that may run on a part of its CPUs only, by name.
-func (h *Hub) Effective(ctx context.Context, hostName string) ([]EffectivePin, error) {
+// Effective lists the workloads of a host's newest interval that are kept on a part of its CPUs, or are meant to be, by
+// name.
+func (h *Hub) Effective(ctx context.Context, hostName string) (*EffectiveHost, error) {
 	host, err := h.Host(ctx, hostName)
 	if err != nil {
 		return nil, err
@@ -244,6 +243,10 @@ func (h *Hub) Effective(ctx context.Context, hostName string) ([]EffectivePin, e
 	if err != nil {
 		return nil, err
 	}
+	inventories, err := h.store.Inventories(ctx, []int32{host.ID})
+	if err != nil {
+		return nil, err
+	}
 	byID := map[int64]store.Workload{}
 	for i := range alive {
 		byID[alive[i].ID] = alive[i]
@@ -253,16 +256,24 @@ func (h *Hub) Effective(ctx context.Context, hostName string) ([]EffectivePin, e
 		return p.HostID != host.ID || p.Ends(now) || p.From.After(now)
 	})
 	tests := make([]func(explain.User) bool, len(inForce))
+	var declaredAlone cpuset.Set
 	for i := range inForce {
 		if tests[i], err = h.holds(ctx, &inForce[i], byID); err != nil {
 			return nil, err
 		}
+		if inForce[i].Exclusive {
+			declaredAlone = declaredAlone.Union(declaredCPUs(inForce[i].CPUs))
+		}
 	}
-	list := []EffectivePin{}
+	about := explain.EffectiveHost{CPUs: host.CPUs, Places: explain.CPUPlaces(inventories[host.ID])}
+	e := &EffectiveHost{Pins: []explain.EffectivePin{}}
+	var alone cpuset.Set
 	for i := range alive {
 		w := &alive[i]
-		set, err := cpuset.Parse(w.Allowed)
-		if err != nil || set.IsEmpty() || host.CPUs > 0 && set.Len() >= host.CPUs {
+		core := w.Core()
+		pin, ofIt, is := explain.EffectiveOn(&core, &about)
+		alone = alone.Union(ofIt)
+		if !is {
 			continue
 		}
 		var own cpuset.Set
@@ -271,12 +282,15 @@ func (h *Hub) Effective(ctx context.Context, hostName string) ([]EffectivePin, e
 				own = own.Union(declaredCPUs(inForce[k].CPUs))
 			}
 		}
-		list = append(
-			list,
-			EffectivePin{Workload: *w, Tenant: named(names, w.TenantID), CPUs: set, Declared: own.String()},
-		)
+		pin.ID, pin.Tenant, pin.Declared = w.ID, named(names, w.TenantID), own.String()
+		e.Pins = append(e.Pins, pin)
 	}
-	return list, nil
+	if inv := inventories[host.ID]; inv != nil {
+		e.Isolated, e.NoTick = inv.Isolated, inv.NoTick
+	}
+	e.CPUs = explain.LeftForAll(&about, "", cpuset.Set{}, cpuset.Set{}).String()
+	e.Left = explain.LeftForAll(&about, e.Isolated, alone, declaredAlone).String()
+	return e, nil
 }
 
 // declaredCPUs reads a list that was checked when it was declared.

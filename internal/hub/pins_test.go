@@ -230,11 +230,16 @@ func TestEffective_ListsWhatIsKeptOnSomeCPUs(t *testing.T) {
 	require.NoError(t, f.send(0, job("a", "m.abt"), job("b", "t.fink"), whole))
 	f.declare("terrace-1", "5", "Frost Watch")
 	require.NoError(t, f.send(1, job("b", "t.fink"), job("a", "m.abt"), whole))
-	list, err := f.Effective(ctx, "terrace-1")
+	e, err := f.Effective(ctx, "terrace-1")
 	require.NoError(t, err)
 	var told [][]string
-	for _, p := range list {
-		told = append(told, []string{p.Workload.Name, p.Tenant, p.CPUs.String(), p.Declared})
+	for _, p := range e.Pins {
+		told = append(told, []string{p.Workload, p.Tenant, p.CPUs, p.KeptBy, p.Declared})
 	}
-	assert.Equal(t, [][]string{{"a", "Frost Watch", "0-3", "5"}, {"b", "unassigned", "0-3", ""}}, told)
+	assert.Equal(
+		t,
+		[][]string{{"a", "Frost Watch", "0-3", "affinity", "5"}, {"b", "unassigned", "0-3", "affinity", ""}},
+		told,
+	)
+	assert.Equal(t, []string{"0-7", "0-4,6-7"}, []string{e.CPUs, e.Left}, "what is declared for one alone is not")
 }

@@ -174,10 +174,17 @@ func MachinePart(comm string) string {
 	case strings.HasPrefix(comm, "ALL CPUs/"):
 		return "all vCPUs"
 	case strings.HasPrefix(comm, "CPU "):
-		number, _, _ := strings.Cut(comm[4:], "/")
+		number, _ := VirtualCPU(comm)
 		return "vCPU " + number
 	case strings.HasPrefix(comm, "IO "), strings.HasPrefix(comm, "iothread"), strings.HasPrefix(comm, "IOThread"):
 		return "I/O"
 	}
 	return "emulator"
+}
+
+// VirtualCPU is the number of the virtual CPU that a machine's thread is; false where it is none.
+func VirtualCPU(comm string) (string, bool) {
+	rest, ok := strings.CutPrefix(comm, "CPU ")
+	number, _, _ := strings.Cut(rest, "/")
+	return number, ok
 }

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -294,6 +295,44 @@ func TestScheduler_BothFormsOfItsAnswerAndTheHostsOwnGPUNumbers(t *testing.T) {
 	}
 	assert.False(t, (&slurm{}).Knows(account.Workload{Key: "job:grid:4", Kind: amount.Job}),
 		"a site's own jobs are not its")
+}
+
+func TestScheduler_WhichCPUsAJobWasGivenIsAskedOnceAJob(t *testing.T) {
+	dir := t.TempDir()
+	put := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("#!/bin/sh\n"+text), 0o755))
+	}
+	put("squeue", `cat <<'X'
+{"jobs":[{"job_id":7,"job_state":"RUNNING","start_time":100},{"job_id":8,"job_state":"PENDING","start_time":900},
+{"job_id":9,"job_state":["RUNNING"],"start_time":{"set":true,"number":100}}]}
+X`)
+	put("scontrol", `echo "$@" >> `+dir+`/asked
+[ "$4" = 9 ] && exit 1
+cat <<X
+JobId=7 JobName=x
+   Comment=     Nodes=`+nodeName()+` CPU_IDs=9
+     Nodes=else CPU_IDs=5 Mem=0 GRES=
+     Nodes=`+nodeName()+` CPU_IDs=0-1,4 Mem=0 GRES=
+X`)
+	x, err := Parse("slurm=" + filepath.Join(dir, "squeue"))
+	require.NoError(t, err)
+	for range 2 {
+		found, err := within(t, x, account.Workload{Key: "job:7", Kind: amount.Job, UID: -1},
+			account.Workload{Key: "job:8", Kind: amount.Job, UID: -1},
+			account.Workload{Key: "job:9", Kind: amount.Job, UID: -1})
+		require.NoError(t, err)
+		assert.Equal(t, []string{"0-1,4", "", ""}, []string{found["job:7"].Facts[account.FactCPUsGiven],
+			found["job:8"].Facts[account.FactCPUsGiven], found["job:9"].Facts[account.FactCPUsGiven]})
+	}
+	asked, err := os.ReadFile(filepath.Join(dir, "asked"))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"7", "9", "9"}, regexp.MustCompile(`\d+`).FindAllString(string(asked), -1),
+		"what failed is asked again, and what waits is not asked")
+	put("squeue", `echo '{"jobs":[{"job_id":7,"job_state":"RUNNING","start_time":200}]}'`)
+	put("scontrol", `echo "     Nodes=elsewhere CPU_IDs=3 Mem=0"`)
+	found, err := within(t, x, account.Workload{Key: "job:7", Kind: amount.Job, UID: -1})
+	require.NoError(t, err)
+	assert.Equal(t, "3", found["job:7"].Facts[account.FactCPUsGiven], "begun anew; of a single node, whatever its name")
 }
 
 func FuzzSchedulerAnswers(f *testing.F) {

@@ -4,19 +4,36 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"os/exec"
+	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/core/cpuset"
 	"vinescale/internal/identify"
 )
 
 // slurm asks the batch scheduler by its own command, squeue --json, which tells all jobs that wait, run, or ended a
-// short while ago.
-type slurm struct{ command string }
+// short while ago. Which CPUs a job was given only scontrol tells, which stands beside it: it is asked once a job, by
+// itself, so that what a job is called can say nothing of another's.
+type slurm struct {
+	command string
+
+	mu    sync.Mutex
+	given map[string]givenCPUs // by job
+}
+
+// givenCPUs is what a job was given when it began.
+type givenCPUs struct {
+	began int64
+	list  string
+}
 
 func (s *slurm) Name() string { return "the batch scheduler (" + s.command + ")" }
 
@@ -66,9 +83,72 @@ func (s *slurm) Ask(ctx context.Context, about []account.Workload) (map[string]a
 				}}
 			continue
 		}
-		found[w.Key] = j
+		found[w.Key] = j.Workload
+		if list := s.cpusGiven(ctx, jobID(w.Key), j.began); list != "" {
+			j.Facts[account.FactCPUsGiven] = list
+		}
 	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	maps.DeleteFunc(s.given, func(id string, _ givenCPUs) bool { _, is := jobs[id]; return !is })
 	return found, nil
+}
+
+// cpusGiven asks which CPUs of this host a job was given, as the scheduler numbers them; "" where that is not told.
+func (s *slurm) cpusGiven(ctx context.Context, id string, began int64) string {
+	if began == 0 {
+		return ""
+	}
+	s.mu.Lock()
+	given, is := s.given[id]
+	s.mu.Unlock()
+	if is && given.began == began {
+		return given.list
+	}
+	cmd := exec.CommandContext(
+		ctx,
+		filepath.Join(filepath.Dir(s.command), "scontrol"),
+		"--details",
+		"show",
+		"job",
+		id,
+	)
+	if !strings.Contains(s.command, "/") {
+		cmd = exec.CommandContext(ctx, "scontrol", cmd.Args[1:]...)
+	}
+	cmd.WaitDelay = 100_000_000
+	out, err := cmd.Output()
+	if err != nil {
+		return "" // it is asked again the next time
+	}
+	given = givenCPUs{began, cpusOn(string(out), nodeName())}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.given == nil {
+		s.given = map[string]givenCPUs{}
+	}
+	s.given[id] = given
+	return given.list
+}
+
+// allotment finds what a job has on some nodes, such as Nodes=terrace-[1-2] CPU_IDs=0-3,8 Mem=0 GRES=.
+var allotment = regexp.MustCompile(`(?m)^ +Nodes=(\S+) CPU_IDs=(\S+)`)
+
+// cpusOn is which CPUs of a host a job has, as the scheduler tells of it. Of a job with one node alone, that is this.
+func cpusOn(detail, host string) string {
+	all := allotment.FindAllStringSubmatch(detail, -1)
+	for _, m := range all {
+		nodes := expandNodes(m[1])
+		if len(all) > 1 || len(nodes) > 1 {
+			if !slices.Contains(nodes, host) {
+				continue
+			}
+		}
+		if _, err := cpuset.Parse(m[2]); err == nil {
+			return m[2]
+		}
+	}
+	return ""
 }
 
 // number is a JSON number, which later versions of the scheduler put into {"set": true, "number": N}.
@@ -125,20 +205,31 @@ type slurmJob struct {
 	GresDetail []string `json:"gres_detail"` // by node, in the order of Nodes
 	Nodes      string   `json:"nodes"`       // such as terrace-[1-3],press-1
 	ExitCode   number   `json:"exit_code"`   // as wait(2) has it
+	StartTime  number   `json:"start_time"`  // seconds since 1970
+}
+
+// toldJob is what is told of a job, and when it began, in seconds since 1970: 0 for one that does not run.
+type toldJob struct {
+	account.Workload
+	began int64
 }
 
 // parseJobs reads what the scheduler tells of its jobs; host is the name by which it knows this host.
-func parseJobs(out []byte, host string) (map[string]account.Workload, error) {
+func parseJobs(out []byte, host string) (map[string]toldJob, error) {
 	var answer struct {
 		Jobs []slurmJob `json:"jobs"`
 	}
 	if err := json.Unmarshal(out, &answer); err != nil {
 		return nil, fmt.Errorf("its answer is not the JSON that is expected: %w", err)
 	}
-	jobs := map[string]account.Workload{}
+	jobs := map[string]toldJob{}
 	for i := range answer.Jobs {
 		j := &answer.Jobs[i]
-		jobs[strconv.FormatInt(j.ID, 10)] = j.workload(host)
+		told := toldJob{Workload: j.workload(host)}
+		if told.Facts[account.FactState] == "running" {
+			told.began = j.StartTime.n
+		}
+		jobs[strconv.FormatInt(j.ID, 10)] = told
 	}
 	return jobs, nil
 }

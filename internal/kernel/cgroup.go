@@ -3,7 +3,6 @@ package kernel
 import (
 	"bytes"
 	"path/filepath"
-	"strconv"
 
 	"golang.org/x/sys/unix"
 
@@ -180,7 +179,12 @@ func (r *Reader) meet(h *hierarchy, path []byte, e tree.Entry) *group {
 		if g != nil {
 			g.close()
 		}
-		g = &group{name: string(e.Name), path: string(path), inode: e.Inode, workload: r.registry.Begins(string(path))}
+		g = &group{
+			name:     string(e.Name),
+			path:     string(path),
+			inode:    e.Inode,
+			workload: r.registry.Begins(string(path)),
+		}
 		h.known[e.Inode] = g
 		r.cgroups.turns++
 		g.turn = r.cgroups.turns
@@ -295,53 +299,6 @@ func (r *Reader) often(h *hierarchy, g *group, slot int, file string) []byte {
 
 func (r *Reader) garbage(h *hierarchy, g *group, file string) {
 	r.note(filepath.Join(h.Root, g.path, file), nil)
-}
-
-// readHeld records what a cgroup's workload may use at most: cpu.max and memory.max of version 2 (the kernel's "Control
-// Group v2"), cpu.cfs_quota_us and memory.limit_in_bytes of version 1. No limit, and one as large as the host, is none.
-func (r *Reader) readHeld(h *hierarchy, dir []byte, w account.WorkloadID) {
-	path := string(dir)
-	switch {
-	case r.cgroups.v2:
-		if b := r.counter(h, path, "cpu.max"); b != nil {
-			quota, rest := text.Field(text.TrimNewline(b))
-			r.limitCPU(w, quota, rest)
-		}
-		r.limitMemory(h, path, "memory.max", w)
-	case h.name == "cpuacct" && r.cgroups.limits != nil:
-		read := func(file string) []byte {
-			b, err := r.cgroups.limits.Read(append(append(append(r.cgroups.limits.At(), '.'), dir...), file...))
-			if err != nil {
-				return nil
-			}
-			return bytes.Clone(text.TrimNewline(b))
-		}
-		r.limitCPU(w, read("/cpu.cfs_quota_us"), read("/cpu.cfs_period_us"))
-	case h.name == "memory":
-		r.limitMemory(h, path, "memory.limit_in_bytes", w)
-	}
-}
-
-func (r *Reader) limitCPU(w account.WorkloadID, quota, period []byte) {
-	q, ok1 := text.Number(quota)
-	p, _, ok2 := text.NextNumber(period)
-	value := ""
-	if ok1 && ok2 && p > 0 {
-		if cores := float64(q) / float64(p); cores < float64(r.host.cpus) {
-			value = strconv.FormatFloat(cores, 'g', 6, 64)
-		}
-	}
-	r.registry.SetFact(w, account.FactCPULimit, value)
-}
-
-func (r *Reader) limitMemory(h *hierarchy, dir string, file string, w account.WorkloadID) {
-	value := ""
-	if b := r.counter(h, dir, file); b != nil {
-		if n, ok := text.Number(text.TrimNewline(b)); ok && n < r.host.memory {
-			value = strconv.FormatInt(n, 10)
-		}
-	}
-	r.registry.SetFact(w, account.FactMemoryLimit, value)
 }
 
 // owns finds the workload of a process by the content of its cgroup file (cgroups(7)): the innermost workload that

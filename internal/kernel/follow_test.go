@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -204,4 +205,53 @@ func TestFollow_TheCPUsAWorkloadMayUseAreThoseOfAllItsProcesses(t *testing.T) {
 	_, w, _ := f.read(9001)
 	assert.Equal(t, "0-1,4,6", w.Allowed)
 	assert.Equal(t, "0-1; 4,6 (sh)", w.Facts[account.FactMasks], "a child has another mask than its parent")
+}
+
+func TestFollow_AThreadWithAMaskOfItsOwnIsToldWithItsProcess(t *testing.T) {
+	f := follow(t)
+	f.process(9001, 100, "press", "/")
+	f.process(9002, 100, "sort", "/")
+	stat := "9001 (press) S 1 1 1 0 -1 4194560 0 0 0 0 7 0 0 0 20 0 3 0 100 0 0" +
+		" 0 0 0 0 0 0 0 0 0 0 0 0 0 17 3 0 0 0 0 0\n"
+	f.write("proc/9001/stat", stat)
+	for tid, on := range map[int]string{9001: "0-1", 9011: "0-1", 9012: "5"} {
+		dir := fmt.Sprintf("proc/9001/task/%d/", tid)
+		f.write(dir+"stat", stat)
+		f.write(dir+"comm", fmt.Sprintf("work-%d\n", tid))
+		f.write(dir+"status", "Name:\tx\nUid:\t2004\t2004\t2004\t2004\nCpus_allowed_list:\t"+on+"\n")
+	}
+	f.write("proc/9002/stat", strings.Replace(strings.Replace(stat, "9001 (press) S 1", "9002 (sort) S 9001", 1),
+		" 3 0 100", " 1 0 100", 1))
+	f.write("proc/9002/status", "Name:\tx\nUid:\t2004\t2004\t2004\t2004\nCpus_allowed_list:\t0-7\n")
+	f.read(9001)
+	_, w, _ := f.read(9001)
+	assert.Equal(t, "0-7", w.Allowed)
+	assert.Equal(t, "0-1; 0-7 (sort, child of press on 0-1); 5 (thread work-9012 of press)",
+		w.Facts[account.FactMasks])
+}
+
+func TestFollow_WhatACgroupIsKeptOnAndHowItIsWeighed(t *testing.T) {
+	f := follow(t)
+	const group = "sys/fs/cgroup/coop.slice/must.service"
+	f.write(group+"/cpu.stat", "usage_usec 5\n")
+	f.write(group+"/cpu.weight", "200\n")
+	f.write("sys/fs/cgroup/coop.slice/cpu.weight", "50\n")
+	f.write(group+"/cpuset.cpus.effective", "2-3\n")
+	f.write(group+"/cpuset.cpus.partition", "isolated\n")
+	f.process(9001, 100, "must", "/coop.slice/must.service")
+	f.read(9001)
+	_, w, _ := f.read(9001)
+	facts := func() [3]string {
+		return [3]string{w.Facts[account.FactCPUSet], w.Facts[account.FactCPUAlone], w.Facts[account.FactWeights]}
+	}
+	assert.Equal(t, [3]string{"2-3", "isolated", "50/200"}, facts())
+
+	f.write(group+"/cpuset.cpus.effective", "0-1023\n")
+	f.write(group+"/cpuset.cpus.partition", "isolated invalid (Parent unable to distribute cpu downstream)\n")
+	require.NoError(t, os.Remove(filepath.Join(f.tree.Dir, "sys/fs/cgroup/coop.slice/cpu.weight")))
+	for range 12 {
+		_, w, _ = f.read(9001)
+	}
+	assert.Equal(t, [3]string{"", "", "-/200"}, facts(),
+		"the whole host is no set, a partition that is not valid is none, and where there is no weight none competes")
 }

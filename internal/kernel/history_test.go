@@ -105,7 +105,7 @@ func (h *history) born(parent *task) *task {
 	h.now += 10 * time.Millisecond // no two begin in the same tick
 	c := &task{group: parent.group, machine: parent.machine}
 	c.Task = bpf.Task{Pid: h.last, Tgid: h.last, Parent: parent.Tgid, Uid: parent.Uid, Groups: parent.Groups,
-		Start: uint64(h.now), Family: parent.Family, Threads: 1, CpusAllowed: 2}
+		Start: uint64(h.now), Family: parent.Family, Threads: 1, Mask: 3}
 	if parent.Tgid == 1 {
 		c.Family = bpf.FamilyOf(c.Pid, c.startTicks())
 	}

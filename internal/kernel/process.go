@@ -1,14 +1,10 @@
 package kernel
 
 import (
-	"cmp"
 	"fmt"
-	"maps"
 	"slices"
-	"strings"
 
 	"vinescale/core/account"
-	"vinescale/core/cpuset"
 	"vinescale/internal/kernel/bpf"
 	"vinescale/internal/kernel/text"
 	"vinescale/internal/kernel/tree"
@@ -40,6 +36,8 @@ type process struct {
 	allowed  string
 	micros   int64 // CPU time at its last reading
 	runnable int32
+	threads  int32
+	strays   []maskOf // its threads that may run elsewhere than its first; of a machine, all but that
 	placed   []placed // its threads at their last sample, where their time is to be put down to CPUs
 
 	index  int32    // in the reading of its last sight
@@ -139,7 +137,7 @@ func (r *Reader) known(dst *account.Reading, pid int32, s *text.Stat, shown iden
 	if decided {
 		r.tasks.unsettled = append(r.tasks.unsettled, int32(len(dst.Processes)))
 	}
-	p.seen, p.parent = r.count, s.Parent
+	p.seen, p.parent, p.threads = r.count, s.Parent, s.Threads
 	return p
 }
 
@@ -190,69 +188,4 @@ func (r *Reader) readProcess(dst *account.Reading, pid int32) {
 		}
 	}
 	dst.Processes = append(dst.Processes, a)
-}
-
-// refreshAllowed records, per workload, on which CPUs its processes may run: their affinity masks within their cpusets.
-// Where they differ within a workload, that is a fact of it: a child that was given another mask than its parent, or
-// kept one that its parent lost.
-func (r *Reader) refreshAllowed() {
-	sets := map[account.WorkloadID]cpuset.Set{}
-	masks := map[account.WorkloadID]map[string]*maskUse{}
-	parsed := map[string]cpuset.Set{}
-	for pid, p := range r.tasks.procs {
-		if p.workload == account.Unrecognised || p.allowed == "" {
-			continue
-		}
-		s, ok := parsed[p.allowed]
-		if !ok {
-			s, _ = cpuset.Parse(p.allowed)
-			parsed[p.allowed] = s
-		}
-		sets[p.workload] = sets[p.workload].Union(s)
-		if masks[p.workload] == nil {
-			masks[p.workload] = map[string]*maskUse{}
-		}
-		m := masks[p.workload][p.allowed]
-		if m == nil {
-			m = &maskUse{pid: pid, comm: p.comm}
-			masks[p.workload][p.allowed] = m
-		}
-		m.count++
-		if pid < m.pid {
-			m.pid, m.comm = pid, p.comm
-		}
-	}
-	for w, s := range sets {
-		r.registry.SetAllowed(w, s.String())
-		r.registry.SetFact(w, account.FactMasks, masksText(masks[w]))
-	}
-}
-
-// maskUse is how many processes have a mask, and the first of them.
-type maskUse struct {
-	count int
-	pid   int32
-	comm  string
-}
-
-// mostMasks is how many masks of a workload are told.
-const mostMasks = 4
-
-// masksText lists the masks of a workload's processes, that of most of them first; the others with a process that has
-// them. It is empty where all have the same.
-func masksText(masks map[string]*maskUse) string {
-	if len(masks) < 2 {
-		return ""
-	}
-	order := slices.SortedFunc(maps.Keys(masks), func(a, b string) int {
-		return cmp.Or(cmp.Compare(masks[b].count, masks[a].count), cmp.Compare(masks[a].pid, masks[b].pid))
-	})
-	parts := make([]string, 0, mostMasks)
-	for i, mask := range order[:min(len(order), mostMasks)] {
-		if i > 0 {
-			mask += " (" + masks[mask].comm + ")"
-		}
-		parts = append(parts, mask)
-	}
-	return strings.Join(parts, "; ")
 }

@@ -89,6 +89,7 @@ type Reader struct {
 	host    host
 	cgroups cgroups
 	tasks   tasks
+	masks   masks
 	net     network
 	storage storage
 	devices *devices.Host
@@ -112,8 +113,11 @@ type host struct {
 type cgroups struct {
 	all       []*hierarchy
 	v2        bool
-	limits    *tree.Tree // of version 1: the hierarchy that limits CPU time
-	pressures bool       // the version 2 tree beside version 1 tells stalls by cgroup
+	limits    *tree.Tree        // of version 1: the hierarchy that limits CPU time
+	cpusets   *tree.Tree        // of version 1: the hierarchy that says on which CPUs
+	weighed   map[string]string // weights by directory, as they were at reading weighedAt
+	weighedAt int64
+	pressures bool // the version 2 tree beside version 1 tells stalls by cgroup
 	watch     watch
 	keptOpen  int
 	turns     int64
@@ -275,8 +279,10 @@ func (r *Reader) Close() {
 	for _, h := range r.cgroups.all {
 		h.close()
 	}
-	if r.cgroups.limits != nil {
-		r.cgroups.limits.Close()
+	for _, t := range []*tree.Tree{r.cgroups.limits, r.cgroups.cpusets} {
+		if t != nil {
+			t.Close()
+		}
 	}
 }
 
@@ -317,6 +323,8 @@ func (r *Reader) note(file string, err error) {
 // whatever else is missing is left out and said in dst.Unavailable or by Trouble.
 func (r *Reader) Read(dst *account.Reading) error {
 	r.count++
+	r.masks.isDue = r.count%r.options.RecheckEvery == 0 || r.count == 2
+	r.masks.strays = r.masks.strays[:0]
 	r.registry.NextReading()
 	dst.Boot = r.host.boot
 	dst.Unavailable = [amount.NumResources]string{}
@@ -338,8 +346,8 @@ func (r *Reader) Read(dst *account.Reading) error {
 	r.readFiles(dst)
 	r.readSwapped(dst)
 	r.uptime = dst.Uptime
-	if r.count%r.options.RecheckEvery == 0 || r.count == 2 {
-		r.refreshAllowed()
+	if r.masks.isDue {
+		r.tellMasks()
 	}
 	return nil
 }
@@ -399,6 +407,9 @@ func (r *Reader) openHierarchies(root string) error {
 			r.cgroups.limits = t
 			break
 		}
+	}
+	if t, err := tree.Open(filepath.Join(root, "cpuset")); err == nil {
+		r.cgroups.cpusets = t
 	}
 	return nil
 }

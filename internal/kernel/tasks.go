@@ -29,10 +29,10 @@ func (t *taskSums) atLeast(u *taskSums) {
 
 // identity is what a process shows of whose it is. Where it changes, the process is looked at again.
 type identity struct {
-	v2, cpuacct    uint64
-	family         uint64
-	uid, net, cpus uint32
-	known          bool
+	v2, cpuacct  uint64
+	family, mask uint64
+	uid, net     uint32
+	known        bool
 }
 
 func liveSums(t *bpf.Task) taskSums {
@@ -83,7 +83,7 @@ func (r *Reader) addLeader(dst *account.Reading, t *bpf.Task) {
 		Start:   int64(t.Start / text.NanosPerTick),
 		Threads: int32(t.Threads), CPU: int32(t.Cpu),
 	}
-	now := identity{v2: t.Groups.V2, cpuacct: t.Groups.Cpuacct, uid: t.Uid, net: t.Net, cpus: t.CpusAllowed,
+	now := identity{v2: t.Groups.V2, cpuacct: t.Groups.Cpuacct, uid: t.Uid, net: t.Net, mask: t.Mask,
 		family: t.Family, known: true}
 	p := r.known(dst, t.Pid, &s, now)
 	p.index = int32(len(dst.Processes))
@@ -148,6 +148,9 @@ func (r *Reader) addThread(dst *account.Reading, t *bpf.Task) {
 		r.addMachineThread(dst, p, t)
 	} else if p.places {
 		r.addPlaced(dst, p, t)
+	}
+	if r.masks.isDue && (t.Mask != p.sight.mask || p.machine) {
+		r.masks.strays = append(r.masks.strays, stray{t.Tgid, t.Pid, t.Mask, string(bpf.Comm(&t.Comm))})
 	}
 }
 

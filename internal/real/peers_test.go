@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"sync"
@@ -429,7 +430,7 @@ func (p *peers) managedMachine() {
 <uuid>11111111-2222-3333-4444-555555555555</uuid>
 <metadata><coop:workload xmlns:coop="https://coop.example/schema"><coop:owner>svc-bottle</coop:owner>
 <coop:project>bottling</coop:project></coop:workload></metadata>
-<memory unit='MiB'>32</memory><vcpu>1</vcpu><cputune><vcpupin vcpu='0' cpuset='0-1'/></cputune>
+<memory unit='MiB'>32</memory><vcpu>1</vcpu><cputune><vcpupin vcpu='0' cpuset='1'/></cputune>
 <os><type arch='x86_64' machine='pc'>hvm</type><boot dev='fd'/></os>
 <devices><emulator>/usr/bin/qemu-system-x86_64</emulator>
 <disk type='file' device='floppy'><driver name='qemu' type='raw'/><source file='%s'/>
@@ -443,21 +444,42 @@ func (p *peers) managedMachine() {
 		facts: map[string]string{
 			account.FactUUID: "11111111-2222-3333-4444-555555555555", account.FactCPUAsked: "1",
 			account.FactMemoryAsked: "33554432", account.FactDisks: boot,
-			account.FactVCPUPins: "0: 0-1",
+			account.FactVCPUPins: "0: 1",
 		}})
 }
 
 func (p *peers) machineByHand() {
 	pidFile := filepath.Join(p.dir, "hand.pid")
 	image := p.put("crusher.img", make([]byte, 3<<20), 0o600)
-	p.run("qemu-system-x86_64", "-accel", "tcg,thread=single", "-name", "guest=crusher,debug-threads=on", "-m", "32",
-		"-display", "none", "-nodefaults",
+	p.run("qemu-system-x86_64", "-accel", "tcg,thread=multi", "-smp", "2", "-m", "32",
+		"-name", "guest=crusher,debug-threads=on", "-display", "none", "-nodefaults",
 		"-drive", "file="+p.boot()+",if=floppy,format=raw,readonly=on", "-drive", "file="+image+",if=ide,format=raw",
 		"-daemonize", "-pidfile", pidFile)
+	var second int
+	p.eventually("the machine has its second virtual CPU", func() bool {
+		second = threadOf(pidIn(pidFile), "CPU 1/TCG")
+		return second > 0
+	})
+	one := unix.CPUSet{}
+	one.Set(1)
+	require.NoError(p.t, unix.SchedSetaffinity(second, &one))
 	p.watch(pidIn(pidFile), peer{name: "crusher", kind: "vm", owner: "root", tenant: "Bottling Line",
 		facts: map[string]string{
 			account.FactMemoryAsked: "33554432", account.FactDisks: p.boot() + ", " + image,
+			account.FactVCPUMasks: fmt.Sprintf("0: 0-%d; 1: 1", runtime.NumCPU()-1),
 		}, space: 3 << 20})
+}
+
+// threadOf finds a thread of a process by its name; 0 where there is none.
+func threadOf(pid int, name string) int {
+	tasks, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/comm", pid))
+	for _, file := range tasks {
+		if b, err := os.ReadFile(file); err == nil && strings.TrimSpace(string(b)) == name {
+			tid, _ := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+			return tid
+		}
+	}
+	return 0
 }
 
 func pidIn(file string) int {
@@ -526,6 +548,14 @@ func (p *peers) gpusOf(job string) (list string, uuids []string) {
 		uuids = append([]string{fmt.Sprintf("GPU-%d", gpusOfPeers-1-n)}, uuids...) // in the order of the library
 	}
 	return strings.Join(numbers, ","), uuids
+}
+
+// cpusOf asks the scheduler, apart from the collector, which CPUs a job has.
+func (p *peers) cpusOf(job string) string {
+	_, list, ok := strings.Cut(p.run("scontrol", "--details", "show", "job", job), "CPU_IDs=")
+	require.True(p.t, ok)
+	list, _, _ = strings.Cut(list, " ")
+	return list
 }
 
 // batch starts an array job of two tasks with a GPU each, and a job that has two, under a real scheduler. The GPUs are
@@ -612,6 +642,7 @@ PartitionName=day Nodes=$H Default=YES MaxTime=60 State=UP OverSubscribe=YES
 				account.FactAccount: "frost", account.FactPartition: "day", account.FactJobName: "frost-ens",
 				account.FactArray: fmt.Sprintf("%s_%d", array, task),
 				account.FactGPUs:  gpu, account.FactRunFor: "420", account.FactCPUAsked: "1",
+				account.FactCPUsGiven: p.cpusOf(job),
 			}, part: "step batch", gpus: uuids})
 	}
 	record := filepath.Join(out, "record-two")
@@ -622,7 +653,8 @@ PartitionName=day Nodes=$H Default=YES MaxTime=60 State=UP OverSubscribe=YES
 	numbers, uuids := p.gpusOf(job)
 	require.Len(t, uuids, 2)
 	p.expect(record, peer{name: "job " + job, kind: "job", owner: "m.abt", tenant: "Frost Watch",
-		facts: map[string]string{account.FactGPUs: numbers}, part: "step batch", gpus: uuids})
+		facts: map[string]string{account.FactGPUs: numbers, account.FactCPUsGiven: p.cpusOf(job)},
+		part:  "step batch", gpus: uuids})
 }
 
 // signIns has two users sign in over the network; one has a terminal.

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -17,7 +18,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vinescale/core/explain"
-	"vinescale/internal/api"
 	"vinescale/internal/sheet"
 )
 
@@ -40,10 +40,14 @@ func TestPins_AreJudgedByWhatRanWhere(t *testing.T) {
 	}
 	s.plainOn(t, 90, "0")
 	stranger := s.burners[len(s.burners)-1]
+	s.parting(t, 90, "1", "0")
+	parent, child := s.burners[len(s.burners)-2], s.burners[len(s.burners)-1]
+	interrupts := s.interrupts(t, 90, 0)
 	for _, b := range s.burners {
 		require.Eventually(t, func() bool { info, err := os.Stat(b.record); return err == nil && info.Size() > 0 },
 			20*time.Second, 20*time.Millisecond, b.name)
 	}
+	names["parting"] = parent
 	service := startService(t, dir, "127.0.0.1:17471")
 	time.Sleep(time.Second) // for the service to settle
 	credential := strings.TrimSpace(string(service.run(t, "hosts", "enrol", "here")))
@@ -63,7 +67,7 @@ func TestPins_AreJudgedByWhatRanWhere(t *testing.T) {
 	require.NoError(t, collector.Process.Signal(syscall.SIGINT))
 	require.NoError(t, collector.Wait())
 
-	var effective []api.EffectivePin
+	var effective []struct{ Workload, CPUs string }
 	require.NoError(t, json.Unmarshal(service.run(t, "pins", "effective", "here", "--as", "json"), &effective))
 	on := map[string]string{}
 	for _, p := range effective {
@@ -75,7 +79,8 @@ func TestPins_AreJudgedByWhatRanWhere(t *testing.T) {
 	assert.Equal(t, "0", on[stranger.name], "an affinity keeps it there")
 
 	for name, args := range map[string][]string{"held": {"0"}, "kept": {"1", "--shared"}, "astray": {"0", "--shared"},
-		"idle": {"0", "--shared"}} {
+		"idle":    {"0", "--shared"},
+		"parting": {"1", "--shared"}} {
 		service.run(t, append([]string{"pins", "declare", "here", args[0], "--workload", names[name].name, "--from",
 			time.Now().Add(-time.Hour).Format("2006-01-02T15:04")}, args[1:]...)...)
 	}
@@ -130,9 +135,83 @@ func TestPins_AreJudgedByWhatRanWhere(t *testing.T) {
 	assert.Equal(t, "1", strayed.CPUs)
 	same(names["astray"], *strayed.Seconds)
 	fault(audit("idle"), "idle")
+
+	parting := audit("parting")
+	same(parent, parting.Kept)
+	lost := fault(parting, "strayed")
+	assert.Equal(t, "0", lost.CPUs)
+	same(child, *lost.Seconds)
+	assert.Contains(t, fault(parting, "unbound").Sentence,
+		"not all of its processes may run on the same: 1; 0 (pruner, child of pruner on 1)")
+	assert.Equal(t, "0-1", on[parent.name])
+
+	landed := fault(held, "interrupted")
+	same(interrupts, *landed.Seconds)
+	assert.Equal(t, "0", landed.CPUs)
 	for i := range pins {
 		p := &pins[i]
 		assert.InDelta(t, p.Capacity, p.Kept+p.Intruded+p.Kernel+p.Steal+p.Idle+p.Residual, 1e-6)
 		assert.InDelta(t, 0, p.Residual, 0.03*p.Capacity+*l.Steal, "what the kernel tells of %s adds up", p.CPUs)
 	}
+}
+
+// parting starts a program on some CPUs whose child was given others: the last two burners.
+func (s *scene) parting(t *testing.T, seconds int, cpus, ofChild string) {
+	dir := filepath.Join(s.dir, "plain") // of the user of plainOn
+	content, err := os.ReadFile(built(t, "burner"))
+	require.NoError(t, err)
+	program := filepath.Join(dir, "pruner")
+	require.NoError(t, os.WriteFile(program, content, 0o755))
+	name, record := fmt.Sprintf("pruner of uid %d", plainUser), filepath.Join(dir, "pruned")
+	cmd := exec.Command("taskset", "-c", cpus, program, "part", ofChild, strconv.Itoa(seconds), "0.2", record)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true,
+		Credential: &syscall.Credential{Uid: plainUser, Gid: plainUser}}
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL); cmd.Wait() })
+	s.burners = append(s.burners, &burner{name: name, cores: 0.2, record: record},
+		&burner{name: name, cores: 0.2, record: record + "-child"})
+}
+
+// interrupts has interrupts land on a CPU, and records what they took of it by the kernel's own count.
+func (s *scene) interrupts(t *testing.T, seconds, cpu int) *burner {
+	cmd := exec.Command("taskset", "-c", strconv.Itoa(cpu), built(t, "burner"), "flood", strconv.Itoa(seconds))
+	require.NoError(t, cmd.Start())
+	b := &burner{name: "interrupts", record: filepath.Join(s.dir, "interrupts")}
+	f, err := os.Create(b.record)
+	require.NoError(t, err)
+	done := make(chan struct{})
+	t.Cleanup(func() { close(done); cmd.Process.Kill(); cmd.Wait() })
+	go func() {
+		defer f.Close()
+		for {
+			took, err := interruptsOf(cpu)
+			if err != nil {
+				return
+			}
+			fmt.Fprintln(f, time.Now().UnixNano(), took.Nanoseconds())
+			select {
+			case <-done:
+				return
+			case <-time.After(20 * time.Millisecond):
+			}
+		}
+	}()
+	return b
+}
+
+// interruptsOf is what interrupts took of a CPU so far (proc_stat(5)), in steps of 10 ms.
+func interruptsOf(cpu int) (time.Duration, error) {
+	raw, err := os.ReadFile("/proc/stat")
+	if err != nil {
+		return 0, err
+	}
+	for line := range strings.Lines(string(raw)) {
+		var name string
+		var times [7]int64
+		if n, _ := fmt.Sscan(line, &name, &times[0], &times[1], &times[2], &times[3], &times[4], &times[5],
+			&times[6]); n == 8 && name == fmt.Sprint("cpu", cpu) {
+			return time.Duration(times[5]+times[6]) * 10 * time.Millisecond, nil
+		}
+	}
+	return 0, fmt.Errorf("CPU %d is not in /proc/stat", cpu)
 }

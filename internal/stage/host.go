@@ -1,8 +1,11 @@
 package stage
 
 import (
+	"cmp"
 	"hash/fnv"
 	"math"
+	"strconv"
+	"strings"
 	"time"
 
 	"vinescale/core/account"
@@ -71,6 +74,8 @@ type Workload struct {
 	Account string  // of a job
 	Asked   int     // CPUs a job asked for
 	Limit   float64 // cores its cgroup may use; 0 for no limit
+	Most    int64   // bytes of memory it may use; 0 for no limit
+	Weight  int64   // of its cgroup against its siblings; 0 for the usual
 	Labels  map[string]string
 	Space   uint64
 	Link    string // of the host, at the other end of its network; "" for none
@@ -124,6 +129,36 @@ type Process struct {
 	weights   []float64 // how its work divides over its threads; evenly where nil
 	eager     int32     // threads that want to run whenever it does
 	part      float64   // of its workload's living use
+}
+
+// sliceWeights are those of outer cgroups that are not weighed as usual.
+var sliceWeights = map[string]int64{"/batch": 200, "/user.slice": 50}
+
+// weights are those of the cgroups of its path, by their directories, and as account.FactWeights tells them.
+func (w *Workload) weights() (byDir map[string]int64, told string) {
+	byDir = map[string]int64{}
+	var parts []string
+	dir := ""
+	for name := range strings.SplitSeq(strings.TrimPrefix(w.Path, "/"), "/") {
+		dir += "/" + name
+		weight := cmp.Or(sliceWeights[dir], 100)
+		if dir == w.Path {
+			weight = cmp.Or(w.Weight, 100)
+		}
+		byDir[dir] = weight
+		parts = append(parts, strconv.FormatInt(weight, 10))
+	}
+	return byDir, strings.Join(parts, "/")
+}
+
+// cpusetOn is what the cgroup of a workload keeps it on: containers, jobs and machines are kept by cpusets, all others
+// by affinity. Empty where that is the whole host.
+func (w *Workload) cpusetOn(h *Host) string {
+	isKept := w.Kind == amount.Container || w.Kind == amount.Job || w.Kind == amount.VM
+	if !isKept || w.Allowed.Len() >= h.CPUs {
+		return ""
+	}
+	return w.Allowed.String()
 }
 
 // HasSwarm tells whether processes of it are too short-lived to be seen.

@@ -96,6 +96,14 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 		if w.Limit > 0 {
 			registry.SetFact(id, account.FactCPULimit, strconv.FormatFloat(w.Limit, 'g', 6, 64))
 		}
+		if w.Most > 0 && w.Most < h.MemoryBytes {
+			registry.SetFact(id, account.FactMemoryLimit, strconv.FormatInt(w.Most, 10))
+		}
+		if w.Path != "" {
+			_, weights := w.weights()
+			registry.SetFact(id, account.FactWeights, weights)
+			registry.SetFact(id, account.FactCPUSet, w.cpusetOn(h))
+		}
 	}
 	for _, p := range h.kthreads {
 		r.Processes = append(r.Processes, reading(p, account.Unrecognised, registry))

@@ -246,6 +246,7 @@ func (h *Host) renderGroup(w *writer, t Tree, x *Workload) {
 	if x.ID != "" {
 		h.renderState(w, t, x)
 	}
+	byDir, _ := x.weights()
 	if !h.V1 {
 		dir := filepath.Join(t.Cgroup(), x.Path)
 		pressure := func(file string, some, full int64) {
@@ -278,6 +279,15 @@ func (h *Host) renderGroup(w *writer, t Tree, x *Workload) {
 		if x.Limit > 0 {
 			w.file(filepath.Join(dir, "cpu.max"), fmt.Sprintf("%d 100000\n", int(x.Limit*100_000)))
 		}
+		if on := x.cpusetOn(h); on != "" {
+			w.file(filepath.Join(dir, "cpuset.cpus.effective"), on+"\n")
+		}
+		if x.Most > 0 {
+			w.file(filepath.Join(dir, "memory.max"), fmt.Sprintf("%d\n", x.Most))
+		}
+		for of, weight := range byDir {
+			w.file(filepath.Join(t.Cgroup(), of, "cpu.weight"), fmt.Sprintf("%d\n", weight))
+		}
 		return
 	}
 	var percpu strings.Builder
@@ -295,7 +305,16 @@ func (h *Host) renderGroup(w *writer, t Tree, x *Workload) {
 		(x.CPUMicros-x.user())/tick))
 	w.file(filepath.Join(dir, "cpuacct.usage"), fmt.Sprintf("%d\n", total*1000))
 	w.file(filepath.Join(dir, "cpuacct.usage_percpu"), percpu.String()+"\n")
+	if on := x.cpusetOn(h); on != "" {
+		w.file(filepath.Join(t.Cgroup(), "cpuset", x.Path, "cpuset.effective_cpus"), on+"\n")
+	}
+	for of, weight := range byDir {
+		w.file(filepath.Join(t.Cgroup(), "cpu", of, "cpu.shares"), fmt.Sprintf("%d\n", weight*1024/100))
+	}
 	dir = filepath.Join(t.Cgroup(), "memory", x.Path)
+	if x.Most > 0 {
+		w.file(filepath.Join(dir, "memory.limit_in_bytes"), fmt.Sprintf("%d\n", x.Most))
+	}
 	w.file(filepath.Join(dir, "memory.usage_in_bytes"), fmt.Sprintf("%d\n", x.MemoryBytes))
 	w.file(filepath.Join(dir, "memory.stat"),
 		fmt.Sprintf(

@@ -15,13 +15,14 @@ struct task {
 	struct groups groups;
 	__u64 family;                          /* with the leader only; 0 where it is not told */
 	__u64 start;                           /* boot clock, nanoseconds */
+	__u64 mask;                            /* a number that differs where the CPUs it may run on do */
 	__u64 run, user, system, waited;       /* nanoseconds */
 	__u64 read, written, cancelled;        /* bytes */
 	__u64 gone_run, gone_user, gone_system; /* of threads of its process that ended; with the leader only */
 	__u64 gone_read, gone_written, gone_cancelled;
 	__s64 anon_pages, swap_pages; /* with the leader only; -1 where the kernel keeps them in another way */
 	__s32 pid, tgid, parent;
-	__u32 uid, cpu, state, flags, net, threads, cpus_allowed;
+	__u32 uid, cpu, state, flags, net, threads;
 	char comm[16];
 };
 struct task *unused_task __attribute__((unused));
@@ -77,6 +78,24 @@ static __always_inline __s64 sum_of(struct percpu_counter *counter)
 	return sum;
 }
 
+/* How many words of a set of CPUs may have members. */
+const volatile __u32 mask_words;
+#define MOST_MASK_WORDS 16
+
+/* The members of a set of CPUs of up to 64; of a larger one its words mixed, by the steps of FNV-1a. */
+static __always_inline __u64 mask_of(struct task_struct *t)
+{
+	if (!bpf_core_field_exists(t->cpus_ptr)) /* before Linux 5.3 */
+		return t->nr_cpus_allowed;
+	__u64 first = (__u64)&t->cpus_ptr->bits[0], mask = 0;
+	for (__u32 w = 0; w < MOST_MASK_WORDS && w < mask_words; w++) {
+		__u64 word = 0;
+		bpf_probe_read_kernel(&word, sizeof(word), (void *)(first + w * sizeof(word)));
+		mask = mask * 0x100000001b3 ^ word;
+	}
+	return mask;
+}
+
 SEC("iter/task")
 int all_tasks(struct bpf_iter__task *ctx)
 {
@@ -86,6 +105,7 @@ int all_tasks(struct bpf_iter__task *ctx)
 	struct task r = { .anon_pages = -1, .swap_pages = -1 };
 	r.groups = groups_of(t);
 	r.start = t->start_boottime;
+	r.mask = mask_of(t);
 	r.run = t->se.sum_exec_runtime;
 	r.user = t->utime;
 	r.system = t->stime;
@@ -112,7 +132,6 @@ int all_tasks(struct bpf_iter__task *ctx)
 		struct last *l = bpf_task_storage_get(&lasts, t, 0, 0);
 		if (l)
 			r.family = l->who.family;
-		r.cpus_allowed = t->nr_cpus_allowed;
 		if (t->nsproxy)
 			r.net = t->nsproxy->net_ns->ns.inum;
 		if (t->mm && bpf_core_field_exists(t->mm->rss_stat[1].count)) {

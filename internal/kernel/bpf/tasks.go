@@ -49,6 +49,9 @@ func (c *Counters) openTasks(Options) error {
 			return err
 		}
 	}
+	if err := spec.Variables["mask_words"].Set(uint32(c.cpus+63) / 64); err != nil {
+		return err
+	}
 	if err := spec.LoadAndAssign(&r.objects, &o); err != nil {
 		return err
 	}

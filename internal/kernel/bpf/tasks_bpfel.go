@@ -46,6 +46,7 @@ type tasksTask struct {
 	Groups        tasksGroups
 	Family        uint64
 	Start         uint64
+	Mask          uint64
 	Run           uint64
 	User          uint64
 	System        uint64
@@ -70,8 +71,8 @@ type tasksTask struct {
 	Flags         uint32
 	Net           uint32
 	Threads       uint32
-	CpusAllowed   uint32
 	Comm          [16]int8
+	_             [4]byte
 }
 
 // Names of all BPF objects in the ELF.
@@ -83,6 +84,7 @@ const (
 	tasksProgAllTasks    = "all_tasks"
 	tasksProgLearn       = "learn"
 	tasksVarCpus         = "cpus"
+	tasksVarMaskWords    = "mask_words"
 	tasksVarOffsets      = "offsets"
 	tasksVarUnusedGroups = "unused_groups"
 	tasksVarUnusedTask   = "unused_task"
@@ -147,6 +149,7 @@ type tasksMapSpecs struct {
 // It can be passed ebpf.CollectionSpec.Assign.
 type tasksVariableSpecs struct {
 	Cpus         *ebpf.VariableSpec `ebpf:"cpus"`
+	MaskWords    *ebpf.VariableSpec `ebpf:"mask_words"`
 	Offsets      *ebpf.VariableSpec `ebpf:"offsets"`
 	UnusedGroups *ebpf.VariableSpec `ebpf:"unused_groups"`
 	UnusedTask   *ebpf.VariableSpec `ebpf:"unused_task"`
@@ -188,6 +191,7 @@ func (m *tasksMaps) Close() error {
 // It can be passed to loadTasksObjects or ebpf.CollectionSpec.LoadAndAssign.
 type tasksVariables struct {
 	Cpus         *ebpf.Variable `ebpf:"cpus"`
+	MaskWords    *ebpf.Variable `ebpf:"mask_words"`
 	Offsets      *ebpf.Variable `ebpf:"offsets"`
 	UnusedGroups *ebpf.Variable `ebpf:"unused_groups"`
 	UnusedTask   *ebpf.Variable `ebpf:"unused_task"`

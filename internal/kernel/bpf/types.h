@@ -36,6 +36,7 @@ struct ns_common { unsigned int inum; };
 struct net { struct ns_common ns; };
 struct nsproxy { struct net *net_ns; };
 struct thread_info { __u32 cpu; };
+struct cpumask { unsigned long bits[1]; };
 
 struct task_struct {
 	struct thread_info thread_info;
@@ -45,6 +46,7 @@ struct task_struct {
 	int pid, tgid;
 	int on_cpu;
 	int nr_cpus_allowed;
+	const struct cpumask *cpus_ptr;
 	__u64 utime, stime;
 	__u64 start_time, start_boottime;
 	struct sched_entity se;

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"os/exec"
 	"os/signal"
 	"runtime"
 	"strconv"
@@ -22,7 +23,7 @@ var acts = map[string]func(args []string) error{"shorts": shorts, "pinned": pinn
 	"discard": func(args []string) error { return change(unix.BLKDISCARD, args) },
 	"zero":    func(args []string) error { return change(unix.BLKZEROOUT, args) }, "crowd": crowd, "echo": echo,
 	"hold": hold, "obey": obey, "brood": brood, "share": share, "contain": contain, "inside": inside,
-	"address": address, "gpu": gpu, "wait": wait}
+	"address": address, "gpu": gpu, "wait": wait, "flood": flood, "part": part}
 
 func number(s string) int {
 	n, err := strconv.Atoi(s)
@@ -399,4 +400,36 @@ func change(request uintptr, args []string) error {
 	fmt.Println("changed")
 	time.Sleep(time.Hour)
 	return nil
+}
+
+// flood has datagrams come in on the CPU it runs on, a fifth of the time, for so many seconds: the kernel takes them in
+// as interrupts do their work.
+func flood(args []string) error {
+	in, err := net.ListenPacket("udp4", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	out, err := net.Dial("udp4", in.LocalAddr().String())
+	if err != nil {
+		return err
+	}
+	b := make([]byte, 100)
+	for begin := time.Now(); time.Since(begin) < time.Duration(number(args[0]))*time.Second; {
+		for burst := time.Now(); time.Since(burst) < 10*time.Millisecond; {
+			out.Write(b) // what nobody reads is dropped at the end
+		}
+		time.Sleep(40 * time.Millisecond)
+	}
+	return nil
+}
+
+// part burns as is told after the CPUs, and has a child do the same that is on these CPUs instead of its own.
+func part(args []string) error {
+	child := append([]string{"-c", args[0], "/proc/self/exe"}, args[1:]...)
+	child[2] = os.Args[0]
+	child[len(child)-1] += "-child"
+	if err := exec.Command("taskset", child...).Start(); err != nil {
+		return err
+	}
+	return syscall.Exec(os.Args[0], append([]string{os.Args[0]}, args[1:]...), os.Environ())
 }

@@ -22,6 +22,8 @@
 //	burner echo                          gives back on descriptor 4 each byte that comes on 3
 //	burner hold MIB BACK                 touches MIB + BACK MiB of memory, gives BACK back and sleeps
 //	burner write direct|buffered FILE BYTES
+//	burner flood SECONDS                 has datagrams come in on its CPU a fifth of the time
+//	burner part CPUS SECONDS CORES FILE  burns, and so does a child of it that is on these CPUs
 //	burner discard|zero DEVICE BYTES     has the device forget its first bytes, or make zeroes of them
 package main
 

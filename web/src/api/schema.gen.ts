@@ -168,7 +168,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Workloads of a host that affinity or a cpuset keeps on some of its CPUs now */
+        /** Workloads of a host that are kept on some of its CPUs now, or are meant to be */
         get: operations["list-effective-pins"];
         put?: never;
         post?: never;
@@ -1182,6 +1182,7 @@ export interface components {
             note?: string;
             promised: components["schemas"]["Promise"][];
             resources: components["schemas"]["ResourceBalance"][];
+            short: components["schemas"]["Shortage"][];
             stands: components["schemas"]["Stand"][];
             /** @description Unassigned use first, then by name. */
             tenants: components["schemas"]["TenantBalance"][];
@@ -1572,15 +1573,39 @@ export interface components {
             /** @description In a sentence: the busiest device and who had most of it. */
             verdict: string;
         };
-        EffectivePin: {
-            /** @description Those that affinity and cpusets let its processes run on. */
+        EffectiveHost: {
+            /** @description All of the host's; empty where they are not known. */
             cpus: string;
+            host: string;
+            /** @description Kept off balancing by the kernel's command line. */
+            isolated_cpus: string;
+            /** @description Not isolated, in no partition, not declared for one alone. */
+            left_cpus: string;
+            no_tick_cpus: string;
+            /** @description Kept on some CPUs, or meant to be: by name. */
+            workloads: components["schemas"]["EffectivePin"][];
+        };
+        EffectivePin: {
+            /** @description Those that affinity and cpusets let its threads run on. */
+            cpus: string;
+            /** @description Those that its cgroup lets it run on; empty for all, or where not told. */
+            cpuset_cpus: string;
             /** @description Those that are declared for it now; empty for none. */
             declared: string;
+            /** @description Those that a scheduler gave it; empty for none. */
+            given_cpus: string;
             /** Format: int64 */
             id: number;
+            /** @enum {string} */
+            kept_by: "affinity" | "cpuset" | "partition" | "both" | "nothing";
             kind: string;
+            /** @description Where not all of its threads may run on the same, and whose masks differ. */
+            masks: string;
+            /** @description What does not agree. */
+            notes: string[];
             tenant: string;
+            /** @description Of a machine whose virtual CPUs are told: each. */
+            vcpus: components["schemas"]["VCPU"][];
             workload: string;
         };
         EngineBusy: {
@@ -1670,6 +1695,37 @@ export interface components {
              * @description Of hours with some above, whose minutes are not kept.
              */
             unsure_minutes: number;
+        };
+        FairRow: {
+            /** Format: double */
+            fair_cpu_seconds: number;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            name: string;
+            owner: string;
+            /** Format: double */
+            ran_cpu_seconds: number;
+            tenant: string;
+        };
+        FairShare: {
+            /** Format: double */
+            fair_cpu_seconds: number;
+            /**
+             * Format: double
+             * @description Ran less fair: below zero for who had less.
+             */
+            more_cpu_seconds: number;
+            /** @description Its workload that is furthest from its fair share. */
+            most?: components["schemas"]["FairRow"];
+            /** Format: double */
+            ran_cpu_seconds: number;
+            tenant: string;
+            /**
+             * Format: double
+             * @description Added over threads.
+             */
+            waited_seconds: number;
         };
         Family: {
             /** Format: double */
@@ -3160,6 +3216,45 @@ export interface components {
              */
             workload_id?: number;
         };
+        Shortage: {
+            /** @description That these workloads may run on, and no others do; empty for all of the host's. */
+            cpus: string;
+            /**
+             * Format: date-time
+             * @description Begin of the first of these stretches.
+             */
+            from: string;
+            host: string;
+            /**
+             * Format: double
+             * @description How long the stretches are that were looked into: the host's busiest.
+             */
+            looked_seconds: number;
+            /**
+             * Format: double
+             * @description What all of them had.
+             */
+            ran_cpu_seconds: number;
+            /**
+             * Format: double
+             * @description How long they are together.
+             */
+            short_seconds: number;
+            /** @description Who had most above what its weight gives first. */
+            tenants: components["schemas"]["FairShare"][];
+            /**
+             * Format: date-time
+             * @description End of the last.
+             */
+            to: string;
+            /**
+             * Format: int64
+             * @description Workloads that do not tell for how long they waited.
+             */
+            untold: number;
+            /** Format: double */
+            waited_seconds: number;
+        };
         SignInInputBody: {
             token: string;
         };
@@ -3453,6 +3548,13 @@ export interface components {
             name: string;
             owner: string;
             tenant: string;
+        };
+        VCPU: {
+            /** @description As the kernel has it; empty where that is not known. */
+            cpus: string;
+            /** @description As the machine manager was told; empty for anywhere. */
+            told: string;
+            vcpu: string;
         };
         Verification: {
             /**
@@ -3993,7 +4095,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["EffectivePin"][];
+                    "application/json": components["schemas"]["EffectiveHost"];
                 };
             };
             /** @description Error */

@@ -1,7 +1,8 @@
 import { Link } from '@tanstack/react-router'
-import { Fragment, useState, type ReactNode } from 'react'
+import { useState, type ReactNode } from 'react'
 import type { PinAudit } from '../api/client'
 import { useTime } from '../time/useTime'
+import { List, type Column } from './List'
 import { said, shown } from './Name'
 import { moment, percent } from './text'
 
@@ -19,85 +20,85 @@ export function PinList({
 }) {
   const [opened, setOpened] = useState<number[]>([])
   const { search } = useTime()
-  const columns = 8 + (withHost ? 1 : 0) + (act ? 1 : 0)
+  const part = (p: PinAudit, seconds: number) =>
+    p.capacity_cpu_seconds > 0 ? percent(seconds / p.capacity_cpu_seconds) : '–'
+  const spent = (id: string, head: string, seconds: (p: PinAudit) => number): Column<PinAudit> => ({
+    id,
+    head,
+    isFigure: true,
+    value: seconds,
+    cell: (p) => part(p, seconds(p)),
+  })
+  const toggle = (p: PinAudit) =>
+    setOpened(opened.includes(p.id) ? opened.filter((id) => id !== p.id) : [...opened, p.id])
+  const columns: Column<PinAudit>[] = [
+    {
+      id: 'verdict',
+      head: 'Verdict',
+      isHead: true,
+      className: 'whitespace-nowrap',
+      value: (p) => p.verdict,
+      cell: (p) => (
+        <button
+          type="button"
+          aria-expanded={opened.includes(p.id)}
+          className="font-[inherit]"
+          onClick={() => toggle(p)}
+        >
+          {opened.includes(p.id) ? '▾' : '▸'}{' '}
+          <span className={`mark-${marks[p.grade]} mx-1.5 inline-block`} aria-hidden />
+          {p.verdict}
+        </button>
+      ),
+    },
+    ...(withHost
+      ? [
+          {
+            id: 'host',
+            head: 'Host',
+            value: (p: PinAudit) => p.host,
+            cell: (p: PinAudit) => (
+              <Link to="/hosts/$host" params={{ host: p.host }} search={search}>
+                {p.host}
+              </Link>
+            ),
+          },
+        ]
+      : []),
+    {
+      id: 'cpus',
+      head: 'CPUs',
+      className: 'whitespace-nowrap',
+      value: (p) => p.cpus,
+      cell: (p) => (
+        <>
+          {p.cpus}
+          {!p.exclusive && <span className="text-ink-2"> shared</span>}
+        </>
+      ),
+    },
+    { id: 'holder', head: 'Declared for', value: (p) => p.holder, cell: (p) => shown(p.holder) },
+    spent('holder_cpu_seconds', 'Holder', (p) => p.kept_cpu_seconds),
+    spent('others_cpu_seconds', 'Others', (p) => p.others_cpu_seconds),
+    spent('kernel_cpu_seconds', 'Kernel', (p) => p.kernel_cpu_seconds + p.steal_cpu_seconds),
+    spent('idle_cpu_seconds', 'Idle', (p) => p.idle_cpu_seconds),
+    {
+      id: 'declared_from',
+      head: 'Since',
+      className: 'whitespace-nowrap',
+      value: (p) => p.declared_from,
+      cell: (p) => moment(p.declared_from),
+    },
+  ]
   return (
-    <table>
-      <thead>
-        <tr>
-          <th scope="col">Verdict</th>
-          {withHost && <th scope="col">Host</th>}
-          <th scope="col">CPUs</th>
-          <th scope="col">Declared for</th>
-          <th scope="col" className="num">
-            Holder
-          </th>
-          <th scope="col" className="num">
-            Others
-          </th>
-          <th scope="col" className="num">
-            Kernel
-          </th>
-          <th scope="col" className="num">
-            Idle
-          </th>
-          <th scope="col">Since</th>
-          {act && (
-            <th scope="col">
-              <span className="sr-only">Acts</span>
-            </th>
-          )}
-        </tr>
-      </thead>
-      <tbody>
-        {pins.map((p) => {
-          const part = (seconds: number) =>
-            p.capacity_cpu_seconds > 0 ? percent(seconds / p.capacity_cpu_seconds) : '–'
-          const isOpen = opened.includes(p.id)
-          return (
-            <Fragment key={p.id}>
-              <tr>
-                <th scope="row" className="whitespace-nowrap">
-                  <button
-                    type="button"
-                    aria-expanded={isOpen}
-                    className="font-[inherit]"
-                    onClick={() => setOpened(isOpen ? opened.filter((id) => id !== p.id) : [...opened, p.id])}
-                  >
-                    {isOpen ? '▾' : '▸'} <span className={`mark-${marks[p.grade]} mx-1.5 inline-block`} aria-hidden />
-                    {p.verdict}
-                  </button>
-                </th>
-                {withHost && (
-                  <td>
-                    <Link to="/hosts/$host" params={{ host: p.host }} search={search}>
-                      {p.host}
-                    </Link>
-                  </td>
-                )}
-                <td className="whitespace-nowrap">
-                  {p.cpus}
-                  {!p.exclusive && <span className="text-ink-2"> shared</span>}
-                </td>
-                <td>{shown(p.holder)}</td>
-                <td className="num">{part(p.kept_cpu_seconds)}</td>
-                <td className="num">{part(p.others_cpu_seconds)}</td>
-                <td className="num">{part(p.kernel_cpu_seconds + p.steal_cpu_seconds)}</td>
-                <td className="num">{part(p.idle_cpu_seconds)}</td>
-                <td className="whitespace-nowrap">{moment(p.declared_from)}</td>
-                {act && <td className="whitespace-nowrap">{act(p)}</td>}
-              </tr>
-              {isOpen && (
-                <tr>
-                  <td colSpan={columns}>
-                    <Evidence pin={p} />
-                  </td>
-                </tr>
-              )}
-            </Fragment>
-          )
-        })}
-      </tbody>
-    </table>
+    <List
+      name="declared-cpus"
+      rows={pins}
+      columns={columns}
+      rowKey={(p) => String(p.id)}
+      below={(p) => opened.includes(p.id) && <Evidence pin={p} />}
+      acts={act}
+    />
   )
 }
 

@@ -30,6 +30,7 @@ const balance: Balance = {
   stands: [],
   allowances: [],
   promised: [],
+  short: [],
   tenants: [
     { tenant: 'Cellar Intake', colour: 3, workloads: 2, uses: [usage('cpu', 9, 8), usage('network', null, 1e9, 2)] },
     { tenant: 'Frost Watch', colour: 1, workloads: 3, uses: [usage('cpu', 20, 40), usage('network', 1.25e8, 1e9, 1)] },

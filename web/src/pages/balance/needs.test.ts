@@ -28,6 +28,7 @@ const balance = (u: ResourceUse): Balance => ({
   stands: [],
   allowances: [],
   promised: [],
+  short: [],
   tenants: [{ tenant: 'Cellar Intake', colour: 3, workloads: 1, uses: [u] }],
   resources: [
     {

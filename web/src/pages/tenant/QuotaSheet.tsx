@@ -1,7 +1,8 @@
-import { Fragment, useState } from 'react'
+import { useState } from 'react'
 import { answer, api, type AllowanceStand, type Quota, type QuotaStand, type QuotaToSet } from '../../api/client'
 import { useQuotaChanges } from '../../api/queries'
 import { Ending, Outcome, useUndoable } from '../../figures/Acts'
+import { List, type Column } from '../../figures/List'
 import { said, shown } from '../../figures/Name'
 import { lasted, limited, quotaFigure, quotaUnit, scopeText } from '../../figures/quotas'
 import { moment } from '../../figures/text'
@@ -120,78 +121,112 @@ export function QuotaSheet({
 type Ender = (q: Named) => React.ReactNode
 
 function Stands({ stands, ender }: { stands: QuotaStand[]; ender: Ender }) {
+  const unit = (s: QuotaStand) => quotaUnit(s.resource, s.unit, s.ceiling ?? s.soft ?? s.used_mean)
+  const figures = (id: string, head: string, of: (s: QuotaStand) => number | null): Column<QuotaStand> => ({
+    id,
+    head,
+    isFigure: true,
+    value: of,
+    cell: (s) => {
+      const v = of(s)
+      const isLack = id === 'left' && v !== null && v < 0
+      return <span className={isLack ? 'font-semibold text-wine' : ''}>{v === null ? '–' : figure(v, unit(s))}</span>
+    },
+  })
+  const columns: Column<QuotaStand>[] = [
+    {
+      id: 'resource',
+      head: 'Of',
+      isHead: true,
+      className: 'whitespace-nowrap',
+      value: (s) => s.resource,
+      cell: (s) => (
+        <>
+          {limited(s.resource)} <span className="font-normal text-ink-2">{unit(s).name}</span>
+        </>
+      ),
+    },
+    { id: 'unit', head: 'Unit', value: (s) => s.unit, isHidden: true },
+    {
+      id: 'scope',
+      head: 'On',
+      className: 'whitespace-nowrap',
+      value: (s) => scopeText(s.scope_kind, s.scope),
+      cell: (s) => shown(scopeText(s.scope_kind, s.scope)),
+    },
+    {
+      id: 'quota',
+      head: 'Quota',
+      isFigure: true,
+      value: (s) => s.ceiling ?? s.soft,
+      cell: (s) => (
+        <>
+          {s.ceiling === null && s.soft === null ? '–' : figure((s.ceiling ?? s.soft)!, unit(s))}
+          {s.basis !== 'used' && <span className="text-ink-2"> {s.basis}</span>}
+        </>
+      ),
+    },
+    { id: 'basis', head: 'Basis', value: (s) => s.basis, isHidden: true },
+    figures('used_mean', 'Used', (s) => s.used_mean),
+    figures('held_mean', 'Held', (s) => s.held_mean),
+    figures('left', 'Left', (s) => s.headroom),
+    figures('now', 'Now', (s) => s.now),
+    figures('p95', '95 %', (s) => s.p95),
+    figures('peak_minute', 'Highest minute', (s) => s.peak_minute),
+    {
+      id: 'trend',
+      head: 'Trend',
+      value: () => null,
+      isDrawn: true,
+      cell: (s) => (
+        <Trend
+          points={s.trend.map((m) => m.mean)}
+          mark={s.ceiling}
+          label={`${limited(s.resource)} over the span, against its quota`}
+        />
+      ),
+    },
+    {
+      id: 'stand',
+      head: 'Stand',
+      className: 'whitespace-nowrap',
+      value: (s) => standWord(s),
+      cell: (s) => <span className={standClass(s)}>{standWord(s)}</span>,
+    },
+  ]
   return (
-    <table>
-      <thead>
-        <tr>
-          <th scope="col">Of</th>
-          <th scope="col">On</th>
-          {['Quota', 'Used', 'Held', 'Left', 'Now', '95 %', 'Highest minute'].map((head) => (
-            <th key={head} scope="col" className="num">
-              {head}
-            </th>
-          ))}
-          <th scope="col">Trend</th>
-          <th scope="col">Stand</th>
-          <th scope="col">
-            <span className="sr-only">Acts</span>
-          </th>
-        </tr>
-      </thead>
-      <tbody>
-        {stands.map((s) => {
-          const unit = quotaUnit(s.resource, s.unit, s.ceiling ?? s.soft ?? s.used_mean)
-          const text = (v: number | null) => (v === null ? '–' : figure(v, unit))
-          const named = { resource: s.resource, scope_kind: s.scope_kind, scope: s.scope, window: '' }
-          const notes = notesOf(s)
-          return (
-            <Fragment key={`${s.resource} ${s.scope_kind} ${s.scope}`}>
-              <tr>
-                <th scope="row" className="whitespace-nowrap">
-                  {limited(s.resource)} <span className="font-normal text-ink-2">{unit.name}</span>
-                </th>
-                <td className="whitespace-nowrap">{shown(scopeText(s.scope_kind, s.scope))}</td>
-                <td className="num">
-                  {text(s.ceiling ?? s.soft)}
-                  {s.basis !== 'used' && <span className="text-ink-2"> {s.basis}</span>}
-                </td>
-                {[s.used_mean, s.held_mean, s.headroom, s.now, s.p95, s.peak_minute].map((v, i) => (
-                  <td key={i} className={`num ${i === 2 && v !== null && v < 0 ? 'font-semibold text-wine' : ''}`}>
-                    {text(v)}
-                  </td>
-                ))}
-                <td>
-                  <Trend
-                    points={s.trend.map((m) => m.mean)}
-                    mark={s.ceiling}
-                    label={`${limited(s.resource)} over the span, against its quota`}
-                  />
-                </td>
-                <td className="whitespace-nowrap">{standOf(s)}</td>
-                <td className="whitespace-nowrap">{ender(named)}</td>
-              </tr>
-              {notes.length > 0 && (
-                <tr>
-                  <td colSpan={12} className="font-serif">
-                    {notes.map((n) => (
-                      <p key={n}>{said(n)}</p>
-                    ))}
-                  </td>
-                </tr>
-              )}
-            </Fragment>
-          )
-        })}
-      </tbody>
-    </table>
+    <List
+      name="quotas"
+      rows={stands}
+      columns={columns}
+      rowKey={(s) => `${s.resource} ${s.scope_kind} ${s.scope}`}
+      acts={(s) => ender({ resource: s.resource, scope_kind: s.scope_kind, scope: s.scope, window: '' })}
+      below={(s) => {
+        const notes = notesOf(s)
+        return (
+          notes.length > 0 &&
+          notes.map((n) => (
+            <p key={n} className="font-serif">
+              {said(n)}
+            </p>
+          ))
+        )
+      }}
+    />
   )
 }
 
-function standOf(s: QuotaStand) {
-  if (s.over) return <span className="font-semibold text-wine">over</span>
-  if (s.soft_over) return <span className="font-semibold text-amber">over soft mark</span>
-  if (s.exceeded && s.exceeded.times > 0) return <span className="font-semibold text-amber">exceeded at times</span>
-  return s.against_mean === null ? <span className="text-ink-2">not known</span> : 'within'
+function standWord(s: QuotaStand) {
+  if (s.over) return 'over'
+  if (s.soft_over) return 'over soft mark'
+  if (s.exceeded && s.exceeded.times > 0) return 'exceeded at times'
+  return s.against_mean === null ? 'not known' : 'within'
+}
+
+function standClass(s: QuotaStand) {
+  if (s.over) return 'font-semibold text-wine'
+  if (s.soft_over || (s.exceeded && s.exceeded.times > 0)) return 'font-semibold text-amber'
+  return s.against_mean === null ? 'text-ink-2' : ''
 }
 
 /** For how long it was exceeded, who waited meanwhile, and what its figures lack. */
@@ -218,71 +253,93 @@ export function notesOf(s: QuotaStand): string[] {
 }
 
 function Allowances({ all, ender }: { all: AllowanceStand[]; ender: Ender }) {
+  const unit = (a: AllowanceStand) => quotaUnit(a.resource, a.unit, a.amount ?? a.soft)
+  const figures = (id: string, head: string, of: (a: AllowanceStand) => number | null): Column<AllowanceStand> => ({
+    id,
+    head,
+    isFigure: true,
+    className: 'whitespace-nowrap',
+    value: of,
+    cell: (a) => quotaFigure(of(a), unit(a)),
+  })
+  const columns: Column<AllowanceStand>[] = [
+    {
+      id: 'resource',
+      head: 'Allowance',
+      isHead: true,
+      value: (a) => a.resource,
+      cell: (a) => {
+        const part = a.amount && a.spent !== null ? Math.min(a.spent / a.amount, 1) : 0
+        const background = a.state === 'exhausted' ? 'var(--wine)' : 'var(--vine)'
+        return (
+          <>
+            {limited(a.resource)}
+            <span className="mt-1 block h-1.5 w-28 bg-track" aria-hidden>
+              <span className="block h-full" style={{ width: `${100 * part}%`, background }} />
+            </span>
+          </>
+        )
+      },
+    },
+    { id: 'unit', head: 'Unit', value: (a) => a.unit, isHidden: true },
+    {
+      id: 'scope',
+      head: 'On',
+      className: 'whitespace-nowrap',
+      value: (a) => scopeText(a.scope_kind, a.scope),
+      cell: (a) => shown(scopeText(a.scope_kind, a.scope)),
+    },
+    {
+      id: 'window',
+      head: 'For each',
+      value: (a) => a.window,
+      cell: (a) => (
+        <>
+          {a.window} <span className="text-ink-2">({a.zone})</span>
+          <span className="block text-[12.5px] text-ink-2">until {moment(a.to)}</span>
+        </>
+      ),
+    },
+    { id: 'window_until', head: 'Until', value: (a) => a.to, isHidden: true },
+    figures('allowed', 'Allowed', (a) => a.amount),
+    figures('spent', 'Spent', (a) => a.spent),
+    figures('left', 'Left', (a) => a.left),
+    figures('a_day', 'A day', (a) => a.burn_per_day),
+    {
+      ...figures('expected', 'At the end', (a) => a.expected),
+      cell: (a) => (
+        <>
+          {quotaFigure(a.expected, unit(a))}
+          {a.expected_low !== null && a.expected_high !== null && (
+            <span className="block text-[12.5px] text-ink-2">
+              {figure(a.expected_low, unit(a))} to {figure(a.expected_high, unit(a))}
+            </span>
+          )}
+        </>
+      ),
+    },
+    {
+      id: 'runs_out',
+      head: 'Runs out',
+      value: (a) => a.runs_out ?? null,
+      cell: (a) => (
+        <span title={a.method}>
+          <RunsOut of={a} />
+        </span>
+      ),
+    },
+    { id: 'state', head: 'State', value: (a) => a.state, isHidden: true },
+  ]
   return (
-    <table className="border-t border-rule-2">
-      <thead>
-        <tr>
-          <th scope="col">Allowance</th>
-          <th scope="col">On</th>
-          <th scope="col">For each</th>
-          {['Allowed', 'Spent', 'Left', 'A day', 'At the end'].map((head) => (
-            <th key={head} scope="col" className="num">
-              {head}
-            </th>
-          ))}
-          <th scope="col">Runs out</th>
-          <th scope="col">
-            <span className="sr-only">Acts</span>
-          </th>
-        </tr>
-      </thead>
-      <tbody>
-        {all.map((a) => {
-          const unit = quotaUnit(a.resource, a.unit, a.amount ?? a.soft)
-          const text = (v: number | null) => quotaFigure(v, unit)
-          const named = { resource: a.resource, scope_kind: a.scope_kind, scope: a.scope, window: a.window }
-          const part = a.amount && a.spent !== null ? Math.min(a.spent / a.amount, 1) : 0
-          return (
-            <tr key={`${a.resource} ${a.scope} ${a.window}`}>
-              <th scope="row">
-                {limited(a.resource)}
-                <span className="mt-1 block h-1.5 w-28 bg-track" aria-hidden>
-                  <span
-                    className="block h-full"
-                    style={{
-                      width: `${100 * part}%`,
-                      background: a.state === 'exhausted' ? 'var(--wine)' : 'var(--vine)',
-                    }}
-                  />
-                </span>
-              </th>
-              <td className="whitespace-nowrap">{shown(scopeText(a.scope_kind, a.scope))}</td>
-              <td>
-                {a.window} <span className="text-ink-2">({a.zone})</span>
-                <span className="block text-[12.5px] text-ink-2">until {moment(a.to)}</span>
-              </td>
-              {[a.amount, a.spent, a.left, a.burn_per_day].map((v, i) => (
-                <td key={i} className="num whitespace-nowrap">
-                  {text(v)}
-                </td>
-              ))}
-              <td className="num whitespace-nowrap">
-                {text(a.expected)}
-                {a.expected_low !== null && a.expected_high !== null && (
-                  <span className="block text-[12.5px] text-ink-2">
-                    {figure(a.expected_low, unit)} to {figure(a.expected_high, unit)}
-                  </span>
-                )}
-              </td>
-              <td title={a.method}>
-                <RunsOut of={a} />
-              </td>
-              <td className="whitespace-nowrap">{ender(named)}</td>
-            </tr>
-          )
-        })}
-      </tbody>
-    </table>
+    <div className="border-t border-rule-2">
+      <List
+        name="allowances"
+        rows={all}
+        columns={columns}
+        rowKey={(a) => `${a.resource} ${a.scope} ${a.window}`}
+        acts={(a) => ender({ resource: a.resource, scope_kind: a.scope_kind, scope: a.scope, window: a.window })}
+      />
+    </div>
   )
 }
 

@@ -5,6 +5,7 @@ import { useState } from 'react'
 import { useBalance, useColours, useLedger } from '../../api/queries'
 import { Stand } from '../../figures/Stand'
 import { QuotaSheet } from './QuotaSheet'
+import { TenantPeople } from './TenantPeople'
 import { TenantPins } from './TenantPins'
 import { TenantUnused } from './TenantUnused'
 import { BalanceBar } from '../../figures/BalanceBar'
@@ -86,6 +87,7 @@ export function TenantPage() {
       )}
       {row && <TenantPins tenant={tenant} />}
       {row && <TenantUnused tenant={tenant} />}
+      {row && <TenantPeople tenant={tenant} of={of} />}
       <section className="sheet overflow-x-auto" aria-labelledby="workloads-title">
         <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
           <h2 id="workloads-title">Workloads</h2>

@@ -1,4 +1,5 @@
 import { useUnused } from '../../api/queries'
+import { List } from '../../figures/List'
 import { said } from '../../figures/Name'
 import { title, figure, unitOf } from '../../figures/units'
 import { WorkloadLink } from '../../figures/WorkloadLink'
@@ -32,30 +33,30 @@ export function TenantUnused({ tenant }: { tenant: string }) {
           ))}
         </span>
       </div>
-      <table>
-        <thead>
-          <tr>
-            <th scope="col">Of</th>
-            <th scope="col" className="num">
-              Unused
-            </th>
-            <th scope="col">What</th>
-            <th scope="col">Host</th>
-            <th scope="col">Why</th>
-          </tr>
-        </thead>
-        <tbody>
-          {of.lines.map((l) => (
-            <tr key={`${l.resource} ${l.why} ${l.id} ${l.host} ${l.sentence}`}>
-              <td>{title(l.resource)}</td>
-              <td className="num whitespace-nowrap">{amount(l.resource, l.unused)}</td>
-              <td>{l.id > 0 ? <WorkloadLink id={l.id} name={l.name} /> : 'declared CPUs'}</td>
-              <td>{l.host}</td>
-              <td className="font-serif">{said(l.sentence)}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <List
+        name={`unused-${tenant}`}
+        rows={of.lines}
+        rowKey={(l) => `${l.resource} ${l.why} ${l.id} ${l.host} ${l.sentence}`}
+        columns={[
+          { id: 'resource', head: 'Of', value: (l) => l.resource, cell: (l) => title(l.resource) },
+          {
+            id: 'unused_base_units',
+            head: 'Unused',
+            isFigure: true,
+            className: 'whitespace-nowrap',
+            value: (l) => l.unused,
+            cell: (l) => amount(l.resource, l.unused),
+          },
+          {
+            id: 'workload',
+            head: 'What',
+            value: (l) => (l.id > 0 ? l.name : 'declared CPUs'),
+            cell: (l) => (l.id > 0 ? <WorkloadLink id={l.id} name={l.name} /> : 'declared CPUs'),
+          },
+          { id: 'host', head: 'Host', value: (l) => l.host },
+          { id: 'why', head: 'Why', className: 'font-serif', value: (l) => l.sentence, cell: (l) => said(l.sentence) },
+        ]}
+      />
     </section>
   )
 }

@@ -1,0 +1,95 @@
+package hub
+
+import (
+	"context"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"vinescale/core/account"
+	"vinescale/core/amount"
+	"vinescale/core/explain"
+	"vinescale/core/question"
+	"vinescale/internal/store"
+)
+
+const (
+	// mostBusy is how many of the busiest stretches of a host are looked into.
+	mostBusy = 4
+	// mostContests is in how many stretches it is looked in all who had how much.
+	mostContests = 48
+)
+
+// shortages tells of CPUs that were short who had more of their time than by weight: in the busiest stretches of hosts.
+func (h *Hub) shortages(ctx context.Context, scope *question.Scope) ([]explain.Shortage, error) {
+	if scope.Sees != nil { // a division among some only would say nothing
+		return []explain.Shortage{}, nil
+	}
+	times, err := h.store.BusiestTimes(ctx, scope.Hosts, scope.Span, mostBusy)
+	if err != nil {
+		return nil, err
+	}
+	times = times[:min(len(times), mostContests)]
+	all, err := h.store.Hosts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	hosts := map[int32]*store.Host{}
+	for i := range all {
+		hosts[all[i].ID] = &all[i]
+	}
+	answers := make([]*question.Answer, len(times))
+	group, inGroup := errgroup.WithContext(ctx)
+	group.SetLimit(4)
+	for i, t := range times {
+		group.Go(func() (err error) {
+			answers[i], err = h.store.Ask(inGroup, question.Question{
+				Scope:    question.Scope{Span: question.Span{From: t.From, To: t.To}, Hosts: []int32{t.Host}},
+				Measures: []amount.Measure{amount.CPU, amount.CPUWait},
+				By:       []question.Dimension{question.Workload, question.Tenant}, NoPeaks: true})
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	var users []explain.User
+	var ids []int64
+	for _, a := range answers {
+		for _, r := range a.Rows {
+			users, ids = append(users, explain.User{Workload: r.Workload, Tenant: r.Tenant}), append(ids, r.Workload)
+		}
+	}
+	slices.Sort(ids)
+	stored, err := h.store.WorkloadsByID(ctx, slices.Compact(ids))
+	if err != nil {
+		return nil, err
+	}
+	names, err := h.namesOf(ctx, users)
+	if err != nil {
+		return nil, err
+	}
+	contests := make([]explain.Contest, len(times))
+	for i, t := range times {
+		c := &contests[i]
+		c.Host, c.HostCPUs, c.From, c.To = hosts[t.Host].Name, hosts[t.Host].CPUs, t.From, t.To
+		for k := range answers[i].Rows {
+			r := &answers[i].Rows[k]
+			w := stored[r.Workload]
+			if w.Kind == amount.Kernel.String() || !r.Sums[0].Known() {
+				continue
+			}
+			core := w.Core()
+			x := explain.Contender{User: explain.User{Workload: r.Workload, Tenant: r.Tenant}, Path: w.Path,
+				Allowed: w.Allowed, Weights: w.Facts[account.FactWeights], Ran: r.Sums[0].Units / 1e6}
+			if limit := explain.HeldBy(&core, hosts[t.Host].CPUs).CPULimit; limit != nil {
+				x.Limit = *limit
+			}
+			if x.IsTold = r.Sums[1].Known(); x.IsTold {
+				x.Waited = r.Sums[1].Units / 1e6
+			}
+			c.Contenders = append(c.Contenders, x)
+		}
+	}
+	return explain.AddShortages(contests, names), nil
+}

@@ -1,0 +1,218 @@
+import {
+  columnFilteringFeature,
+  createFilteredRowModel,
+  createSortedRowModel,
+  globalFilteringFeature,
+  rowSortingFeature,
+  tableFeatures,
+  useTable,
+  type SortingState,
+} from '@tanstack/react-table'
+import { Fragment, useMemo, useState, type ReactNode } from 'react'
+import { asCSV, inOrder, matches, save, type Value } from './listing'
+
+/** One column of a list. */
+export interface Column<Row> {
+  /** Its name in exports, with its unit. */
+  id: string
+  head: ReactNode
+  /** What it is sorted, filtered and exported by: a figure in its base unit, or a text. */
+  value: (row: Row) => Value
+  /** How it is shown; the value itself where that is left out. */
+  cell?: (row: Row) => ReactNode
+  /** Figures stand at the right. */
+  isFigure?: boolean
+  /** It is what the row is about. */
+  isHead?: boolean
+  /** It is exported and found by, and not shown: another column shows it. */
+  isHidden?: boolean
+  /** It is a drawing: it is not exported, and orders nothing. */
+  isDrawn?: boolean
+  className?: string
+}
+
+const features = tableFeatures({
+  rowSortingFeature,
+  columnFilteringFeature,
+  globalFilteringFeature,
+  sortedRowModel: createSortedRowModel(),
+  filteredRowModel: createFilteredRowModel(),
+})
+
+/** From how many rows on a list can be searched. */
+const searchedFrom = 6
+
+/** A table that can be sorted by any column, searched by words, and taken away as it is seen. */
+export function List<Row>({
+  name,
+  rows,
+  columns,
+  rowKey,
+  below,
+  acts,
+}: {
+  /** Of the files it is taken away as. */
+  name: string
+  rows: Row[]
+  columns: Column<Row>[]
+  rowKey: (row: Row) => string
+  /** What stands below a row, over its whole width. */
+  below?: (row: Row) => ReactNode
+  /** What can be done with a row. */
+  acts?: (row: Row) => ReactNode
+}) {
+  const [sorting, setSorting] = useState<SortingState>([])
+  const [words, setWords] = useState('')
+  const defined = useMemo(
+    () =>
+      columns.map((c) => ({
+        id: c.id,
+        accessorFn: (row: unknown) => c.value(row as Row) ?? undefined,
+        sortUndefined: 'last' as const,
+        sortFn: (a: { original: unknown }, b: { original: unknown }) =>
+          inOrder(c.value(a.original as Row), c.value(b.original as Row)),
+        sortDescFirst: c.isFigure ?? false,
+      })),
+    [columns],
+  )
+  const table = useTable({
+    features,
+    columns: defined,
+    data: rows as unknown as Record<string, unknown>[],
+    state: { sorting, globalFilter: words },
+    onSortingChange: setSorting,
+    onGlobalFilterChange: setWords,
+    globalFilterFn: (row: { original: unknown }, _: string, filter: string) =>
+      matches(
+        columns.map((c) => c.value(row.original as Row)),
+        filter,
+      ),
+    getRowId: (row: unknown) => rowKey(row as Row),
+  })
+  const seen = table.getRowModel().rows.map((r) => ({ id: r.id, row: r.original as unknown as Row }))
+  const take = (form: 'csv' | 'json') => {
+    const told = columns.filter((c) => !c.isDrawn)
+    const named = seen.map(({ row }) => told.map((c) => [c.id, c.value(row)] as const))
+    const text =
+      form === 'csv'
+        ? asCSV(
+            told.map((c) => c.id),
+            named.map((r) => r.map(([, v]) => v)),
+          )
+        : `${JSON.stringify(
+            named.map((r) => Object.fromEntries(r)),
+            null,
+            2,
+          )}\n`
+    save(`${name}.${form}`, form === 'csv' ? 'text/csv' : 'application/json', text)
+  }
+  const visible = columns.filter((c) => !c.isHidden)
+  const width = visible.length + (acts ? 1 : 0)
+  return (
+    <>
+      {rows.length >= searchedFrom && (
+        <div className="flex flex-wrap items-baseline gap-3 px-3.5 py-1.5 text-[12.5px] text-ink-2">
+          <label>
+            Find{' '}
+            <input
+              type="search"
+              value={words}
+              onChange={(e) => setWords(e.target.value)}
+              className="ml-1 w-44 rounded-[3px] border border-rule-2 bg-paper px-1.5 text-ink"
+            />
+          </label>
+          {words !== '' && (
+            <span role="status">
+              {seen.length.toLocaleString('en')} of {rows.length.toLocaleString('en')}
+            </span>
+          )}
+        </div>
+      )}
+      <table>
+        <thead>
+          <tr>
+            {visible.map((c) => {
+              if (c.isDrawn)
+                return (
+                  <th key={c.id} scope="col">
+                    {c.head}
+                  </th>
+                )
+              const column = table.getColumn(c.id)!
+              const sorted = column.getIsSorted()
+              return (
+                <th
+                  key={c.id}
+                  scope="col"
+                  className={c.isFigure ? 'num' : undefined}
+                  aria-sort={sorted === 'asc' ? 'ascending' : sorted === 'desc' ? 'descending' : undefined}
+                >
+                  <button
+                    type="button"
+                    className="cursor-pointer font-[inherit] whitespace-nowrap hover:underline"
+                    onClick={() => column.toggleSorting()}
+                  >
+                    {c.head}
+                    <span aria-hidden>{sorted === 'asc' ? ' ↑' : sorted === 'desc' ? ' ↓' : ''}</span>
+                  </button>
+                </th>
+              )
+            })}
+            {acts && (
+              <th scope="col">
+                <span className="sr-only">Acts</span>
+              </th>
+            )}
+          </tr>
+        </thead>
+        <tbody>
+          {seen.map(({ id, row }) => {
+            const more = below?.(row)
+            return (
+              <Fragment key={id}>
+                <tr>
+                  {visible.map((c) => {
+                    const content = c.cell ? c.cell(row) : (c.value(row) ?? '–')
+                    const className = c.isFigure ? `num ${c.className ?? ''}` : c.className
+                    return c.isHead ? (
+                      <th key={c.id} scope="row" className={className}>
+                        {content}
+                      </th>
+                    ) : (
+                      <td key={c.id} className={className}>
+                        {content}
+                      </td>
+                    )
+                  })}
+                  {acts && <td className="whitespace-nowrap">{acts(row)}</td>}
+                </tr>
+                {more && (
+                  <tr>
+                    <td colSpan={width}>{more}</td>
+                  </tr>
+                )}
+              </Fragment>
+            )
+          })}
+          {seen.length === 0 && rows.length > 0 && (
+            <tr>
+              <td colSpan={width} className="font-serif">
+                Nothing in it has all of these words.
+              </td>
+            </tr>
+          )}
+        </tbody>
+      </table>
+      <p className="px-3.5 py-1 text-right text-[12.5px] text-ink-2">
+        take it away as{' '}
+        <button type="button" className="link" onClick={() => take('csv')}>
+          CSV
+        </button>{' '}
+        or{' '}
+        <button type="button" className="link" onClick={() => take('json')}>
+          JSON
+        </button>
+      </p>
+    </>
+  )
+}
