@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"time"
 
+	"vinescale/core/account"
 	"vinescale/core/amount"
 	"vinescale/core/cpuset"
 )
@@ -341,6 +342,9 @@ func cellar1(at time.Time) *Host {
 	plc.Link = "tap3"
 	plc.Processes[0].Names = []string{"qemu-system-x86", "CPU 0/KVM", "CPU 1/KVM", "CPU 2/KVM", "CPU 3/KVM",
 		"IO iothread0"}
+	// One of its virtual CPUs may run beside another's, which nobody meant.
+	plc.Processes[0].On = []string{"12-15", "12", "13", "14", "14-15", "12-15"}
+	plc.Told = map[string]string{account.FactVCPUPins: "0: 12; 1: 13; 2: 14; 3: 15"}
 	plc.Processes[0].weights = []float64{0.05, 0.38, 0.29, 0.14, 0.1, 0.04}
 	for _, x := range []struct {
 		name                     string
@@ -469,6 +473,8 @@ func terrace2(at time.Time) *Host {
 			shape: forecasts[(i+1)%len(forecasts)](i + 8), program: "frost-ens", threads: []int32{4, 3, 4, 4, 5, 3}[i],
 			procs: 1 + (i+1)%3, account: "frost", asked: 4, cpus: "2-31",
 		})
+		h.Workloads[len(h.Workloads)-1].Told = map[string]string{
+			account.FactCPUsGiven: fmt.Sprintf("%d-%d", 2+4*i, 5+4*i)}
 	}
 	// asleep since morning
 	h.session(31, "l.roth", "Agronomy Desk", use{cores: 0.02, memory: 28 * gib, shape: steady(0.02),

@@ -3,6 +3,7 @@ package stage
 import (
 	"context"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -369,21 +370,27 @@ func (h *Host) allotted(w *Workload) string {
 	return strings.Join(numbers, ",")
 }
 
-// Scheduler is the batch scheduler of the host, as far as it tells which GPUs jobs were given.
+// Scheduler is the batch scheduler of the host, and its machine manager: what they tell of jobs and machines.
 func (h *Host) Scheduler() identify.Informant { return scheduler{h} }
 
 type scheduler struct{ h *Host }
 
 func (scheduler) Name() string { return "the staged batch scheduler" }
 
-func (s scheduler) Knows(w account.Workload) bool { return w.Kind == amount.Job && len(s.h.GPUs) > 0 }
+func (s scheduler) Knows(w account.Workload) bool {
+	return w.Kind == amount.Job && len(s.h.GPUs) > 0 ||
+		slices.ContainsFunc(s.h.Workloads, func(x *Workload) bool { return x.Name == w.Name && x.Told != nil })
+}
 
 func (s scheduler) Ask(_ context.Context, about []account.Workload) (map[string]account.Workload, error) {
 	found := map[string]account.Workload{}
 	for _, w := range about {
 		for _, x := range s.h.Workloads {
 			if x.Name == w.Name {
-				facts := map[string]string{}
+				facts := maps.Clone(x.Told)
+				if facts == nil {
+					facts = map[string]string{}
+				}
 				if numbers := s.h.allotted(x); numbers != "" {
 					facts[account.FactGPUs] = numbers
 				}

@@ -77,6 +77,7 @@ type Workload struct {
 	Most    int64   // bytes of memory it may use; 0 for no limit
 	Weight  int64   // of its cgroup against its siblings; 0 for the usual
 	Labels  map[string]string
+	Told    map[string]string // facts that the system tells which runs it: a scheduler, a machine manager
 	Space   uint64
 	Link    string // of the host, at the other end of its network; "" for none
 	Allowed cpuset.Set
@@ -122,6 +123,7 @@ type Process struct {
 	Parent    int32
 	Runnable  int32
 	Names     []string // of its threads, where they are told apart
+	On        []string // CPUs that each of its threads may run on, where that is its own
 	CPUMicros int64
 	AnonBytes int64
 	DiskBytes int64
@@ -159,6 +161,14 @@ func (w *Workload) cpusetOn(h *Host) string {
 		return ""
 	}
 	return w.Allowed.String()
+}
+
+// allowed are the CPUs that thread i may run on by itself; "" where these are those of its process.
+func (p *Process) allowed(i int) string {
+	if i < len(p.On) {
+		return p.On[i]
+	}
+	return ""
 }
 
 // HasSwarm tells whether processes of it are too short-lived to be seen.

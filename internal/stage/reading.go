@@ -5,6 +5,7 @@ import (
 	"hash/fnv"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"vinescale/core/account"
@@ -102,6 +103,12 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 		if w.Path != "" {
 			_, weights := w.weights()
 			registry.SetFact(id, account.FactWeights, weights)
+			for name, value := range w.Told {
+				registry.SetFact(id, name, value)
+			}
+			if masks := w.vcpuMasks(); masks != "" {
+				registry.SetFact(id, account.FactVCPUMasks, masks)
+			}
 			registry.SetFact(id, account.FactCPUSet, w.cpusetOn(h))
 		}
 	}
@@ -115,6 +122,17 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 		return cmp.Compare(a.Has&account.HasMemory, b.Has&account.HasMemory)
 	})
 	return r
+}
+
+// vcpuMasks is where the virtual CPUs of a machine may run, as account.FactVCPUMasks tells it.
+func (w *Workload) vcpuMasks() string {
+	var parts []string
+	for i, on := range w.Processes[0].On {
+		if number, is := identify.VirtualCPU(w.Processes[0].taskName(i)); is && on != "" {
+			parts = append(parts, number+": "+on)
+		}
+	}
+	return strings.Join(parts, "; ")
 }
 
 // addThreads adds the threads of a machine, and those of processes of which no group counts where they run.

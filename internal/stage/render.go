@@ -196,6 +196,10 @@ func (h *Host) renderProcess(w *writer, t Tree, x *Workload, p *Process) {
 			tid := p.PID + int32(i)
 			w.file(filepath.Join(dir, "task", fmt.Sprint(tid), "stat"),
 				stat(tid, p.taskName(i), i < int(p.Runnable), p.thread(i).micros, p.thread(i).cpu))
+			if on := p.allowed(i); on != "" {
+				w.file(filepath.Join(dir, "task", fmt.Sprint(tid), "comm"), p.taskName(i)+"\n")
+				w.file(filepath.Join(dir, "task", fmt.Sprint(tid), "status"), "Cpus_allowed_list:\t"+on+"\n")
+			}
 		}
 	}
 	w.file(filepath.Join(dir, "io"),

@@ -125,6 +125,15 @@ export function useDeclaredPins(host: string) {
   })
 }
 
+/** What keeps workloads of a host on some of its CPUs now, and what is left for everybody. */
+export function useEffective(host: string, enabled: boolean) {
+  return useQuery({
+    queryKey: ['effective-pins', host],
+    queryFn: () => answer(api.GET('/api/v1/hosts/{host}/pins', { params: { path: { host } } })),
+    enabled,
+  })
+}
+
 /** The busiest drives, and the users that moved most of each. */
 export function useDisks(span: Span, cut: { first: number; users: number }) {
   return useQuery({

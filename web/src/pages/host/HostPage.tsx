@@ -12,6 +12,7 @@ import { Waiting } from '../../figures/Trouble'
 import { useTime } from '../../time/useTime'
 import { CPUMap } from './CPUMap'
 import { CPURows } from './CPURows'
+import { EffectiveSheet } from './EffectiveSheet'
 import { GPUSheet } from './GPUSheet'
 import { LedgerLines } from './LedgerLines'
 import { LedgerSheet } from './LedgerSheet'
@@ -74,6 +75,7 @@ export function HostPage() {
         <LedgerSheet balance={balance.data} error={balance.error} />
       </div>
       <PinSheet host={host} />
+      <EffectiveSheet host={host} />
       <section className="sheet mt-4.5 overflow-x-auto" aria-labelledby="workloads-title">
         <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
           <h2 id="workloads-title">Workloads</h2>
