@@ -45,8 +45,12 @@ demo: build ## run the whole product on demo data; Ctrl-C ends it
 	@scripts/packages $(SERVICE_PACKAGES)
 	@exec bin/vinescale demo
 
-run: build ## weigh this host, for real
-	bin/vinescale weigh
+# Where the books of this host are, for run.
+DATA ?= $(if $(filter 0,$(shell id -u)),/var/lib/vinescale,$(HOME)/.local/share/vinescale)
+
+run: build ## collect this host and serve its console, for real; Ctrl-C ends it
+	@scripts/packages $(SERVICE_PACKAGES)
+	@exec bin/vinescale serve --collect --data $(DATA)
 
 test: packages build test-go test-root test-web ## run every test: core, database, service, console, this kernel
 

@@ -14,7 +14,8 @@ func TestNumbered_ByPackageCoreAndThread(t *testing.T) {
 	for cpu := range 8 {
 		places = append(places, Place{CPU: cpu, Package: cpu % 4 / 2, Core: []int{0, 8}[cpu%2], Node: 0})
 	}
-	for at, want := range map[string]string{"0": "0", "1": "4", "0-1": "0,4", "2-3": "1,5", "4-7": "2-3,6-7", "0-8": "0-8"} {
+	for at, want := range map[string]string{"0": "0", "1": "4", "0-1": "0,4", "2-3": "1,5", "4-7": "2-3,6-7",
+		"0-8": "0-8"} {
 		set, err := Parse(at)
 		require.NoError(t, err)
 		assert.Equal(t, want, places.Numbered(set).String(), at)

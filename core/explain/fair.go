@@ -30,9 +30,8 @@ const usualWeight = 100
 // FairShares divides the CPU time that all of some contenders had on a host, in a stretch of so many seconds, as their
 // weights would have had it, in CPU-seconds by their order: at each level of the tree of cgroups in proportion to the
 // weights, and what one does not want goes to the others in the same way (max-min fairness by weights). What each
-// wanted is what it had and what it waited for, up to its limit. Tasks that compete beside cgroups weigh as much as there were of them
-// on an average, and at least as one. All are taken to
-// run on the same CPUs.
+// wanted is what it had and what it waited for, up to its limit. Tasks that compete beside cgroups weigh as much as
+// there were of them on an average, and at least as one. All are taken to run on the same CPUs.
 func FairShares(contenders []Contender, seconds float64) []float64 {
 	root := &fairNode{}
 	leaves := make([]*fairNode, len(contenders))
@@ -122,11 +121,11 @@ func (n *fairNode) divide(amount float64) {
 // three quarters of it or more, and waited for a twentieth of the time in which they ran, or longer.
 type Shortage struct {
 	Host   string      `json:"host"`
-	CPUs   string      `json:"cpus" doc:"That these workloads may run on, and no others do; empty for all of the host's."`
+	CPUs   string      `json:"cpus" doc:"That these workloads alone run on; empty for all of the host's."`
 	From   time.Time   `json:"from" doc:"Begin of the first of these stretches."`
 	To     time.Time   `json:"to" doc:"End of the last."`
 	Long   float64     `json:"short_seconds" doc:"How long they are together."`
-	Looked float64     `json:"looked_seconds" doc:"How long the stretches are that were looked into: the host's busiest."`
+	Looked float64     `json:"looked_seconds" doc:"How long the host's busiest stretches are: these were looked into."`
 	Ran    float64     `json:"ran_cpu_seconds" doc:"What all of them had."`
 	Waited float64     `json:"waited_seconds"`
 	Of     []FairShare `json:"tenants" doc:"Who had most above what its weight gives first."`

@@ -2,6 +2,7 @@ package explain
 
 import (
 	"cmp"
+	"maps"
 	"math"
 	"slices"
 	"time"
@@ -94,18 +95,24 @@ type Moment struct {
 	Mean float64   `json:"mean"`
 }
 
-// Cells are the cells of a scope over a span, by their start.
+// Cells are the cells of a scope over a span, in order.
 type Cells struct {
-	of      map[time.Time]map[int32]*Cell
-	starts  []time.Time
-	minutes map[time.Time]int
-	fine    map[fineHour]map[int32][]float64 // of hours that are known by the minute: by tenant
+	slots []slot
+	at    map[int64]int // places of slots, by the second in which they start
 }
 
-// fineHour is an hour of a resource.
+// slot is what tenants had in a minute or an hour.
+type slot struct {
+	start   time.Time
+	minutes int
+	of      map[int32]*Cell
+	fine    [amount.NumResources]*fineHour // where it is an hour that is known by the minute
+}
+
+// fineHour is what tenants had of a resource in each minute of an hour.
 type fineHour struct {
-	start time.Time
-	of    amount.Resource
+	of         map[int32][]float64
+	isRecorded [60]bool // of any tenant
 }
 
 // HourMinutes is what a tenant had of a resource in each minute of an hour, in account units: sixty of them, NaN where
@@ -118,35 +125,37 @@ type HourMinutes struct {
 
 // NewCells puts cells together. Hours whose minutes are there too are left out.
 func NewCells(cells []Cell) *Cells {
-	c := &Cells{of: map[time.Time]map[int32]*Cell{}, minutes: map[time.Time]int{},
-		fine: map[fineHour]map[int32][]float64{}}
-	byMinute := map[time.Time]bool{}
+	c := &Cells{at: map[int64]int{}}
+	byMinute := map[int64]bool{}
 	for i := range cells {
 		if cells[i].Minutes == 1 {
-			byMinute[cells[i].Start.Truncate(time.Hour)] = true
+			byMinute[cells[i].Start.Truncate(time.Hour).Unix()] = true
 		}
 	}
+	byStart := map[int64]*slot{}
 	for i := range cells {
 		x := &cells[i]
-		if x.Minutes > 1 && byMinute[x.Start] {
+		second := x.Start.Unix()
+		if x.Minutes > 1 && byMinute[second] {
 			continue
 		}
-		if c.of[x.Start] == nil {
-			c.of[x.Start] = map[int32]*Cell{}
-			c.starts = append(c.starts, x.Start)
-			c.minutes[x.Start] = x.Minutes
+		if byStart[second] == nil {
+			byStart[second] = &slot{start: x.Start, minutes: x.Minutes, of: map[int32]*Cell{}}
 		}
-		c.of[x.Start][x.Tenant] = x
+		byStart[second].of[x.Tenant] = x
 	}
-	slices.SortFunc(c.starts, time.Time.Compare)
+	for _, second := range slices.Sorted(maps.Keys(byStart)) {
+		c.at[second] = len(c.slots)
+		c.slots = append(c.slots, *byStart[second])
+	}
 	return c
 }
 
-// sum adds up what some tenants had of a resource in one cell, in account units.
-func (c *Cells) sum(start time.Time, tenants []int32, r amount.Resource) (most, least, sum float64) {
+// sum adds up what some tenants had of a resource, in account units.
+func (x *slot) sum(tenants []int32, r amount.Resource) (most, least, sum float64) {
 	for _, t := range tenants {
-		if x := c.of[start][t]; x != nil {
-			most, least, sum = most+x.Most[r], least+x.Least[r], sum+x.Sum[r]
+		if of := x.of[t]; of != nil {
+			most, least, sum = most+of.Most[r], least+of.Least[r], sum+of.Sum[r]
 		}
 	}
 	return most, least, sum
@@ -158,15 +167,17 @@ func (q *Quota) Unsure(c *Cells, from, to time.Time) (hours []time.Time) {
 	if err != nil {
 		return nil
 	}
-	for _, start := range c.starts {
-		mark, isSet := q.markAt(start, from, to)
-		if !isSet || c.minutes[start] == 1 {
+	terms := tenancy.Terms(q.Changes, from, to)
+	for i := range c.slots {
+		x := &c.slots[i]
+		mark, isSet := markAt(terms, x.start)
+		if !isSet || x.minutes == 1 {
 			continue
 		}
-		most, least, _ := c.sum(start, q.Tenants, r)
+		most, least, _ := x.sum(q.Tenants, r)
 		units := perMinute(r, mark)
-		if most > units && least <= units || q.changesWithin(start) {
-			hours = append(hours, start)
+		if most > units && least <= units || q.changesWithin(x.start) {
+			hours = append(hours, x.start)
 		}
 	}
 	return hours
@@ -180,8 +191,8 @@ func (q *Quota) changesWithin(hour time.Time) bool {
 }
 
 // markAt is the mark that minutes are held against at a moment: the ceiling, or the soft mark where there is none.
-func (q *Quota) markAt(at, from, to time.Time) (float64, bool) {
-	for _, term := range tenancy.Terms(q.Changes, from, to) {
+func markAt(terms []tenancy.Term, at time.Time) (float64, bool) {
+	for _, term := range terms {
 		if at.Before(term.To) {
 			return mark(term.Limit)
 		}
@@ -264,10 +275,11 @@ func (s *Stand) walk(q *Quota, r amount.Resource, from, to time.Time, cells *Cel
 	step := max(to.Sub(from)/trendPoints, time.Minute)
 	trend := map[int]float64{}
 	lengths := map[int]int{}
-	hours := map[time.Time][2]float64{} // units and minutes
+	hours := map[int64][2]float64{} // units and minutes
+	terms := tenancy.Terms(q.Changes, from, to)
 	visit := func(start time.Time, minutes int, most, least, sum float64) {
 		peak = max(peak, most)
-		if limit, isSet := q.markAt(start, from, to); isSet {
+		if limit, isSet := markAt(terms, start); isSet {
 			switch units := perMinute(r, limit); {
 			case least > units:
 				e.add(start, minutes, r.Mean(most, time.Minute.Milliseconds()))
@@ -282,22 +294,24 @@ func (s *Stand) walk(q *Quota, r amount.Resource, from, to time.Time, cells *Cel
 		trend[at] += sum
 		lengths[at] += minutes
 		if isHourly {
-			h := hours[start.Truncate(time.Hour)]
-			hours[start.Truncate(time.Hour)] = [2]float64{h[0] + sum, h[1] + float64(minutes)}
+			hour := start.Truncate(time.Hour).Unix()
+			h := hours[hour]
+			hours[hour] = [2]float64{h[0] + sum, h[1] + float64(minutes)}
 		} else {
 			means = append(means, r.Mean(sum, time.Minute.Milliseconds()))
 		}
 	}
-	for _, start := range cells.starts {
-		at := fineHour{start, r}
-		if cells.fine[at] == nil {
-			most, least, sum := cells.sum(start, q.Tenants, r)
-			visit(start, cells.minutes[start], most, least, sum)
+	for i := range cells.slots {
+		x := &cells.slots[i]
+		if x.fine[r] == nil {
+			most, least, sum := x.sum(q.Tenants, r)
+			visit(x.start, x.minutes, most, least, sum)
 			continue
 		}
-		for minute := range 60 {
-			if sum, isRecorded := cells.sumFine(at, minute, q.Tenants); isRecorded {
-				visit(start.Add(time.Duration(minute)*time.Minute), 1, sum, sum, sum)
+		for minute, isRecorded := range x.fine[r].isRecorded {
+			if isRecorded {
+				sum := x.fine[r].sum(minute, q.Tenants)
+				visit(x.start.Add(time.Duration(minute)*time.Minute), 1, sum, sum, sum)
 			}
 		}
 	}
@@ -354,27 +368,29 @@ func (e *Exceeded) close() {
 // Refine tells the minutes of hours, of one resource, in place of these.
 func (c *Cells) Refine(r amount.Resource, hours []HourMinutes) {
 	for _, h := range hours {
-		at := fineHour{h.Hour, r}
-		if c.fine[at] == nil {
-			c.fine[at] = map[int32][]float64{}
+		at, is := c.at[h.Hour.Unix()]
+		if !is {
+			continue
 		}
-		c.fine[at][h.Tenant] = h.Units
+		x := &c.slots[at]
+		if x.fine[r] == nil {
+			x.fine[r] = &fineHour{of: map[int32][]float64{}}
+		}
+		x.fine[r].of[h.Tenant] = h.Units
+		for minute, units := range h.Units {
+			x.fine[r].isRecorded[minute] = x.fine[r].isRecorded[minute] || !math.IsNaN(units)
+		}
 	}
 }
 
-// sumFine adds up what some tenants had in a minute of an hour that is known by the minute; false where nothing was
-// recorded of it.
-func (c *Cells) sumFine(at fineHour, minute int, tenants []int32) (sum float64, isRecorded bool) {
-	for tenant, units := range c.fine[at] {
-		if math.IsNaN(units[minute]) {
-			continue
-		}
-		isRecorded = true
-		if slices.Contains(tenants, tenant) {
+// sum adds up what some tenants had in a minute.
+func (h *fineHour) sum(minute int, tenants []int32) (sum float64) {
+	for _, t := range tenants {
+		if units := h.of[t]; units != nil && !math.IsNaN(units[minute]) {
 			sum += units[minute]
 		}
 	}
-	return sum, isRecorded
+	return sum
 }
 
 // StandCounted says how a tenant stands against a ceiling of something that is counted as it is now, or that is known

@@ -67,6 +67,9 @@ func Dimensions() []string {
 	return names
 }
 
+// Divisions lists what the CPU time of workloads can be divided by, beside what shares can be grouped by.
+func Divisions() []string { return []string{string(CPU), string(Part)} }
+
 // ParseDimension reads a word that shares can be grouped by: one of Dimensions, or label:KEY.
 func ParseDimension(word string) (Dimension, error) {
 	if slices.Contains(Dimensions(), word) || Dimension(word).Label() != "" {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -211,7 +212,7 @@ func newLedgerCommand(use, short, example, defaultBy string, needsHost bool) *co
 	var columns []string
 	var first int
 	of := &measureFlag{amount.CPU.String()}
-	by := &dimension{defaultBy}
+	by := &dimension{defaultBy, nil}
 	cmd := &cobra.Command{Use: use, Short: short, Example: example, Args: cobra.NoArgs}
 	flags := cmd.Flags()
 	flags.Var(of, "of", "which resource, or another measure (\"vinescale measures\" lists them)")
@@ -264,14 +265,18 @@ func newLedgerCommand(use, short, example, defaultBy string, needsHost bool) *co
 	return cmd
 }
 
-// dimension is a flag that takes a word to group by, or label:KEY.
-type dimension struct{ value string }
+// dimension is a flag that takes a word to group by, or one of some more, or label:KEY.
+type dimension struct {
+	value string
+	more  []string
+}
 
-func (d *dimension) String() string { return d.value }
-func (d *dimension) Type() string   { return strings.Join(question.Dimensions(), "|") + "|label:KEY" }
+func (d *dimension) words() []string { return append(question.Dimensions(), d.more...) }
+func (d *dimension) String() string  { return d.value }
+func (d *dimension) Type() string    { return strings.Join(d.words(), "|") + "|label:KEY" }
 func (d *dimension) Set(s string) error {
-	if _, err := question.ParseDimension(s); err != nil {
-		return fmt.Errorf("choose one of %s, or label:KEY", strings.Join(question.Dimensions(), ", "))
+	if _, err := question.ParseDimension(s); err != nil && !slices.Contains(d.more, s) {
+		return fmt.Errorf("choose one of %s, or label:KEY", strings.Join(d.words(), ", "))
 	}
 	d.value = s
 	return nil

@@ -705,3 +705,52 @@ func TestGPUs_TellStateHoldersAndUsers(t *testing.T) {
 	assert.Equal(t, "job 5202", energy.Shares[0].Name, "what its GPU drew is its own")
 	assert.Greater(t, *energy.Idle, (96+4*25)*energy.ElapsedS*0.99, "GPUs without work are at rest")
 }
+
+// TestSeries_StepsAddUpToTheLedger holds what series tell to the ledger of the same span.
+func TestSeries_StepsAddUpToTheLedger(t *testing.T) {
+	end := time.Now().Add(-5 * time.Minute).Truncate(time.Minute)
+	for _, c := range []struct{ step, span string }{{"1m", "37m"}, {"10m", "95m"}, {"1h", "97m"}} {
+		length, err := time.ParseDuration(c.span)
+		require.NoError(t, err)
+		at := []string{"--of", "cpu", "--from", end.Add(-length).Format(time.RFC3339), "--to", end.Format(time.RFC3339),
+			"--as", "json"}
+		for _, by := range []string{"tenant", "workload"} {
+			l := runJSON[sheet.Ledger](t, demo, append([]string{"share", "--by", by, "--first", "0"}, at...)...)
+			steps := runJSON[[]struct {
+				What, Name, Host string
+				Mean, Peak       *float64
+				Seconds          float64
+			}](t, demo, append([]string{"series", "--by", by, "--first", "3", "--step", c.step}, at...)...)
+			sums, rest, used := map[string]float64{}, 0.0, 0.0
+			for _, s := range steps {
+				if s.Mean == nil {
+					continue
+				}
+				switch s.What {
+				case "group":
+					sums[s.Name+s.Host] += *s.Mean * s.Seconds
+				case "rest":
+					rest += *s.Mean * s.Seconds
+				case "used":
+					used += *s.Mean * s.Seconds
+				}
+			}
+			require.Len(t, sums, 3, "%s %s", by, c.step)
+			wantRest := 0.0
+			for i := range l.Shares {
+				s := &l.Shares[i]
+				require.NotNil(t, s.Amount, s.Name)
+				if got, is := sums[s.Name+s.Host]; is {
+					assert.InEpsilon(t, *s.Amount, got, 1e-9, "%s by %s", s.Name, c.step)
+				} else {
+					wantRest += *s.Amount
+				}
+			}
+			assert.InEpsilon(t, wantRest, rest, 1e-9, "%s by %s", by, c.step)
+			assert.InEpsilon(t, *l.Used, used, 1e-9)
+		}
+	}
+	got := demo.run("series", "--by", "workload", "--host", "press-1", "--first", "2")
+	assert.Zero(t, got.code, got.stderr)
+	assert.Regexp(t, `(?m)^\d+ others .*[▁▂▃▄▅▆▇█]`, got.stdout)
+}

@@ -40,7 +40,15 @@ func TestDemo_EndsCleanlyAndLeavesNothingBehind(t *testing.T) {
 	temporary := t.TempDir()
 	require.NoError(t, os.Chmod(temporary, 0o711))
 	require.NoError(t, os.Chmod(filepath.Dir(temporary), 0o711))
-	r, m, err := start(demoReady, []string{"TMPDIR=" + temporary}, "demo", "--listen", "127.0.0.1:0", "--history", "0s")
+	r, m, err := start(
+		demoReady,
+		[]string{"TMPDIR=" + temporary},
+		"demo",
+		"--listen",
+		"127.0.0.1:0",
+		"--history",
+		"0s",
+	)
 	require.NoError(t, err)
 	require.NotEmpty(t, m[1])
 	below := children(r.cmd.Process.Pid)
@@ -58,6 +66,68 @@ func TestDemo_NothingIsOrphanedEvenWhenItIsKilled(t *testing.T) {
 	below := children(r.cmd.Process.Pid)
 	r.signal(syscall.SIGKILL)
 	requireGone(t, below)
+}
+
+// TestServe_CollectsItsOwnHost has one command that serves and collects: the collector goes on after the service was
+// killed and begun again, ends with it, and takes no other's host.
+func TestServe_CollectsItsOwnHost(t *testing.T) {
+	data := dataDir(t)
+	ready := regexp.MustCompile(`(?s)msg=serving address=(http://\S+).*console is at http.*` +
+		regexp.QuoteMeta(filepath.Join(data, "administrator-token")))
+	begin := func() *running {
+		r, m, err := start(
+			ready,
+			nil,
+			"serve",
+			"--collect",
+			"--host",
+			"press-9",
+			"--listen",
+			"127.0.0.1:0",
+			"--data",
+			data,
+		)
+		require.NoError(t, err)
+		r.address = m[1]
+		token, err := os.ReadFile(filepath.Join(data, "administrator-token"))
+		require.NoError(t, err)
+		r.token = strings.TrimSpace(string(token))
+		t.Cleanup(r.interrupt)
+		require.Eventually(t, func() bool { return collectReady.MatchString(r.text()) }, 30*time.Second,
+			100*time.Millisecond)
+		return r
+	}
+	r := begin()
+	below := children(r.cmd.Process.Pid)
+	r.signal(syscall.SIGKILL)
+	requireGone(t, below)
+
+	r = begin()
+	require.Eventually(t, func() bool { return strings.Contains(r.run("hosts", "--as", "csv").stdout, "reporting") },
+		100*time.Second, time.Second, "its first interval is in the books")
+	got := r.run("share", "--by", "workload", "--as", "csv")
+	assert.Contains(t, got.stdout, "vinescale", got.stderr)
+	require.Zero(t, r.run("hosts", "enrol", "press-8").code)
+	below = children(r.cmd.Process.Pid)
+	r.interrupt()
+	assert.Zero(t, r.cmd.ProcessState.ExitCode(), r.text())
+	requireGone(t, below)
+
+	other := execute(
+		nil,
+		"serve",
+		"--collect",
+		"--host",
+		"press-8",
+		"--listen",
+		"127.0.0.1:0",
+		"--data",
+		data,
+		"--spool",
+		filepath.Join(data, "spool-8"),
+	)
+	assert.Equal(t, 1, other.code)
+	assert.Contains(t, other.stderr, "press-8 is enrolled already")
 }
 
 func TestServe_FindsItsDataAgainAfterAStopAndAfterAKill(t *testing.T) {

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"vinescale/core/amount"
 	"vinescale/core/explain"
 	"vinescale/core/question"
@@ -40,10 +42,13 @@ func (h *Hub) Balance(ctx context.Context, span question.Span, hostName string) 
 	if err != nil {
 		return nil, err
 	}
-	if b.Short, err = h.shortages(ctx, &scope); err != nil {
-		return nil, err
-	}
-	return b, h.standing(ctx, sets, b, span, hostName, answer.Rows, lines)
+	group, inGroup := errgroup.WithContext(ctx)
+	group.Go(func() (err error) {
+		b.Short, err = h.shortages(inGroup, &scope)
+		return err
+	})
+	group.Go(func() error { return h.standing(inGroup, sets, b, span, hostName, answer.Rows, lines) })
+	return b, group.Wait()
 }
 
 // fleet stands for all hosts of a scope together where a host's number stands.

@@ -3,6 +3,7 @@ package hub
 import (
 	"context"
 	"slices"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -14,8 +15,9 @@ import (
 )
 
 const (
-	// mostBusy is how many of the busiest stretches of a host are looked into.
-	mostBusy = 4
+	// mostBusy is how many of the busiest stretches of a host are looked into, of ten minutes or of hours.
+	mostBusy      = 4
+	mostBusyHours = 2
 	// mostContests is in how many stretches it is looked in all who had how much.
 	mostContests = 48
 )
@@ -25,7 +27,11 @@ func (h *Hub) shortages(ctx context.Context, scope *question.Scope) ([]explain.S
 	if scope.Sees != nil { // a division among some only would say nothing
 		return []explain.Shortage{}, nil
 	}
-	times, err := h.store.BusiestTimes(ctx, scope.Hosts, scope.Span, mostBusy)
+	most := mostBusy
+	if scope.Span.To.Sub(scope.Span.From) > 24*time.Hour {
+		most = mostBusyHours
+	}
+	times, err := h.store.BusiestTimes(ctx, scope.Hosts, scope.Span, most)
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"vinescale/core/amount"
 	"vinescale/core/cpuset"
 	"vinescale/core/explain"
@@ -203,11 +205,14 @@ func (w *standWork) ceilings(ctx context.Context, sets []*quotaSet, b *explain.B
 			return err
 		}
 	}
-	cells, err := w.cells(ctx, sets)
-	if err != nil {
+	var cells *explain.Cells
+	group, inGroup := errgroup.WithContext(ctx)
+	group.Go(func() (err error) {
+		cells, err = w.cells(inGroup, sets)
 		return err
-	}
-	if err := w.findHeld(ctx); err != nil {
+	})
+	group.Go(func() error { return w.findHeld(inGroup) })
+	if err := group.Wait(); err != nil {
 		return err
 	}
 	first := len(b.Stands)
@@ -241,14 +246,21 @@ func (w *standWork) cells(ctx context.Context, sets []*quotaSet) (*explain.Cells
 			unsure[r][hour] = true
 		}
 	}
+	var fine [amount.NumResources][]explain.HourMinutes
+	group, inGroup := errgroup.WithContext(ctx)
 	for r, hours := range unsure {
 		slices.Sort(tenants[r])
-		minutes, err := w.store.MinutesOf(ctx, w.scope.Hosts, r,
-			slices.SortedFunc(maps.Keys(hours), time.Time.Compare), slices.Compact(tenants[r]))
-		if err != nil {
-			return nil, err
-		}
-		cells.Refine(r, minutes)
+		group.Go(func() (err error) {
+			fine[r], err = w.store.MinutesOf(inGroup, w.scope.Hosts, r,
+				slices.SortedFunc(maps.Keys(hours), time.Time.Compare), slices.Compact(tenants[r]))
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	for r := range fine {
+		cells.Refine(amount.Resource(r), fine[r])
 	}
 	return cells, nil
 }

@@ -160,7 +160,8 @@ func (r *Reader) lookAtThreads(pid int32, p *process) {
 		if !ok || list == p.allowed && !p.machine {
 			continue
 		}
-		if b, err := r.proc.Read(append(tree.AppendInt(r.proc.AtPID(pid, "task/"), int64(tid)), "/comm"...)); err == nil {
+		path := tree.AppendInt(r.proc.AtPID(pid, "task/"), int64(tid))
+		if b, err := r.proc.Read(append(path, "/comm"...)); err == nil {
 			p.strays = append(p.strays, maskOf{string(text.TrimNewline(b)), list})
 		}
 	}

@@ -20,3 +20,17 @@ func ParseSpan(s string) (time.Duration, error) {
 	}
 	return d, nil
 }
+
+// SpanText writes a length as ParseSpan reads it: in days, hours, minutes or seconds, whichever is the largest of which
+// it is a whole number.
+func SpanText(d time.Duration) string {
+	for _, u := range []struct {
+		name string
+		of   time.Duration
+	}{{"d", 24 * time.Hour}, {"h", time.Hour}, {"m", time.Minute}} {
+		if d%u.of == 0 && d > 0 {
+			return strconv.FormatInt(int64(d/u.of), 10) + u.name
+		}
+	}
+	return d.String()
+}

@@ -627,6 +627,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How a measure went over a span, by steps
+         * @description Means of each step, and peaks where they are kept: a workload's highest tick is told whatever the step. Added up, steps are what the ledger tells of the span.
+         */
+        get: operations["get-series"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sign-in": {
         parameters: {
             query?: never;
@@ -3177,6 +3197,82 @@ export interface components {
              */
             value: number | null;
         };
+        Series: {
+            by: string;
+            capacity: (number | null)[];
+            /** @description What was missed in the span, so that shares lack it. */
+            caveats?: components["schemas"]["Caveat"][];
+            /** Format: date-time */
+            from: string;
+            /** @description Most first. */
+            groups: components["schemas"]["SeriesGroup"][];
+            /** Format: int64 */
+            groups_in_rest: number;
+            host: string;
+            /** @description With what a hypervisor took. */
+            kernel: (number | null)[];
+            /** @description Of means and peaks. */
+            mean_unit: string;
+            measure: string;
+            /** @description Where sums stand for intervals that are no longer kept. */
+            note?: string;
+            /**
+             * @description What a peak is the highest of, within its step.
+             * @enum {string}
+             */
+            peak_of: "tick" | "minute" | "none";
+            /** @description Used less the groups, the kernel and what was taken. */
+            residual: (number | null)[];
+            /** @description All other groups together; null where there are none. */
+            rest: components["schemas"]["SeriesGroup"];
+            /** @description How long figures cover each step: the longest of any host. */
+            seconds: number[];
+            /** @description Of every step, in order; the first may begin before the span. */
+            starts: string[];
+            /** Format: double */
+            step_seconds: number;
+            /** Format: date-time */
+            to: string;
+            /** @description In which parts some host told nothing; left out for none. */
+            uncovered?: components["schemas"]["Uncovered"];
+            used: (number | null)[];
+        };
+        SeriesGroup: {
+            host?: string;
+            /**
+             * Format: int64
+             * @description Of a workload; else 0.
+             */
+            id: number;
+            kind?: string;
+            /**
+             * Format: double
+             * @description The lowest mean of a step.
+             */
+            least: number | null;
+            mean: (number | null)[];
+            /**
+             * Format: double
+             * @description Over the whole span.
+             */
+            mean_whole: number | null;
+            /**
+             * Format: int64
+             * @description Workloads in it without a figure in some interval.
+             */
+            missing: number;
+            /**
+             * Format: double
+             * @description The highest peak, or where there are none the highest mean of a step.
+             */
+            most: number | null;
+            name: string;
+            owner?: string;
+            /** @description Null throughout where peaks are of none. */
+            peak: (number | null)[];
+            source: string;
+            tenant?: string;
+        };
         Share: {
             /** Format: double */
             amount: number | null;
@@ -3217,7 +3313,7 @@ export interface components {
             workload_id?: number;
         };
         Shortage: {
-            /** @description That these workloads may run on, and no others do; empty for all of the host's. */
+            /** @description That these workloads alone run on; empty for all of the host's. */
             cpus: string;
             /**
              * Format: date-time
@@ -3227,7 +3323,7 @@ export interface components {
             host: string;
             /**
              * Format: double
-             * @description How long the stretches are that were looked into: the host's busiest.
+             * @description How long the host's busiest stretches are: these were looked into.
              */
             looked_seconds: number;
             /**
@@ -5102,6 +5198,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SensorLine"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-series": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                /** @description One host; all when left out. */
+                host?: string;
+                /** @description A measure. */
+                of?: "cpu" | "memory" | "disk" | "network" | "gpu" | "gpu_memory" | "energy" | "cpu_user_us" | "cpu_system_us" | "cpu_wait_us" | "cpu_throttled_us" | "cpu_limit_periods" | "cpu_throttled_periods" | "cpu_pressure_some_us" | "cpu_pressure_full_us" | "memory_pressure_some_us" | "memory_pressure_full_us" | "disk_pressure_some_us" | "disk_pressure_full_us" | "memory_anon_bytes" | "memory_file_bytes" | "memory_shared_bytes" | "memory_kernel_bytes" | "memory_swap_bytes" | "memory_working_set_bytes" | "memory_proportional_bytes" | "memory_high_bytes" | "memory_reclaimed_bytes" | "memory_oom_kills" | "memory_major_faults" | "disk_read_bytes" | "disk_written_bytes" | "disk_reads" | "disk_writes" | "disk_discarded_bytes" | "disk_discards" | "disk_time_us" | "disk_written_back_bytes" | "network_received_bytes" | "network_sent_bytes" | "network_received_packets" | "network_sent_packets" | "network_local_received_bytes" | "network_local_sent_bytes" | "space_used_bytes" | "space_files" | "space_limit_bytes";
+                /** @description A dimension, such as tenant or workload, or label:KEY; all in one when left out. */
+                by?: string;
+                /** @description Only what was this tenant's. */
+                tenant?: string;
+                /** @description Only workloads that this CEL expression matches. */
+                where?: string;
+                /** @description How many groups are told apart; all when 0. */
+                first?: number;
+                /** @description Such as 1m, 10m, 1h or 1d; auto suits the span. */
+                step?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Series"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,292 @@
+package hub
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"vinescale/core/amount"
+	"vinescale/core/explain"
+	"vinescale/core/question"
+	"vinescale/internal/sheet"
+)
+
+// SeriesQuestion asks how a measure went.
+type SeriesQuestion struct {
+	Asked
+	Measure amount.Measure
+	By      string // a dimension; "" for all in one
+	Tenant  string // "" for all
+	First   int    // groups told apart: the largest; the rest is told as one. 0 for all
+	Step    string // one of Steps; "" or auto for one that suits the span
+}
+
+// mostSteps is how many steps a series may have.
+const mostSteps = 3000
+
+// AutoStep stands for the step that suits a span.
+const AutoStep = "auto"
+
+// Steps lists the steps that can be asked for.
+func Steps() []string {
+	names := []string{AutoStep}
+	for _, s := range steps {
+		names = append(names, sheet.SpanText(s))
+	}
+	return names
+}
+
+// seriesStep reads a step.
+func seriesStep(text string, span question.Span) (time.Duration, error) {
+	step := stepFor(span)
+	if text != "" && text != AutoStep {
+		var err error
+		if step, err = sheet.ParseSpan(text); err != nil || !slices.Contains(steps, step) {
+			return 0, problem(Invalid, "a step of %q: choose one of %s", text, strings.Join(Steps(), ", "))
+		}
+	}
+	if n := span.Length() / step; n > mostSteps {
+		return 0, problem(Invalid, "%d steps of %s: choose a longer step, or a shorter span (at most %d)", n,
+			sheet.SpanText(step), mostSteps)
+	}
+	return step, nil
+}
+
+// Series answers how a measure went over a span: of its largest groups, and of the rest of them.
+func (h *Hub) Series(ctx context.Context, q *SeriesQuestion) (*explain.Series, error) {
+	w := &seriesWork{Hub: h, q: q}
+	if err := w.prepare(ctx); err != nil {
+		return nil, err
+	}
+	g := &explain.SeriesGround{Measure: q.Measure, Step: w.step, PeakOf: explain.PeakOfNone,
+		IsWhole: w.scope.IsWhole()}
+	switch {
+	case w.by == question.Workload && q.Measure.HasLedger():
+		g.PeakOf = explain.PeakOfTick
+	case w.by == question.Tenant && q.Measure.HasLedger() && w.scope.Only == nil:
+		g.PeakOf = explain.PeakOfMinute
+	}
+	ask := question.Question{Scope: w.scope, Measures: []amount.Measure{q.Measure}, Step: w.step}
+	if !q.Measure.HasLedger() {
+		ask.Measures = nil
+	}
+	var err error
+	if g.Stretches, err = h.store.Lines(ctx, ask); err != nil {
+		return nil, err
+	}
+	about := over(q.Span, q.Host)
+	whole, err := h.stretch(ctx, question.Question{Scope: w.scope, Measures: ask.Measures})
+	if err != nil {
+		return nil, err
+	}
+	if about.Missed, err = h.missed(ctx, &w.scope, whole, q.Measure); err != nil {
+		return nil, err
+	}
+	s := explain.NewSeries(about, g, q.By)
+	return s, w.fill(ctx, s, g, whole.ElapsedMillis)
+}
+
+// seriesWork is the work on one answer.
+type seriesWork struct {
+	*Hub
+	q     *SeriesQuestion
+	scope question.Scope
+	by    question.Dimension // "" for all in one
+	step  time.Duration
+}
+
+func (w *seriesWork) prepare(ctx context.Context) (err error) {
+	if w.q.By != "" {
+		if w.by = question.Dimension(w.q.By); !slices.Contains(question.Divisions(), w.q.By) {
+			if w.by, err = question.ParseDimension(w.q.By); err != nil {
+				return problem(Invalid, "%v, or for CPU time one of %s", err, strings.Join(question.Divisions(), ", "))
+			}
+		}
+	}
+	if w.step, err = seriesStep(w.q.Step, w.q.Span); err != nil {
+		return err
+	}
+	if w.scope, err = w.filtered(ctx, &w.q.Asked); err != nil {
+		return err
+	}
+	if w.q.Tenant != "" {
+		id, err := w.tenantID(ctx, w.q.Tenant)
+		if err != nil {
+			return err
+		}
+		w.scope.Tenants = []int32{id}
+	}
+	if _, err := question.PlanFor(w.question(w.dimensions(), 0)); err != nil {
+		return problem(Invalid, "%v", err)
+	}
+	return nil
+}
+
+func (w *seriesWork) dimensions() []question.Dimension {
+	if w.by == "" {
+		return nil
+	}
+	return []question.Dimension{w.by}
+}
+
+func (w *seriesWork) question(by []question.Dimension, step time.Duration) question.Question {
+	return question.Question{Scope: w.scope, Measures: []amount.Measure{w.q.Measure}, By: by, Step: step}
+}
+
+// groupKey tells groups apart, over steps too.
+func (w *seriesWork) groupKey(r *question.Row) string {
+	switch w.by {
+	case question.Workload:
+		return fmt.Sprint(r.Workload)
+	case question.Tenant:
+		return fmt.Sprint(r.Tenant)
+	case question.Host:
+		return fmt.Sprint(r.Host)
+	}
+	return fmt.Sprint(r.Name, "\x00", r.Family, "\x00", r.CPU)
+}
+
+// fill asks who had most over the span, what these had by step, and what all had.
+func (w *seriesWork) fill(ctx context.Context, s *explain.Series, g *explain.SeriesGround, elapsed int64) error {
+	top := w.question(w.dimensions(), 0)
+	top.Page.First, top.NoPeaks = w.q.First, true
+	largest, err := w.store.Ask(ctx, top)
+	if err != nil {
+		return err
+	}
+	s.Note = question.PastKeeping(largest.Grain)
+	byStep := w.question(w.dimensions(), w.step)
+	if w.by == question.Workload {
+		byStep.Scope.Only = []int64{}
+		for i := range largest.Rows {
+			byStep.Scope.Only = append(byStep.Scope.Only, largest.Rows[i].Workload)
+		}
+	}
+	answer, err := w.store.Ask(ctx, byStep)
+	if err != nil {
+		return err
+	}
+	told, err := w.toldByHost(ctx, s)
+	if err != nil {
+		return err
+	}
+	minutes, err := w.highestMinutes(ctx, g)
+	if err != nil {
+		return err
+	}
+	rows := map[string][]explain.SeriesRow{}
+	for i := range answer.Rows {
+		r := &answer.Rows[i]
+		key := w.groupKey(r)
+		row := explain.SeriesRow{Start: r.Start, Sum: r.Sums[0]}
+		switch g.PeakOf {
+		case explain.PeakOfTick:
+			row.Peak = &r.Sums[0].Peak
+		case explain.PeakOfMinute:
+			if most, is := minutes[tenantStep{r.Tenant, r.Start.Unix()}]; is {
+				row.Peak = &most
+			}
+		}
+		rows[key] = append(rows[key], row)
+	}
+	for i := range largest.Rows {
+		r := &largest.Rows[i]
+		share := shareOf(r, w.by, w.q.Measure, elapsed)
+		who := explain.SeriesGroup{ID: share.WorkloadID, Name: share.Name, Kind: share.Kind, Owner: share.Owner,
+			Tenant: share.Tenant, Host: share.Host, Whole: share.Mean, Source: share.Source, Missing: share.Missing}
+		switch w.by {
+		case "":
+			who.Name = "all"
+		case question.CPU:
+			who.Name = fmt.Sprint("CPU ", r.CPU)
+		}
+		host := r.Host
+		s.Groups = append(s.Groups, s.Group(g, &who, rows[w.groupKey(r)], func(k int) bool { return told(host, k) }))
+	}
+	return w.fillRest(ctx, s, g, largest, elapsed)
+}
+
+// fillRest tells what all groups had that are not told apart, and the lines of the hosts.
+func (w *seriesWork) fillRest(ctx context.Context, s *explain.Series, g *explain.SeriesGround,
+	largest *question.Answer, elapsed int64) error {
+	s.InRest = largest.Total.Rows - len(largest.Rows)
+	if s.InRest == 0 && !(g.IsWhole && w.q.Measure.HasLedger()) {
+		return nil
+	}
+	all := w.question(nil, w.step)
+	all.NoPeaks = true
+	answer, err := w.store.Ask(ctx, all)
+	if err != nil {
+		return err
+	}
+	sums := map[time.Time]float64{}
+	var rows []explain.SeriesRow
+	for i := range answer.Rows {
+		r := &answer.Rows[i]
+		sums[r.Start] += r.Sums[0].Units
+		rows = append(rows, explain.SeriesRow{Start: r.Start, Sum: r.Sums[0]})
+	}
+	if s.InRest > 0 && w.q.Measure.Manner() != amount.Height {
+		rest := s.RestOf(g, rows)
+		whole := largest.Total.Units[0]
+		for i := range largest.Rows {
+			whole -= largest.Rows[i].Sums[0].Units
+		}
+		if w.q.Measure.HasLedger() && elapsed > 0 {
+			mean := w.q.Measure.Mean(max(whole, 0), elapsed)
+			rest.Whole = &mean
+		}
+		s.Rest = &rest
+	}
+	s.AddLines(g, sums)
+	return nil
+}
+
+// toldByHost says of which steps each host told, where groups are of one host each; of others all is told that any host
+// told.
+func (w *seriesWork) toldByHost(ctx context.Context, s *explain.Series) (func(host int32, step int) bool, error) {
+	isOfOneHost := w.by == question.Workload || w.by == question.Host
+	if !isOfOneHost || len(w.scope.Hosts) == 1 {
+		return func(int32, int) bool { return true }, nil
+	}
+	byHost := w.question([]question.Dimension{question.Host}, w.step)
+	byHost.NoPeaks, byHost.Scope.Tenants, byHost.Scope.Only = true, nil, nil
+	answer, err := w.store.Ask(ctx, byHost)
+	if err != nil {
+		return nil, err
+	}
+	type hostStep struct {
+		host  int32
+		start int64
+	}
+	told := map[hostStep]bool{}
+	for i := range answer.Rows {
+		told[hostStep{answer.Rows[i].Host, answer.Rows[i].Start.Unix()}] = true
+	}
+	return func(host int32, k int) bool { return told[hostStep{host, s.Starts[k].Unix()}] }, nil
+}
+
+// tenantStep is a tenant in the step that starts at a second.
+type tenantStep struct {
+	tenant int32
+	start  int64
+}
+
+// highestMinutes finds the highest minute of each tenant in each step, in the measure's mean unit, where peaks are
+// these.
+func (w *seriesWork) highestMinutes(ctx context.Context, g *explain.SeriesGround) (map[tenantStep]float64, error) {
+	most := map[tenantStep]float64{}
+	if g.PeakOf != explain.PeakOfMinute {
+		return most, nil
+	}
+	cells, err := w.store.TenantCells(ctx, w.scope.Hosts, w.q.Span, w.step < time.Hour)
+	q := question.Question{Step: w.step}
+	for i := range cells {
+		c := &cells[i]
+		at := tenantStep{c.Tenant, q.Stretch(c.Start).Unix()}
+		most[at] = max(most[at], w.q.Measure.Mean(c.Most[w.q.Measure], time.Minute.Milliseconds()))
+	}
+	return most, err
+}
