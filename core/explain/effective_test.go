@@ -26,12 +26,12 @@ func TestEffective_WhatKeepsAWorkloadOnSomeCPUs(t *testing.T) {
 		note    string
 		given   string
 	}{
-		"nothing":              {amount.Service, "0-7", nil, false, "nothing", "", ""},
-		"not known":            {amount.Service, "", nil, false, "nothing", "", ""},
-		"affinity":             {amount.Loose, "2", nil, true, "affinity", "", ""},
-		"a cpuset":             {amount.Container, "0-3", facts{account.FactCPUSet: "0-3"}, true, "cpuset", "", ""},
+		"nothing":   {amount.Service, "0-7", nil, false, "nothing", "", ""},
+		"not known": {amount.Service, "", nil, false, "nothing", "", ""},
+		"affinity":  {amount.Loose, "2", nil, true, "affinity", "", ""},
+		"a cpuset":  {amount.Container, "0-3", facts{account.FactCPUSet: "0-3"}, true, "cpuset", "", ""},
 		"affinity in a cpuset": {amount.Container, "0", facts{account.FactCPUSet: "0-3"}, true,
-			"both", "its cgroup would let it run on CPUs 0-3, "+
+			"both", "its cgroup would let it run on CPUs 0-3, " +
 				"and affinity keeps its threads on CPU 0", ""},
 		"a partition": {amount.Container, "2-3", facts{account.FactCPUSet: "2-3", account.FactCPUAlone: "isolated"},
 			true, "partition", "", ""},
