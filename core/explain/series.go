@@ -30,6 +30,10 @@ type Series struct {
 	Rest   *SeriesGroup  `json:"rest" doc:"All other groups together; null where there are none."`
 	InRest int           `json:"groups_in_rest"`
 	Note   string        `json:"note,omitempty" doc:"Where sums stand for intervals that are no longer kept."`
+
+	// An interval may be longer than a step: what it tells stands in each step that it covers.
+	of     []int   // by step: the one in which the interval that covers it began
+	millis []int64 // by step: how long the figures are that began in it
 }
 
 // SeriesGroup is one group's figures, by step.
@@ -83,20 +87,40 @@ func NewSeries(about Over, g *SeriesGround, by string) *Series {
 		s.Starts = append(s.Starts, at)
 	}
 	s.Seconds = make([]float64, len(s.Starts))
+	s.of, s.millis = make([]int, len(s.Starts)), make([]int64, len(s.Starts))
 	for i := range g.Stretches {
 		if k, is := s.at(g.Stretches[i].Start); is {
-			s.Seconds[k] = float64(g.Stretches[i].ElapsedMillis) / 1000
+			s.millis[k] = g.Stretches[i].ElapsedMillis
 		}
 	}
+	left, from := int64(0), 0 // of the interval that began in from
+	for k := range s.Starts {
+		if s.millis[k] > 0 || left <= 0 {
+			left, from = s.millis[k], k
+		}
+		s.of[k] = from
+		part := left
+		if k+1 < len(s.Starts) && s.millis[k+1] == 0 {
+			part = min(left, g.Step.Milliseconds())
+		}
+		s.Seconds[k] = float64(part) / 1000
+		left -= part
+	}
 	return s
+}
+
+// hold lets what was told of an interval stand in each step that it covers.
+func (s *Series) hold(figures []*float64) {
+	for k, of := range s.of {
+		if figures[of] != nil && s.Seconds[k] > 0 {
+			figures[k] = figures[of]
+		}
+	}
 }
 
 func (s *Series) at(start time.Time) (int, bool) {
 	return slices.BinarySearchFunc(s.Starts, start, time.Time.Compare)
 }
-
-// millis is how long figures cover a step.
-func (s *Series) millis(k int) int64 { return int64(s.Seconds[k] * 1000) }
 
 // Group makes a group's figures of what it had by step. In a step that was told of the hosts where it could be, and in
 // which it had nothing, it has zero; told says whether a step was. Of a level or a height that is not told by all, that
@@ -112,17 +136,19 @@ func (s *Series) Group(g *SeriesGround, who *SeriesGroup, rows []SeriesRow, told
 		}
 		there[k] = true
 		sum := &rows[i].Sum
-		if !sum.Known() || s.millis(k) == 0 {
+		if !sum.Known() || s.millis[k] == 0 {
 			continue
 		}
 		mean := g.Measure.Mean(sum.Units, s.over(g, k, sum))
 		x.Mean[k], x.Peak[k] = &mean, rows[i].Peak
 	}
 	for k := range s.Starts {
-		if !there[k] && s.millis(k) > 0 && g.Measure.HasLedger() && told(k) {
+		if !there[k] && s.millis[k] > 0 && g.Measure.HasLedger() && told(k) {
 			x.Mean[k] = new(float64)
 		}
 	}
+	s.hold(x.Mean)
+	s.hold(x.Peak)
 	for k, mean := range x.Mean {
 		if mean == nil {
 			continue
@@ -146,7 +172,7 @@ func (s *Series) over(g *SeriesGround, k int, sum *question.Sum) int64 {
 	if (!g.Measure.HasLedger() || g.Measure.Entry().IsSlow) && sum.Over > 0 {
 		return sum.Over
 	}
-	return s.millis(k)
+	return s.millis[k]
 }
 
 // RestOf is what all groups together had less those that are told.
@@ -203,5 +229,8 @@ func (s *Series) AddLines(g *SeriesGround, all map[time.Time]float64) {
 			put(s.Kernel, question.Line{Units: of.Kernel.Units + of.Steal.Units})
 		}
 		put(s.Residual, of.Residual(all[x.Start]))
+	}
+	for _, figures := range [][]*float64{s.Capacity, s.Used, s.Kernel, s.Residual} {
+		s.hold(figures)
 	}
 }

@@ -76,6 +76,30 @@ func TestSeries_GapsAreGapsAndAbsenceIsNothing(t *testing.T) {
 	assert.Nil(t, part.Capacity, "what is of some only has no residual")
 }
 
+func TestSeries_AnIntervalLongerThanAStepStandsInAllThatItCovers(t *testing.T) {
+	noon := time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
+	at := func(minutes int) time.Time { return noon.Add(time.Duration(minutes) * time.Minute) }
+	line := func(units float64) question.Line { return question.Line{Units: units} }
+	of := func(units float64) []question.Lines {
+		return []question.Lines{{Capacity: line(units), Used: line(units)}}
+	}
+	g := &SeriesGround{Measure: amount.CPU, Step: 10 * time.Minute, IsWhole: true, PeakOf: PeakOfTick,
+		Stretches: []question.Stretch{
+			{Start: at(0), ElapsedMillis: 25 * 60_000, Of: of(3000e6)},
+			{Start: at(40), ElapsedMillis: 11 * 60_000, Of: of(660e6)}, // the next began before its end
+			{Start: at(50), ElapsedMillis: 9 * 60_000, Of: of(540e6)},
+		}}
+	s := NewSeries(Over{From: at(0), To: at(60)}, g, "")
+	assert.Equal(t, []float64{600, 600, 300, 0, 660, 540}, s.Seconds, "nothing is added, and nothing is lost")
+	peak := 4.0
+	x := s.Group(g, &SeriesGroup{}, []SeriesRow{{at(0), question.Sum{Units: 1500e6, Source: amount.Counted}, &peak},
+		{at(50), question.Sum{Units: 540e6, Source: amount.Counted}, nil}}, func(int) bool { return true })
+	assert.Equal(t, []float64{1, 1, 1, -1, 0, 1}, figuresOf(x.Mean))
+	assert.Equal(t, []float64{4, 4, 4, -1, -1, -1}, figuresOf(x.Peak))
+	s.AddLines(g, nil)
+	assert.Equal(t, []float64{2, 2, 2, -1, 1, 1}, figuresOf(s.Used))
+}
+
 func TestSeries_AMeasureWithoutALedgerIsOverTheTimeOfItsFigures(t *testing.T) {
 	noon := time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
 	g := &SeriesGround{Measure: amount.CPUWait, Step: time.Hour, PeakOf: PeakOfNone,

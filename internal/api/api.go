@@ -66,8 +66,8 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 	for _, routes := range []func(huma.API, *service){
 		signInRoutes, registerRoutes, hostRoutes, ledgerRoutes, balanceRoutes, balancesRoutes, timelineRoutes,
 		seriesRoutes, tenantRoutes, ruleRoutes, quotaRoutes, pinRoutes, unusedRoutes, tokenRoutes, intervalRoutes,
-		noticeRoutes, eventRoutes, tenancyRoutes, workloadRoutes, aboutRoutes, figureRoutes, sensorRoutes, machineRoutes, auditRoutes,
-		verifyRoutes,
+		noticeRoutes, eventRoutes, tenancyRoutes, workloadRoutes, aboutRoutes, figureRoutes, sensorRoutes,
+		machineRoutes, auditRoutes, verifyRoutes,
 	} {
 		routes(api, s)
 	}

@@ -15,9 +15,10 @@ type seriesInput struct {
 	SpanParams
 	HostParam
 	Of     measureName `query:"of" default:"cpu" doc:"A measure."`
-	By     string      `query:"by" doc:"A dimension, such as tenant or workload, or label:KEY; all in one when left out."`
+	By     string      `query:"by" doc:"Such as tenant, workload, cpu or label:KEY; all in one when left out."`
 	Tenant string      `query:"tenant" doc:"Only what was this tenant's."`
 	Where  string      `query:"where" doc:"Only workloads that this CEL expression matches." example:"kind == 'job'"`
+	ID     int64       `query:"workload" doc:"Only this workload, by its number."`
 	First  int         `query:"first" minimum:"0" default:"8" doc:"How many groups are told apart; all when 0."`
 	Step   string      `query:"step" default:"auto" doc:"Such as 1m, 10m, 1h or 1d; auto suits the span." example:"1h"`
 }
@@ -41,7 +42,7 @@ func seriesRoutes(api huma.API, s *service) {
 		}
 		series, err := s.hub.Series(ctx, &hub.SeriesQuestion{
 			Asked: hub.Asked{Span: span, Host: in.Host, Where: in.Where}, Measure: m, By: in.By, Tenant: in.Tenant,
-			First: in.First, Step: in.Step})
+			Workload: in.ID, First: in.First, Step: in.Step})
 		if err != nil {
 			return nil, asProblem(err)
 		}

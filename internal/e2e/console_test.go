@@ -78,7 +78,7 @@ func TestConsole_FromSignInToAHostsLedger(t *testing.T) {
 	require.NoError(t, b.WaitText("shares + kernel + idle + residual = capacity"))
 	require.NoError(t, b.WaitText("bottling-plc"))
 	assert.Empty(t, violations(t, b), "host")
-	require.NoError(t, b.Click(`button[data-state=off]`))
+	require.NoError(t, b.Click(`section[aria-labelledby=workloads-title] button[data-state=off]`))
 	require.NoError(t, b.WaitText("by memory"))
 
 	_, err = browser.Eval[bool](b,

@@ -16,11 +16,12 @@ import (
 // SeriesQuestion asks how a measure went.
 type SeriesQuestion struct {
 	Asked
-	Measure amount.Measure
-	By      string // a dimension; "" for all in one
-	Tenant  string // "" for all
-	First   int    // groups told apart: the largest; the rest is told as one. 0 for all
-	Step    string // one of Steps; "" or auto for one that suits the span
+	Measure  amount.Measure
+	By       string // a dimension; "" for all in one
+	Tenant   string // "" for all
+	Workload int64  // 0 for all
+	First    int    // groups told apart: the largest; the rest is told as one. 0 for all
+	Step     string // one of Steps; "" or auto for one that suits the span
 }
 
 // mostSteps is how many steps a series may have.
@@ -117,6 +118,13 @@ func (w *seriesWork) prepare(ctx context.Context) (err error) {
 			return err
 		}
 		w.scope.Tenants = []int32{id}
+	}
+	if w.q.Workload != 0 {
+		if w.scope.Only != nil && !slices.Contains(w.scope.Only, w.q.Workload) {
+			w.scope.Only = []int64{}
+		} else {
+			w.scope.Only = []int64{w.q.Workload}
+		}
 	}
 	if _, err := question.PlanFor(w.question(w.dimensions(), 0)); err != nil {
 		return problem(Invalid, "%v", err)

@@ -45,7 +45,8 @@ func TestSeries_OfTheCellarByTheMinute(t *testing.T) {
 	s := ask(func(q *hub.SeriesQuestion) { q.By = "workload" })
 	assert.Equal(t, []float64{60, 60, 60, 0}, s.Seconds)
 	assert.Equal(t, explain.PeakOfTick, s.PeakOf)
-	for name, want := range map[string][]float64{"must": {8. / 60, 19. / 60, -1, -1}, "probe": {3. / 60, 4. / 60, -1, -1},
+	for name, want := range map[string][]float64{"must": {8. / 60, 19. / 60, -1, -1},
+		"probe": {3. / 60, 4. / 60, -1, -1},
 		"route": {-1, 31. / 60, 43. / 60, -1}, "label": {-1, 6. / 60, 8. / 60, -1}} {
 		assert.InDeltaSlice(t, want, groups(s)[name], 1e-9, "%s, whose host was silent meanwhile", name)
 	}
@@ -93,6 +94,11 @@ func TestSeries_OfTheCellarByTheMinute(t *testing.T) {
 	assert.Equal(t, [][]float64{{0, 31. / 60, 43. / 60, -1}, {8. / 60, 19. / 60, 0, -1}},
 		[][]float64{groups(s)["svc-route"], groups(s)["svc-cellar"]})
 	assert.Nil(t, s.Capacity)
+	s = ask(func(q *hub.SeriesQuestion) { q.By, q.Workload = "workload", c.ids["label"] })
+	assert.Len(t, s.Groups, 1)
+	assert.InDelta(t, 6./60, *s.Groups[0].Mean[1], 1e-9)
+	s = ask(func(q *hub.SeriesQuestion) { q.Workload, q.Where = c.ids["label"], "kind == 'vm'" })
+	assert.Empty(t, s.Groups)
 	s = ask(func(q *hub.SeriesQuestion) { q.By, q.Host = "cpu", "cellar-1" })
 	assert.Equal(
 		t,
@@ -101,6 +107,19 @@ func TestSeries_OfTheCellarByTheMinute(t *testing.T) {
 	)
 	s = ask(func(q *hub.SeriesQuestion) { q.By, q.Tenant = "program", "Cellar Intake" })
 	assert.Len(t, s.Groups, 2)
+
+	c.now = noon.Add(4 * time.Hour)
+	require.NoError(t, c.Fold(ctx))
+	for _, step := range []string{"1m", "10m", "1h", "1d"} {
+		s = ask(func(q *hub.SeriesQuestion) {
+			q.By, q.Step, q.Span.From, q.Span.To = "workload", step, noon.Truncate(
+				24*time.Hour,
+			), noon.Add(
+				3*time.Hour,
+			)
+		})
+		assert.InDelta(t, 19./60*2, *at("must").Most, 1e-5, "its highest tick is seen in steps of %s", step)
+	}
 
 	for want, change := range map[string]func(*hub.SeriesQuestion){
 		"choose one of auto, 1m":      func(q *hub.SeriesQuestion) { q.Step = "7m" },

@@ -89,6 +89,27 @@ export function useLedger(span: Span, q: LedgerQuestion) {
   })
 }
 
+export type SeriesQuestion = {
+  of: string
+  by?: string
+  host?: string
+  tenant?: string
+  workload?: number
+  where?: string
+  first?: number
+}
+
+/** How a measure went over a span. */
+export function useSeries(span: Span, q: SeriesQuestion) {
+  return useQuery({
+    queryKey: [figures, 'series', queryOf(span), q],
+    queryFn: () =>
+      answer(api.GET('/api/v1/series', { params: { query: { ...queryOf(span), ...q, of: q.of as 'cpu' } } })),
+    placeholderData: keepPreviousData,
+    meta: { host: q.host },
+  })
+}
+
 export function useTimeline(from: Date, to: Date, host?: string) {
   // By the minute, so that a ruler that moves on does not ask every second.
   const minute = (d: Date) => new Date(Math.floor(d.getTime() / 60_000) * 60_000).toISOString()

@@ -5224,12 +5224,14 @@ export interface operations {
                 host?: string;
                 /** @description A measure. */
                 of?: "cpu" | "memory" | "disk" | "network" | "gpu" | "gpu_memory" | "energy" | "cpu_user_us" | "cpu_system_us" | "cpu_wait_us" | "cpu_throttled_us" | "cpu_limit_periods" | "cpu_throttled_periods" | "cpu_pressure_some_us" | "cpu_pressure_full_us" | "memory_pressure_some_us" | "memory_pressure_full_us" | "disk_pressure_some_us" | "disk_pressure_full_us" | "memory_anon_bytes" | "memory_file_bytes" | "memory_shared_bytes" | "memory_kernel_bytes" | "memory_swap_bytes" | "memory_working_set_bytes" | "memory_proportional_bytes" | "memory_high_bytes" | "memory_reclaimed_bytes" | "memory_oom_kills" | "memory_major_faults" | "disk_read_bytes" | "disk_written_bytes" | "disk_reads" | "disk_writes" | "disk_discarded_bytes" | "disk_discards" | "disk_time_us" | "disk_written_back_bytes" | "network_received_bytes" | "network_sent_bytes" | "network_received_packets" | "network_sent_packets" | "network_local_received_bytes" | "network_local_sent_bytes" | "space_used_bytes" | "space_files" | "space_limit_bytes";
-                /** @description A dimension, such as tenant or workload, or label:KEY; all in one when left out. */
+                /** @description Such as tenant, workload, cpu or label:KEY; all in one when left out. */
                 by?: string;
                 /** @description Only what was this tenant's. */
                 tenant?: string;
                 /** @description Only workloads that this CEL expression matches. */
                 where?: string;
+                /** @description Only this workload, by its number. */
+                workload?: number;
                 /** @description How many groups are told apart; all when 0. */
                 first?: number;
                 /** @description Such as 1m, 10m, 1h or 1d; auto suits the span. */

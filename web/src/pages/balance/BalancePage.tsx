@@ -7,6 +7,7 @@ import { useTime } from '../../time/useTime'
 import { HostRows } from '../hosts/HostRows'
 import { BalanceTable } from './BalanceTable'
 import { HowToRead } from './HowToRead'
+import { HowItWent } from '../../figures/chart/HowItWent'
 import { ShortSheet } from './ShortSheet'
 import { NeedsYou } from './NeedsYou'
 import { needsOf } from './needs'
@@ -50,6 +51,7 @@ export function BalancePage() {
         <NeedsYou needs={b ? needsOf(b, pins.data ?? [], unheard.data) : null} across={isWide} />
       </div>
       <HowToRead />
+      <HowItWent name="the fleet" scope={{}} by={['tenant', 'user', 'host']} capacityOf="the capacity of all hosts" />
       <ShortSheet short={b?.short ?? []} />
       <section className="sheet mt-4.5 overflow-x-auto" aria-labelledby="hosts-title">
         <div className="flex items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">

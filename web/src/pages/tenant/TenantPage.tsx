@@ -8,6 +8,7 @@ import { QuotaSheet } from './QuotaSheet'
 import { TenantPeople } from './TenantPeople'
 import { TenantPins } from './TenantPins'
 import { TenantUnused } from './TenantUnused'
+import { HowItWent } from '../../figures/chart/HowItWent'
 import { BalanceBar } from '../../figures/BalanceBar'
 import { More } from '../../figures/More'
 import { ResourceTabs } from '../../figures/ResourceTabs'
@@ -77,6 +78,17 @@ export function TenantPage() {
             )
           })}
         </section>
+      )}
+      {row && (
+        <HowItWent
+          name={tenant}
+          scope={{ tenant }}
+          by={['workload', 'user', 'host']}
+          bounds={(resource) => {
+            const quota = row.uses.find((u) => u.resource === resource)?.quota
+            return quota ? [{ name: 'its quota', value: quota }] : []
+          }}
+        />
       )}
       {balance.data && row && tenant !== 'unassigned' && (
         <QuotaSheet

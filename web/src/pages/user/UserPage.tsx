@@ -2,6 +2,7 @@ import { Missed } from '../../figures/Missed'
 import { useParams } from '@tanstack/react-router'
 import { useState } from 'react'
 import { useUser } from '../../api/queries'
+import { HowItWent } from '../../figures/chart/HowItWent'
 import { More } from '../../figures/More'
 import { shown } from '../../figures/Name'
 import { Waiting } from '../../figures/Trouble'
@@ -58,6 +59,11 @@ export function UserPage() {
           </div>
         ))}
       </section>
+      <HowItWent
+        name={g.name}
+        scope={{ where: `owner == ${JSON.stringify(g.name)}` }}
+        by={['workload', 'tenant', 'host']}
+      />
       <p className="mb-4">
         Holds <b>{Number(g.held.cpus.toPrecision(4))} CPUs</b>
         {g.held.memory_bytes > 0 && (

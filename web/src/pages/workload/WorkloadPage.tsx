@@ -7,6 +7,7 @@ import { Owner } from '../../figures/ShareTable'
 import { Waiting } from '../../figures/Trouble'
 import { tenantColour } from '../../figures/units'
 import { WorkloadLink } from '../../figures/WorkloadLink'
+import { HowItWent } from '../../figures/chart/HowItWent'
 import { UseTable } from '../../figures/UseTable'
 import { useTime } from '../../time/useTime'
 import { Families } from './Families'
@@ -32,6 +33,15 @@ export function WorkloadPage() {
         </span>
       </div>
       <Missed by={w} />
+      <HowItWent
+        name={w.name}
+        scope={{ workload: w.id }}
+        by={['workload']}
+        bounds={(resource) => {
+          const limit = Number(w.facts[{ cpu: 'cpu_limit_cores', memory: 'memory_limit_bytes' }[resource] ?? ''])
+          return limit > 0 ? [{ name: 'its limit', value: limit }] : []
+        }}
+      />
       <div className="grid grid-cols-[minmax(340px,2fr)_3fr] items-start gap-4.5 max-lg:grid-cols-1">
         <Identity w={w} colour={colour} />
         <div className="grid gap-4.5">
