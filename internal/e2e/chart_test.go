@@ -40,11 +40,12 @@ func TestChart_IsReadByMouseByKeysAndAsATable(t *testing.T) {
 	before, err := browser.Eval[string](b, chart+`.querySelector('caption').innerText`)
 	require.NoError(t, err)
 	require.NoError(t, b.Press(kb.ArrowLeft))
-	require.NoError(t, b.WaitFor(chart+`.querySelector('caption').innerText !== `+"`"+before+"`"))
+	require.NoError(t, b.WaitFor(chart+".querySelector('caption').innerText !== `"+before+"`"))
 
 	_, err = browser.Eval[bool](b, `(`+chart+`.scrollIntoView(), true)`)
 	require.NoError(t, err)
-	box, err := browser.Eval[[]float64](b, `(() => { const r = `+chart+`.querySelector('.u-over').getBoundingClientRect()
+	box, err := browser.Eval[[]float64](b, `(() => {
+		const r = `+chart+`.querySelector('.u-over').getBoundingClientRect()
 		return [r.left, r.top, r.width, r.height] })()`)
 	require.NoError(t, err)
 	y := box[1] + box[3]/2
