@@ -65,9 +65,9 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 	api.UseMiddleware(s.authenticate(api), fitTexts(api), s.limit(api))
 	for _, routes := range []func(huma.API, *service){
 		signInRoutes, registerRoutes, hostRoutes, ledgerRoutes, balanceRoutes, balancesRoutes, timelineRoutes,
-		seriesRoutes, tenantRoutes, ruleRoutes, quotaRoutes, pinRoutes, unusedRoutes, tokenRoutes, intervalRoutes,
-		noticeRoutes, eventRoutes, tenancyRoutes, workloadRoutes, aboutRoutes, figureRoutes, sensorRoutes,
-		machineRoutes, auditRoutes, verifyRoutes,
+		seriesRoutes, pastRoutes, tenantRoutes, ruleRoutes, quotaRoutes, pinRoutes, unusedRoutes, tokenRoutes,
+		intervalRoutes, noticeRoutes, eventRoutes, tenancyRoutes, workloadRoutes, aboutRoutes, figureRoutes,
+		sensorRoutes, machineRoutes, auditRoutes, verifyRoutes,
 	} {
 		routes(api, s)
 	}

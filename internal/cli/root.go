@@ -88,7 +88,7 @@ Begin with "vinescale weigh": who uses this host, right now.`,
 	})
 	root.PersistentFlags().String("config", "", "configuration file (default: "+defaultConfigFile+" if it exists)")
 	root.AddCommand(newWeigh(), newDemo(), newServe(), newCollect(), newConfig(), newMeasures(), newHosts(), newShare(),
-		newSeries(), newLedger(),
+		newSeries(), newEvents(), newLedger(),
 		newBalance(), newDisks(), newCPUs(), newMemory(), newInterfaces(), newGPUs(), newSensors(),
 		newFind(), newAbout(), newWorkloads(), newThreads(), newPrograms(), newTenant(), newRule(), newQuota(),
 		newPins(), newUnused(), newToken(), newAudit(), newVerify(), newOpenAPI(), newGPUHelper())

@@ -45,7 +45,7 @@ type AboutWorkload struct {
 	Figures    []explain.Figure      `json:"figures" doc:"What was counted beside the amounts."`
 	GPUs       []explain.WorkloadGPU `json:"gpus" doc:"Those it was given or used, over its life."`
 	Space      string                `json:"space_unavailable" doc:"Why its files' space is not known."`
-	Events     []Event               `json:"events" doc:"Oldest first."`
+	Events     []WorkloadEvent       `json:"events" doc:"Oldest first."`
 
 	explain.Missed
 }
@@ -71,8 +71,8 @@ type ProgramLine struct {
 	Uses      []PartUse `json:"uses" doc:"One per resource, in the order of resources."`
 }
 
-// Event is something that happened to a workload.
-type Event struct {
+// WorkloadEvent is something that happened to a workload.
+type WorkloadEvent struct {
 	At   time.Time `json:"at"`
 	What string    `json:"what"`
 }
@@ -116,7 +116,7 @@ func (h *Hub) AboutWorkload(ctx context.Context, id int64, span question.Span) (
 		FirstAt: w.FirstAt.UTC(), LastAt: utc(w.SeenUntil(&w.Host)), EndedAt: utc(w.EndedAt),
 		Exit: w.Facts[account.FactExit], DueAt: utc(w.DueAt), Figures: []explain.Figure{}, Parts: []Part{},
 		Programs: []ProgramLine{}, Families: []explain.Family{}, CPUMates: []explain.Mate{},
-		DiskMates: []explain.Mate{}, Events: []Event{}, GPUs: []explain.WorkloadGPU{},
+		DiskMates: []explain.Mate{}, Events: []WorkloadEvent{}, GPUs: []explain.WorkloadGPU{},
 	}
 	inventories, err := h.store.Inventories(ctx, []int32{w.HostID})
 	if err != nil {
@@ -190,12 +190,12 @@ func (h *Hub) fillHistory(ctx context.Context, a *AboutWorkload, w *store.Worklo
 	if err != nil {
 		return err
 	}
-	a.Events = append(a.Events, Event{w.FirstAt.UTC(), "first seen"})
+	a.Events = append(a.Events, WorkloadEvent{w.FirstAt.UTC(), "first seen"})
 	for i, x := range history {
 		a.History = append(a.History, HeldBy{x.FromAt.UTC(), named(names, x.TenantID), x.Rule})
 		a.Rule = x.Rule
 		if i > 0 {
-			a.Events = append(a.Events, Event{x.FromAt.UTC(), "accounted to " + named(names, x.TenantID)})
+			a.Events = append(a.Events, WorkloadEvent{x.FromAt.UTC(), "accounted to " + named(names, x.TenantID)})
 		}
 	}
 	if w.EndedAt != nil {
@@ -203,9 +203,9 @@ func (h *Hub) fillHistory(ctx context.Context, a *AboutWorkload, w *store.Worklo
 		if a.Exit != "" {
 			what += ": " + a.Exit
 		}
-		a.Events = append(a.Events, Event{w.EndedAt.UTC(), what})
+		a.Events = append(a.Events, WorkloadEvent{w.EndedAt.UTC(), what})
 	}
-	slices.SortStableFunc(a.Events, func(x, y Event) int { return x.At.Compare(y.At) })
+	slices.SortStableFunc(a.Events, func(x, y WorkloadEvent) int { return x.At.Compare(y.At) })
 	return nil
 }
 

@@ -1,6 +1,7 @@
 import { createRootRoute, createRoute, createRouter } from '@tanstack/react-router'
 import { BalancePage } from './pages/balance/BalancePage'
 import { DisksPage } from './pages/disks/DisksPage'
+import { EventsPage } from './pages/events/EventsPage'
 import { GPUPage } from './pages/gpus/GPUPage'
 import { GPUsPage } from './pages/gpus/GPUsPage'
 import { HostPage } from './pages/host/HostPage'
@@ -30,6 +31,7 @@ const routes = [
   createRoute({ getParentRoute: () => root, path: '/users/$user', component: UserPage }),
   createRoute({ getParentRoute: () => root, path: '/disks', component: DisksPage }),
   createRoute({ getParentRoute: () => root, path: '/network', component: NetworkPage }),
+  createRoute({ getParentRoute: () => root, path: '/events', component: EventsPage }),
   createRoute({ getParentRoute: () => root, path: '/rules', component: RulesPage }),
 ] as const
 

@@ -110,6 +110,16 @@ export function useSeries(span: Span, q: SeriesQuestion) {
   })
 }
 
+/** What happened in a span, the newest first. */
+export function useEvents(span: Span, q: { host?: string; tenant?: string; workload?: number }) {
+  return useQuery({
+    queryKey: [figures, 'events', queryOf(span), q],
+    queryFn: () => answer(api.GET('/api/v1/events/past', { params: { query: { ...queryOf(span), ...q } } })),
+    placeholderData: keepPreviousData,
+    meta: { host: q.host },
+  })
+}
+
 export function useTimeline(from: Date, to: Date, host?: string) {
   // By the minute, so that a ruler that moves on does not ask every second.
   const minute = (d: Date) => new Date(Math.floor(d.getTime() / 60_000) * 60_000).toISOString()

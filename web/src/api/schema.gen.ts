@@ -106,6 +106,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/events/past": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What happened in a span, newest first
+         * @description What began and ended and how, sign-ins, processes ended for want of memory, hosts that were booted, silent or back, and who changed rules, quotas and declared CPUs.
+         */
+        get: operations["list-events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/find": {
         parameters: {
             query?: never;
@@ -963,7 +983,7 @@ export interface components {
             /** Format: date-time */
             ended_at: string | null;
             /** @description Oldest first. */
-            events: components["schemas"]["Event"][];
+            events: components["schemas"]["WorkloadEvent"][];
             /** @description What it was recognised by. */
             evidence: string;
             /** @description How it ended, where known. */
@@ -1688,7 +1708,26 @@ export interface components {
         Event: {
             /** Format: date-time */
             at: string;
-            what: string;
+            /** @description Empty for what is of no host. */
+            host: string;
+            /** @enum {string} */
+            kind: "began" | "ended" | "failed" | "signed_in" | "signed_out" | "killed" | "booted" | "silent" | "back" | "changed";
+            /** @description Of the workload, or of what was changed. */
+            name: string;
+            owner: string;
+            /** @description Whose it is; unassigned for nobody's, empty for what is no workload. */
+            tenant: string;
+            text: string;
+            /** @description Somebody should look. */
+            urgent: boolean;
+            /** @description Who changed it; empty for what nobody did. */
+            who: string;
+            /**
+             * Format: int64
+             * @description Of the workload that it is about; 0 for none.
+             */
+            workload_id: number;
+            workload_kind: string;
         };
         Exceeded: {
             /**
@@ -3696,6 +3735,11 @@ export interface components {
             /** Format: int64 */
             workload_id: number;
         };
+        WorkloadEvent: {
+            /** Format: date-time */
+            at: string;
+            what: string;
+        };
         WorkloadGPU: {
             /** @description Only its own environment says so. */
             claim?: boolean;
@@ -4016,6 +4060,55 @@ export interface operations {
                         /** @description The retry time in milliseconds. */
                         retry?: number;
                     }[];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-events": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                /** @description One host; all when left out. */
+                host?: string;
+                /** @description Only what is about this tenant's workloads. */
+                tenant?: string;
+                /** @description Only about workloads that this CEL expression matches. */
+                where?: string;
+                /** @description Kinds of events, separated by commas; all when left out. */
+                kinds?: string;
+                /** @description Only about this workload, by its number. */
+                workload?: number;
+                /** @description How many, the newest first; all when 0. */
+                first?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "X-In-All"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Event"][];
                 };
             };
             /** @description Error */

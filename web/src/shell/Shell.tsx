@@ -50,6 +50,7 @@ const pages = [
   { to: '/disks', name: 'Disks' },
   { to: '/network', name: 'Network' },
   { to: '/gpus', name: 'GPUs' },
+  { to: '/events', name: 'Events' },
   { to: '/rules', name: 'Rules' },
 ] as const
 

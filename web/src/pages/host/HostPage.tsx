@@ -10,6 +10,7 @@ import { ShareTable } from '../../figures/ShareTable'
 import { loads } from '../../figures/text'
 import { Waiting } from '../../figures/Trouble'
 import { useTime } from '../../time/useTime'
+import { EventSheet } from '../../figures/EventSheet'
 import { HowItWent } from '../../figures/chart/HowItWent'
 import { CPUMap } from './CPUMap'
 import { CPURows } from './CPURows'
@@ -76,6 +77,7 @@ export function HostPage() {
         <LedgerSheet balance={balance.data} error={balance.error} />
       </div>
       <HowItWent name={host} scope={{ host }} by={['tenant', 'workload', 'user']} capacityOf="the host’s capacity" />
+      <EventSheet name={host} of={{ host }} />
       <PinSheet host={host} />
       <EffectiveSheet host={host} />
       <section className="sheet mt-4.5 overflow-x-auto" aria-labelledby="workloads-title">

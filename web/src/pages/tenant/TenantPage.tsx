@@ -8,6 +8,7 @@ import { QuotaSheet } from './QuotaSheet'
 import { TenantPeople } from './TenantPeople'
 import { TenantPins } from './TenantPins'
 import { TenantUnused } from './TenantUnused'
+import { EventSheet } from '../../figures/EventSheet'
 import { HowItWent } from '../../figures/chart/HowItWent'
 import { BalanceBar } from '../../figures/BalanceBar'
 import { More } from '../../figures/More'
@@ -97,6 +98,7 @@ export function TenantPage() {
           allowances={balance.data.allowances.filter((a) => a.tenant === tenant)}
         />
       )}
+      {row && <EventSheet name={tenant} of={{ tenant }} />}
       {row && <TenantPins tenant={tenant} />}
       {row && <TenantUnused tenant={tenant} />}
       {row && <TenantPeople tenant={tenant} of={of} />}

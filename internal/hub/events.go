@@ -1,0 +1,282 @@
+package hub
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"vinescale/core/amount"
+	"vinescale/core/explain"
+	"vinescale/core/question"
+	"vinescale/core/tenancy"
+	"vinescale/internal/store"
+)
+
+// EventsQuestion asks what happened.
+type EventsQuestion struct {
+	Asked             // workloads are chosen by its expression
+	Tenant   string   // "" for all
+	Kinds    []string // nil for all
+	First    int      // at most so many, the newest first; 0 for as many as are ever told
+	Workload int64    // 0 for all
+}
+
+// mostEvents is how many of each kind of source are told.
+const mostEvents = 5000
+
+// Events answers what happened in a span, the newest first, and how many there were.
+func (h *Hub) Events(ctx context.Context, q *EventsQuestion) (list []explain.Event, inAll int, err error) {
+	for _, k := range q.Kinds {
+		if !slices.Contains(explain.EventKinds(), k) {
+			return nil, 0, problem(Invalid, "no event is of the kind %q: choose from %s", k,
+				strings.Join(explain.EventKinds(), ", "))
+		}
+	}
+	scope, err := h.filtered(ctx, &q.Asked)
+	if err != nil {
+		return nil, 0, err
+	}
+	if q.Tenant != "" {
+		id, err := h.tenantID(ctx, q.Tenant)
+		if err != nil {
+			return nil, 0, err
+		}
+		scope.Tenants = []int32{id}
+	}
+	if q.Workload != 0 {
+		scope.Only = []int64{q.Workload}
+	}
+	w := &eventsWork{Hub: h, scope: scope}
+	sources := []func(context.Context) error{w.lived, w.killed}
+	if scope.IsWhole() {
+		sources = append(sources, w.hosts, w.changed)
+	}
+	for _, source := range sources {
+		if err := source(ctx); err != nil {
+			return nil, 0, err
+		}
+	}
+	list = slices.DeleteFunc(w.list, func(e explain.Event) bool {
+		return len(q.Kinds) > 0 && !slices.Contains(q.Kinds, e.Kind)
+	})
+	explain.SortEvents(list)
+	inAll = len(list)
+	if q.First > 0 {
+		list = list[:min(len(list), q.First)]
+	}
+	return list, inAll, nil
+}
+
+// eventsWork gathers what happened in a scope.
+type eventsWork struct {
+	*Hub
+	scope question.Scope
+	list  []explain.Event
+}
+
+func (w *eventsWork) add(e ...explain.Event) { w.list = append(w.list, e...) }
+
+// lived adds what began and what ended.
+func (w *eventsWork) lived(ctx context.Context) error {
+	stored, err := w.store.Lived(ctx, &w.scope, mostEvents)
+	if err != nil {
+		return err
+	}
+	var signIns []int64
+	hosts := map[int32]bool{}
+	for i := range stored {
+		hosts[stored[i].HostID] = true
+		if stored[i].Kind == amount.Session.String() {
+			signIns = append(signIns, stored[i].ID)
+		}
+	}
+	isNew, err := w.store.NewOrigins(ctx, signIns)
+	if err != nil {
+		return err
+	}
+	var ids []int32
+	for id := range hosts {
+		ids = append(ids, id)
+	}
+	first, err := w.store.FirstTold(ctx, ids)
+	if err != nil {
+		return err
+	}
+	names, err := w.tenantNames(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range stored {
+		x := &stored[i]
+		if !w.scope.HasWorkload(x.ID) {
+			continue
+		}
+		lived := explain.Lived{Workload: x.Core(), ID: x.ID, Host: x.Host.Name, Tenant: named(names, x.TenantID),
+			IsNewOrigin: isNew[x.ID]}
+		if began := x.FirstAt.UTC(); began.After(first[x.HostID].Add(reportsWithin)) {
+			lived.Began = &began
+		}
+		if !x.Alive {
+			lived.Ended = x.EndedAt
+			if x.EndedAt == nil {
+				lived.Ended = x.LastAt
+			}
+			if lived.Ended != nil {
+				at := lived.Ended.UTC()
+				lived.Ended = &at
+			}
+		}
+		w.add(explain.EventsOf(&lived, w.scope.Span.From, w.scope.Span.To)...)
+	}
+	return nil
+}
+
+// killed adds where processes were ended for want of memory, by steps.
+func (w *eventsWork) killed(ctx context.Context) error {
+	answer, err := w.store.Ask(ctx, question.Question{Scope: w.scope, Step: stepFor(w.scope.Span), NoPeaks: true,
+		Measures: []amount.Measure{
+			amount.MemoryOOMKills,
+		}, By: []question.Dimension{question.Workload, question.Tenant}})
+	if err != nil {
+		return err
+	}
+	var users []explain.User
+	rows := slices.DeleteFunc(
+		answer.Rows,
+		func(r question.Row) bool { return !r.Sums[0].Known() || r.Sums[0].Units < 1 },
+	)
+	for _, r := range rows {
+		users = append(users, explain.User{Workload: r.Workload, Tenant: r.Tenant})
+	}
+	names, err := w.namesOf(ctx, users)
+	if err != nil {
+		return err
+	}
+	for i, r := range rows {
+		at := r.Start
+		if at.Before(w.scope.Span.From) {
+			at = w.scope.Span.From
+		}
+		w.add(explain.KilledEvent(at, r.Names.Host, names(users[i]), r.Sums[0].Units))
+	}
+	return nil
+}
+
+// hosts adds when hosts were booted, told nothing, and were back.
+func (w *eventsWork) hosts(ctx context.Context) error {
+	boots, err := w.store.Boots(ctx, &w.scope)
+	if err != nil {
+		return err
+	}
+	all, err := w.store.Hosts(ctx)
+	if err != nil {
+		return err
+	}
+	for _, b := range boots {
+		at := slices.IndexFunc(all, func(x store.Host) bool { return x.ID == b.HostID })
+		if at >= 0 {
+			w.add(explain.BootedEvent(b.Start.UTC(), all[at].Name))
+		}
+	}
+	stretch, err := w.stretch(ctx, question.Question{Scope: w.scope})
+	if err != nil {
+		return err
+	}
+	missed, err := w.missed(ctx, &w.scope, stretch)
+	if err != nil || missed.Uncovered == nil {
+		return err
+	}
+	for i := range missed.Uncovered.Parts {
+		p := &missed.Uncovered.Parts[i]
+		last := time.Time{}
+		if at := slices.IndexFunc(all, func(x store.Host) bool { return x.Name == p.Host }); all[at].LastAt != nil {
+			last = *all[at].LastAt
+		}
+		w.add(explain.SilentEvents(p, w.scope.Span.From, w.scope.Span.To, last)...)
+	}
+	return nil
+}
+
+// changed adds who changed rules, quotas and declarations. Of one host only its declarations are.
+func (w *eventsWork) changed(ctx context.Context) error {
+	span := w.scope.Span
+	within := func(at time.Time) bool { return !at.Before(span.From) && at.Before(span.To) }
+	pins, err := w.store.Pins(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range pins {
+		d := declared(&pins[i])
+		if !w.scope.HasHost(d.HostID) {
+			continue
+		}
+		e := explain.Event{
+			At:   d.From.UTC(),
+			Kind: explain.EventChanged,
+			Host: d.HostName,
+			Name: d.Holder,
+			Who:  d.MadeBy,
+			Text: "CPUs " + d.CPUs + " were declared for it",
+		}
+		if within(d.From) {
+			w.add(e)
+		}
+		if d.Until != nil && within(*d.Until) {
+			e.At, e.Text, e.Who = d.Until.UTC(), "CPUs "+d.CPUs+" are no longer declared for it", d.EndedBy
+			w.add(e)
+		}
+	}
+	if w.scope.Hosts != nil {
+		return nil
+	}
+	changes, err := w.store.QuotaChanges(ctx)
+	if err != nil {
+		return err
+	}
+	tenants, err := w.tenantNames(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range changes {
+		c := &changes[i]
+		if !within(c.MadeAt) {
+			continue
+		}
+		w.add(
+			explain.Event{
+				At:   c.MadeAt.UTC(),
+				Kind: explain.EventChanged,
+				Name: named(tenants, c.TenantID),
+				Who:  c.MadeBy,
+				Text: quotaWords(c),
+			},
+		)
+	}
+	acts, err := w.store.ActsBetween(ctx, span, mostEvents)
+	for _, a := range acts {
+		w.add(explain.Event{At: a.At.UTC(), Kind: explain.EventChanged, Name: a.Subject, Who: a.Who, Text: a.Act})
+	}
+	return err
+}
+
+// quotaWords says what a change of a quota does.
+func quotaWords(c *store.QuotaChange) string {
+	where := "all hosts"
+	if c.Scope != "" {
+		where = c.ScopeKind + " " + c.Scope
+	}
+	what := fmt.Sprintf("the quota of %s on %s", c.Resource, where)
+	if c.WindowBy != "" {
+		what += " for each " + c.WindowBy
+	}
+	unit, _ := tenancy.QuotaUnit(c.Resource, c.WindowBy != "")
+	switch {
+	case c.Ceiling != nil:
+		return fmt.Sprintf("%s was set to %s", what, explain.LimitInWords(*c.Ceiling, unit))
+	case c.Soft != nil:
+		return fmt.Sprintf("%s is watched from %s on", what, explain.LimitInWords(*c.Soft, unit))
+	}
+	return what + " has ended"
+}

@@ -1,0 +1,64 @@
+import { Link } from '@tanstack/react-router'
+import type { Happened } from '../api/client'
+import { useTime } from '../time/useTime'
+import { List, type Column } from './List'
+import { said, shown } from './Name'
+import { WorkloadLink } from './WorkloadLink'
+
+/** What happened, a line each; what somebody should look at has a mark. */
+export function EventList({ name, events, withHost }: { name: string; events: Happened[]; withHost?: boolean }) {
+  const { search } = useTime()
+  const columns: Column<Happened>[] = [
+    {
+      id: 'at',
+      head: 'When',
+      className: 'whitespace-nowrap',
+      value: (e) => e.at,
+      cell: (e) => new Date(e.at).toLocaleString('en-GB', { dateStyle: 'short', timeStyle: 'medium' }),
+    },
+    {
+      id: 'name',
+      head: 'What',
+      isHead: true,
+      value: (e) => e.name,
+      cell: (e) => (e.workload_id > 0 ? <WorkloadLink id={e.workload_id} name={e.name} /> : shown(e.name)),
+    },
+    {
+      id: 'text',
+      head: 'Happened',
+      value: (e) => e.text,
+      cell: (e) => (
+        <>
+          {e.urgent && <span className="mark-bad mr-2 inline-block" role="img" aria-label="look at it" />}
+          {said(e.text)}
+        </>
+      ),
+    },
+    ...(withHost
+      ? [
+          {
+            id: 'host',
+            head: 'Host',
+            value: (e: Happened) => e.host || null,
+            cell: (e: Happened) =>
+              e.host && (
+                <Link to="/hosts/$host" params={{ host: e.host }} search={search}>
+                  {e.host}
+                </Link>
+              ),
+          },
+        ]
+      : []),
+    { id: 'tenant', head: 'Tenant', value: (e) => e.tenant || null },
+    { id: 'who', head: 'By', value: (e) => e.who || null },
+    { id: 'kind', head: 'Kind', value: (e) => e.kind, isHidden: true },
+  ]
+  return (
+    <List
+      name={name}
+      rows={events}
+      columns={columns}
+      rowKey={(e) => `${e.at} ${e.kind} ${e.host} ${e.workload_id} ${e.name} ${e.text}`}
+    />
+  )
+}
