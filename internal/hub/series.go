@@ -289,7 +289,7 @@ func (w *seriesWork) highestMinutes(ctx context.Context, g *explain.SeriesGround
 	if g.PeakOf != explain.PeakOfMinute {
 		return most, nil
 	}
-	cells, err := w.store.TenantCells(ctx, w.scope.Hosts, w.q.Span, w.step < time.Hour)
+	cells, err := w.store.TenantCells(ctx, w.scope.Hosts, w.q.Span, w.step < time.Hour, w.q.Measure)
 	q := question.Question{Step: w.step}
 	for i := range cells {
 		c := &cells[i]

@@ -227,7 +227,13 @@ func (w *standWork) ceilings(ctx context.Context, sets []*quotaSet, b *explain.B
 // cells reads what tenants had by the minute or the hour, with the minutes of those hours where it takes them.
 func (w *standWork) cells(ctx context.Context, sets []*quotaSet) (*explain.Cells, error) {
 	span := w.scope.Span
-	list, err := w.store.TenantCells(ctx, w.scope.Hosts, span, span.To.Sub(span.From) <= 24*time.Hour)
+	var of []amount.Resource
+	for _, s := range sets {
+		if r, err := amount.ParseResource(s.Name); err == nil && !slices.Contains(of, r) {
+			of = append(of, r)
+		}
+	}
+	list, err := w.store.TenantCells(ctx, w.scope.Hosts, span, span.To.Sub(span.From) <= 24*time.Hour, of...)
 	if err != nil {
 		return nil, err
 	}

@@ -43,10 +43,13 @@ func forgetPeaks(tx *gorm.DB, from, to time.Time) error {
 }
 
 // perResource is a list of expressions, one for each resource's column: %s is its name.
-func perResource(format string) string {
+func perResource(format string) string { return perEach(amount.Resources(), format) }
+
+// perEach is perResource of some.
+func perEach(of []amount.Resource, format string) string {
 	var list []string
-	for _, name := range amount.ResourceNames() {
-		list = append(list, strings.ReplaceAll(format, "%s", name))
+	for _, r := range of {
+		list = append(list, strings.ReplaceAll(format, "%s", r.String()))
 	}
 	return strings.Join(list, ", ")
 }

@@ -15,14 +15,15 @@ import (
 	"vinescale/core/question"
 )
 
-// TenantCells tells what tenants had over a span on some hosts (nil for all), in order: in minutes where fine is set,
-// else in hours, with minutes at the span's edges and where an hour was not summed yet.
-func (s *Store) TenantCells(ctx context.Context, hosts []int32, span question.Span, fine bool) ([]explain.Cell, error) {
+// TenantCells tells what tenants had of some resources over a span on some hosts (nil for all), in order: in minutes
+// where fine is set, else in hours, with minutes at the span's edges and where an hour was not summed yet.
+func (s *Store) TenantCells(ctx context.Context, hosts []int32, span question.Span, fine bool,
+	of ...amount.Resource) ([]explain.Cell, error) {
 	if fine {
-		return s.minuteCells(ctx, hosts, []question.Span{span})
+		return s.minuteCells(ctx, hosts, []question.Span{span}, of)
 	}
 	whole := question.ReadingOf(span, 0).Hours
-	cells, err := s.hourCells(ctx, hosts, whole)
+	cells, err := s.hourCells(ctx, hosts, whole, of)
 	if err != nil {
 		return nil, err
 	}
@@ -30,7 +31,7 @@ func (s *Store) TenantCells(ctx context.Context, hosts []int32, span question.Sp
 	if err != nil {
 		return nil, err
 	}
-	minutes, err := s.minuteCells(ctx, hosts, rest)
+	minutes, err := s.minuteCells(ctx, hosts, rest, of)
 	return append(cells, minutes...), err
 }
 
@@ -153,8 +154,9 @@ func (s *Store) addedMinutes(ctx context.Context, hosts []int32, of amount.Resou
 }
 
 // minuteCells reads minutes of some spans.
-func (s *Store) minuteCells(ctx context.Context, hosts []int32, spans []question.Span) ([]explain.Cell, error) {
-	if len(spans) == 0 {
+func (s *Store) minuteCells(ctx context.Context, hosts []int32, spans []question.Span,
+	of []amount.Resource) ([]explain.Cell, error) {
+	if len(spans) == 0 || len(of) == 0 {
 		return nil, nil
 	}
 	var b statement
@@ -167,7 +169,7 @@ func (s *Store) minuteCells(ctx context.Context, hosts []int32, spans []question
 				SELECT * FROM tenant_minute u WHERE u.minute >= w.begin AND u.minute < w.until AND %[6]s OFFSET 0) m
 			GROUP BY 1, 2) x
 		GROUP BY 1, 2 ORDER BY 1, 2`, "coalesce((SELECT t.id FROM tenants t WHERE t.id = x.tenant_id), 0)",
-		perResource("coalesce(sum(x.%s), 0)::float8"), perResource("sum(m.%s) AS %s"), b.arg(from), b.arg(to), where)
+		perEach(of, "coalesce(sum(x.%s), 0)::float8"), perEach(of, "sum(m.%s) AS %s"), b.arg(from), b.arg(to), where)
 	rows, err := s.db.WithContext(ctx).Raw(query, b.args...).Rows()
 	if err != nil {
 		return nil, fmt.Errorf("what tenants had by the minute: %w", err)
@@ -177,8 +179,8 @@ func (s *Store) minuteCells(ctx context.Context, hosts []int32, spans []question
 	for rows.Next() {
 		c := explain.Cell{Minutes: 1}
 		into := []any{&c.Start, &c.Tenant}
-		for i := range c.Sum {
-			into = append(into, &c.Sum[i])
+		for _, r := range of {
+			into = append(into, &c.Sum[r])
 		}
 		if err := rows.Scan(into...); err != nil {
 			return nil, err
@@ -192,8 +194,9 @@ func (s *Store) minuteCells(ctx context.Context, hosts []int32, spans []question
 
 // hourCells reads whole hours that were summed. Of several hosts together the highest and the lowest minute are bounds.
 // The lowest is not known of hours that were summed by an older program.
-func (s *Store) hourCells(ctx context.Context, hosts []int32, span question.Span) (cells []explain.Cell, err error) {
-	if span.IsEmpty() {
+func (s *Store) hourCells(ctx context.Context, hosts []int32, span question.Span,
+	of []amount.Resource) (cells []explain.Cell, err error) {
+	if span.IsEmpty() || len(of) == 0 {
 		return nil, nil
 	}
 	var b statement
@@ -203,7 +206,7 @@ func (s *Store) hourCells(ctx context.Context, hosts []int32, span question.Span
 	}
 	query := fmt.Sprintf(`SELECT u.hour, %[1]s AS tenant_id, %[2]s
 		FROM tenant_peak u JOIN peak_hours USING (hour) WHERE u.hour >= %[3]s AND u.hour < %[4]s AND %[5]s
-		GROUP BY 1, 2 ORDER BY 1, 2`, tenantThen, perResource("coalesce(sum(u.%s), 0)::float8, coalesce(sum(u.%s"+
+		GROUP BY 1, 2 ORDER BY 1, 2`, tenantThen, perEach(of, "coalesce(sum(u.%s), 0)::float8, coalesce(sum(u.%s"+
 		lowSuffix+"), 0)::float8, CASE WHEN count(u.%s) = count(u.%s"+sumSuffix+") THEN coalesce(sum(u.%s"+sumSuffix+
 		"), 0) ELSE -1 END::float8"), b.arg(span.From), b.arg(span.To), place)
 	rows, err := s.db.WithContext(ctx).Raw(query, b.args...).Rows()
@@ -214,8 +217,8 @@ func (s *Store) hourCells(ctx context.Context, hosts []int32, span question.Span
 	for rows.Next() {
 		c := explain.Cell{Minutes: 60}
 		into := []any{&c.Start, &c.Tenant}
-		for i := range amount.NumResources {
-			into = append(into, &c.Most[i], &c.Least[i], &c.Sum[i])
+		for _, r := range of {
+			into = append(into, &c.Most[r], &c.Least[r], &c.Sum[r])
 		}
 		if err := rows.Scan(into...); err != nil {
 			return nil, err
