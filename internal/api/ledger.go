@@ -7,7 +7,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"vinescale/core/amount"
 	"vinescale/core/question"
 	"vinescale/internal/hub"
 	"vinescale/internal/sheet"
@@ -66,9 +65,9 @@ func ledgerRoutes(api huma.API, s *service) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		m, err := amount.Parse(string(in.Of))
+		m, err := in.Of.measure()
 		if err != nil {
-			return nil, asProblem(&hub.Problem{Class: hub.Invalid, Detail: err.Error()})
+			return nil, asProblem(err)
 		}
 		l,
 			err := s.hub.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: span, Host: in.Host, Where: in.Where},

@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"vinescale/core/amount"
+	"vinescale/internal/hub"
 )
 
 // Measure is one entry of the register: what the book counts, and how its figures are to be read and drawn.
@@ -74,6 +75,15 @@ func (resourceName) Schema(huma.Registry) *huma.Schema { return nameSchema(amoun
 
 // measureName is a parameter that names a measure of the register.
 type measureName string
+
+// measure is the one that is named.
+func (m measureName) measure() (amount.Measure, error) {
+	of, err := amount.Parse(string(m))
+	if err != nil {
+		return of, &hub.Problem{Class: hub.Invalid, Detail: err.Error()}
+	}
+	return of, nil
+}
 
 // Schema lists the measures that the register holds.
 func (measureName) Schema(huma.Registry) *huma.Schema {

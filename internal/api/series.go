@@ -6,7 +6,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"vinescale/core/amount"
 	"vinescale/core/explain"
 	"vinescale/internal/hub"
 )
@@ -36,9 +35,9 @@ func seriesRoutes(api huma.API, s *service) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		m, err := amount.Parse(string(in.Of))
+		m, err := in.Of.measure()
 		if err != nil {
-			return nil, asProblem(&hub.Problem{Class: hub.Invalid, Detail: err.Error()})
+			return nil, asProblem(err)
 		}
 		series, err := s.hub.Series(ctx, &hub.SeriesQuestion{
 			Asked: hub.Asked{Span: span, Host: in.Host, Where: in.Where}, Measure: m, By: in.By, Tenant: in.Tenant,

@@ -2,6 +2,7 @@ import { useState } from 'react'
 import { answer, api, type DeclaredPin, type PinToDeclare } from '../../api/client'
 import { useDeclaredPins, usePins, useTenants } from '../../api/queries'
 import { Ending, Outcome, useUndoable } from '../../figures/Acts'
+import { List } from '../../figures/List'
 import { shown } from '../../figures/Name'
 import { PinList } from '../../figures/PinList'
 import { moment } from '../../figures/text'
@@ -194,37 +195,45 @@ function Declaring({
 
 function History({ all }: { all: DeclaredPin[] }) {
   return (
-    <table>
-      <thead>
-        <tr>
-          <th scope="col">CPUs</th>
-          <th scope="col">Declared for</th>
-          <th scope="col">From</th>
-          <th scope="col">Until</th>
-          <th scope="col">By</th>
-          <th scope="col">Reason</th>
-          <th scope="col">Ended by</th>
-        </tr>
-      </thead>
-      <tbody>
-        {[...all].reverse().map((p) => (
-          <tr key={p.id}>
-            <td>
+    <List
+      name="declared-cpus-history"
+      rows={[...all].reverse()}
+      rowKey={(p) => String(p.id)}
+      columns={[
+        {
+          id: 'cpus',
+          head: 'CPUs',
+          value: (p) => p.cpus,
+          cell: (p) => (
+            <>
               {p.cpus}
               {!p.exclusive && <span className="text-ink-2"> shared</span>}
-            </td>
-            <td>{shown(p.holder)}</td>
-            <td>{moment(p.from)}</td>
-            <td>{p.until === null ? '–' : p.until === p.from ? 'taken back' : moment(p.until)}</td>
-            <td>{p.made_by}</td>
-            <td>{shown(p.reason)}</td>
-            <td>
+            </>
+          ),
+        },
+        { id: 'alone', head: 'Alone', value: (p) => p.exclusive, isHidden: true },
+        { id: 'holder', head: 'Declared for', value: (p) => p.holder, cell: (p) => shown(p.holder) },
+        { id: 'from', head: 'From', value: (p) => p.from, cell: (p) => moment(p.from) },
+        {
+          id: 'until',
+          head: 'Until',
+          value: (p) => p.until,
+          cell: (p) => (p.until === null ? '–' : p.until === p.from ? 'taken back' : moment(p.until)),
+        },
+        { id: 'made_by', head: 'By', value: (p) => p.made_by },
+        { id: 'reason', head: 'Reason', value: (p) => p.reason, cell: (p) => shown(p.reason) },
+        {
+          id: 'ended_by',
+          head: 'Ended by',
+          value: (p) => (p.end_reason ? `${p.ended_by}: ${p.end_reason}` : p.ended_by),
+          cell: (p) => (
+            <>
               {p.ended_by}
               {p.end_reason && `: ${shown(p.end_reason)}`}
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+            </>
+          ),
+        },
+      ]}
+    />
   )
 }

@@ -1,5 +1,7 @@
 import { useState } from 'react'
+import type { Quota } from '../../api/client'
 import { useQuotaChanges } from '../../api/queries'
+import { List } from '../../figures/List'
 import { shown } from '../../figures/Name'
 import { limited, quotaFigure, quotaUnit, scopeText } from '../../figures/quotas'
 import { moment } from '../../figures/text'
@@ -9,6 +11,8 @@ export function QuotaHistory({ tenant }: { tenant: string }) {
   const changes = useQuotaChanges(tenant)
   const [open, setOpen] = useState(false)
   if (!changes.data?.length) return null
+  const mark = (c: Quota, v: number | null) =>
+    v === null ? 'none' : quotaFigure(v, quotaUnit(c.resource, c.unit, c.ceiling ?? c.soft))
   return (
     <>
       <h3 className="border-t border-rule-2 px-3.5 py-2">
@@ -17,45 +21,47 @@ export function QuotaHistory({ tenant }: { tenant: string }) {
         </button>
       </h3>
       {open && (
-        <table>
-          <thead>
-            <tr>
-              <th scope="col">Of</th>
-              <th scope="col">On</th>
-              <th scope="col">For each</th>
-              <th scope="col" className="num">
-                Ceiling
-              </th>
-              <th scope="col" className="num">
-                Soft mark
-              </th>
-              <th scope="col">Applies from</th>
-              <th scope="col">Made by</th>
-              <th scope="col">Reason</th>
-            </tr>
-          </thead>
-          <tbody>
-            {changes.data.map((c) => {
-              const unit = quotaUnit(c.resource, c.unit, c.ceiling ?? c.soft)
-              const mark = (v: number | null) => (v === null ? 'none' : quotaFigure(v, unit))
-              return (
-                <tr key={c.resource + c.scope + c.window + c.applies_at + c.made_at}>
-                  <td>{limited(c.resource)}</td>
-                  <td>{shown(scopeText(c.scope_kind, c.scope))}</td>
-                  <td>{c.window === '' ? 'moment' : `${c.window} (${c.zone})`}</td>
-                  <td className="num">
-                    {mark(c.ceiling)}
-                    {c.basis !== 'used' && <span className="text-ink-2"> {c.basis}</span>}
-                  </td>
-                  <td className="num">{mark(c.soft)}</td>
-                  <td>{moment(c.applies_at)}</td>
-                  <td>{shown(c.made_by)}</td>
-                  <td>{shown(c.reason)}</td>
-                </tr>
-              )
-            })}
-          </tbody>
-        </table>
+        <List
+          name={`quota-history-${tenant}`}
+          rows={changes.data}
+          rowKey={(c) => c.resource + c.scope + c.window + c.applies_at + c.made_at}
+          columns={[
+            { id: 'of', head: 'Of', value: (c) => c.resource, cell: (c) => limited(c.resource) },
+            { id: 'unit', head: 'Unit', value: (c) => c.unit, isHidden: true },
+            {
+              id: 'on',
+              head: 'On',
+              value: (c) => scopeText(c.scope_kind, c.scope),
+              cell: (c) => shown(scopeText(c.scope_kind, c.scope)),
+            },
+            {
+              id: 'window',
+              head: 'For each',
+              value: (c) => (c.window === '' ? 'moment' : `${c.window} (${c.zone})`),
+            },
+            {
+              id: 'ceiling',
+              head: 'Ceiling',
+              isFigure: true,
+              value: (c) => c.ceiling,
+              cell: (c) => (
+                <>
+                  {mark(c, c.ceiling)}
+                  {c.basis !== 'used' && <span className="text-ink-2"> {c.basis}</span>}
+                </>
+              ),
+            },
+            { id: 'soft', head: 'Soft mark', isFigure: true, value: (c) => c.soft, cell: (c) => mark(c, c.soft) },
+            {
+              id: 'applies_at',
+              head: 'Applies from',
+              value: (c) => c.applies_at,
+              cell: (c) => moment(c.applies_at),
+            },
+            { id: 'made_by', head: 'Made by', value: (c) => c.made_by, cell: (c) => shown(c.made_by) },
+            { id: 'reason', head: 'Reason', value: (c) => c.reason, cell: (c) => shown(c.reason) },
+          ]}
+        />
       )}
     </>
   )
