@@ -41,10 +41,12 @@ export function EventList({ name, events, withHost }: { name: string; events: Ha
             head: 'Host',
             value: (e: Happened) => e.host || null,
             cell: (e: Happened) =>
-              e.host && (
+              e.host ? (
                 <Link to="/hosts/$host" params={{ host: e.host }} search={search}>
                   {e.host}
                 </Link>
+              ) : (
+                '–'
               ),
           },
         ]
