@@ -21,7 +21,8 @@ type Balance struct {
 	Allowances []AllowanceStand `json:"allowances"`
 	// What was promised on all hosts, on each pool and on each host, against what there is.
 	Promised []Promise `json:"promised"`
-	// Hosts that were short of CPU time, and who had more of it than by weight; the one where most was waited first.
+	// CPUs that were short, and who had more of their time than by weight; those where most was waited first. Looked
+	// into are the busiest stretches of each host, and of these on all hosts the busiest 48.
 	Short []Shortage `json:"short"`
 	Note  string     `json:"note,omitempty" doc:"Where sums stand for intervals that are no longer kept."`
 }

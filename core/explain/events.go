@@ -92,9 +92,13 @@ func EventsOf(w *Lived, from, to time.Time) []Event {
 	return list
 }
 
-// endedWell tells of an ending, as informants word it, whether it is what was meant.
+// endedWell tells of an ending, as informants word it ("exit code 0 (success)"), whether somebody meant it: a code of 0
+// with no reason that says otherwise, or that somebody cancelled it.
 func endedWell(exit string) bool {
-	return slices.Contains([]string{"exit code 0", "exit code 0 (completed)", "0"}, exit)
+	code, reason, _ := strings.Cut(exit, " (")
+	reason = strings.ToLower(strings.TrimSuffix(reason, ")"))
+	return reason == "cancelled" || code == "exit code 0" &&
+		slices.Contains([]string{"", "completed", "success"}, reason)
 }
 
 // KilledEvent tells that processes of a workload were ended for want of memory, in a step that begins at a moment.

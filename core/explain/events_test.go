@@ -48,6 +48,17 @@ func TestEvents_HowThingsBeganAndEnded(t *testing.T) {
 	}
 }
 
+func TestEvents_AnEndingIsAsItsSystemWordsIt(t *testing.T) {
+	for exit, isWell := range map[string]bool{
+		"exit code 0": true, "exit code 0 (Completed)": true, "exit code 0 (success)": true,
+		"exit code 0 (completed)": true, "exit code 0 (cancelled)": true, "exit code 143 (cancelled)": true,
+		"exit code 0 (timeout)": false, "exit code 137 (OOMKilled)": false, "exit code 3": false,
+		"exit code 1 (success)": false,
+	} {
+		assert.Equal(t, isWell, endedWell(exit), exit)
+	}
+}
+
 func TestEvents_OfHosts(t *testing.T) {
 	noon := time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
 	part := UncoveredPart{Host: "press-1", From: noon, To: noon.Add(10 * time.Minute), Seconds: 600}

@@ -189,7 +189,9 @@ func (s *Series) RestOf(g *SeriesGround, all []SeriesRow) SeriesGroup {
 				left -= *of
 			}
 		}
-		left = max(left, 0) // what floating point leaves
+		if left < 0 && -left < 1e-9**mean {
+			left = 0 // what floating point leaves
+		}
 		x.Mean[k] = &left
 		if x.Least == nil || left < *x.Least {
 			x.Least = &left

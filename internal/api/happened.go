@@ -22,7 +22,7 @@ type eventsInput struct {
 }
 
 type eventsOutput struct {
-	InAll int `header:"X-In-All" doc:"How many there were in the span."`
+	InAll int `header:"X-In-All" doc:"How many were found: of each source the newest 5000 are looked at."`
 	Body  []explain.Event
 }
 

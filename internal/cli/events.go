@@ -18,7 +18,7 @@ func newEvents() *cobra.Command {
 		Long: `Events lists what happened in a span, the newest first: workloads that began and how they
 ended, sign-ins with where they came from, processes that were ended for want of memory, hosts
 that were booted, silent or back, and who changed rules, quotas and declared CPUs. A star marks
-what somebody should look at.`,
+what somebody should look at. Of each source the newest 5,000 are looked at.`,
 		Example: `  vinescale events --span 24h
   vinescale events --host press-1 --kind failed --kind killed
   vinescale events --tenant "Frost Watch" --span 7d --as jsonl`}

@@ -4,7 +4,7 @@ import { useTime } from '../../time/useTime'
 import { List, type Column } from '../List'
 import { moment } from '../text'
 import { figure, type Unit } from '../units'
-import { highestOf, scaleOf, topsOf, type Bound, type Layer, type Told } from './layers'
+import { highestOf, scaleOf, sumOf, topsOf, type Bound, type Layer, type Told } from './layers'
 import { Plot } from './Plot'
 
 /** How figures went, as a drawing that can be read at every moment, or as a table. */
@@ -136,7 +136,7 @@ function Moment({
     return long > 0 ? sum / long : null
   }
   const value = (list: Told[] | undefined) => (list ? (at === null ? meanOf(list) : (list[at] ?? null)) : null)
-  const sum = isStack ? value(topsOf(layers).slice(-1)[0]) : null
+  const sum = isStack ? value(sumOf(layers)) : null
   const part = (v: Told) => (v === null || !of || of.value <= 0 ? '' : `${((100 * v) / of.value).toFixed(1)} %`)
   const highest = (l: Layer) => (at === null ? (highestOf([l.peak ?? []])?.value ?? null) : (l.peak?.[at] ?? null))
   const hasPeaks = layers.some((l) => l.peak)

@@ -147,7 +147,7 @@ export function layersOf(series: Series, isOne: boolean, colours: Map<string, nu
       name: 'charged to nobody',
       colour: 'var(--rule-2)',
       isUnknown: true,
-      mean: series.residual.map((v) => (v === null ? null : Math.max(v, 0))),
+      mean: series.residual,
     })
   return layers
 }

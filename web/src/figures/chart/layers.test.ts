@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import type { Series } from '../../api/client'
 import { layersOf } from './HowItWent'
-import { gapsOf, highestOf, scaleOf, topsOf, type Layer } from './layers'
+import { gapsOf, highestOf, scaleOf, sumOf, topsOf, type Layer } from './layers'
 
 const cores = { name: 'cores', per: 1, digits: 1 }
 const layer = (name: string, ...mean: (number | null)[]): Layer => ({ key: name, name, colour: 'var(--t1)', mean })
@@ -77,7 +77,10 @@ describe('the layers of a chart', () => {
       'kernel',
       'charged to nobody',
     ])
-    expect(all[4]!.mean).toEqual([0, null])
+    expect(all[4]!.mean).toEqual([-0.2, null])
+    expect(topsOf(all)[4]![0]).toBeCloseTo(2.6)
+    expect(sumOf(all)[0]).toBeCloseTo(2.4)
+    expect(sumOf(all)[1]).toBeNull()
     expect(all[0]!.peak).toBeUndefined()
     expect(layersOf(series, true, new Map()).map((l) => l.peak)).toEqual([
       [2, null],

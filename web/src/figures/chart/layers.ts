@@ -21,7 +21,10 @@ export interface Bound {
   value: number
 }
 
-/** The tops of layers that stand on each other; null where none of them is known. A layer without a figure has none. */
+/**
+ * The tops of layers that stand on each other; null where none of them is known. A layer without a figure has none, and
+ * one below zero, as a residual may be, has no height.
+ */
 export function topsOf(layers: Layer[]): Told[][] {
   const n = layers[0]?.mean.length ?? 0
   const tops: Told[][] = layers.map(() => [])
@@ -29,11 +32,18 @@ export function topsOf(layers: Layer[]): Told[][] {
     const isKnown = layers.some((l) => l.mean[k] !== null)
     let sum = 0
     layers.forEach((l, i) => {
-      sum += l.mean[k] ?? 0
+      sum += Math.max(l.mean[k] ?? 0, 0)
       tops[i]!.push(isKnown ? sum : null)
     })
   }
   return tops
+}
+
+/** What all layers add up to, with their signs; null where none of them is known. */
+export function sumOf(layers: Layer[]): Told[] {
+  return (layers[0]?.mean ?? []).map((_, k) =>
+    layers.some((l) => l.mean[k] !== null) ? layers.reduce((sum, l) => sum + (l.mean[k] ?? 0), 0) : null,
+  )
 }
 
 /** The highest of some figures, and at which step; nothing where none is known. */
