@@ -21,7 +21,7 @@ var floors = [][]string{
 	{"internal/api"},
 	{"internal/hub"},
 	{"internal/store", "internal/collect", "internal/postgres", "internal/console"},
-	{"internal/client", "internal/kernel", "internal/stage", "internal/gpulibrary"},
+	{"internal/client", "internal/kernel", "internal/stage", "internal/gpulibrary", "internal/frames"},
 	{"internal/wire", "internal/informants", "internal/sheet", "internal/kernel/bpf",
 		"internal/kernel/netlink", "internal/kernel/space", "internal/devices"},
 	{"internal/identify", "internal/kernel/tree"},

@@ -185,6 +185,33 @@ func merged(programs []programTally) []programTally {
 	return out
 }
 
+// peakOf is the peak of a usage that one tick holds: its mean.
+func peakOf(r amount.Resource, units, elapsed int64) int64 {
+	if r.IsLevel() {
+		return units / elapsed
+	}
+	return units * 1000 / elapsed
+}
+
+// AsTick returns the interval with the peaks that it would have if it were one tick, and not the sum of several shorter
+// ones. A host that is watched is read more often than others, and a peak must not depend on who looked.
+func (iv *Interval) AsTick() *Interval {
+	if iv.Ticks == 1 {
+		return iv
+	}
+	tick := *iv
+	tick.Ticks, tick.Usages = 1, slices.Clone(iv.Usages)
+	for i := range tick.Usages {
+		u := &tick.Usages[i]
+		for r, units := range u.Units {
+			if u.Source[r] != amount.Unavailable {
+				u.Peak[r] = peakOf(amount.Resource(r), units, iv.ElapsedMillis)
+			}
+		}
+	}
+	return &tick
+}
+
 func (t *tally) usage(w WorkloadID, elapsed int64) Usage {
 	u := Usage{Workload: w, Threads: t.threads, Procs: t.procs, RunnableMillis: int64(t.runnable) * elapsed,
 		RunnablePeak: t.runnable}
@@ -197,11 +224,7 @@ func (t *tally) usage(w WorkloadID, elapsed int64) Usage {
 		// its own.
 		u.Units[r] = max(t.units[r], 0)
 		u.Source[r] = t.source[r]
-		if amount.Resource(r).IsLevel() {
-			u.Peak[r] = u.Units[r] / elapsed
-		} else {
-			u.Peak[r] = u.Units[r] * 1000 / elapsed
-		}
+		u.Peak[r] = peakOf(amount.Resource(r), u.Units[r], elapsed)
 	}
 	if t.counted&HasPerCPU != 0 {
 		for c, micros := range t.perCPU {

@@ -178,6 +178,20 @@ func (l *Leaf) Table(name string) *Table {
 // Intervals is how many intervals, or sums of some, the leaf has.
 func (l *Leaf) Intervals() int { return l.Tables[Intervals].Rows() }
 
+// Bytes is about how much memory the leaf takes.
+func (l *Leaf) Bytes() int {
+	n := 1000
+	for _, t := range l.Tables {
+		for i := range t.Low {
+			n += 8 * (len(t.Low[i]) + len(t.High[i]))
+		}
+	}
+	for _, w := range l.Words {
+		n += 16 + len(w)
+	}
+	return n
+}
+
 // Start is when an interval began.
 func (l *Leaf) Start(at int64) time.Time {
 	return time.UnixMicro(l.Tables[Intervals].Of("start")[at]).UTC()

@@ -70,6 +70,9 @@ func PastKeeping(g Grain) string {
 // ReadingOf finds the coarsest sums that answer exactly for a span in steps; 0 is one step.
 func ReadingOf(span Span, step time.Duration) Reading {
 	r := Reading{Span: span}
+	if span.Frames {
+		return r
+	}
 	most := coarsest(step)
 	if most >= ByHour {
 		r.Hours = whole(span, ByHour)

@@ -54,7 +54,7 @@ func PlanFor(q Question) (*Plan, error) {
 		}
 	}
 	p.Peaks = slices.Equal(q.By, []Dimension{Tenant}) && !q.State && !q.NoPeaks && q.Scope.Only == nil && q.Step == 0 &&
-		q.Scope.Span.isWholeMinutes()
+		q.Scope.Span.isWholeMinutes() && !q.Scope.Span.Frames
 	p.Ticks = !p.Peaks && !q.NoPeaks
 	return p, nil
 }

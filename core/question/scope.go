@@ -6,7 +6,12 @@ import (
 )
 
 // Span is a stretch of time: an interval belongs to it when it begins at From or later, and before To.
-type Span struct{ From, To time.Time }
+type Span struct {
+	From, To time.Time
+	// Frames tells that live frames answer, which are of ticks, and not the book. They are held for a quarter of an
+	// hour, and a minute's add up to what the book has of it.
+	Frames bool
+}
 
 // Holds tells whether an interval that begins at a time belongs to the span.
 func (s Span) Holds(start time.Time) bool { return !start.Before(s.From) && start.Before(s.To) }
@@ -16,7 +21,7 @@ func (s Span) IsEmpty() bool { return !s.From.Before(s.To) }
 
 // Less is what is left of the span without an inner one: up to two spans, none of them empty.
 func (s Span) Less(inner Span) []Span {
-	rest := []Span{{s.From, inner.From}, {inner.To, s.To}}
+	rest := []Span{{From: s.From, To: inner.From}, {From: inner.To, To: s.To}}
 	if inner.IsEmpty() {
 		rest = []Span{s}
 	}

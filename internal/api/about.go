@@ -11,7 +11,7 @@ import (
 
 type workloadInput struct {
 	ID int64 `path:"id"`
-	SpanParams
+	LiveParams
 }
 
 type workloadOutput struct{ Body *hub.AboutWorkload }
@@ -19,7 +19,7 @@ type workloadOutput struct{ Body *hub.AboutWorkload }
 type groupInput struct {
 	What string `path:"what" enum:"host,user,tenant"`
 	Name string `path:"name"`
-	SpanParams
+	LiveParams
 	First int `query:"first" minimum:"0" doc:"How many workloads to list; all when 0."`
 }
 
@@ -30,7 +30,11 @@ func aboutRoutes(api huma.API, s *service) {
 		OperationID: "get-workload", Method: http.MethodGet, Path: Prefix + "/workloads/{id}",
 		Summary: "Everything about one workload", Metadata: readers(),
 	}, func(ctx context.Context, in *workloadInput) (*workloadOutput, error) {
-		span, err := in.span(s)
+		host, err := s.hub.HostOfWorkload(ctx, in.ID)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		span, err := in.liveSpan(ctx, s, host)
 		if err != nil {
 			return nil, asProblem(err)
 		}
@@ -44,7 +48,11 @@ func aboutRoutes(api huma.API, s *service) {
 		OperationID: "get-about", Method: http.MethodGet, Path: Prefix + "/about/{what}/{name}",
 		Summary: "Everything about a host, a user or a tenant", Metadata: readers(),
 	}, func(ctx context.Context, in *groupInput) (*groupOutput, error) {
-		span, err := in.span(s)
+		host := ""
+		if in.What == "host" {
+			host = in.Name
+		}
+		span, err := in.liveSpan(ctx, s, host)
 		if err != nil {
 			return nil, asProblem(err)
 		}

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net/http"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -61,13 +62,13 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 	}
 	config.Security = []map[string][]string{{"token": {}}}
 	api := humachi.New(r, config)
-	s := &service{hub: h, gates: newGates()}
+	s := &service{hub: h, gates: newGates(), router: r}
 	api.UseMiddleware(s.authenticate(api), fitTexts(api), s.limit(api))
 	for _, routes := range []func(huma.API, *service){
 		signInRoutes, registerRoutes, hostRoutes, ledgerRoutes, balanceRoutes, balancesRoutes, timelineRoutes,
 		seriesRoutes, pastRoutes, tenantRoutes, ruleRoutes, quotaRoutes, pinRoutes, unusedRoutes, tokenRoutes,
-		intervalRoutes, noticeRoutes, eventRoutes, tenancyRoutes, workloadRoutes, aboutRoutes, figureRoutes,
-		sensorRoutes, machineRoutes, auditRoutes, verifyRoutes,
+		intervalRoutes, noticeRoutes, frameRoutes, liveRoutes, paceRoutes, eventRoutes, tenancyRoutes,
+		workloadRoutes, aboutRoutes, figureRoutes, sensorRoutes, machineRoutes, auditRoutes, verifyRoutes,
 	} {
 		routes(api, s)
 	}
@@ -75,8 +76,10 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 }
 
 type service struct {
-	hub   *hub.Hub
-	gates gates
+	hub    *hub.Hub
+	gates  gates
+	router http.Handler
+	live   liveRoom
 }
 
 type roleKey struct{}
@@ -109,6 +112,14 @@ func (s *service) authenticate(api huma.API) func(huma.Context, func(huma.Contex
 			next(ctx)
 			return
 		}
+		if role, is := ctx.Context().Value(insideKey{}).(string); is { // a listener's, who was let in with it
+			if !slices.Contains(allowed, role) {
+				writeProblem(api, ctx, notAllowed(role, allowed))
+				return
+			}
+			next(huma.WithValue(ctx, roleKey{}, store.Token{Role: role}))
+			return
+		}
 		token, fromCookie := bearer(ctx)
 		t, err := s.hub.SignIn(ctx.Context(), token)
 		if err != nil {
@@ -123,17 +134,19 @@ func (s *service) authenticate(api huma.API) func(huma.Context, func(huma.Contex
 				Detail: "a change by cookie needs the header X-Vinescale"})
 			return
 		}
-		for _, role := range allowed {
-			if t.Role == role {
-				signed := huma.WithValue(ctx, roleKey{}, t)
-				next(huma.WithContext(signed, hub.As(signed.Context(), t.Name)))
-				return
-			}
+		if !slices.Contains(allowed, t.Role) {
+			dropBody(ctx)
+			writeProblem(api, ctx, notAllowed(t.Role, allowed))
+			return
 		}
-		dropBody(ctx)
-		writeProblem(api, ctx, &hub.Problem{Class: hub.Denied,
-			Detail: "a token of role " + t.Role + " may not do this: it takes " + strings.Join(allowed, " or ")})
+		signed := huma.WithValue(ctx, roleKey{}, t)
+		next(huma.WithContext(signed, hub.As(signed.Context(), t.Name)))
 	}
+}
+
+func notAllowed(role string, allowed []string) error {
+	return &hub.Problem{Class: hub.Denied,
+		Detail: "a token of role " + role + " may not do this: it takes " + strings.Join(allowed, " or ")}
 }
 
 func bearer(ctx huma.Context) (token string, fromCookie bool) {
@@ -213,8 +226,21 @@ func logRequests(next http.Handler) http.Handler {
 		start := time.Now()
 		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		next.ServeHTTP(ww, r)
-		slog.Debug("request", "method", r.Method, "path", r.URL.Path, "status", ww.Status(), "bytes", ww.BytesWritten(),
-			"took", time.Since(start), "id", middleware.GetReqID(r.Context()))
+		slog.Debug(
+			"request",
+			"method",
+			r.Method,
+			"path",
+			r.URL.Path,
+			"status",
+			ww.Status(),
+			"bytes",
+			ww.BytesWritten(),
+			"took",
+			time.Since(start),
+			"id",
+			middleware.GetReqID(r.Context()),
+		)
 	})
 }
 

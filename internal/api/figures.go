@@ -11,21 +11,21 @@ import (
 )
 
 type oneHostInput struct {
-	SpanParams
+	LiveParams
 	Name string `path:"name"`
 }
 
 type body[T any] struct{ Body *T }
 
 type disksInput struct {
-	SpanParams
+	LiveParams
 	HostParam
 	First int `query:"first" minimum:"0" doc:"How many drives and controllers to list, the busiest first; all when 0."`
 	Users int `query:"users" minimum:"0" doc:"How many users of each to list; all when 0."`
 }
 
 type linksInput struct {
-	SpanParams
+	LiveParams
 	HostParam
 	First  int `query:"first" minimum:"0" doc:"Of how many hosts to list interfaces, the busiest first; all when 0."`
 	Within int `query:"within" minimum:"0" doc:"How many interfaces within each host, the busiest first; all when 0."`
@@ -33,7 +33,7 @@ type linksInput struct {
 }
 
 type gpusInput struct {
-	SpanParams
+	LiveParams
 	HostParam
 	Device string `query:"device" doc:"All about one GPU of the host: by number (0, 0.1 a partition), uuid or address."`
 }
@@ -55,7 +55,7 @@ func ofFigures[In, T any](api huma.API, id, path, summary string, ask func(conte
 func ofHost[T any](api huma.API, s *service, id, path, summary string,
 	ask func(context.Context, string, question.Span) (*T, error)) {
 	ofFigures(api, id, path, summary, func(ctx context.Context, in *oneHostInput) (*T, error) {
-		span, err := in.span(s)
+		span, err := in.liveSpan(ctx, s, in.Name)
 		if err != nil {
 			return nil, err
 		}
@@ -66,7 +66,7 @@ func ofHost[T any](api huma.API, s *service, id, path, summary string,
 func figureRoutes(api huma.API, s *service) {
 	ofFigures(api, "get-disks", "/disks", "Whether storage is the problem, on which device, and who causes it",
 		func(ctx context.Context, in *disksInput) (*explain.Disks, error) {
-			span, err := in.span(s)
+			span, err := in.liveSpan(ctx, s, in.Host)
 			if err != nil {
 				return nil, err
 			}
@@ -78,7 +78,7 @@ func figureRoutes(api huma.API, s *service) {
 		})
 	ofFigures(api, "get-interfaces", "/interfaces", "Every network interface, and which workload moved what",
 		func(ctx context.Context, in *linksInput) (*explain.Links, error) {
-			span, err := in.span(s)
+			span, err := in.liveSpan(ctx, s, in.Host)
 			if err != nil {
 				return nil, err
 			}
@@ -90,7 +90,7 @@ func figureRoutes(api huma.API, s *service) {
 		})
 	ofFigures(api, "get-gpus", "/gpus", "Every GPU: its state, whom it is given to, and who uses it",
 		func(ctx context.Context, in *gpusInput) (*explain.GPUs, error) {
-			span, err := in.span(s)
+			span, err := in.liveSpan(ctx, s, in.Host)
 			if err != nil {
 				return nil, err
 			}

@@ -97,7 +97,7 @@ type enrolOutput struct{ Body Enrolment }
 
 type detailInput struct {
 	Name string `path:"name"`
-	SpanParams
+	LiveParams
 }
 
 // HostDetail is a host with what its newest interval of a span says beside the ledger.
@@ -154,7 +154,7 @@ func hostRoutes(api huma.API, s *service) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		span, err := in.span(s)
+		span, err := in.liveSpan(ctx, s, in.Name)
 		if err != nil {
 			return nil, asProblem(err)
 		}

@@ -43,7 +43,7 @@ type PageParams struct {
 }
 
 type ledgerInput struct {
-	SpanParams
+	LiveParams
 	HostParam
 	PageParams
 	Of     measureName `query:"of" default:"cpu" doc:"A measure; one without a ledger has shares alone."`
@@ -61,7 +61,7 @@ func ledgerRoutes(api huma.API, s *service) {
 		Description: "used = sum of shares + kernel + steal + residual; capacity = used + idle where capacity is " +
 			"known.", Metadata: readers(),
 	}, func(ctx context.Context, in *ledgerInput) (*ledgerOutput, error) {
-		span, err := in.span(s)
+		span, err := in.liveSpan(ctx, s, in.Host)
 		if err != nil {
 			return nil, asProblem(err)
 		}

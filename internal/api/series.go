@@ -11,7 +11,7 @@ import (
 )
 
 type seriesInput struct {
-	SpanParams
+	LiveParams
 	HostParam
 	Of     measureName `query:"of" default:"cpu" doc:"A measure."`
 	By     string      `query:"by" doc:"Such as tenant, workload, cpu or label:KEY; all in one when left out."`
@@ -31,7 +31,14 @@ func seriesRoutes(api huma.API, s *service) {
 		Description: "Means of each step, and peaks where they are kept: a workload's highest tick is told whatever " +
 			"the step. Added up, steps are what the ledger tells of the span.", Metadata: readers(),
 	}, func(ctx context.Context, in *seriesInput) (*seriesOutput, error) {
-		span, err := in.span(s)
+		host := in.Host
+		if host == "" && in.ID != 0 && in.Live != "" {
+			var err error
+			if host, err = s.hub.HostOfWorkload(ctx, in.ID); err != nil {
+				return nil, asProblem(err)
+			}
+		}
+		span, err := in.liveSpan(ctx, s, host)
 		if err != nil {
 			return nil, asProblem(err)
 		}

@@ -11,14 +11,14 @@ import (
 
 // WorkloadsParams narrow a listing of workloads.
 type WorkloadsParams struct {
-	SpanParams
+	LiveParams
 	HostParam
 	Where string `query:"where" doc:"Only workloads that this CEL expression matches."`
 }
 
 // asked is what a listing of workloads is narrowed by.
-func (in *WorkloadsParams) asked(s *service) (hub.Asked, error) {
-	span, err := in.span(s)
+func (in *WorkloadsParams) asked(ctx context.Context, s *service) (hub.Asked, error) {
+	span, err := in.liveSpan(ctx, s, in.Host)
 	return hub.Asked{Span: span, Host: in.Host, Where: in.Where}, err
 }
 
@@ -60,7 +60,7 @@ func workloadRoutes(api huma.API, s *service) {
 		OperationID: "list-workloads", Method: http.MethodGet, Path: Prefix + "/workloads",
 		Summary: "The workloads of a span with what they used, most CPU time first", Metadata: readers(),
 	}, func(ctx context.Context, in *workloadsPageInput) (*workloadsOutput, error) {
-		q, err := in.asked(s)
+		q, err := in.asked(ctx, s)
 		if err != nil {
 			return nil, asProblem(err)
 		}
@@ -75,7 +75,7 @@ func workloadRoutes(api huma.API, s *service) {
 		OperationID: "list-threads", Method: http.MethodGet, Path: Prefix + "/threads",
 		Summary: "Workloads by runnable threads for each CPU they may use, most crowded first", Metadata: readers(),
 	}, func(ctx context.Context, in *WorkloadsParams) (*workloadsOutput, error) {
-		q, err := in.asked(s)
+		q, err := in.asked(ctx, s)
 		if err != nil {
 			return nil, asProblem(err)
 		}
@@ -90,7 +90,7 @@ func workloadRoutes(api huma.API, s *service) {
 		OperationID: "list-programs", Method: http.MethodGet, Path: Prefix + "/programs",
 		Summary: "Every program with all its processes added, most CPU time first", Metadata: readers(),
 	}, func(ctx context.Context, in *workloadsPageInput) (*programsOutput, error) {
-		q, err := in.asked(s)
+		q, err := in.asked(ctx, s)
 		if err != nil {
 			return nil, asProblem(err)
 		}

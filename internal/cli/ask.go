@@ -31,6 +31,7 @@ func dial(cmd *cobra.Command) (*client.Client, error) {
 	if err != nil {
 		return nil, usageError{err}
 	}
+	to.Always(liveQuery(cmd))
 	return to, nil
 }
 

@@ -92,6 +92,7 @@ Begin with "vinescale weigh": who uses this host, right now.`,
 		newBalance(), newDisks(), newCPUs(), newMemory(), newInterfaces(), newGPUs(), newSensors(),
 		newFind(), newAbout(), newWorkloads(), newThreads(), newPrograms(), newTenant(), newRule(), newQuota(),
 		newPins(), newUnused(), newToken(), newAudit(), newVerify(), newOpenAPI(), newGPUHelper())
+	follows(root)
 	return root
 }
 

@@ -146,7 +146,7 @@ func printSeries(w io.Writer, s *explain.Series) error {
 		}
 	}
 	u := pick(meanUnits(entryOf(s.Measure)), top)
-	step := explain.Lasted(time.Duration(s.Step) * time.Second)
+	step := stepText(time.Duration(s.Step) * time.Second)
 	fmt.Fprintf(w, "%s over %s from %s until %s, in steps of %s\n", entryOf(s.Measure).Title, visible(s.Host),
 		momentText(&s.From), momentText(&s.To), step)
 	fmt.Fprint(w, noteLine(s.Note), missedLines(&s.Missed))
@@ -214,4 +214,12 @@ func graph(g *explain.SeriesGroup) string {
 		}
 	}
 	return b.String()
+}
+
+// stepText is how long a step is: those of live frames are of seconds.
+func stepText(step time.Duration) string {
+	if step < time.Minute {
+		return fmt.Sprintf("%.0f s", step.Seconds())
+	}
+	return explain.Lasted(step)
 }

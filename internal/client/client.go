@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/url"
@@ -24,6 +25,7 @@ type Client struct {
 	base  *url.URL
 	token string
 	http  *http.Client
+	more  url.Values // of every question
 }
 
 // Problem is an error the service answered, by RFC 9457.
@@ -61,6 +63,9 @@ func New(service, token string) (*Client, error) {
 // Transport makes the client send by something else than the network, as tests do.
 func (c *Client) Transport(t http.RoundTripper) { c.http.Transport = t }
 
+// Always adds parameters to the query of whatever is asked with Get.
+func (c *Client) Always(query url.Values) { c.more = query }
+
 // Get asks for path with a query and decodes the answer into out.
 func (c *Client) Get(ctx context.Context, path string, query url.Values, out any) error {
 	_, err := c.GetBeside(ctx, path, query, out)
@@ -69,6 +74,11 @@ func (c *Client) Get(ctx context.Context, path string, query url.Values, out any
 
 // GetBeside is Get, and also returns what the answer says by its headers.
 func (c *Client) GetBeside(ctx context.Context, path string, query url.Values, out any) (http.Header, error) {
+	if len(c.more) > 0 {
+		all := maps.Clone(c.more)
+		maps.Copy(all, query)
+		query = all
+	}
 	if len(query) > 0 {
 		path += "?" + query.Encode()
 	}
@@ -97,6 +107,12 @@ func (c *Client) SendBatch(ctx context.Context, encoded []byte, out any) error {
 // SendNotices sends news of a host's workloads, as protobuf.
 func (c *Client) SendNotices(ctx context.Context, encoded []byte) error {
 	_, err := c.do(ctx, http.MethodPost, "/api/v1/notices", wire.TypeProtobuf, "", encoded, nil)
+	return err
+}
+
+// SendFrame sends an encoded frame: a batch of one interval, which is one tick.
+func (c *Client) SendFrame(ctx context.Context, encoded []byte, out any) error {
+	_, err := c.do(ctx, http.MethodPost, "/api/v1/frames", wire.TypeProtobuf, "zstd", encoded, out)
 	return err
 }
 

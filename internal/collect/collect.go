@@ -56,6 +56,8 @@ type Collector struct {
 	readings [2]account.Reading // the tracker keeps the last; the other is being filled
 	turn     int
 	open     *account.Interval // the interval that is being added up
+	partial  *account.Interval // what of a tick was read so far, while the host is read faster for those who look
+	framing  framing
 	sequence uint64
 	unkept   []kept // closed intervals the spool could not take yet
 	wake     chan struct{}
@@ -83,7 +85,8 @@ func New(o Options) *Collector {
 	if o.Log == nil {
 		o.Log = slog.Default()
 	}
-	c := &Collector{Options: o, newer: map[uint64]bool{}, wake: make(chan struct{}, 1), news: make(chan news, mostNews)}
+	c := &Collector{Options: o, newer: map[uint64]bool{}, wake: make(chan struct{}, 1), news: make(chan news, mostNews),
+		framing: newFraming()}
 	if c.base.IdleGPUs = o.IdleGPUs; o.IdleGPUs == nil {
 		c.base.IdleGPUs = map[string]time.Time{}
 	}
@@ -106,6 +109,7 @@ func (c *Collector) Run(ctx context.Context) error {
 	}
 	var sender sync.WaitGroup
 	sender.Go(func() { c.send(ctx) })
+	sender.Go(func() { c.sendFrames(ctx) })
 	if c.registry != nil {
 		sender.Go(func() { c.tellAll(ctx) })
 	}
@@ -118,7 +122,8 @@ func (c *Collector) Run(ctx context.Context) error {
 	for {
 		now := time.Now()
 		// A little after the full tick, so that the reading that ends a minute is past its end by the wall clock too.
-		next := now.Truncate(c.Tick).Add(c.Tick + 20*time.Millisecond)
+		pace := c.framing.pace(now, c.Tick)
+		next := now.Truncate(pace).Add(pace + 20*time.Millisecond)
 		if err := c.tick(now); err != nil {
 			c.Log.Error("could not read this host; trying again at the next tick", "host", c.Host, "error", err)
 		}
@@ -150,6 +155,8 @@ func (c *Collector) tick(now time.Time) error {
 			return err
 		}
 	}
+	clock := beginReading()
+	defer clock.end()
 	r := &c.readings[c.turn]
 	if err := c.Source.Read(r); err != nil {
 		return err
@@ -171,13 +178,31 @@ func (c *Collector) tick(now time.Time) error {
 	case err != nil:
 		return err
 	}
+	c.frame(iv, clock.took())
+	if c.add(iv) {
+		c.keep(r)
+	}
+	return nil
+}
+
+// add adds an interval between two readings to the open one, and tells whether it did: what is read faster than by the
+// tick is added up to one first.
+func (c *Collector) add(iv *account.Interval) bool {
+	if c.partial != nil {
+		iv = c.partial.Add(iv)
+	}
+	if iv.ElapsedMillis < c.Tick.Milliseconds() && iv.From.Truncate(c.Tick).Equal(iv.To.Truncate(c.Tick)) {
+		c.partial = iv
+		return false
+	}
+	c.partial = nil
+	iv = iv.AsTick()
 	if c.open == nil {
 		c.open = iv
 	} else {
 		c.open = c.open.Add(iv)
 	}
-	c.keep(r)
-	return nil
+	return true
 }
 
 // keep keeps what was added up until a reading, so that an end at any moment costs nothing of it: the open interval, or
@@ -237,6 +262,13 @@ func (c *Collector) recover() (sequence uint64, err error) {
 
 // close ends the open interval and keeps it.
 func (c *Collector) close() {
+	if c.partial != nil { // the reading ends with it
+		part := c.partial.AsTick()
+		if c.partial = nil; c.open != nil {
+			part = c.open.Add(part)
+		}
+		c.open = part
+	}
 	if c.open != nil {
 		var batch []byte
 		var err error

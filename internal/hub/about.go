@@ -77,12 +77,24 @@ type WorkloadEvent struct {
 	What string    `json:"what"`
 }
 
-// AboutWorkload answers everything about a workload, with its use over a span.
-func (h *Hub) AboutWorkload(ctx context.Context, id int64, span question.Span) (*AboutWorkload, error) {
+// workload finds a workload by its number.
+func (h *Hub) workload(ctx context.Context, id int64) (store.Workload, error) {
 	w, err := h.store.WorkloadByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, problem(NotFound, "there is no workload of the number %d: vinescale find looks for one", id)
+		return w, problem(NotFound, "there is no workload of the number %d: vinescale find looks for one", id)
 	}
+	return w, err
+}
+
+// HostOfWorkload is the name of the host that a workload is on.
+func (h *Hub) HostOfWorkload(ctx context.Context, id int64) (string, error) {
+	w, err := h.workload(ctx, id)
+	return w.Host.Name, err
+}
+
+// AboutWorkload answers everything about a workload, with its use over a span.
+func (h *Hub) AboutWorkload(ctx context.Context, id int64, span question.Span) (*AboutWorkload, error) {
+	w, err := h.workload(ctx, id)
 	if err != nil {
 		return nil, err
 	}

@@ -34,6 +34,8 @@ type cellar struct {
 	hosts map[string]store.Host
 	ids   map[string]int64
 	waits map[string]int64 // seconds in which threads waited for a CPU, by workload
+
+	framed bool // each interval is told as a live frame too
 }
 
 type had struct {
@@ -53,11 +55,14 @@ var (
 		Facts: map[string]string{account.FactAccount: "labels"}}
 )
 
-func newCellar(t *testing.T) *cellar {
+func newCellar(t *testing.T) *cellar { return cellarTold(t, false) }
+
+// cellarTold is newCellar, whose intervals may be told as live frames too.
+func cellarTold(t *testing.T, framed bool) *cellar {
 	s, err := store.Open(ctx, testdb.New(t))
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
-	c := &cellar{&fixture{t: t, now: noon}, map[string]store.Host{}, map[string]int64{}, nil}
+	c := &cellar{&fixture{t: t, now: noon}, map[string]store.Host{}, map[string]int64{}, nil, framed}
 	c.Hub = hub.New(s, hub.Options{Now: func() time.Time { return c.now }})
 	for _, name := range []string{"cellar-1", "press-1"} {
 		_, err := c.Enrol(ctx, name)
@@ -87,9 +92,43 @@ func newCellar(t *testing.T) *cellar {
 
 // minute sends an interval of a host that begins so many seconds after noon.
 func (c *cellar) minute(host string, at, seconds int64, all ...had) {
+	b := c.batch(host, noon.Add(time.Duration(at)*time.Second), seconds, all...)
+	if c.framed { // frames come first
+		now := c.now
+		c.now = time.UnixMicro(b.Intervals[0].ToUnixMicros)
+		c.frame(b)
+		c.now, b.Pace = now, nil
+	}
+	_, err := c.Ingest(ctx, c.hosts[host], b)
+	require.NoError(c.t, err)
+}
+
+// frame tells a batch as a live frame, and returns how fast the host is wanted to be read.
+func (c *cellar) frame(b *wire.Batch) time.Duration {
+	b.Pace = &wire.Pace{TickMillis: uint32(b.Intervals[0].ElapsedMillis), ReadingMicros: 3000}
+	body, err := wire.Encode(b)
+	require.NoError(c.t, err)
+	wanted, err := c.Frame(ctx, c.hosts[b.Host], b, body)
+	require.NoError(c.t, err)
+	return wanted
+}
+
+// tick tells a live frame of a host, in which one workload ran for so many CPU seconds.
+func (c *cellar) tick(host string, from time.Time, seconds, cpu int64) time.Duration {
+	return c.frame(c.batch(host, from, seconds, had{must, cpu, 100, 0, 0, 0}))
+}
+
+// frames is the span of live frames that somebody who looks at a pace sees.
+func (c *cellar) frames(host string, pace time.Duration) question.Span {
+	s, err := c.FrameSpan(ctx, host, pace, 0)
+	require.NoError(c.t, err)
+	return s
+}
+
+// batch is an interval of a host on its way.
+func (c *cellar) batch(host string, from time.Time, seconds int64, all ...had) *wire.Batch {
 	c.sequence++
 	cpus := map[string]int64{"cellar-1": 4, "press-1": 8}[host]
-	from := noon.Add(time.Duration(at) * time.Second)
 	iv := &account.Interval{Boot: "b", From: from, To: from.Add(time.Duration(seconds) * time.Second),
 		ElapsedMillis: seconds * 1000, Ticks: 1, CPUCount: int(cpus)}
 	var names describer
@@ -141,10 +180,8 @@ func (c *cellar) minute(host string, at, seconds int64, all ...had) {
 	iv.Detail.Interfaces = []account.Interface{{Name: "eth0", Received: 300 * seconds, Sent: 200 * seconds,
 		Workload: account.Unrecognised}}
 	iv.Detail.MemoryOwn = 7 * seconds * 1000
-	b := &wire.Batch{Version: wire.Version, Host: host,
+	return &wire.Batch{Version: wire.Version, Host: host,
 		Intervals: []*wire.Interval{wire.FromInterval(iv, c.sequence, "v2", names)}}
-	_, err := c.Ingest(ctx, c.hosts[host], b)
-	require.NoError(c.t, err)
 }
 
 // two is from noon on for two minutes: what began at 12:02 is not in it.

@@ -155,7 +155,11 @@ func (h *Hub) missedOn(ctx context.Context, hosts []store.Host, span question.Sp
 				From: first[hosts[i].ID]})
 		}
 	}
-	m.Uncovered = explain.ExplainUncovered(span, h.options.Now().Add(-reportsWithin), expected, s.Told)
+	until := h.options.Now().Add(-reportsWithin)
+	if span.Frames { // which ends where all that still tell have told
+		until = span.To
+	}
+	m.Uncovered = explain.ExplainUncovered(span, until, expected, s.Told)
 	return m, nil
 }
 
@@ -188,7 +192,8 @@ func (h *Hub) namesOf(ctx context.Context, users []explain.User) (explain.Names,
 // warming lists the workloads of a scope that were seen in a span that reaches until now and have no usage yet.
 func (h *Hub) warming(ctx context.Context, scope question.Scope, where string) ([]store.Workload, error) {
 	now := h.options.Now()
-	if scope.Span.To.Before(now.Add(-time.Minute)) {
+	// Frames tell of a workload from its second reading on.
+	if scope.Span.Frames || scope.Span.To.Before(now.Add(-time.Minute)) {
 		return nil, nil
 	}
 	if where != "" {

@@ -63,6 +63,7 @@ type Hub struct {
 	pools   map[string][]string // by host
 	version int64               // of book and pools
 	watch   map[chan Committed]struct{}
+	watched watched
 }
 
 // Committed tells that a host's figures up to To are in the books.
@@ -79,7 +80,8 @@ func New(s *store.Store, o Options) *Hub {
 	if o.Now == nil {
 		o.Now = time.Now
 	}
-	return &Hub{store: s, options: o, watch: map[chan Committed]struct{}{}}
+	return &Hub{store: s, options: o, watch: map[chan Committed]struct{}{},
+		watched: watched{hosts: map[string]wish{}}}
 }
 
 // Ready tells whether the service can answer.

@@ -30,10 +30,16 @@ const mostSteps = 3000
 // AutoStep stands for the step that suits a span.
 const AutoStep = "auto"
 
+// frameSteps are those of live frames: the shortest that is asked for by itself is the usual tick.
+var frameSteps = []time.Duration{5 * time.Second, 10 * time.Second, 15 * time.Second, 30 * time.Second, time.Minute,
+	time.Second, 2 * time.Second}
+
 // Steps lists the steps that can be asked for.
-func Steps() []string {
+func Steps() []string { return stepNames(steps) }
+
+func stepNames(of []time.Duration) []string {
 	names := []string{AutoStep}
-	for _, s := range steps {
+	for _, s := range of {
 		names = append(names, sheet.SpanText(s))
 	}
 	return names
@@ -41,11 +47,15 @@ func Steps() []string {
 
 // seriesStep reads a step.
 func seriesStep(text string, span question.Span) (time.Duration, error) {
-	step := stepFor(span)
+	of := steps
+	if span.Frames {
+		of = frameSteps
+	}
+	step := shortest(of, span)
 	if text != "" && text != AutoStep {
 		var err error
-		if step, err = sheet.ParseSpan(text); err != nil || !slices.Contains(steps, step) {
-			return 0, problem(Invalid, "a step of %q: choose one of %s", text, strings.Join(Steps(), ", "))
+		if step, err = sheet.ParseSpan(text); err != nil || !slices.Contains(of, step) {
+			return 0, problem(Invalid, "a step of %q: choose one of %s", text, strings.Join(stepNames(of), ", "))
 		}
 	}
 	if n := span.Length() / step; n > mostSteps {
@@ -66,7 +76,7 @@ func (h *Hub) Series(ctx context.Context, q *SeriesQuestion) (*explain.Series, e
 	switch {
 	case w.by == question.Workload && q.Measure.HasLedger():
 		g.PeakOf = explain.PeakOfTick
-	case w.by == question.Tenant && q.Measure.HasLedger() && w.scope.Only == nil:
+	case w.by == question.Tenant && q.Measure.HasLedger() && w.scope.Only == nil && !q.Span.Frames:
 		g.PeakOf = explain.PeakOfMinute
 	}
 	ask := question.Question{Scope: w.scope, Measures: []amount.Measure{q.Measure}, Step: w.step}

@@ -33,7 +33,10 @@ var steps = []time.Duration{time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * 
 	12 * time.Hour, 24 * time.Hour, 48 * time.Hour}
 
 // stepFor is the shortest step that divides a span into about 200 stretches at most.
-func stepFor(span question.Span) time.Duration {
+func stepFor(span question.Span) time.Duration { return shortest(steps, span) }
+
+// shortest is the first of some steps that divides a span into about 200 stretches at most.
+func shortest(steps []time.Duration, span question.Span) time.Duration {
 	for _, step := range steps {
 		if span.Length() <= 200*step {
 			return step

@@ -33,7 +33,7 @@ type lineSum struct {
 // Lines adds the host-wide lines of resources over the hosts of a question's scope: over the whole span, or for each
 // step of it. Stretches in which nothing was recorded are left out.
 func (s *Store) Lines(ctx context.Context, q question.Question) ([]question.Stretch, error) {
-	if length := cellOf(q.Step); length > 0 {
+	if length := cellOf(q.Step); length > 0 && !q.Scope.Span.Frames {
 		return s.linesByCells(ctx, q, length)
 	}
 	return s.linesAnew(ctx, q)
@@ -343,7 +343,7 @@ func (s *Store) NewestDetails(ctx context.Context, scope *question.Scope) (map[s
 // sinceNewest narrows a reading to the hour of the newest interval that any of its hosts told, where it is about one
 // host: its newest interval is then in it.
 func (s *Store) sinceNewest(ctx context.Context, scope *question.Scope, r *question.Reading) error {
-	if len(scope.Hosts) != 1 {
+	if len(scope.Hosts) != 1 || scope.Span.Frames {
 		return nil
 	}
 	var from *time.Time

@@ -14,6 +14,7 @@ import (
 
 	"vinescale/core/leaf"
 	"vinescale/core/question"
+	"vinescale/internal/frames"
 	"vinescale/internal/pack"
 )
 
@@ -128,6 +129,11 @@ func (b *statement) begun(sections []string, span question.Span) string {
 // be used until the next is visited, and no longer.
 func (s *Store) eachLeaf(ctx context.Context, hosts []int32, r question.Reading, want wanted,
 	visit func(*piece) error) error {
+	if r.Span.Frames {
+		return s.Frames.Each(hosts, r.Span, func(f *frames.Frame, l *leaf.Leaf) error {
+			return visit(&piece{Loose: true, Host: f.Host, Start: f.From, Leaf: l})
+		})
+	}
 	var b statement
 	want = want.withNeeds()
 	query := b.stored(hosts, r, want.sections())

@@ -125,7 +125,8 @@ func (s *Store) marks(ctx context.Context, hosts []int32, r question.Reading, se
 func (s *Store) recall(ctx context.Context, plan *question.Plan, exists func(int32) bool, tenants map[int32]string,
 	withLines bool) (*remembered, error) {
 	q := &plan.Question
-	if c := (count{q: q}); !c.isNamedLast() || plan.Division != question.ByWorkload || q.Scope.Only != nil {
+	if c := (count{q: q}); !c.isNamedLast() || plan.Division != question.ByWorkload || q.Scope.Only != nil ||
+		q.Scope.Span.Frames {
 		return s.workOut(ctx, plan, exists, tenants, withLines)
 	}
 	found, err := s.marks(ctx, q.Scope.Hosts, plan.Reading, []string{hostSection, leaf.SectionOf(leaf.Who)}, 0)

@@ -16,6 +16,8 @@ import (
 	"gorm.io/driver/postgres"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
+
+	"vinescale/internal/frames"
 )
 
 //go:embed migrations/*.sql
@@ -35,6 +37,10 @@ type Store struct {
 	rules      int64                      // the rules_version the workloads' tenants are of
 
 	memory *memory
+	users  frameUsers
+
+	// Frames are what hosts told of their newest ticks. They are nowhere else.
+	Frames *frames.Hold
 }
 
 // Open connects, waits up to a few seconds for a server that is starting, and migrates.
@@ -72,7 +78,8 @@ func open(ctx context.Context, databaseURL string, version int64) (*Store, error
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
-	s := &Store{db: gdb, mostNew: mostNewADay, memory: newMemory()}
+	s := &Store{db: gdb, mostNew: mostNewADay, memory: newMemory(), Frames: frames.NewHold(),
+		users: frameUsers{hosts: map[int32]usersOfHost{}}}
 	s.forgetAll()
 	if err := s.migrate(ctx, version); err != nil {
 		db.Close()

@@ -27,6 +27,7 @@ type Batch struct {
 	Version       uint32                 `protobuf:"varint,1,opt,name=version,proto3" json:"version,omitempty"` // 2; version 1 is taken too
 	Host          string                 `protobuf:"bytes,2,opt,name=host,proto3" json:"host,omitempty"`        // must be the host the credential is for
 	Intervals     []*Interval            `protobuf:"bytes,3,rep,name=intervals,proto3" json:"intervals,omitempty"`
+	Pace          *Pace                  `protobuf:"bytes,4,opt,name=pace,proto3" json:"pace,omitempty"` // of a live frame alone
 	unknownFields protoimpl.UnknownFields
 	sizeCache     protoimpl.SizeCache
 }
@@ -82,6 +83,66 @@ func (x *Batch) GetIntervals() []*Interval {
 	return nil
 }
 
+func (x *Batch) GetPace() *Pace {
+	if x != nil {
+		return x.Pace
+	}
+	return nil
+}
+
+// Pace says how a host is read while its frames are told: a frame is a Batch of one interval, which is one tick.
+type Pace struct {
+	state         protoimpl.MessageState `protogen:"open.v1"`
+	TickMillis    uint32                 `protobuf:"varint,1,opt,name=tick_millis,json=tickMillis,proto3" json:"tick_millis,omitempty"`
+	ReadingMicros int64                  `protobuf:"varint,2,opt,name=reading_micros,json=readingMicros,proto3" json:"reading_micros,omitempty"` // CPU time that the reading which ended the tick took, with what was made of it
+	unknownFields protoimpl.UnknownFields
+	sizeCache     protoimpl.SizeCache
+}
+
+func (x *Pace) Reset() {
+	*x = Pace{}
+	mi := &file_internal_wire_interval_proto_msgTypes[1]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *Pace) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*Pace) ProtoMessage() {}
+
+func (x *Pace) ProtoReflect() protoreflect.Message {
+	mi := &file_internal_wire_interval_proto_msgTypes[1]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use Pace.ProtoReflect.Descriptor instead.
+func (*Pace) Descriptor() ([]byte, []int) {
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{1}
+}
+
+func (x *Pace) GetTickMillis() uint32 {
+	if x != nil {
+		return x.TickMillis
+	}
+	return 0
+}
+
+func (x *Pace) GetReadingMicros() int64 {
+	if x != nil {
+		return x.ReadingMicros
+	}
+	return 0
+}
+
 // Interval is one closed interval. (host, boot, sequence) says which: a service counts it once, however often it comes.
 type Interval struct {
 	state          protoimpl.MessageState `protogen:"open.v1"`
@@ -109,7 +170,7 @@ type Interval struct {
 
 func (x *Interval) Reset() {
 	*x = Interval{}
-	mi := &file_internal_wire_interval_proto_msgTypes[1]
+	mi := &file_internal_wire_interval_proto_msgTypes[2]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -121,7 +182,7 @@ func (x *Interval) String() string {
 func (*Interval) ProtoMessage() {}
 
 func (x *Interval) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[1]
+	mi := &file_internal_wire_interval_proto_msgTypes[2]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -134,7 +195,7 @@ func (x *Interval) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Interval.ProtoReflect.Descriptor instead.
 func (*Interval) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{1}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{2}
 }
 
 func (x *Interval) GetBoot() string {
@@ -280,7 +341,7 @@ type Notices struct {
 
 func (x *Notices) Reset() {
 	*x = Notices{}
-	mi := &file_internal_wire_interval_proto_msgTypes[2]
+	mi := &file_internal_wire_interval_proto_msgTypes[3]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -292,7 +353,7 @@ func (x *Notices) String() string {
 func (*Notices) ProtoMessage() {}
 
 func (x *Notices) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[2]
+	mi := &file_internal_wire_interval_proto_msgTypes[3]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -305,7 +366,7 @@ func (x *Notices) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Notices.ProtoReflect.Descriptor instead.
 func (*Notices) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{2}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{3}
 }
 
 func (x *Notices) GetVersion() uint32 {
@@ -372,7 +433,7 @@ type Ledger struct {
 
 func (x *Ledger) Reset() {
 	*x = Ledger{}
-	mi := &file_internal_wire_interval_proto_msgTypes[3]
+	mi := &file_internal_wire_interval_proto_msgTypes[4]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -384,7 +445,7 @@ func (x *Ledger) String() string {
 func (*Ledger) ProtoMessage() {}
 
 func (x *Ledger) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[3]
+	mi := &file_internal_wire_interval_proto_msgTypes[4]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -397,7 +458,7 @@ func (x *Ledger) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Ledger.ProtoReflect.Descriptor instead.
 func (*Ledger) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{3}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{4}
 }
 
 func (x *Ledger) GetCapacity() *Line {
@@ -452,7 +513,7 @@ type Line struct {
 
 func (x *Line) Reset() {
 	*x = Line{}
-	mi := &file_internal_wire_interval_proto_msgTypes[4]
+	mi := &file_internal_wire_interval_proto_msgTypes[5]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -464,7 +525,7 @@ func (x *Line) String() string {
 func (*Line) ProtoMessage() {}
 
 func (x *Line) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[4]
+	mi := &file_internal_wire_interval_proto_msgTypes[5]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -477,7 +538,7 @@ func (x *Line) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Line.ProtoReflect.Descriptor instead.
 func (*Line) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{4}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{5}
 }
 
 func (x *Line) GetUnits() int64 {
@@ -519,7 +580,7 @@ type Workloads struct {
 
 func (x *Workloads) Reset() {
 	*x = Workloads{}
-	mi := &file_internal_wire_interval_proto_msgTypes[5]
+	mi := &file_internal_wire_interval_proto_msgTypes[6]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -531,7 +592,7 @@ func (x *Workloads) String() string {
 func (*Workloads) ProtoMessage() {}
 
 func (x *Workloads) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[5]
+	mi := &file_internal_wire_interval_proto_msgTypes[6]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -544,7 +605,7 @@ func (x *Workloads) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Workloads.ProtoReflect.Descriptor instead.
 func (*Workloads) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{5}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{6}
 }
 
 func (x *Workloads) GetKey() []string {
@@ -661,7 +722,7 @@ type Labels struct {
 
 func (x *Labels) Reset() {
 	*x = Labels{}
-	mi := &file_internal_wire_interval_proto_msgTypes[6]
+	mi := &file_internal_wire_interval_proto_msgTypes[7]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -673,7 +734,7 @@ func (x *Labels) String() string {
 func (*Labels) ProtoMessage() {}
 
 func (x *Labels) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[6]
+	mi := &file_internal_wire_interval_proto_msgTypes[7]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -686,7 +747,7 @@ func (x *Labels) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Labels.ProtoReflect.Descriptor instead.
 func (*Labels) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{6}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{7}
 }
 
 func (x *Labels) GetValues() map[string]string {
@@ -709,7 +770,7 @@ type Usage struct {
 
 func (x *Usage) Reset() {
 	*x = Usage{}
-	mi := &file_internal_wire_interval_proto_msgTypes[7]
+	mi := &file_internal_wire_interval_proto_msgTypes[8]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -721,7 +782,7 @@ func (x *Usage) String() string {
 func (*Usage) ProtoMessage() {}
 
 func (x *Usage) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[7]
+	mi := &file_internal_wire_interval_proto_msgTypes[8]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -734,7 +795,7 @@ func (x *Usage) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Usage.ProtoReflect.Descriptor instead.
 func (*Usage) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{7}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{8}
 }
 
 func (x *Usage) GetUnits() []int64 {
@@ -786,7 +847,7 @@ type Programs struct {
 
 func (x *Programs) Reset() {
 	*x = Programs{}
-	mi := &file_internal_wire_interval_proto_msgTypes[8]
+	mi := &file_internal_wire_interval_proto_msgTypes[9]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -798,7 +859,7 @@ func (x *Programs) String() string {
 func (*Programs) ProtoMessage() {}
 
 func (x *Programs) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[8]
+	mi := &file_internal_wire_interval_proto_msgTypes[9]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -811,7 +872,7 @@ func (x *Programs) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Programs.ProtoReflect.Descriptor instead.
 func (*Programs) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{8}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{9}
 }
 
 func (x *Programs) GetNames() []string {
@@ -895,7 +956,7 @@ type ProgramUse struct {
 
 func (x *ProgramUse) Reset() {
 	*x = ProgramUse{}
-	mi := &file_internal_wire_interval_proto_msgTypes[9]
+	mi := &file_internal_wire_interval_proto_msgTypes[10]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -907,7 +968,7 @@ func (x *ProgramUse) String() string {
 func (*ProgramUse) ProtoMessage() {}
 
 func (x *ProgramUse) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[9]
+	mi := &file_internal_wire_interval_proto_msgTypes[10]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -920,7 +981,7 @@ func (x *ProgramUse) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use ProgramUse.ProtoReflect.Descriptor instead.
 func (*ProgramUse) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{9}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{10}
 }
 
 func (x *ProgramUse) GetResource() string {
@@ -949,7 +1010,7 @@ type Parts struct {
 
 func (x *Parts) Reset() {
 	*x = Parts{}
-	mi := &file_internal_wire_interval_proto_msgTypes[10]
+	mi := &file_internal_wire_interval_proto_msgTypes[11]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -961,7 +1022,7 @@ func (x *Parts) String() string {
 func (*Parts) ProtoMessage() {}
 
 func (x *Parts) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[10]
+	mi := &file_internal_wire_interval_proto_msgTypes[11]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -974,7 +1035,7 @@ func (x *Parts) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Parts.ProtoReflect.Descriptor instead.
 func (*Parts) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{10}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{11}
 }
 
 func (x *Parts) GetWorkload() []uint32 {
@@ -1020,7 +1081,7 @@ type Processes struct {
 
 func (x *Processes) Reset() {
 	*x = Processes{}
-	mi := &file_internal_wire_interval_proto_msgTypes[11]
+	mi := &file_internal_wire_interval_proto_msgTypes[12]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1032,7 +1093,7 @@ func (x *Processes) String() string {
 func (*Processes) ProtoMessage() {}
 
 func (x *Processes) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[11]
+	mi := &file_internal_wire_interval_proto_msgTypes[12]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1045,7 +1106,7 @@ func (x *Processes) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Processes.ProtoReflect.Descriptor instead.
 func (*Processes) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{11}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{12}
 }
 
 func (x *Processes) GetOverMillis() int64 {
@@ -1152,7 +1213,7 @@ type CpuUse struct {
 
 func (x *CpuUse) Reset() {
 	*x = CpuUse{}
-	mi := &file_internal_wire_interval_proto_msgTypes[12]
+	mi := &file_internal_wire_interval_proto_msgTypes[13]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1164,7 +1225,7 @@ func (x *CpuUse) String() string {
 func (*CpuUse) ProtoMessage() {}
 
 func (x *CpuUse) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[12]
+	mi := &file_internal_wire_interval_proto_msgTypes[13]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1177,7 +1238,7 @@ func (x *CpuUse) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use CpuUse.ProtoReflect.Descriptor instead.
 func (*CpuUse) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{12}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{13}
 }
 
 func (x *CpuUse) GetWorkload() []uint32 {
@@ -1235,7 +1296,7 @@ type Detail struct {
 
 func (x *Detail) Reset() {
 	*x = Detail{}
-	mi := &file_internal_wire_interval_proto_msgTypes[13]
+	mi := &file_internal_wire_interval_proto_msgTypes[14]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1247,7 +1308,7 @@ func (x *Detail) String() string {
 func (*Detail) ProtoMessage() {}
 
 func (x *Detail) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[13]
+	mi := &file_internal_wire_interval_proto_msgTypes[14]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1260,7 +1321,7 @@ func (x *Detail) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Detail.ProtoReflect.Descriptor instead.
 func (*Detail) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{13}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{14}
 }
 
 func (x *Detail) GetCpu() []uint32 {
@@ -1410,7 +1471,7 @@ type Figures struct {
 
 func (x *Figures) Reset() {
 	*x = Figures{}
-	mi := &file_internal_wire_interval_proto_msgTypes[14]
+	mi := &file_internal_wire_interval_proto_msgTypes[15]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1422,7 +1483,7 @@ func (x *Figures) String() string {
 func (*Figures) ProtoMessage() {}
 
 func (x *Figures) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[14]
+	mi := &file_internal_wire_interval_proto_msgTypes[15]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1435,7 +1496,7 @@ func (x *Figures) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Figures.ProtoReflect.Descriptor instead.
 func (*Figures) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{14}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{15}
 }
 
 func (x *Figures) GetMeasures() []*MeasureColumn {
@@ -1543,7 +1604,7 @@ type GpuUse struct {
 
 func (x *GpuUse) Reset() {
 	*x = GpuUse{}
-	mi := &file_internal_wire_interval_proto_msgTypes[15]
+	mi := &file_internal_wire_interval_proto_msgTypes[16]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1555,7 +1616,7 @@ func (x *GpuUse) String() string {
 func (*GpuUse) ProtoMessage() {}
 
 func (x *GpuUse) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[15]
+	mi := &file_internal_wire_interval_proto_msgTypes[16]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1568,7 +1629,7 @@ func (x *GpuUse) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use GpuUse.ProtoReflect.Descriptor instead.
 func (*GpuUse) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{15}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{16}
 }
 
 func (x *GpuUse) GetWorkload() []uint32 {
@@ -1673,7 +1734,7 @@ type Gpu struct {
 
 func (x *Gpu) Reset() {
 	*x = Gpu{}
-	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	mi := &file_internal_wire_interval_proto_msgTypes[17]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1685,7 +1746,7 @@ func (x *Gpu) String() string {
 func (*Gpu) ProtoMessage() {}
 
 func (x *Gpu) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	mi := &file_internal_wire_interval_proto_msgTypes[17]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1698,7 +1759,7 @@ func (x *Gpu) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Gpu.ProtoReflect.Descriptor instead.
 func (*Gpu) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{16}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{17}
 }
 
 func (x *Gpu) GetName() string {
@@ -1776,7 +1837,7 @@ type SwapUse struct {
 
 func (x *SwapUse) Reset() {
 	*x = SwapUse{}
-	mi := &file_internal_wire_interval_proto_msgTypes[17]
+	mi := &file_internal_wire_interval_proto_msgTypes[18]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1788,7 +1849,7 @@ func (x *SwapUse) String() string {
 func (*SwapUse) ProtoMessage() {}
 
 func (x *SwapUse) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[17]
+	mi := &file_internal_wire_interval_proto_msgTypes[18]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1801,7 +1862,7 @@ func (x *SwapUse) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use SwapUse.ProtoReflect.Descriptor instead.
 func (*SwapUse) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{17}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{18}
 }
 
 func (x *SwapUse) GetWorkload() []uint32 {
@@ -1838,7 +1899,7 @@ type MeasureColumn struct {
 
 func (x *MeasureColumn) Reset() {
 	*x = MeasureColumn{}
-	mi := &file_internal_wire_interval_proto_msgTypes[18]
+	mi := &file_internal_wire_interval_proto_msgTypes[19]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1850,7 +1911,7 @@ func (x *MeasureColumn) String() string {
 func (*MeasureColumn) ProtoMessage() {}
 
 func (x *MeasureColumn) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[18]
+	mi := &file_internal_wire_interval_proto_msgTypes[19]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1863,7 +1924,7 @@ func (x *MeasureColumn) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use MeasureColumn.ProtoReflect.Descriptor instead.
 func (*MeasureColumn) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{18}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{19}
 }
 
 func (x *MeasureColumn) GetName() string {
@@ -1914,7 +1975,7 @@ type DeviceUse struct {
 
 func (x *DeviceUse) Reset() {
 	*x = DeviceUse{}
-	mi := &file_internal_wire_interval_proto_msgTypes[19]
+	mi := &file_internal_wire_interval_proto_msgTypes[20]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1926,7 +1987,7 @@ func (x *DeviceUse) String() string {
 func (*DeviceUse) ProtoMessage() {}
 
 func (x *DeviceUse) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[19]
+	mi := &file_internal_wire_interval_proto_msgTypes[20]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1939,7 +2000,7 @@ func (x *DeviceUse) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use DeviceUse.ProtoReflect.Descriptor instead.
 func (*DeviceUse) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{19}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{20}
 }
 
 func (x *DeviceUse) GetWorkload() []uint32 {
@@ -2041,7 +2102,7 @@ type Disk struct {
 
 func (x *Disk) Reset() {
 	*x = Disk{}
-	mi := &file_internal_wire_interval_proto_msgTypes[20]
+	mi := &file_internal_wire_interval_proto_msgTypes[21]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -2053,7 +2114,7 @@ func (x *Disk) String() string {
 func (*Disk) ProtoMessage() {}
 
 func (x *Disk) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[20]
+	mi := &file_internal_wire_interval_proto_msgTypes[21]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -2066,7 +2127,7 @@ func (x *Disk) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Disk.ProtoReflect.Descriptor instead.
 func (*Disk) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{20}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{21}
 }
 
 func (x *Disk) GetName() string {
@@ -2224,7 +2285,7 @@ type Latency struct {
 
 func (x *Latency) Reset() {
 	*x = Latency{}
-	mi := &file_internal_wire_interval_proto_msgTypes[21]
+	mi := &file_internal_wire_interval_proto_msgTypes[22]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -2236,7 +2297,7 @@ func (x *Latency) String() string {
 func (*Latency) ProtoMessage() {}
 
 func (x *Latency) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[21]
+	mi := &file_internal_wire_interval_proto_msgTypes[22]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -2249,7 +2310,7 @@ func (x *Latency) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Latency.ProtoReflect.Descriptor instead.
 func (*Latency) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{21}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{22}
 }
 
 func (x *Latency) GetDevice() uint32 {
@@ -2317,7 +2378,7 @@ type Interface struct {
 
 func (x *Interface) Reset() {
 	*x = Interface{}
-	mi := &file_internal_wire_interval_proto_msgTypes[22]
+	mi := &file_internal_wire_interval_proto_msgTypes[23]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -2329,7 +2390,7 @@ func (x *Interface) String() string {
 func (*Interface) ProtoMessage() {}
 
 func (x *Interface) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[22]
+	mi := &file_internal_wire_interval_proto_msgTypes[23]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -2342,7 +2403,7 @@ func (x *Interface) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Interface.ProtoReflect.Descriptor instead.
 func (*Interface) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{22}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{23}
 }
 
 func (x *Interface) GetName() string {
@@ -2453,7 +2514,7 @@ type Inventory struct {
 
 func (x *Inventory) Reset() {
 	*x = Inventory{}
-	mi := &file_internal_wire_interval_proto_msgTypes[23]
+	mi := &file_internal_wire_interval_proto_msgTypes[24]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -2465,7 +2526,7 @@ func (x *Inventory) String() string {
 func (*Inventory) ProtoMessage() {}
 
 func (x *Inventory) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[23]
+	mi := &file_internal_wire_interval_proto_msgTypes[24]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -2478,7 +2539,7 @@ func (x *Inventory) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Inventory.ProtoReflect.Descriptor instead.
 func (*Inventory) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{23}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{24}
 }
 
 func (x *Inventory) GetJson() string {
@@ -2492,11 +2553,16 @@ var File_internal_wire_interval_proto protoreflect.FileDescriptor
 
 const file_internal_wire_interval_proto_rawDesc = "" +
 	"\n" +
-	"\x1cinternal/wire/interval.proto\x12\x11vinescale.wire.v1\"p\n" +
+	"\x1cinternal/wire/interval.proto\x12\x11vinescale.wire.v1\"\x9d\x01\n" +
 	"\x05Batch\x12\x18\n" +
 	"\aversion\x18\x01 \x01(\rR\aversion\x12\x12\n" +
 	"\x04host\x18\x02 \x01(\tR\x04host\x129\n" +
-	"\tintervals\x18\x03 \x03(\v2\x1b.vinescale.wire.v1.IntervalR\tintervals\"\x9d\x06\n" +
+	"\tintervals\x18\x03 \x03(\v2\x1b.vinescale.wire.v1.IntervalR\tintervals\x12+\n" +
+	"\x04pace\x18\x04 \x01(\v2\x17.vinescale.wire.v1.PaceR\x04pace\"N\n" +
+	"\x04Pace\x12\x1f\n" +
+	"\vtick_millis\x18\x01 \x01(\rR\n" +
+	"tickMillis\x12%\n" +
+	"\x0ereading_micros\x18\x02 \x01(\x03R\rreadingMicros\"\x9d\x06\n" +
 	"\bInterval\x12\x12\n" +
 	"\x04boot\x18\x01 \x01(\tR\x04boot\x12\x1a\n" +
 	"\bsequence\x18\x02 \x01(\x04R\bsequence\x12(\n" +
@@ -2767,69 +2833,71 @@ func file_internal_wire_interval_proto_rawDescGZIP() []byte {
 	return file_internal_wire_interval_proto_rawDescData
 }
 
-var file_internal_wire_interval_proto_msgTypes = make([]protoimpl.MessageInfo, 25)
+var file_internal_wire_interval_proto_msgTypes = make([]protoimpl.MessageInfo, 26)
 var file_internal_wire_interval_proto_goTypes = []any{
 	(*Batch)(nil),         // 0: vinescale.wire.v1.Batch
-	(*Interval)(nil),      // 1: vinescale.wire.v1.Interval
-	(*Notices)(nil),       // 2: vinescale.wire.v1.Notices
-	(*Ledger)(nil),        // 3: vinescale.wire.v1.Ledger
-	(*Line)(nil),          // 4: vinescale.wire.v1.Line
-	(*Workloads)(nil),     // 5: vinescale.wire.v1.Workloads
-	(*Labels)(nil),        // 6: vinescale.wire.v1.Labels
-	(*Usage)(nil),         // 7: vinescale.wire.v1.Usage
-	(*Programs)(nil),      // 8: vinescale.wire.v1.Programs
-	(*ProgramUse)(nil),    // 9: vinescale.wire.v1.ProgramUse
-	(*Parts)(nil),         // 10: vinescale.wire.v1.Parts
-	(*Processes)(nil),     // 11: vinescale.wire.v1.Processes
-	(*CpuUse)(nil),        // 12: vinescale.wire.v1.CpuUse
-	(*Detail)(nil),        // 13: vinescale.wire.v1.Detail
-	(*Figures)(nil),       // 14: vinescale.wire.v1.Figures
-	(*GpuUse)(nil),        // 15: vinescale.wire.v1.GpuUse
-	(*Gpu)(nil),           // 16: vinescale.wire.v1.Gpu
-	(*SwapUse)(nil),       // 17: vinescale.wire.v1.SwapUse
-	(*MeasureColumn)(nil), // 18: vinescale.wire.v1.MeasureColumn
-	(*DeviceUse)(nil),     // 19: vinescale.wire.v1.DeviceUse
-	(*Disk)(nil),          // 20: vinescale.wire.v1.Disk
-	(*Latency)(nil),       // 21: vinescale.wire.v1.Latency
-	(*Interface)(nil),     // 22: vinescale.wire.v1.Interface
-	(*Inventory)(nil),     // 23: vinescale.wire.v1.Inventory
-	nil,                   // 24: vinescale.wire.v1.Labels.ValuesEntry
+	(*Pace)(nil),          // 1: vinescale.wire.v1.Pace
+	(*Interval)(nil),      // 2: vinescale.wire.v1.Interval
+	(*Notices)(nil),       // 3: vinescale.wire.v1.Notices
+	(*Ledger)(nil),        // 4: vinescale.wire.v1.Ledger
+	(*Line)(nil),          // 5: vinescale.wire.v1.Line
+	(*Workloads)(nil),     // 6: vinescale.wire.v1.Workloads
+	(*Labels)(nil),        // 7: vinescale.wire.v1.Labels
+	(*Usage)(nil),         // 8: vinescale.wire.v1.Usage
+	(*Programs)(nil),      // 9: vinescale.wire.v1.Programs
+	(*ProgramUse)(nil),    // 10: vinescale.wire.v1.ProgramUse
+	(*Parts)(nil),         // 11: vinescale.wire.v1.Parts
+	(*Processes)(nil),     // 12: vinescale.wire.v1.Processes
+	(*CpuUse)(nil),        // 13: vinescale.wire.v1.CpuUse
+	(*Detail)(nil),        // 14: vinescale.wire.v1.Detail
+	(*Figures)(nil),       // 15: vinescale.wire.v1.Figures
+	(*GpuUse)(nil),        // 16: vinescale.wire.v1.GpuUse
+	(*Gpu)(nil),           // 17: vinescale.wire.v1.Gpu
+	(*SwapUse)(nil),       // 18: vinescale.wire.v1.SwapUse
+	(*MeasureColumn)(nil), // 19: vinescale.wire.v1.MeasureColumn
+	(*DeviceUse)(nil),     // 20: vinescale.wire.v1.DeviceUse
+	(*Disk)(nil),          // 21: vinescale.wire.v1.Disk
+	(*Latency)(nil),       // 22: vinescale.wire.v1.Latency
+	(*Interface)(nil),     // 23: vinescale.wire.v1.Interface
+	(*Inventory)(nil),     // 24: vinescale.wire.v1.Inventory
+	nil,                   // 25: vinescale.wire.v1.Labels.ValuesEntry
 }
 var file_internal_wire_interval_proto_depIdxs = []int32{
-	1,  // 0: vinescale.wire.v1.Batch.intervals:type_name -> vinescale.wire.v1.Interval
-	3,  // 1: vinescale.wire.v1.Interval.ledgers:type_name -> vinescale.wire.v1.Ledger
-	5,  // 2: vinescale.wire.v1.Interval.workloads:type_name -> vinescale.wire.v1.Workloads
-	7,  // 3: vinescale.wire.v1.Interval.usages:type_name -> vinescale.wire.v1.Usage
-	8,  // 4: vinescale.wire.v1.Interval.programs:type_name -> vinescale.wire.v1.Programs
-	12, // 5: vinescale.wire.v1.Interval.cpu_use:type_name -> vinescale.wire.v1.CpuUse
-	13, // 6: vinescale.wire.v1.Interval.detail:type_name -> vinescale.wire.v1.Detail
-	10, // 7: vinescale.wire.v1.Interval.parts:type_name -> vinescale.wire.v1.Parts
-	11, // 8: vinescale.wire.v1.Interval.processes:type_name -> vinescale.wire.v1.Processes
-	14, // 9: vinescale.wire.v1.Interval.figures:type_name -> vinescale.wire.v1.Figures
-	23, // 10: vinescale.wire.v1.Interval.inventory:type_name -> vinescale.wire.v1.Inventory
-	5,  // 11: vinescale.wire.v1.Notices.workloads:type_name -> vinescale.wire.v1.Workloads
-	4,  // 12: vinescale.wire.v1.Ledger.capacity:type_name -> vinescale.wire.v1.Line
-	4,  // 13: vinescale.wire.v1.Ledger.used:type_name -> vinescale.wire.v1.Line
-	4,  // 14: vinescale.wire.v1.Ledger.idle:type_name -> vinescale.wire.v1.Line
-	4,  // 15: vinescale.wire.v1.Ledger.kernel:type_name -> vinescale.wire.v1.Line
-	4,  // 16: vinescale.wire.v1.Ledger.steal:type_name -> vinescale.wire.v1.Line
-	6,  // 17: vinescale.wire.v1.Workloads.labels:type_name -> vinescale.wire.v1.Labels
-	6,  // 18: vinescale.wire.v1.Workloads.facts:type_name -> vinescale.wire.v1.Labels
-	24, // 19: vinescale.wire.v1.Labels.values:type_name -> vinescale.wire.v1.Labels.ValuesEntry
-	9,  // 20: vinescale.wire.v1.Programs.columns:type_name -> vinescale.wire.v1.ProgramUse
-	18, // 21: vinescale.wire.v1.Figures.measures:type_name -> vinescale.wire.v1.MeasureColumn
-	19, // 22: vinescale.wire.v1.Figures.device_use:type_name -> vinescale.wire.v1.DeviceUse
-	20, // 23: vinescale.wire.v1.Figures.disks:type_name -> vinescale.wire.v1.Disk
-	21, // 24: vinescale.wire.v1.Figures.latencies:type_name -> vinescale.wire.v1.Latency
-	22, // 25: vinescale.wire.v1.Figures.interfaces:type_name -> vinescale.wire.v1.Interface
-	17, // 26: vinescale.wire.v1.Figures.swap_use:type_name -> vinescale.wire.v1.SwapUse
-	15, // 27: vinescale.wire.v1.Figures.gpu_use:type_name -> vinescale.wire.v1.GpuUse
-	16, // 28: vinescale.wire.v1.Figures.gpus:type_name -> vinescale.wire.v1.Gpu
-	29, // [29:29] is the sub-list for method output_type
-	29, // [29:29] is the sub-list for method input_type
-	29, // [29:29] is the sub-list for extension type_name
-	29, // [29:29] is the sub-list for extension extendee
-	0,  // [0:29] is the sub-list for field type_name
+	2,  // 0: vinescale.wire.v1.Batch.intervals:type_name -> vinescale.wire.v1.Interval
+	1,  // 1: vinescale.wire.v1.Batch.pace:type_name -> vinescale.wire.v1.Pace
+	4,  // 2: vinescale.wire.v1.Interval.ledgers:type_name -> vinescale.wire.v1.Ledger
+	6,  // 3: vinescale.wire.v1.Interval.workloads:type_name -> vinescale.wire.v1.Workloads
+	8,  // 4: vinescale.wire.v1.Interval.usages:type_name -> vinescale.wire.v1.Usage
+	9,  // 5: vinescale.wire.v1.Interval.programs:type_name -> vinescale.wire.v1.Programs
+	13, // 6: vinescale.wire.v1.Interval.cpu_use:type_name -> vinescale.wire.v1.CpuUse
+	14, // 7: vinescale.wire.v1.Interval.detail:type_name -> vinescale.wire.v1.Detail
+	11, // 8: vinescale.wire.v1.Interval.parts:type_name -> vinescale.wire.v1.Parts
+	12, // 9: vinescale.wire.v1.Interval.processes:type_name -> vinescale.wire.v1.Processes
+	15, // 10: vinescale.wire.v1.Interval.figures:type_name -> vinescale.wire.v1.Figures
+	24, // 11: vinescale.wire.v1.Interval.inventory:type_name -> vinescale.wire.v1.Inventory
+	6,  // 12: vinescale.wire.v1.Notices.workloads:type_name -> vinescale.wire.v1.Workloads
+	5,  // 13: vinescale.wire.v1.Ledger.capacity:type_name -> vinescale.wire.v1.Line
+	5,  // 14: vinescale.wire.v1.Ledger.used:type_name -> vinescale.wire.v1.Line
+	5,  // 15: vinescale.wire.v1.Ledger.idle:type_name -> vinescale.wire.v1.Line
+	5,  // 16: vinescale.wire.v1.Ledger.kernel:type_name -> vinescale.wire.v1.Line
+	5,  // 17: vinescale.wire.v1.Ledger.steal:type_name -> vinescale.wire.v1.Line
+	7,  // 18: vinescale.wire.v1.Workloads.labels:type_name -> vinescale.wire.v1.Labels
+	7,  // 19: vinescale.wire.v1.Workloads.facts:type_name -> vinescale.wire.v1.Labels
+	25, // 20: vinescale.wire.v1.Labels.values:type_name -> vinescale.wire.v1.Labels.ValuesEntry
+	10, // 21: vinescale.wire.v1.Programs.columns:type_name -> vinescale.wire.v1.ProgramUse
+	19, // 22: vinescale.wire.v1.Figures.measures:type_name -> vinescale.wire.v1.MeasureColumn
+	20, // 23: vinescale.wire.v1.Figures.device_use:type_name -> vinescale.wire.v1.DeviceUse
+	21, // 24: vinescale.wire.v1.Figures.disks:type_name -> vinescale.wire.v1.Disk
+	22, // 25: vinescale.wire.v1.Figures.latencies:type_name -> vinescale.wire.v1.Latency
+	23, // 26: vinescale.wire.v1.Figures.interfaces:type_name -> vinescale.wire.v1.Interface
+	18, // 27: vinescale.wire.v1.Figures.swap_use:type_name -> vinescale.wire.v1.SwapUse
+	16, // 28: vinescale.wire.v1.Figures.gpu_use:type_name -> vinescale.wire.v1.GpuUse
+	17, // 29: vinescale.wire.v1.Figures.gpus:type_name -> vinescale.wire.v1.Gpu
+	30, // [30:30] is the sub-list for method output_type
+	30, // [30:30] is the sub-list for method input_type
+	30, // [30:30] is the sub-list for extension type_name
+	30, // [30:30] is the sub-list for extension extendee
+	0,  // [0:30] is the sub-list for field type_name
 }
 
 func init() { file_internal_wire_interval_proto_init() }
@@ -2837,14 +2905,14 @@ func file_internal_wire_interval_proto_init() {
 	if File_internal_wire_interval_proto != nil {
 		return
 	}
-	file_internal_wire_interval_proto_msgTypes[22].OneofWrappers = []any{}
+	file_internal_wire_interval_proto_msgTypes[23].OneofWrappers = []any{}
 	type x struct{}
 	out := protoimpl.TypeBuilder{
 		File: protoimpl.DescBuilder{
 			GoPackagePath: reflect.TypeOf(x{}).PkgPath(),
 			RawDescriptor: unsafe.Slice(unsafe.StringData(file_internal_wire_interval_proto_rawDesc), len(file_internal_wire_interval_proto_rawDesc)),
 			NumEnums:      0,
-			NumMessages:   25,
+			NumMessages:   26,
 			NumExtensions: 0,
 			NumServices:   0,
 		},

@@ -25,6 +25,16 @@ func (n *Notices) Add(w account.Workload, ended time.Time) {
 	n.EndedMicros = append(n.EndedMicros, micros)
 }
 
+// NoticesOf is news of some workloads of an interval, by their places in it.
+func NoticesOf(host string, iv *Interval, places []int) *Notices {
+	at := time.UnixMicro(iv.FromUnixMicros)
+	n := NewNotices(host, iv.Boot, at, at.Truncate(time.Minute).Add(time.Minute))
+	for _, i := range places {
+		n.Add(iv.Workloads.At(i), time.Time{})
+	}
+	return n
+}
+
 // DecodeNotices reads notices sent as protobuf and checks that their columns fit together.
 func DecodeNotices(body []byte) (*Notices, error) {
 	n := &Notices{}

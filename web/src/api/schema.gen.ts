@@ -143,6 +143,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/frames": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send a live frame of one host: what its newest tick counted
+         * @description A batch, as intervals are sent in, with one interval and a pace; protobuf compressed by zstd. It is held for a quarter of an hour and never stored: one that is lost is in its minute.
+         */
+        post: operations["send-frame"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/gpus": {
         parameters: {
             query?: never;
@@ -340,6 +360,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/live": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Server-sent events: the answers to questions, anew at a pace where they changed
+         * @description Questions that take live are answered by live frames, of the newest ticks; others by the book. A listener who is too slow loses answers, and is told how many.
+         */
+        get: operations["follow"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/me": {
         parameters: {
             query?: never;
@@ -388,6 +428,23 @@ export interface paths {
          * @description Protobuf by the message Notices of internal/wire/interval.proto. It holds no figures, and what it says is in the next interval too: one that is lost is only late.
          */
         post: operations["send-notices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How hosts are read now for those who look at them, and what that costs */
+        get: operations["get-pace"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1834,6 +1891,13 @@ export interface components {
             /** @enum {string} */
             what: "workload" | "host" | "user" | "tenant";
         };
+        FrameReceipt: {
+            /**
+             * Format: int64
+             * @description How often, for those who look at it; 0 for as often as it is anyway.
+             */
+            tick_millis: number;
+        };
         GPUFigure: {
             name: string;
             /** @enum {string} */
@@ -2359,6 +2423,56 @@ export interface components {
             wire?: components["schemas"]["LinkTotals"];
             /** @description Most bytes first: at IP level where cgroups are counted. */
             workloads: components["schemas"]["LinkUser"][];
+        };
+        LiveAnswer: {
+            /**
+             * Format: int64
+             * @description Which of them, from 0 on.
+             */
+            ask: number;
+            /** Format: date-time */
+            at: string;
+            /** @description The answer, or what was wrong. */
+            body: unknown;
+            /**
+             * Format: int64
+             * @description As if it had been asked once.
+             */
+            status: number;
+        };
+        LiveMissed: {
+            /**
+             * Format: int64
+             * @description Whose answers were left out.
+             */
+            moments: number;
+        };
+        LivePace: {
+            /**
+             * Format: date-time
+             * @description Until when all of them have told.
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description That tell live frames.
+             */
+            hosts: number;
+            /**
+             * Format: double
+             * @description CPUs that their readings keep busy, together.
+             */
+            reading_cores: number;
+            /**
+             * Format: double
+             * @description Between readings of the slowest of them.
+             */
+            tick_seconds: number;
+            /**
+             * Format: double
+             * @description The same, were they read as often as they are when nobody looks.
+             */
+            usual_cores: number;
         };
         Load: {
             /**
@@ -3849,6 +3963,8 @@ export interface operations {
                 to?: string;
                 /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
+                /** @description A pace from 1s to 1m: live frames answer, of span (15m at most) or of the pace. */
+                live?: string;
                 /** @description How many workloads to list; all when 0. */
                 first?: number;
             };
@@ -4000,6 +4116,8 @@ export interface operations {
                 to?: string;
                 /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
+                /** @description A pace from 1s to 1m: live frames answer, of span (15m at most) or of the pace. */
+                live?: string;
                 /** @description One host; all when left out. */
                 host?: string;
                 /** @description How many drives and controllers to list, the busiest first; all when 0. */
@@ -4156,6 +4274,42 @@ export interface operations {
             };
         };
     };
+    "send-frame": {
+        parameters: {
+            query?: never;
+            header?: {
+                "Content-Type"?: string;
+                "Content-Encoding"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/x-protobuf": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FrameReceipt"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-gpus": {
         parameters: {
             query?: {
@@ -4165,6 +4319,8 @@ export interface operations {
                 to?: string;
                 /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
+                /** @description A pace from 1s to 1m: live frames answer, of span (15m at most) or of the pace. */
+                live?: string;
                 /** @description One host; all when left out. */
                 host?: string;
                 /** @description All about one GPU of the host: by number (0, 0.1 a partition), uuid or address. */
@@ -4307,6 +4463,8 @@ export interface operations {
                 to?: string;
                 /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
+                /** @description A pace from 1s to 1m: live frames answer, of span (15m at most) or of the pace. */
+                live?: string;
             };
             header?: never;
             path: {
@@ -4345,6 +4503,8 @@ export interface operations {
                 to?: string;
                 /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
+                /** @description A pace from 1s to 1m: live frames answer, of span (15m at most) or of the pace. */
+                live?: string;
             };
             header?: never;
             path: {
@@ -4414,6 +4574,8 @@ export interface operations {
                 to?: string;
                 /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
+                /** @description A pace from 1s to 1m: live frames answer, of span (15m at most) or of the pace. */
+                live?: string;
             };
             header?: never;
             path: {
@@ -4487,6 +4649,8 @@ export interface operations {
                 to?: string;
                 /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
+                /** @description A pace from 1s to 1m: live frames answer, of span (15m at most) or of the pace. */
+                live?: string;
                 /** @description One host; all when left out. */
                 host?: string;
                 /** @description Of how many hosts to list interfaces, the busiest first; all when 0. */
@@ -4567,6 +4731,8 @@ export interface operations {
                 to?: string;
                 /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
+                /** @description A pace from 1s to 1m: live frames answer, of span (15m at most) or of the pace. */
+                live?: string;
                 /** @description One host; all when left out. */
                 host?: string;
                 /** @description amount, name, kind, owner, tenant, host, peak, source or parts; -name turns it. */
@@ -4597,6 +4763,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Ledger"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    follow: {
+        parameters: {
+            query?: {
+                /** @description Seconds between answers. */
+                pace?: number;
+                /** @description The host whose readings the pace tells of; all when left out. */
+                host?: string;
+                /** @description A path and query below /api/v1, as one asks once. */
+                ask?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": ({
+                        data: components["schemas"]["LiveAnswer"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "answer";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
+                        data: components["schemas"]["LiveMissed"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "missed";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
+                        data: components["schemas"]["LivePace"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "pace";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    })[];
                 };
             };
             /** @description Error */
@@ -4687,6 +4922,38 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-pace": {
+        parameters: {
+            query?: {
+                /** @description One host; all when left out. */
+                host?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LivePace"];
+                };
             };
             /** @description Error */
             default: {
@@ -4847,6 +5114,8 @@ export interface operations {
                 to?: string;
                 /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
+                /** @description A pace from 1s to 1m: live frames answer, of span (15m at most) or of the pace. */
+                live?: string;
                 /** @description One host; all when left out. */
                 host?: string;
                 /** @description Only workloads that this CEL expression matches. */
@@ -5313,6 +5582,8 @@ export interface operations {
                 to?: string;
                 /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
+                /** @description A pace from 1s to 1m: live frames answer, of span (15m at most) or of the pace. */
+                live?: string;
                 /** @description One host; all when left out. */
                 host?: string;
                 /** @description A measure. */
@@ -5626,6 +5897,8 @@ export interface operations {
                 to?: string;
                 /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
+                /** @description A pace from 1s to 1m: live frames answer, of span (15m at most) or of the pace. */
+                live?: string;
                 /** @description One host; all when left out. */
                 host?: string;
                 /** @description Only workloads that this CEL expression matches. */
@@ -5872,6 +6145,8 @@ export interface operations {
                 to?: string;
                 /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
+                /** @description A pace from 1s to 1m: live frames answer, of span (15m at most) or of the pace. */
+                live?: string;
                 /** @description One host; all when left out. */
                 host?: string;
                 /** @description Only workloads that this CEL expression matches. */
@@ -5920,6 +6195,8 @@ export interface operations {
                 to?: string;
                 /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
+                /** @description A pace from 1s to 1m: live frames answer, of span (15m at most) or of the pace. */
+                live?: string;
             };
             header?: never;
             path: {
