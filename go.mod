@@ -9,6 +9,7 @@ require (
 	github.com/chromedp/chromedp v0.23.0
 	github.com/cilium/ebpf v0.22.0
 	github.com/cockroachdb/datadriven v1.0.3
+	github.com/creack/pty v1.1.24
 	github.com/danielgtaylor/huma/v2 v2.37.2
 	github.com/digitalocean/go-libvirt v0.0.0-20261013170128-efbbdf578ac8
 	github.com/ebitengine/purego v0.11.3

@@ -27,6 +27,18 @@ type Balance struct {
 	Note  string     `json:"note,omitempty" doc:"Where sums stand for intervals that are no longer kept."`
 }
 
+// OfFrames makes it a balance of live frames: the highest minutes of tenants, and how they stand against quotas over
+// time, are known by the book alone.
+func (b *Balance) OfFrames() {
+	b.Stands, b.Allowances, b.Promised, b.Short = []Stand{}, []AllowanceStand{}, []Promise{}, []Shortage{}
+	b.Note = "live figures: peaks, quotas over time and who was short are told by the book"
+	for i := range b.Tenants {
+		for k := range b.Tenants[i].Uses {
+			b.Tenants[i].Uses[k].Peak, b.Tenants[i].Uses[k].PeakOver = nil, false
+		}
+	}
+}
+
 // ResourceBalance is the whole of one resource, as means over the span.
 type ResourceBalance struct {
 	Resource string            `json:"resource"`

@@ -12,7 +12,7 @@ import (
 )
 
 type balanceInput struct {
-	SpanParams
+	LiveParams
 	Host string `query:"host" doc:"One host; all when left out."`
 }
 
@@ -23,7 +23,7 @@ func balanceRoutes(api huma.API, s *service) {
 		OperationID: "get-balance", Method: http.MethodGet, Path: Prefix + "/balance",
 		Summary: "Every tenant's use against its quotas and the capacity", Metadata: readers(),
 	}, func(ctx context.Context, in *balanceInput) (*balanceOutput, error) {
-		span, err := in.span(s)
+		span, err := in.liveSpan(ctx, s, in.Host)
 		if err != nil {
 			return nil, asProblem(err)
 		}
@@ -36,7 +36,7 @@ func balanceRoutes(api huma.API, s *service) {
 }
 
 type balancesInput struct {
-	SpanParams
+	LiveParams
 	First int    `query:"first" default:"50" minimum:"1" maximum:"500" doc:"How many hosts."`
 	After string `query:"after" doc:"The page before told it; the first page when left out."`
 }
@@ -51,7 +51,7 @@ func balancesRoutes(api huma.API, s *service) {
 		OperationID: "list-balances", Method: http.MethodGet, Path: Prefix + "/balances",
 		Summary: "How tenants stand on each host: a balance a host, by the host's name", Metadata: readers(),
 	}, func(ctx context.Context, in *balancesInput) (*balancesOutput, error) {
-		span, err := in.span(s)
+		span, err := in.liveSpan(ctx, s, "")
 		if err != nil {
 			return nil, asProblem(err)
 		}

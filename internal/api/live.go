@@ -55,15 +55,25 @@ func liveRoutes(api huma.API, s *service) {
 		OperationID: "follow", Method: http.MethodGet, Path: Prefix + "/live",
 		Summary: "Server-sent events: the answers to questions, anew at a pace where they changed",
 		Description: "Questions that take live are answered by live frames, of the newest ticks; others by the book. " +
-			"A listener who is too slow loses answers, and is told how many.",
+			"A listener who is too slow loses answers, and is told how many. It also tells when figures of a host were " +
+			"committed to the book, as /events does.",
 		Metadata: watchers(),
-	}, map[string]any{"answer": LiveAnswer{}, "pace": LivePace{}, "missed": LiveMissed{}},
+	}, map[string]any{"answer": LiveAnswer{}, "pace": LivePace{}, "missed": LiveMissed{}, "committed": hub.Committed{}},
 		func(ctx context.Context, in *liveInput, send sse.Sender) {
 			l := &listener{service: s, in: in, token: tokenOf(ctx).Role, waiting: make(chan []any, waitingMoments)}
 			ctx, cancel := context.WithCancel(ctx)
 			defer cancel()
 			go l.follow(ctx)
-			for moment := range l.waiting {
+			committed := s.hub.Watch(ctx)
+			for {
+				var moment []any
+				select {
+				case <-ctx.Done():
+					return
+				case m := <-committed:
+					moment = append(moment, m)
+				case moment = <-l.waiting:
+				}
 				if n := l.lost(); n > 0 {
 					moment = slices.Insert(moment, 0, any(LiveMissed{n}))
 				}
@@ -103,7 +113,6 @@ type listener struct {
 
 // follow makes the answers of each moment until the context ends.
 func (l *listener) follow(ctx context.Context) {
-	defer close(l.waiting)
 	pace := time.Duration(l.in.Pace) * time.Second
 	l.last = make([][]byte, len(l.in.Asks))
 	moment := time.Now().Add(-frameLag).Truncate(pace) // the one that was is told at once

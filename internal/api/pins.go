@@ -76,7 +76,7 @@ type EffectiveHost struct {
 }
 
 type pinsInput struct {
-	SpanParams
+	LiveParams
 	Host string `query:"host" doc:"One host; all when left out."`
 }
 
@@ -114,7 +114,7 @@ func pinRoutes(api huma.API, s *service) {
 		Description: "What was declared is held against what was allowed and what was done, over that part of the " +
 			"span in which it was in force.", Metadata: readers(),
 	}, func(ctx context.Context, in *pinsInput) (*pinsOutput, error) {
-		span, err := in.span(s)
+		span, err := in.liveSpan(ctx, s, in.Host)
 		if err != nil {
 			return nil, asProblem(err)
 		}

@@ -37,7 +37,8 @@ func Open(ctx context.Context) (*Browser, func(), error) {
 		chromedp.UserDataDir(profile),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-gpu", true), chromedp.Flag("no-first-run", true),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-sync", true))
+		chromedp.Flag("disable-sync", true), chromedp.Flag("js-flags", "--expose-gc"),
+		chromedp.Flag("enable-precise-memory-info", true))
 	allocator, endAllocator := chromedp.NewExecAllocator(ctx, options...)
 	tab, endTab := chromedp.NewContext(allocator)
 	done := func() {
@@ -137,6 +138,11 @@ func (b *Browser) SignIn(address, token string) error {
 		return err
 	}
 	return b.WaitText("Balance of the fleet")
+}
+
+// Heap is how much memory the page's scripts hold, in bytes, once what is no longer needed was let go.
+func (b *Browser) Heap() (int64, error) {
+	return Eval[int64](b, "(gc(), gc(), performance.memory.usedJSHeapSize)")
 }
 
 // Press sends keys to whatever has the focus.

@@ -258,7 +258,7 @@ func (l *following) screenful(frame string, at time.Time, trouble error, width, 
 			break
 		}
 		if i > 0 {
-			b.WriteString("\r\n")
+			b.WriteByte('\n')
 		}
 		b.WriteString(runewidth.Truncate(strings.TrimRight(line, "\r"), width, "…") + "\x1b[K")
 	}
@@ -273,8 +273,11 @@ func (l *following) costs() string {
 	if l.host != "" {
 		q.Set("host", l.host)
 	}
-	if l.to.Get(l.cmd.Context(), api.Prefix+"/pace", q, &p) != nil || p.Hosts == 0 {
+	if l.to.Get(l.cmd.Context(), api.Prefix+"/pace", q, &p) != nil {
 		return ""
+	}
+	if p.Hosts == 0 {
+		return "  ·  no live frames have come yet: hosts tell them every few seconds"
 	}
 	hosts := "1 host is"
 	if p.Hosts != 1 {

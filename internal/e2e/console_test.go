@@ -122,7 +122,7 @@ func TestConsole_TheTimeRulerChoosesASpanThatTheAddressCarries(t *testing.T) {
 	require.NoError(t, b.WaitText("· still"))
 
 	_, err = browser.Eval[bool](b,
-		"([...document.querySelectorAll('button')].find(x => x.innerText === 'back to live').click(), true)")
+		"([...document.querySelectorAll('button')].find(x => x.innerText === '1 h').click(), true)")
 	require.NoError(t, err)
 	require.NoError(t, b.WaitText("· live"))
 	assert.Equal(t, "/", address(t, b))

@@ -158,7 +158,12 @@ type result struct {
 
 // run runs a command of the program against a service.
 func (r *running) run(args ...string) result {
-	return executeProgram(r.cmd.Path, []string{"VINESCALE_SERVICE=" + r.address, "VINESCALE_TOKEN=" + r.token}, args...)
+	return executeProgram(r.cmd.Path, r.environment(), args...)
+}
+
+// environment is what commands find the service by.
+func (r *running) environment() []string {
+	return []string{"VINESCALE_SERVICE=" + r.address, "VINESCALE_TOKEN=" + r.token}
 }
 
 func execute(environment []string, args ...string) result {

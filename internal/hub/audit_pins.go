@@ -122,6 +122,8 @@ func (h *Hub) auditPins(ctx context.Context, scope question.Scope, span question
 // stretchFor is how long the stretches are by which it is told when something was.
 func stretchFor(span question.Span) time.Duration {
 	switch long := span.To.Sub(span.From); {
+	case span.Frames:
+		return usualPace
 	case long <= 6*time.Hour:
 		return time.Minute
 	case long <= 8*24*time.Hour:

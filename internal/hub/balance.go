@@ -14,7 +14,8 @@ import (
 	"vinescale/internal/store"
 )
 
-// Balance answers how tenants stand over a span, on one host or on all ("").
+// Balance answers how tenants stand over a span, on one host or on all (""). Of live frames it tells what they use: how
+// they stand against quotas, and who was short, is judged by the book.
 func (h *Hub) Balance(ctx context.Context, span question.Span, hostName string) (*explain.Balance, error) {
 	scope, err := h.scope(ctx, span, hostName)
 	if err != nil {
@@ -38,6 +39,10 @@ func (h *Hub) Balance(ctx context.Context, span question.Span, hostName string) 
 		return nil, err
 	}
 	b := explain.ExplainBalance(about, &lines.Whole, answer.Rows, answer.Workloads, tenants, parts[fleet])
+	if span.Frames {
+		b.OfFrames()
+		return b, nil
+	}
 	sets, err := h.quotaSets(ctx)
 	if err != nil {
 		return nil, err
@@ -65,12 +70,12 @@ func (h *Hub) parts(ctx context.Context, ask *question.Question, tenants []expla
 	parts := map[int32][]explain.Part{}
 	for i, from := range append([]time.Time{ask.Scope.Span.From}, moments...) {
 		part := *ask
-		part.Scope.Span = question.Span{From: from, To: ask.Scope.Span.To}
+		part.Scope.Span.From = from
 		if i < len(moments) {
 			part.Scope.Span.To = moments[i]
 		}
 		answer, lines, err := h.store.AskWithLines(ctx, part)
-		if err == nil && byHost {
+		if err == nil && byHost && !ask.Scope.Span.Frames {
 			err = h.store.HighestByHost(ctx, &part, answer.Rows)
 		}
 		if err != nil {
@@ -122,8 +127,10 @@ func (h *Hub) Balances(ctx context.Context, span question.Span, first int, after
 	if err != nil {
 		return nil, "", err
 	}
-	if err := h.store.HighestByHost(ctx, &ask, answer.Rows); err != nil {
-		return nil, "", err
+	if !span.Frames {
+		if err := h.store.HighestByHost(ctx, &ask, answer.Rows); err != nil {
+			return nil, "", err
+		}
 	}
 	sets, err := h.quotaSets(ctx)
 	if err != nil {
@@ -156,11 +163,15 @@ func (h *Hub) Balances(ctx context.Context, span question.Span, first int, after
 			return nil, "", err
 		}
 		b := explain.ExplainBalance(about, &stretch, rows[id], lines.Workloads[id], byHost[id], parts[id])
+		if list = append(list, *b); span.Frames {
+			list[len(list)-1].OfFrames()
+			continue
+		}
+		b = &list[len(list)-1]
 		lines := &store.HostLines{Whole: stretch}
 		if err := h.standing(ctx, sets, b, span, hosts[i].Name, rows[id], lines); err != nil {
 			return nil, "", err
 		}
-		list = append(list, *b)
 	}
 	return list, next, nil
 }

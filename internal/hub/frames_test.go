@@ -56,6 +56,20 @@ func TestFrames_AnswerAsTheBookDoes(t *testing.T) {
 		same("the memory of "+name, func(s question.Span) (any, error) { return c.Memory(ctx, name, s) })
 		same("about "+name, func(s question.Span) (any, error) { return c.AboutHost(ctx, name, s, 0) })
 	}
+	same("what each tenant uses", func(s question.Span) (any, error) {
+		b, err := c.Balance(ctx, s, "")
+		if err == nil {
+			b.OfFrames()
+		}
+		return b, err
+	})
+	same("what each tenant uses of each host", func(s question.Span) (any, error) {
+		list, _, err := c.Balances(ctx, s, 0, "")
+		for i := range list {
+			list[i].OfFrames()
+		}
+		return list, err
+	})
 	same("disks", func(s question.Span) (any, error) { return c.Disks(ctx, "", s) })
 	same("interfaces", func(s question.Span) (any, error) { return c.Links(ctx, "", s) })
 	same("a workload", func(s question.Span) (any, error) { return c.AboutWorkload(ctx, c.ids["must"], s) })

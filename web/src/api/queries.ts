@@ -1,11 +1,10 @@
-import { useInfiniteQuery, useQuery, useQueryClient, keepPreviousData } from '@tanstack/react-query'
-import { useEffect, useMemo } from 'react'
-import { queryOf, type Span } from '../time/span'
-import { answer, api, type PinAudit, type Tenant } from './client'
+import { useInfiniteQuery, useQuery, keepPreviousData } from '@tanstack/react-query'
+import { useMemo } from 'react'
+import { framesOf, queryOf, usualPace, type Span } from '../time/span'
+import { answer, api, type Balance, type PinAudit, type Tenant } from './client'
+import { figures, followed } from './follow'
 
 export type Dimension = 'tenant' | 'user' | 'workload' | 'kind' | 'host' | 'program'
-
-const figures = 'figures' // keys that begin so are asked again when new figures are in the books
 
 export function useIdentity() {
   return useQuery({ queryKey: ['me'], queryFn: () => answer(api.GET('/api/v1/me')), retry: false, staleTime: 300_000 })
@@ -21,13 +20,32 @@ export function useMeasures(enabled: boolean) {
   })
 }
 
+/**
+ * How tenants stand. Live frames tell what they use now; how they stand against quotas over time is of the book then, of
+ * the last hour.
+ */
 export function useBalance(span: Span, host?: string) {
-  return useQuery({
-    queryKey: [figures, 'balance', queryOf(span), host],
-    queryFn: () => answer(api.GET('/api/v1/balance', { params: { query: { ...queryOf(span), host } } })),
+  const query = { ...framesOf(span), host }
+  const balance = useQuery({
+    queryKey: [figures, 'balance', query],
+    queryFn: () => answer(api.GET('/api/v1/balance', { params: { query } })),
     placeholderData: keepPreviousData,
-    meta: { host },
+    meta: followed(span, '/balance', query, host),
   })
+  const isNow = query.live !== undefined
+  const inBook = { ...queryOf(span), host }
+  const book = useQuery({
+    queryKey: [figures, 'balance', inBook],
+    queryFn: () => answer(api.GET('/api/v1/balance', { params: { query: inBook } })),
+    placeholderData: keepPreviousData,
+    enabled: isNow,
+    meta: { host },
+  }).data
+  return useMemo(() => {
+    if (!isNow || !balance.data || !book) return balance
+    const { stands, allowances, promised, short } = book
+    return { ...balance, data: { ...balance.data, stands, allowances, promised, short, note: undefined } as Balance }
+  }, [balance, book, isNow])
 }
 
 const hostsAtOnce = 25
@@ -35,13 +53,13 @@ const hostsAtOnce = 25
 /** Hosts and how tenants stand on each, some at a time by their names. */
 export function useHostPages(span: Span) {
   return useInfiniteQuery({
-    queryKey: [figures, 'host pages', queryOf(span)],
+    queryKey: [figures, 'host pages', framesOf(span)],
     initialPageParam: undefined as string | undefined,
     queryFn: async ({ pageParam }) => {
       const query = { first: hostsAtOnce, after: pageParam }
       const [hosts, balances] = await Promise.all([
         api.GET('/api/v1/hosts', { params: { query } }),
-        answer(api.GET('/api/v1/balances', { params: { query: { ...queryOf(span), ...query } } })),
+        answer(api.GET('/api/v1/balances', { params: { query: { ...framesOf(span), ...query } } })),
       ])
       return {
         hosts: await answer(Promise.resolve(hosts)),
@@ -52,6 +70,8 @@ export function useHostPages(span: Span) {
     },
     getNextPageParam: (page) => page.next ?? undefined,
     placeholderData: keepPreviousData,
+    // Pages that were loaded one after the other are asked for again, and not followed.
+    refetchInterval: span.live && span.pace ? Math.max(span.pace, usualPace) * 1000 : false,
   })
 }
 
@@ -80,12 +100,12 @@ export type LedgerQuestion = { of: string; by: Dimension; host?: string; tenant?
 
 // The description lists the measures of its day; the register has those of now, so a measure is any text here.
 export function useLedger(span: Span, q: LedgerQuestion) {
+  const query = { ...framesOf(span), ...q, of: q.of as 'cpu' }
   return useQuery({
-    queryKey: [figures, 'ledger', queryOf(span), q],
-    queryFn: () =>
-      answer(api.GET('/api/v1/ledger', { params: { query: { ...queryOf(span), ...q, of: q.of as 'cpu' } } })),
+    queryKey: [figures, 'ledger', query],
+    queryFn: () => answer(api.GET('/api/v1/ledger', { params: { query } })),
     placeholderData: keepPreviousData,
-    meta: { host: q.host },
+    meta: followed(span, '/ledger', query, q.host),
   })
 }
 
@@ -101,12 +121,12 @@ export type SeriesQuestion = {
 
 /** How a measure went over a span. */
 export function useSeries(span: Span, q: SeriesQuestion) {
+  const query = { ...framesOf(span, '15m'), ...q, of: q.of as 'cpu' }
   return useQuery({
-    queryKey: [figures, 'series', queryOf(span), q],
-    queryFn: () =>
-      answer(api.GET('/api/v1/series', { params: { query: { ...queryOf(span), ...q, of: q.of as 'cpu' } } })),
+    queryKey: [figures, 'series', query],
+    queryFn: () => answer(api.GET('/api/v1/series', { params: { query } })),
     placeholderData: keepPreviousData,
-    meta: { host: q.host },
+    meta: followed(span, '/series', query, q.host),
   })
 }
 
@@ -132,10 +152,12 @@ export function useTimeline(from: Date, to: Date, host?: string) {
 }
 
 export function usePins(span: Span, host?: string) {
+  const query = { ...framesOf(span), host }
   return useQuery<PinAudit[]>({
-    queryKey: [figures, 'pins', queryOf(span), host],
-    queryFn: () => answer(api.GET('/api/v1/pins', { params: { query: { ...queryOf(span), host } } })),
+    queryKey: [figures, 'pins', query],
+    queryFn: () => answer(api.GET('/api/v1/pins', { params: { query } })),
     placeholderData: keepPreviousData,
+    meta: followed(span, '/pins', query, host),
   })
 }
 
@@ -167,10 +189,12 @@ export function useEffective(host: string, enabled: boolean) {
 
 /** The busiest drives, and the users that moved most of each. */
 export function useDisks(span: Span, cut: { first: number; users: number }) {
+  const query = { ...framesOf(span), ...cut }
   return useQuery({
-    queryKey: [figures, 'disks', queryOf(span), cut],
-    queryFn: () => answer(api.GET('/api/v1/disks', { params: { query: { ...queryOf(span), ...cut } } })),
+    queryKey: [figures, 'disks', query],
+    queryFn: () => answer(api.GET('/api/v1/disks', { params: { query } })),
     placeholderData: keepPreviousData,
+    meta: followed(span, '/disks', query),
   })
 }
 
@@ -204,11 +228,12 @@ export function useSensors(host: string) {
 
 /** The GPUs of a host, or of all; or everything about one of them. */
 export function useGPUs(span: Span, host?: string, device?: string) {
+  const query = { ...framesOf(span), host, device }
   return useQuery({
-    queryKey: [figures, 'gpus', queryOf(span), host, device],
-    queryFn: () => answer(api.GET('/api/v1/gpus', { params: { query: { ...queryOf(span), host, device } } })),
+    queryKey: [figures, 'gpus', query],
+    queryFn: () => answer(api.GET('/api/v1/gpus', { params: { query } })),
     placeholderData: keepPreviousData,
-    meta: { host },
+    meta: followed(span, '/gpus', query, host),
   })
 }
 
@@ -216,53 +241,53 @@ export type LinksCut = { host?: string; first?: number; within?: number; users?:
 
 /** The interfaces of the hosts that moved most, and the workloads that did. */
 export function useLinks(span: Span, cut: LinksCut, enabled = true) {
+  const query = { ...framesOf(span), ...cut }
   return useQuery({
-    queryKey: [figures, 'interfaces', queryOf(span), cut],
-    queryFn: () => answer(api.GET('/api/v1/interfaces', { params: { query: { ...queryOf(span), ...cut } } })),
+    queryKey: [figures, 'interfaces', query],
+    queryFn: () => answer(api.GET('/api/v1/interfaces', { params: { query } })),
     placeholderData: keepPreviousData,
-    meta: { host: cut.host },
     enabled,
+    meta: followed(span, '/interfaces', query, cut.host),
   })
 }
 
 export function useMemory(span: Span, host: string) {
+  const query = { ...framesOf(span) }
   return useQuery({
-    queryKey: [figures, 'memory', queryOf(span), host],
-    queryFn: () =>
-      answer(api.GET('/api/v1/hosts/{name}/memory', { params: { path: { name: host }, query: queryOf(span) } })),
+    queryKey: [figures, 'memory', query, host],
+    queryFn: () => answer(api.GET('/api/v1/hosts/{name}/memory', { params: { path: { name: host }, query } })),
     placeholderData: keepPreviousData,
-    meta: { host },
+    meta: followed(span, `/hosts/${encodeURIComponent(host)}/memory`, query, host),
   })
 }
 
 export function useCPUs(span: Span, host: string) {
+  const query = { ...framesOf(span) }
   return useQuery({
-    queryKey: [figures, 'cpus', queryOf(span), host],
-    queryFn: () =>
-      answer(api.GET('/api/v1/hosts/{name}/cpus', { params: { path: { name: host }, query: queryOf(span) } })),
+    queryKey: [figures, 'cpus', query, host],
+    queryFn: () => answer(api.GET('/api/v1/hosts/{name}/cpus', { params: { path: { name: host }, query } })),
     placeholderData: keepPreviousData,
-    meta: { host },
+    meta: followed(span, `/hosts/${encodeURIComponent(host)}/cpus`, query, host),
   })
 }
 
 export function useWorkload(span: Span, id: number) {
+  const query = { ...framesOf(span) }
   return useQuery({
-    queryKey: [figures, 'workload', queryOf(span), id],
-    queryFn: () => answer(api.GET('/api/v1/workloads/{id}', { params: { path: { id }, query: queryOf(span) } })),
+    queryKey: [figures, 'workload', query, id],
+    queryFn: () => answer(api.GET('/api/v1/workloads/{id}', { params: { path: { id }, query } })),
     placeholderData: keepPreviousData,
+    meta: followed(span, `/workloads/${id}`, query),
   })
 }
 
 export function useUser(span: Span, name: string, first: number) {
+  const query = { ...framesOf(span), first }
   return useQuery({
-    queryKey: [figures, 'user', queryOf(span), name, first],
-    queryFn: () =>
-      answer(
-        api.GET('/api/v1/about/{what}/{name}', {
-          params: { path: { what: 'user', name }, query: { ...queryOf(span), first } },
-        }),
-      ),
+    queryKey: [figures, 'user', query, name],
+    queryFn: () => answer(api.GET('/api/v1/about/{what}/{name}', { params: { path: { what: 'user', name }, query } })),
     placeholderData: keepPreviousData,
+    meta: followed(span, `/about/user/${encodeURIComponent(name)}`, query),
   })
 }
 
@@ -310,57 +335,4 @@ export function useSuggestions(span: Span) {
     queryFn: () => answer(api.GET('/api/v1/rules/suggestions', { params: { query: queryOf(span) } })),
     placeholderData: keepPreviousData,
   })
-}
-
-// Milliseconds without a commit after which figures are asked for again, and the longest that this is put off: many
-// hosts commit all the time.
-const calm = 400
-const longestWait = 5000
-
-/**
- * While live, asks for figures again soon after new ones are in the books. What is about one host is asked for again only
- * when that host has told something.
- */
-export function useLiveRefresh(live: boolean) {
-  const queries = useQueryClient()
-  useEffect(() => {
-    if (!live) return
-    let events: EventSource
-    let soon: ReturnType<typeof setTimeout> | undefined
-    let since: number | undefined // the first commit that was not asked for yet
-    const told = new Set<string>() // hosts, since then
-    const listen = () => {
-      events = new EventSource('/api/v1/events')
-      events.addEventListener('committed', (e) => {
-        told.add((JSON.parse((e as MessageEvent<string>).data) as { host: string }).host)
-        clearTimeout(soon) // hosts report within moments of each other: ask once, but do not wait for ever
-        since ??= Date.now()
-        const wait = Math.max(Math.min(calm, since + longestWait - Date.now()), 0)
-        soon = setTimeout(() => {
-          since = undefined
-          const hosts = new Set(told)
-          told.clear()
-          void queries.invalidateQueries({
-            queryKey: [figures],
-            predicate: (q) => q.meta?.host === undefined || hosts.has(q.meta.host as string),
-          })
-        }, wait)
-      })
-    }
-    // A page that is left is kept for the way back, with its connections. A browser opens six to a host: after as many
-    // pages nothing would load any more.
-    const leave = () => events.close()
-    const back = (e: PageTransitionEvent) => {
-      if (e.persisted) listen()
-    }
-    listen()
-    addEventListener('pagehide', leave)
-    addEventListener('pageshow', back)
-    return () => {
-      clearTimeout(soon)
-      removeEventListener('pagehide', leave)
-      removeEventListener('pageshow', back)
-      events.close()
-    }
-  }, [live, queries])
 }

@@ -369,7 +369,7 @@ export interface paths {
         };
         /**
          * Server-sent events: the answers to questions, anew at a pace where they changed
-         * @description Questions that take live are answered by live frames, of the newest ticks; others by the book. A listener who is too slow loses answers, and is told how many.
+         * @description Questions that take live are answered by live frames, of the newest ticks; others by the book. A listener who is too slow loses answers, and is told how many. It also tells when figures of a host were committed to the book, as /events does.
          */
         get: operations["follow"];
         put?: never;
@@ -4037,6 +4037,8 @@ export interface operations {
                 to?: string;
                 /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
+                /** @description A pace from 1s to 1m: live frames answer, of span (15m at most) or of the pace. */
+                live?: string;
                 /** @description One host; all when left out. */
                 host?: string;
             };
@@ -4075,6 +4077,8 @@ export interface operations {
                 to?: string;
                 /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
+                /** @description A pace from 1s to 1m: live frames answer, of span (15m at most) or of the pace. */
+                live?: string;
                 /** @description How many hosts. */
                 first?: number;
                 /** @description The page before told it; the first page when left out. */
@@ -4810,6 +4814,17 @@ export interface operations {
                         /** @description The retry time in milliseconds. */
                         retry?: number;
                     } | {
+                        data: components["schemas"]["Committed"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "committed";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
                         data: components["schemas"]["LiveMissed"];
                         /**
                          * @description The event name.
@@ -4975,6 +4990,8 @@ export interface operations {
                 to?: string;
                 /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
+                /** @description A pace from 1s to 1m: live frames answer, of span (15m at most) or of the pace. */
+                live?: string;
                 /** @description One host; all when left out. */
                 host?: string;
             };

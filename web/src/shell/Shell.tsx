@@ -2,7 +2,8 @@ import { useQueryClient } from '@tanstack/react-query'
 import { Link, Outlet, useSearch } from '@tanstack/react-router'
 import { useState } from 'react'
 import { answer, api } from '../api/client'
-import { useIdentity, useLiveRefresh, useMeasures } from '../api/queries'
+import { useFollow } from '../api/follow'
+import { useIdentity, useMeasures } from '../api/queries'
 import { setRegister } from '../figures/register'
 import { Waiting } from '../figures/Trouble'
 import type { TimeSearch } from '../time/span'
@@ -33,7 +34,7 @@ export function Shell() {
 
 function Body() {
   const { span } = useTime()
-  useLiveRefresh(span.live)
+  useFollow(span)
   return (
     <>
       <TimeRuler />

@@ -1,7 +1,20 @@
 import { Popover } from 'radix-ui'
 import { useRef, useState } from 'react'
+import { usePace } from '../api/follow'
 import { useTimeline } from '../api/queries'
-import { hourMinuteSecond, rulerWindow, spanWords, type TimeSearch } from '../time/span'
+import {
+  boundsOf,
+  hourMinuteSecond,
+  paces,
+  readTyped,
+  rulerWindow,
+  spanOf,
+  spanWords,
+  typed,
+  usualPace,
+  type Span,
+  type TimeSearch,
+} from '../time/span'
 import { useNow, useTime } from '../time/useTime'
 import { RulerChart } from './RulerChart'
 
@@ -44,7 +57,9 @@ export function TimeRuler() {
     >
       <div aria-live="polite">
         <b className="font-semibold">{spanWords(span, now)}</b>{' '}
-        {span.live ? (
+        {span.live && span.pace ? (
+          <Pace pace={span.pace} choose={choose} />
+        ) : span.live ? (
           <>
             · live <span className="text-ink-2">until {hourMinuteSecond(now)}</span>
           </>
@@ -72,33 +87,103 @@ export function TimeRuler() {
           <RulerChart timeline={timeline.data} window={window} selected={selected} />
         </svg>
       </div>
-      <Choices live={span.live} choose={choose} />
+      <Choices span={span} choose={choose} />
     </section>
   )
 }
 
-function Choices({ live, choose }: { live: boolean; choose: (t: TimeSearch) => void }) {
-  const preset = (name: string, t: TimeSearch) => (
-    <button type="button" className="link" onClick={() => choose(t)}>
-      {name}
-    </button>
+/** At what pace the page follows, and how hosts are read for that. */
+function Pace({ pace, choose }: { pace: number; choose: (t: TimeSearch) => void }) {
+  const read = usePace()
+  const hosts = read && `${read.hosts} host${read.hosts === 1 ? ' is' : 's are'} read every ${read.tick_seconds} s`
+  return (
+    <>
+      ·{' '}
+      <label>
+        every{' '}
+        <select
+          value={pace}
+          onChange={(e) => choose({ live: `${e.target.value}s` })}
+          className="rounded-xs border border-rule-2 bg-sheet px-1"
+        >
+          {paces.map((p) => (
+            <option key={p} value={p}>
+              {p} s
+            </option>
+          ))}
+        </select>
+      </label>
+      <span
+        className="block truncate text-[12px] text-ink-2"
+        title={
+          read &&
+          `${hosts}. Their readings keep ${read.reading_cores.toFixed(3)} CPUs busy; ` +
+            `${read.usual_cores.toFixed(3)} as often as they are read when nobody looks.`
+        }
+      >
+        {read ? `${hosts}, for ${read.reading_cores.toFixed(3)} CPUs` : 'waiting for live frames'}
+      </span>
+    </>
   )
+}
+
+function Choices({ span, choose }: { span: Span; choose: (t: TimeSearch) => void }) {
+  const preset = (name: string, t: TimeSearch) => {
+    const is = spanOf(t)
+    const isShown = span.live && is.live && span.span === is.span && span.pace === is.pace
+    return (
+      <button type="button" className="link aria-pressed:text-ink" aria-pressed={isShown} onClick={() => choose(t)}>
+        {name}
+      </button>
+    )
+  }
+  const now = { live: `${span.live && span.pace ? span.pace : usualPace}s` }
   return (
     <div className="text-right whitespace-nowrap">
-      {live ? preset('1 h', {}) : preset('back to live', {})} · {preset('24 h', { span: '24h' })} ·{' '}
-      {preset('7 days', { span: '7d' })} · <Pick choose={choose} />
+      {preset('now', now)} · {preset('1 h', {})} · {preset('24 h', { span: '24h' })} · {preset('7 d', { span: '7d' })} ·{' '}
+      <Pick span={span} choose={choose} />
     </div>
   )
 }
 
-/** Choosing a span by typing it. */
-function Pick({ choose }: { choose: (t: TimeSearch) => void }) {
+/** Choosing a span by typing it. It opens with the span that is shown. */
+function Pick({ span, choose }: { span: Span; choose: (t: TimeSearch) => void }) {
   const [open, setOpen] = useState(false)
   const [from, setFrom] = useState('')
   const [to, setTo] = useState('')
-  const sound = from !== '' && to !== '' && Date.parse(from) < Date.parse(to)
+  const now = new Date()
+  const begin = readTyped(from, now)
+  const end = readTyped(to, begin ?? now)
+  const wrong =
+    !begin || !end
+      ? 'Write a moment as 2026-10-11 14:20, or 14:20 of the same day.'
+      : begin >= end
+        ? 'The span must begin before it ends.'
+        : null
+  const toggle = (isOpen: boolean) => {
+    if (isOpen) {
+      const shown = boundsOf(span, new Date())
+      setFrom(typed(shown.from))
+      setTo(typed(shown.to))
+    }
+    setOpen(isOpen)
+  }
+  const field = (id: string, name: string, value: string, set: (v: string) => void) => (
+    <>
+      <label htmlFor={id}>{name}</label>
+      <input
+        id={id}
+        value={value}
+        onChange={(e) => set(e.target.value)}
+        autoComplete="off"
+        spellCheck={false}
+        aria-describedby="pick-help"
+        className="num w-44 rounded-[3px] border border-rule-2 bg-paper px-2 py-1 text-left"
+      />
+    </>
+  )
   return (
-    <Popover.Root open={open} onOpenChange={setOpen}>
+    <Popover.Root open={open} onOpenChange={toggle}>
       <Popover.Trigger asChild>
         <button type="button" className="link">
           pick…
@@ -112,37 +197,22 @@ function Pick({ choose }: { choose: (t: TimeSearch) => void }) {
           aria-label="Pick a span"
         >
           <form
-            className="grid grid-cols-[auto_1fr] items-center gap-x-3 gap-y-2"
+            className="grid w-72 grid-cols-[auto_1fr] items-center gap-x-3 gap-y-2"
             onSubmit={(e) => {
               e.preventDefault()
-              choose({ from: new Date(from).toISOString(), to: new Date(to).toISOString() })
+              if (!begin || !end || wrong) return
+              choose({ from: begin.toISOString(), to: end.toISOString() })
               setOpen(false)
             }}
           >
-            <label htmlFor="pick-from">From</label>
-            <input
-              id="pick-from"
-              type="datetime-local"
-              value={from}
-              onChange={(e) => setFrom(e.target.value)}
-              className="rounded-[3px] border border-rule-2 bg-paper px-2 py-1"
-            />
-            <label htmlFor="pick-to">To</label>
-            <input
-              id="pick-to"
-              type="datetime-local"
-              value={to}
-              onChange={(e) => setTo(e.target.value)}
-              className="rounded-[3px] border border-rule-2 bg-paper px-2 py-1"
-            />
-            <span className="col-span-2 text-[12.5px] text-ink-2">
-              {from !== '' && to !== '' && !sound
-                ? 'The span must begin before it ends.'
-                : 'Figures are by the minute.'}
+            {field('pick-from', 'From', from, setFrom)}
+            {field('pick-to', 'To', to, setTo)}
+            <span id="pick-help" role="status" className="col-span-2 text-[12.5px] text-ink-2">
+              {wrong ?? `Figures are by the minute; times are of ${Intl.DateTimeFormat().resolvedOptions().timeZone}.`}
             </span>
             <button
               type="submit"
-              disabled={!sound}
+              disabled={wrong !== null}
               className="col-span-2 cursor-pointer rounded-[3px] bg-vine px-3 py-1 font-semibold text-paper disabled:opacity-50"
             >
               Show

@@ -1,9 +1,13 @@
 /** The span all figures of a page are of. It is kept in the address, so that any view is a link. */
-export type TimeSearch = { span?: string; from?: string; to?: string }
+export type TimeSearch = { span?: string; from?: string; to?: string; live?: string }
 
 export type Span =
-  | { live: true; span: string; minutes: number } // the last so many minutes, moving on
+  | { live: true; span: string; minutes: number; pace?: number } // the last so many minutes, moving on
   | { live: false; from: Date; to: Date } // still
+
+/** The paces, in seconds, at which live frames can be followed. */
+export const paces = [1, 2, 5, 10, 30, 60]
+export const usualPace = 5
 
 const presets: Record<string, string> = { '1h': 'Last hour', '24h': 'Last 24 hours', '7d': 'Last 7 days' }
 
@@ -21,6 +25,7 @@ export function readTime(search: Record<string, unknown>): TimeSearch {
   const from = date(search.from)
   const to = date(search.to)
   if (from && to && Date.parse(from) < Date.parse(to)) return { from, to }
+  if (typeof search.live === 'string' && paces.some((p) => search.live === `${p}s`)) return { live: search.live }
   if (typeof search.span === 'string' && minutesOf(search.span) !== null && search.span !== '1h')
     return { span: search.span }
   return {}
@@ -29,19 +34,25 @@ export function readTime(search: Record<string, unknown>): TimeSearch {
 export function spanOf(t: TimeSearch): Span {
   if (t.from && t.to) return { live: false, from: new Date(t.from), to: new Date(t.to) }
   const span = t.span ?? '1h'
+  if (t.live) return { live: true, span, minutes: 15, pace: parseInt(t.live) }
   return { live: true, span, minutes: minutesOf(span) ?? 60 }
 }
 
-/** The span as the service's query. */
+/** The span as a query of the service's book. Live frames are not in it: of now, it is the last hour. */
 export function queryOf(s: Span): { span?: string; from?: string; to?: string } {
   return s.live ? { span: s.span } : { from: s.from.toISOString(), to: s.to.toISOString() }
+}
+
+/** The span as a query that live frames answer where it is of now: the newest of them, or those of a longer stretch. */
+export function framesOf(s: Span, stretch?: '15m'): { span?: string; from?: string; to?: string; live?: string } {
+  return s.live && s.pace ? { live: `${s.pace}s`, span: stretch } : queryOf(s)
 }
 
 const clock = (d: Date) => d.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit' })
 
 /** The span in words: "Last hour", or "13:20 – 14:20 today". */
 export function spanWords(s: Span, now: Date): string {
-  if (s.live) return presets[s.span] ?? `Last ${s.span}`
+  if (s.live) return s.pace ? 'Now' : (presets[s.span] ?? `Last ${s.span}`)
   const day = (d: Date) =>
     d.toDateString() === now.toDateString()
       ? 'today'
@@ -49,6 +60,28 @@ export function spanWords(s: Span, now: Date): string {
   if (s.from.toDateString() === s.to.toDateString()) return `${clock(s.from)} – ${clock(s.to)} ${day(s.to)}`
   return `${clock(s.from)} ${day(s.from)} – ${clock(s.to)} ${day(s.to)}`
 }
+
+const two = (n: number) => String(n).padStart(2, '0')
+
+/** A moment as it is typed: 2026-10-11 14:20, in the zone of this browser and on a clock of 24 hours. */
+export const typed = (d: Date) =>
+  `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${two(d.getHours())}:${two(d.getMinutes())}`
+
+/** Reads what was typed: a date with a time, or a date, or a time of the day of another moment; null for none. */
+export function readTyped(text: string, day: Date): Date | null {
+  const m = /^(?:(\d{4})-(\d{1,2})-(\d{1,2}))?[ T]*(?:(\d{1,2}):(\d{2}))?$/.exec(text.trim())
+  if (!m || (!m[1] && !m[4])) return null
+  const [year, month, date] = m[1]
+    ? [Number(m[1]), Number(m[2]) - 1, Number(m[3])]
+    : [day.getFullYear(), day.getMonth(), day.getDate()]
+  const d = new Date(year, month, date, Number(m[4] ?? 0), Number(m[5] ?? 0))
+  const isSound = d.getMonth() === month && d.getDate() === date && Number(m[4] ?? 0) < 24 && Number(m[5] ?? 0) < 60
+  return isSound ? d : null
+}
+
+/** A moving span as it stands at a moment, or a still one. */
+export const boundsOf = (s: Span, now: Date): { from: Date; to: Date } =>
+  s.live ? { from: new Date(now.getTime() - s.minutes * 60_000), to: now } : s
 
 export const hourMinuteSecond = (d: Date) => d.toLocaleTimeString('en-GB')
 

@@ -6,8 +6,8 @@ import { spanOf, type Span, type TimeSearch } from './span'
 export function useTime(): { span: Span; search: TimeSearch; choose: (t: TimeSearch) => void } {
   const search = useSearch({ strict: false }) as TimeSearch
   const navigate = useNavigate()
-  const { span, from, to } = search
-  const chosen = useMemo(() => spanOf({ span, from, to }), [span, from, to])
+  const { span, from, to, live } = search
+  const chosen = useMemo(() => spanOf({ span, from, to, live }), [span, from, to, live])
   return { span: chosen, search, choose: (t) => void navigate({ to: '.', search: t as never }) }
 }
 

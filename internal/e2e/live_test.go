@@ -1,0 +1,221 @@
+package e2e
+
+import (
+	"bufio"
+	"encoding/json"
+	"io"
+	"os"
+	"os/exec"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/creack/pty"
+	"github.com/mattn/go-runewidth"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vinescale/internal/browser"
+)
+
+// window is a terminal window in which a command runs.
+type window struct {
+	cmd  *exec.Cmd
+	file *os.File
+	mu   sync.Mutex
+	text strings.Builder
+	done chan struct{}
+}
+
+func openWindow(t *testing.T, width, height uint16, args ...string) *window {
+	w := &window{cmd: exec.Command(program, args...), done: make(chan struct{})}
+	w.cmd.Env = append(os.Environ(), demo.environment()...)
+	var err error
+	w.file, err = pty.StartWithSize(w.cmd, &pty.Winsize{Cols: width, Rows: height})
+	require.NoError(t, err)
+	t.Cleanup(func() { w.cmd.Process.Kill(); w.file.Close() })
+	go func() {
+		defer close(w.done)
+		piece := make([]byte, 4096)
+		for {
+			n, err := w.file.Read(piece)
+			w.mu.Lock()
+			w.text.Write(piece[:n])
+			w.mu.Unlock()
+			if err != nil {
+				return
+			}
+		}
+	}()
+	return w
+}
+
+// home is where each frame begins.
+const home = "\x1b[H"
+
+// frames are those that were drawn wholly so far.
+func (w *window) frames() []string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	parts := strings.Split(w.text.String(), home)
+	return parts[1:max(len(parts)-1, 1)]
+}
+
+// waitFrames waits for so many frames beyond those that there were.
+func (w *window) waitFrames(t *testing.T, were, more int) []string {
+	var all []string
+	require.Eventually(t, func() bool { all = w.frames(); return len(all) >= were+more }, time.Minute,
+		100*time.Millisecond)
+	return all
+}
+
+// fits tells that a frame is within a window, and that it overwrites what was there.
+func fits(t *testing.T, frame string, width, height int) {
+	lines := strings.Split(frame, "\r\n")
+	assert.LessOrEqual(t, len(lines), height)
+	for _, line := range lines {
+		assert.Contains(t, line, "\x1b[K", "what stood there before is gone")
+		shown := strings.NewReplacer("\x1b[K", "", "\x1b[J", "").Replace(line)
+		assert.LessOrEqual(t, runewidth.StringWidth(shown), width, shown)
+		assert.NotContains(t, shown, "\n")
+	}
+}
+
+func TestLive_ACommandRenewsItsTableInTheWindow(t *testing.T) {
+	w := openWindow(t, 80, 24, "share", "--of", "cpu", "--by", "tenant", "--live=1s")
+	require.Eventually(t, func() bool { return strings.Contains(strings.Join(w.frames(), ""), "Frost Watch") },
+		time.Minute, 100*time.Millisecond)
+	were := len(w.frames()) - 1
+	all := w.waitFrames(t, were, 3)[were:]
+	for _, frame := range all {
+		fits(t, frame, 80, 24)
+		assert.Contains(t, frame, "Frost Watch")
+	}
+	last := all[len(all)-1]
+	assert.Regexp(t, `every 1s  ·  \d hosts are read every [15]s, for 0\.\d+ CPUs`, last)
+	assert.NotEqual(t, all[0], last)
+
+	require.NoError(t, pty.Setsize(w.file, &pty.Winsize{Cols: 50, Rows: 10}))
+	were = len(w.frames())
+	all = w.waitFrames(t, were, 3)
+	fits(t, all[len(all)-1], 50, 10)
+	assert.Contains(t, all[len(all)-1], "more lines: a larger window")
+
+	require.NoError(t, w.cmd.Process.Signal(syscall.SIGINT))
+	<-w.done
+	require.NoError(t, w.cmd.Wait())
+	assert.Contains(t, w.text.String(), "\x1b[?25h\x1b[?1049l", "the window is as it was before")
+	_, after, _ := strings.Cut(w.text.String(), "\x1b[?1049l")
+	assert.Contains(t, after, "Frost Watch", "what was seen last stays to be read")
+}
+
+// TestLive_AProgramReadsAnObjectAFrame and stops reading when it has enough.
+func TestLive_AProgramReadsAnObjectAFrame(t *testing.T) {
+	for as, check := range map[string]func(line string){
+		"jsonl": func(line string) {
+			var frame struct {
+				At     time.Time
+				Answer struct {
+					ElapsedS float64 `json:"elapsed_seconds"`
+					Shares   []struct{ Name string }
+				}
+			}
+			require.NoError(t, json.Unmarshal([]byte(line), &frame), line)
+			assert.WithinDuration(t, time.Now(), frame.At, 10*time.Second)
+			assert.InDelta(t, 5, frame.Answer.ElapsedS, 6)
+			assert.NotEmpty(t, frame.Answer.Shares)
+		},
+		"csv": func(line string) {
+			assert.Regexp(t, `^(at,host,|\d{4}-\d\d-\d\dT[0-9:]+Z,\S)`, line)
+		},
+	} {
+		cmd := exec.Command(program, "share", "--live=1s", "--as", as)
+		cmd.Env = append(os.Environ(), demo.environment()...)
+		read, write := io.Pipe()
+		cmd.Stdout = write
+		require.NoError(t, cmd.Start())
+		lines := bufio.NewScanner(read)
+		lines.Buffer(nil, 1<<20)
+		for range 3 {
+			require.True(t, lines.Scan())
+			check(lines.Text())
+		}
+		read.Close() // as head does
+		ended := make(chan error, 1)
+		go func() { ended <- cmd.Wait() }()
+		select {
+		case <-ended:
+		case <-time.After(30 * time.Second):
+			cmd.Process.Kill()
+			assert.Fail(t, "it goes on though nobody reads")
+		}
+	}
+}
+
+func TestLive_WhatCannotBeFollowedIsSaid(t *testing.T) {
+	for args, want := range map[string]string{
+		"share --live=0s": "a pace from 1s to 1m", "share --live=2m": "a pace from 1s to 1m",
+		"share --live=x":                       "a pace from 1s to 1m",
+		"share --live --from 2026-10-11":       "leave out --from",
+		"series --live --to 2026-10-11":        "leave out --to",
+		"ledger --host cellar-9 --live":        "cellar-9",
+		"share --live --span 15m --span never": "a span of",
+	} {
+		got := demo.run(strings.Fields(args)...)
+		assert.NotZero(t, got.code, args)
+		assert.Contains(t, got.stderr, want, args)
+	}
+}
+
+// TestLive_AHostsPageMovesByItself at a second's pace, over one connection, holding no more memory and moving nothing
+// but figures.
+func TestLive_AHostsPageMovesByItself(t *testing.T) {
+	b := openConsole(t)
+	require.NoError(t, b.SignIn(demo.address, demo.token))
+	require.NoError(t, b.Go(demo.address+"/hosts/cellar-1"))
+	require.NoError(t, b.WaitText("The ledger"))
+	_, err := browser.Eval[bool](
+		b,
+		"([...document.querySelectorAll('button')].find(x => x.innerText === 'now').click(), true)",
+	)
+	require.NoError(t, err)
+	require.NoError(t, b.WaitText("Now"))
+	assert.Equal(t, "/hosts/cellar-1?live=5s", address(t, b))
+	require.NoError(t, b.WaitText("1 host is read every 5 s"))
+	require.NoError(t, b.Go(demo.address+"/hosts/cellar-1?live=1s"))
+	require.NoError(t, b.WaitText("1 host is read every 1 s")) // which takes one usual tick
+	assert.Empty(t, violations(t, b))
+	require.NoError(t, b.WaitFor("document.querySelector('canvas')"))
+
+	// The drawing and the texts of the ledger are noted each second, with where things stand.
+	_, err = browser.Eval[bool](b, `(window.seen = new Set(), window.moved = 0, window.asked = 0,
+		new PerformanceObserver(l => { for (const e of l.getEntries())
+			if (/\/api\/v1\/(ledger|cpus|balance|series)/.test(e.name) && !e.name.includes('ask=')) window.asked++
+		}).observe({ type: 'resource' }),
+		setInterval(() => {
+			window.seen.add(document.querySelector('main').innerText)
+			const tops = [...document.querySelectorAll('main h2')].map(h => h.getBoundingClientRect().top)
+			window.tops ??= tops
+			window.moved = Math.max(window.moved, ...tops.map((y, i) => Math.abs(y - window.tops[i])))
+		}, 500), true)`)
+	require.NoError(t, err)
+	time.Sleep(10 * time.Second)
+	first, err := b.Heap()
+	require.NoError(t, err)
+	time.Sleep(30 * time.Second)
+	last, err := b.Heap()
+	require.NoError(t, err)
+	t.Logf("the page holds %.1f MB after 10 s, and %.1f MB after 40 s", float64(first)/1e6, float64(last)/1e6)
+	assert.Less(t, float64(last), 1.1*float64(first))
+	seen, err := browser.Eval[int](b, "window.seen.size")
+	require.NoError(t, err)
+	assert.Greater(t, seen, 15, "figures moved by the second")
+	asked, err := browser.Eval[int](b, "window.asked")
+	require.NoError(t, err)
+	assert.LessOrEqual(t, asked, 12, "what moves is sent, and not asked for: only what the book had more of was")
+	moved, err := browser.Eval[float64](b, "window.moved")
+	require.NoError(t, err)
+	assert.Less(t, moved, 3.0, "nothing was moved aside, by so many pixels")
+}
