@@ -55,10 +55,11 @@ func liveRoutes(api huma.API, s *service) {
 		OperationID: "follow", Method: http.MethodGet, Path: Prefix + "/live",
 		Summary: "Server-sent events: the answers to questions, anew at a pace where they changed",
 		Description: "Questions that take live are answered by live frames, of the newest ticks; others by the book. " +
-			"A listener who is too slow loses answers, and is told how many. It also tells when figures of a host were " +
-			"committed to the book, as /events does.",
+			"A listener who is too slow loses answers, and is told how many. It also tells, as /events does, when " +
+			"figures of a host were committed to the book.",
 		Metadata: watchers(),
-	}, map[string]any{"answer": LiveAnswer{}, "pace": LivePace{}, "missed": LiveMissed{}, "committed": hub.Committed{}},
+	}, map[string]any{"answer": LiveAnswer{}, "pace": LivePace{}, "missed": LiveMissed{},
+		"committed": hub.Committed{}},
 		func(ctx context.Context, in *liveInput, send sse.Sender) {
 			l := &listener{service: s, in: in, token: tokenOf(ctx).Role, waiting: make(chan []any, waitingMoments)}
 			ctx, cancel := context.WithCancel(ctx)

@@ -88,7 +88,7 @@ it lists them; "workload/17", "host/NAME", "user/NAME" and "tenant/NAME" name on
 	cmd.Flags().StringVar(&host, "host", "", "only look on this host")
 	span.add(cmd)
 	clientFlags(cmd)
-	as := &choice{"table", []string{"table", "json"}}
+	as := &choice{"table", []string{"table", "json", "jsonl"}}
 	cmd.Flags().Var(as, "as", "output form")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		words := strings.Join(args, " ")
@@ -105,8 +105,8 @@ it lists them; "workload/17", "host/NAME", "user/NAME" and "tenant/NAME" name on
 			if err := get(cmd, "/workloads/"+name, q, &w); err != nil {
 				return err
 			}
-			if as.value == "json" {
-				return writeIndented(cmd.OutOrStdout(), w)
+			if as.value != "table" {
+				return writeOne(cmd.OutOrStdout(), as.value, w)
 			}
 			return writeWorkload(cmd.OutOrStdout(), &w)
 		}
@@ -114,8 +114,8 @@ it lists them; "workload/17", "host/NAME", "user/NAME" and "tenant/NAME" name on
 		if err := get(cmd, "/about/"+what+"/"+url.PathEscape(name), q, &g); err != nil {
 			return err
 		}
-		if as.value == "json" {
-			return writeIndented(cmd.OutOrStdout(), g)
+		if as.value != "table" {
+			return writeOne(cmd.OutOrStdout(), as.value, g)
 		}
 		return writeGroup(cmd.OutOrStdout(), &g)
 	}

@@ -243,6 +243,14 @@ func writeIndented(w io.Writer, v any) error {
 	return out.Encode(v)
 }
 
+// writeOne prints an answer as JSON, on one line as jsonl.
+func writeOne(w io.Writer, as string, v any) error {
+	if as == "jsonl" {
+		return json.NewEncoder(w).Encode(v)
+	}
+	return writeIndented(w, v)
+}
+
 // folded makes a text safe to print, in lines of up to 100 characters.
 func folded(s string) string {
 	var b strings.Builder

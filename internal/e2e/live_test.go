@@ -154,6 +154,38 @@ func TestLive_AProgramReadsAnObjectAFrame(t *testing.T) {
 	}
 }
 
+// TestLive_EveryListingIsFollowed by the examples of the README, and by one that live frames do not answer.
+func TestLive_EveryListingIsFollowed(t *testing.T) {
+	for _, line := range []string{
+		"ledger --host press-1 --of disk --live=1s --as jsonl", "balance --live=1s --as jsonl",
+		"series --by workload --host cellar-1 --span 15m --live=1s --as jsonl",
+		"workloads --live=1s --first 3 --as jsonl", "pins --live=1s --as jsonl", "disks --live=1s --as jsonl",
+		"about host/cellar-1 --live=1s --as jsonl", "events --live=1s --as jsonl", "hosts --live=1s --as jsonl",
+		"share --span 24h --live=1s --as jsonl", "cpus cellar-1 --live=1s --as jsonl",
+		"interfaces --live=1s --as jsonl", "gpus press-1 --live=1s --as jsonl", "memory cellar-1 --live=1s --as jsonl",
+		"threads --live=1s --as jsonl", "programs --live=1s --as jsonl", "unused --live=1s --as jsonl",
+	} {
+		cmd := exec.Command(program, strings.Fields(line)...)
+		cmd.Env = append(os.Environ(), demo.environment()...)
+		read, err := cmd.StdoutPipe()
+		require.NoError(t, err)
+		require.NoError(t, cmd.Start(), line)
+		lines := bufio.NewScanner(read)
+		lines.Buffer(nil, 8<<20)
+		for range 2 {
+			if assert.True(t, lines.Scan(), line) {
+				assert.True(t, json.Valid(lines.Bytes()), "%s: %.200s", line, lines.Text())
+			}
+		}
+		cmd.Process.Signal(syscall.SIGTERM)
+		go io.Copy(io.Discard, read)
+		assert.NoError(t, cmd.Wait(), line)
+	}
+	got := demo.run("balance", "--of", "disk", "--live=1s", "--fail-on", "over")
+	assert.Equal(t, 3, got.code, got.stderr)
+	assert.Contains(t, got.stdout, "Cellar Intake")
+}
+
 func TestLive_WhatCannotBeFollowedIsSaid(t *testing.T) {
 	for args, want := range map[string]string{
 		"share --live=0s": "a pace from 1s to 1m", "share --live=2m": "a pace from 1s to 1m",
