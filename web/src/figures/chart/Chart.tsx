@@ -137,7 +137,8 @@ function Moment({
   }
   const value = (list: Told[] | undefined) => (list ? (at === null ? meanOf(list) : (list[at] ?? null)) : null)
   const sum = isStack ? value(sumOf(layers)) : null
-  const part = (v: Told) => (v === null || !of || of.value <= 0 ? '' : `${((100 * v) / of.value).toFixed(1).replace(/^-(0\.0)$/, '$1')} %`)
+  const part = (v: Told) =>
+    v === null || !of || of.value <= 0 ? '' : `${((100 * v) / of.value).toFixed(1).replace(/^-(0\.0)$/, '$1')} %`
   const highest = (l: Layer) => (at === null ? (highestOf([l.peak ?? []])?.value ?? null) : (l.peak?.[at] ?? null))
   const hasPeaks = layers.some((l) => l.peak)
   return (
