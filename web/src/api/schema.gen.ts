@@ -369,7 +369,7 @@ export interface paths {
         };
         /**
          * Server-sent events: the answers to questions, anew at a pace where they changed
-         * @description Questions that take live are answered by live frames, of the newest ticks; others by the book. A listener who is too slow loses answers, and is told how many. It also tells when figures of a host were committed to the book, as /events does.
+         * @description Questions that take live are answered by live frames, of the newest ticks; others by the book. A listener who is too slow loses answers, and is told how many. It also tells, as /events does, when figures of a host were committed to the book.
          */
         get: operations["follow"];
         put?: never;
