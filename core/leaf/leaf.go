@@ -50,8 +50,12 @@ func (t *Table) Wide(column, row int) amount.Wide {
 	return amount.WideOf(low>>63, low)
 }
 
-// Append adds a row: a value for each column that is stored in a leaf of intervals, in order. Fill makes the others.
+// Append adds a row: a value for each column that is stored in a leaf of intervals, in order. Fill makes the others. On a
+// table that is not made it does nothing.
 func (t *Table) Append(values ...int64) {
+	if t == nil {
+		return
+	}
 	k := 0
 	for i := range t.Schema.Columns {
 		if t.Schema.Columns[i].Fill == Stored {
@@ -71,7 +75,8 @@ type Leaf struct {
 	Tables map[string]*Table
 
 	word    map[string]int64
-	related map[place]Way // columns that hold differences, until Fill undoes it
+	only    map[string]bool // tables that are made; nil for all
+	related map[place]Way   // columns that hold differences, until Fill undoes it
 	want    Want
 	desk    *Desk
 }
@@ -167,8 +172,20 @@ func (l *Leaf) Word(s string) int64 {
 	return i
 }
 
-// Table is a table, made if it is not there.
+// Only has nothing but some tables made, with those that any other needs: whoever lays out what is asked for seldom
+// saves most of the work.
+func (l *Leaf) Only(tables map[string]bool) { l.only = tables }
+
+// Makes tells whether a table is made in this leaf.
+func (l *Leaf) Makes(name string) bool {
+	return l.only == nil || l.only[name] || name == Who || name == Intervals
+}
+
+// Table is a table, made if it is not there; nil for one that is not made in this leaf.
 func (l *Leaf) Table(name string) *Table {
+	if !l.Makes(name) {
+		return nil
+	}
 	if l.Tables[name] == nil {
 		l.Tables[name] = NewTable(name)
 	}

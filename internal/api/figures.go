@@ -32,6 +32,13 @@ type linksInput struct {
 	Users  int `query:"users" minimum:"0" doc:"How many workloads to list; all when 0."`
 }
 
+type placementInput struct {
+	LiveParams
+	Name string `path:"name"`
+	By   string `query:"by" default:"tenant" enum:"tenant,workload"`
+	Step string `query:"step" default:"auto" doc:"As of a series."`
+}
+
 type gpusInput struct {
 	LiveParams
 	HostParam
@@ -105,6 +112,15 @@ func figureRoutes(api huma.API, s *service) {
 		})
 	ofHost[explain.CPUs](api, s, "get-cpus", "/hosts/{name}/cpus",
 		"The ledger of each logical CPU of a host, and who ran there", s.hub.CPUs)
+	ofFigures(api, "get-placement", "/hosts/{name}/placement",
+		"Who ran on which CPU of a host, and when: step by step, how busy each was and who had most of it",
+		func(ctx context.Context, in *placementInput) (*explain.Placement, error) {
+			span, err := in.liveSpan(ctx, s, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			return s.hub.Placement(ctx, in.Name, span, in.By, in.Step)
+		})
 	ofHost[explain.Memory](api, s, "get-memory", "/hosts/{name}/memory", "A host's memory explained, and who holds it",
 		s.hub.Memory)
 }

@@ -162,12 +162,8 @@ func hostRoutes(api huma.API, s *service) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		loads, err := s.hub.Loads(ctx, []store.Host{h})
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		out := &detailOutput{HostDetail{Host: hostOf(&h, pools[h.Name], loads[h.Name], due[h.Name], time.Now())}}
-		detail, err := s.hub.Detail(ctx, &h, span)
+		detail, load, err := s.hub.Detail(ctx, &h, span)
+		out := &detailOutput{HostDetail{Host: hostOf(&h, pools[h.Name], load, due[h.Name], time.Now())}}
 		if detail != nil {
 			out.Body.Detail = detail
 		}

@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 
 	"vinescale/internal/hub"
+	"vinescale/internal/store"
 )
 
 // Limits of what one caller, or all of them together, can take of the service.
@@ -51,6 +52,9 @@ func (s *service) limit(api huma.API) func(huma.Context, func(huma.Context)) {
 		select {
 		case gate <- struct{}{}:
 			defer func() { <-gate }()
+			if ctx.Method() == http.MethodGet && bounded.Value(insideKey{}) == nil {
+				bounded = store.WithNotes(bounded, &store.Notes{})
+			}
 			next(huma.WithContext(ctx, bounded))
 		case <-bounded.Done():
 			writeProblem(api, ctx, &hub.Problem{Class: hub.Busy,

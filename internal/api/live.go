@@ -15,6 +15,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"vinescale/internal/hub"
+	"vinescale/internal/store"
 )
 
 const (
@@ -106,7 +107,7 @@ type listener struct {
 	token   string // what may be seen follows from the role
 	waiting chan []any
 	last    [][]byte
-	pace    hub.Pace
+	pace    LivePace
 
 	mu      sync.Mutex
 	missing int
@@ -164,7 +165,7 @@ func (l *listener) lost() int {
 // moment answers the questions that have other answers than at the moment before.
 func (l *listener) moment(ctx context.Context, at time.Time) (events []any) {
 	for i, ask := range l.in.Asks {
-		a := l.live.answer(l.token, ask, l.in.Pace, at, func() answered { return l.ask(ctx, ask) })
+		a := l.live.answer(l.token, ask, l.in.Pace, at, func() answered { return l.ask(ctx, ask, at) })
 		if ctx.Err() != nil {
 			return nil
 		}
@@ -173,11 +174,13 @@ func (l *listener) moment(ctx context.Context, at time.Time) (events []any) {
 			events = append(events, LiveAnswer{i, at, a.status, a.body})
 		}
 	}
-	if p, err := l.hub.Pace(ctx, l.in.Host); err == nil {
-		if was := l.pace; was.TickSeconds != p.TickSeconds || was.Hosts != p.Hosts {
-			l.pace = p
-			events = append(events, LivePace{p})
-		}
+	ask := "/pace?host=" + url.QueryEscape(l.in.Host)
+	var p LivePace
+	a := l.live.answer(l.token, ask, l.in.Pace, at, func() answered { return l.ask(ctx, ask, at) })
+	if json.Unmarshal(a.body, &p) == nil && a.status == http.StatusOK &&
+		(l.pace.TickSeconds != p.TickSeconds || l.pace.Hosts != p.Hosts) {
+		l.pace = p
+		events = append(events, p)
 	}
 	return events
 }
@@ -189,7 +192,7 @@ type answered struct {
 }
 
 // ask asks a question as if it had come by itself.
-func (l *listener) ask(ctx context.Context, ask string) answered {
+func (l *listener) ask(ctx context.Context, ask string, at time.Time) answered {
 	refuse := func(why string) answered {
 		body, _ := json.Marshal(&huma.ErrorModel{Type: ProblemType(hub.Invalid), Status: 422, Detail: why})
 		return answered{http.StatusUnprocessableEntity, body}
@@ -207,6 +210,7 @@ func (l *listener) ask(ctx context.Context, ask string) answered {
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), answerWithin)
 	defer cancel()
+	ctx = store.WithNotes(ctx, l.live.notesOf(at))
 	r, err := http.NewRequestWithContext(context.WithValue(ctx, insideKey{}, l.token), http.MethodGet,
 		Prefix+u.EscapedPath()+"?"+q.Encode(), nil)
 	if err != nil {
@@ -236,6 +240,18 @@ type liveRoom struct {
 	mu      sync.Mutex
 	answers map[string]*shared
 	swept   time.Time
+	notes   *store.Notes
+	noted   time.Time // the moment they are of
+}
+
+// notesOf are what the answers of a moment share of what they read.
+func (r *liveRoom) notesOf(at time.Time) *store.Notes {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.notes == nil || r.noted.Before(at) {
+		r.notes, r.noted = &store.Notes{}, at
+	}
+	return r.notes
 }
 
 type shared struct {

@@ -20,6 +20,7 @@ type Fleet struct {
 	credentials []string
 	Workloads   int // of each host
 	sequence    uint64
+	kept        *http.Transport // of frames
 }
 
 // Senders is how many hosts send at a time.
@@ -68,6 +69,43 @@ func (f *Fleet) Batches(from time.Time, minutes int) ([][]byte, error) {
 	err := group.Wait()
 	f.sequence += uint64(minutes)
 	return batches, err
+}
+
+// Ticks are live frames of each host, encoded: what a tick of some seconds told that began at a time.
+func (f *Fleet) Ticks(from time.Time, tick time.Duration) ([][]byte, error) {
+	frames := make([][]byte, len(f.Names))
+	for i, name := range f.Names {
+		iv := Minute(rand.New(rand.NewPCG(uint64(i), uint64(from.Unix()))), name, f.Workloads, from, 1)
+		iv.ElapsedMillis, iv.Ticks = tick.Milliseconds(), 1
+		iv.ToUnixMicros = iv.FromUnixMicros + tick.Microseconds()
+		var err error
+		frames[i], err = wire.Encode(&wire.Batch{Version: wire.Version, Host: name, Intervals: []*wire.Interval{iv},
+			Pace: &wire.Pace{TickMillis: uint32(tick.Milliseconds()), ReadingMicros: 4000}})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return frames, nil
+}
+
+// SendTicks sends the frames of all hosts, Senders of them at a time, each host over a connection that stays.
+func (f *Fleet) SendTicks(ctx context.Context, frames [][]byte) error {
+	if f.kept == nil {
+		f.kept = &http.Transport{MaxIdleConnsPerHost: 2 * Senders}
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(Senders)
+	for i, raw := range frames {
+		group.Go(func() error {
+			to, err := client.New(f.Address, f.credentials[i])
+			if err != nil {
+				return err
+			}
+			to.Transport(f.kept)
+			return to.SendFrame(ctx, raw, nil)
+		})
+	}
+	return group.Wait()
 }
 
 // Send sends the batches of all hosts, Senders of them at a time.

@@ -2,6 +2,7 @@ package frames
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -21,6 +22,9 @@ const (
 	mostBytes = 512 << 20
 	mostLaid  = 128 << 20
 )
+
+// UsualPace is how often a host is read unless its collector is told otherwise.
+const UsualPace = 5 * time.Second
 
 // silentAfter is how many ticks after its last frame a host is no longer waited for.
 const silentAfter = 3
@@ -55,15 +59,38 @@ func NewFrame(host int32, b *wire.Batch, body []byte, who []leaf.User) (*Frame, 
 // size is about how many bytes a frame takes as it is held.
 func (f *Frame) size() int { return len(f.Body) + 200 }
 
-// leaf lays the frame out.
-func (f *Frame) leaf() (*leaf.Leaf, error) {
+// decode reads the frame.
+func (f *Frame) decode() (*wire.Interval, error) {
 	b, err := wire.Decode(f.Body, wire.TypeProtobuf, "zstd")
 	if err != nil {
 		return nil, fmt.Errorf("a frame of host %d: %w", f.Host, err)
 	}
-	l := b.Intervals[0].Leaf(f.Host, f.Who)
+	return b.Intervals[0], nil
+}
+
+// laid is a frame as it is laid out for those who ask.
+type laid struct {
+	iv     *wire.Interval
+	leaf   *leaf.Leaf      // of the tables that were asked for so far; nil for none
+	tables map[string]bool // those
+	bytes  int             // that it takes, about
+}
+
+// decodedBytes is about how much memory a frame takes that was decoded: numbers take less on their way.
+func (f *Frame) decodedBytes() int { return 8 * len(f.Body) }
+
+// with is the frame laid out with some more tables. It changes nothing that others may be reading.
+func (x *laid) with(f *Frame, tables []string) *laid {
+	all := maps.Clone(x.tables)
+	if all == nil {
+		all = map[string]bool{}
+	}
+	for _, t := range tables {
+		all[t] = true
+	}
+	l := x.iv.LeafOf(f.Host, f.Who, all)
 	l.Fill()
-	return l, nil
+	return &laid{x.iv, l, all, f.decodedBytes() + l.Bytes()}
 }
 
 // Hold holds frames. It may be used from several goroutines.
@@ -72,7 +99,7 @@ type Hold struct {
 	hosts  map[int32][]*Frame // oldest first
 	bytes  int
 	most   int // bytes
-	laid   *lru.Cache[*Frame, *leaf.Leaf]
+	laid   *lru.Cache[*Frame, *laid]
 	weight int // of what is laid out
 }
 
@@ -80,11 +107,19 @@ type Hold struct {
 func NewHold() *Hold {
 	h := &Hold{hosts: map[int32][]*Frame{}, most: mostBytes}
 	var err error
-	h.laid, err = lru.NewWithEvict(1<<16, func(_ *Frame, l *leaf.Leaf) { h.weight -= l.Bytes() })
+	h.laid, err = lru.NewWithEvict(1<<16, func(_ *Frame, x *laid) { h.weight -= x.bytes })
 	if err != nil {
 		panic(err) // the size is a constant
 	}
 	return h
+}
+
+// PutDecoded holds a frame which somebody is about to ask for, as it was decoded.
+func (h *Hold) PutDecoded(f *Frame, iv *wire.Interval) {
+	h.Put(f)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.keepLaid(f, &laid{iv: iv, bytes: f.decodedBytes()})
 }
 
 // Put holds a frame. One that does not follow the host's last is left out: it came late, or twice.
@@ -167,11 +202,11 @@ func begun(list []*Frame, at time.Time) int {
 	return n
 }
 
-// Each visits the frames of some hosts (nil for all) that begin in a span, by host and time. A leaf is of several
-// askers at once: it must not be changed.
-func (h *Hold) Each(hosts []int32, span question.Span, visit func(*Frame, *leaf.Leaf) error) error {
+// Each visits the frames of some hosts (nil for all) that begin in a span, by host and time, each with the tables named
+// (at least). A leaf is of several askers at once: it must not be changed.
+func (h *Hold) Each(hosts []int32, span question.Span, tables []string, visit func(*Frame, *leaf.Leaf) error) error {
 	for _, f := range h.of(hosts, span) {
-		l, err := h.lay(f)
+		l, err := h.lay(f, tables)
 		if err != nil {
 			return err
 		}
@@ -183,35 +218,44 @@ func (h *Hold) Each(hosts []int32, span question.Span, visit func(*Frame, *leaf.
 }
 
 // lay is a frame as a leaf: that which was laid out for whoever asked before, or a new one.
-func (h *Hold) lay(f *Frame) (*leaf.Leaf, error) {
+func (h *Hold) lay(f *Frame, tables []string) (*leaf.Leaf, error) {
 	h.mu.Lock()
-	l, there := h.laid.Get(f)
+	x, there := h.laid.Get(f)
 	h.mu.Unlock()
-	if there {
-		return l, nil
+	if !there {
+		iv, err := f.decode()
+		if err != nil {
+			return nil, err
+		}
+		x = &laid{iv: iv} // and what it takes is known once it is laid out
 	}
-	l, err := f.leaf()
-	if err != nil {
-		return nil, err
+	if x.leaf != nil && !slices.ContainsFunc(tables, func(t string) bool { return !x.tables[t] }) {
+		return x.leaf, nil
 	}
+	x = x.with(f, tables)
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if _, there := h.laid.Peek(f); !there {
-		h.laid.Add(f, l)
-		h.weight += l.Bytes()
-	}
+	h.keepLaid(f, x)
+	return x.leaf, nil
+}
+
+// keepLaid keeps a frame as it is laid out, in place of those that were not asked for in the longest time.
+func (h *Hold) keepLaid(f *Frame, x *laid) {
+	h.laid.Remove(f)
+	h.laid.Add(f, x)
+	h.weight += x.bytes
 	for h.weight > mostLaid {
 		h.laid.RemoveOldest()
 	}
-	return l, nil
 }
 
 // Moment is what the newest frames of some hosts have in common.
 type Moment struct {
-	At     time.Time     // until when all of them have told; zero where none does
-	Pace   time.Duration // of the slowest
-	Hosts  int           // that tell
-	Newest map[int32]*Frame
+	At      time.Time     // until when all of them have told; zero where none does
+	Pace    time.Duration // of the slowest
+	Hosts   int           // that tell
+	Reading float64       // CPUs that their readings keep busy
+	Usual   float64       // the same, were all read at the usual pace
 }
 
 // Now finds the newest moment of which all of some hosts have told (nil for all), without those that are silent.
@@ -221,17 +265,29 @@ type Moment struct {
 func (h *Hold) Now(hosts []int32, now time.Time) Moment {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	m := Moment{Newest: map[int32]*Frame{}}
-	for host, list := range h.hosts {
-		f := list[len(list)-1]
-		if hosts != nil && !slices.Contains(hosts, host) || now.Sub(f.To) > silentAfter*f.Pace+time.Second {
-			continue
+	var m Moment
+	add := func(list []*Frame) {
+		if len(list) == 0 {
+			return
 		}
-		m.Newest[host] = f
+		f := list[len(list)-1]
+		if now.Sub(f.To) > silentAfter*f.Pace+time.Second {
+			return
+		}
 		m.Hosts, m.Pace = m.Hosts+1, max(m.Pace, f.Pace, f.To.Sub(f.From).Round(f.Pace))
+		m.Reading += f.Reading.Seconds() / f.Pace.Seconds()
+		m.Usual += f.Reading.Seconds() / max(f.Pace, UsualPace).Seconds()
 		if m.At.IsZero() || f.To.Before(m.At) {
 			m.At = f.To
 		}
+	}
+	if hosts == nil {
+		for _, list := range h.hosts {
+			add(list)
+		}
+	}
+	for _, host := range hosts {
+		add(h.hosts[host])
 	}
 	if m.Hosts > 0 {
 		m.At = m.At.Truncate(m.Pace)

@@ -65,7 +65,7 @@ func TestHold_ASpanHoldsWhatBeginsInIt(t *testing.T) {
 		}
 	}
 	var got []float64
-	err := h.Each([]int32{2, 0}, question.Span{From: noon.Add(5 * time.Second), To: noon.Add(15 * time.Second)},
+	err := h.Each([]int32{2, 0}, question.Span{From: noon.Add(5 * time.Second), To: noon.Add(15 * time.Second)}, nil,
 		func(f *Frame, l *leaf.Leaf) error {
 			assert.Equal(t, f.From, l.Start(0))
 			assert.Equal(t, f.Host, l.Host)

@@ -525,3 +525,35 @@ func TestReapply_MovesWhatAnotherTenantHadAndTellsHowMuch(t *testing.T) {
 	require.NoError(t, err)
 	assert.InDelta(t, 50.0/60, *b.Tenants[2].Uses[amount.CPU].Peak, 1e-9)
 }
+
+// TestPlacement_TellsWhoRanWhereAndUnderWhichTenant: must moved from CPU 0 to CPU 1, and to another tenant.
+func TestPlacement_TellsWhoRanWhereAndUnderWhichTenant(t *testing.T) {
+	c := newCellar(t)
+	c.declare("cellar-1", "1", "Cellar Intake")
+	p, err := c.Placement(ctx, "cellar-1", c.two(), "tenant", "1m")
+	require.NoError(t, err)
+	names := []string{}
+	for _, w := range p.Who {
+		names = append(names, w.Name)
+	}
+	assert.Equal(t, []string{"Harvest Routing", "Cellar Intake", "unassigned"}, names)
+	require.Len(t, p.CPUs, 2)
+	assert.Equal(t, [][]int{{1, -1}, {2, 0}}, [][]int{p.CPUs[0].Top, p.CPUs[1].Top})
+	assert.InDelta(t, 8.0/60, *p.CPUs[0].Part[0], 1e-9, "of both intervals of the minute")
+	assert.InDelta(t, 3.0/60, *p.CPUs[1].Part[0], 1e-9)
+	assert.InDelta(t, 19.0/60, *p.CPUs[1].Part[1], 1e-9)
+	assert.InDelta(t, 1.0/3, *p.CPUs[0].Busy[0], 1e-9, "a quarter of its time in programs, half waiting for storage")
+	assert.Nil(t, p.CPUs[1].Busy[0], "its time was not told")
+	require.Len(t, p.Pins, 1)
+	assert.Equal(t, []any{"1", "Cellar Intake"}, []any{p.Pins[0].CPUs, p.Pins[0].Holder})
+
+	p, err = c.Placement(ctx, "cellar-1", c.two(), "workload", "1m")
+	require.NoError(t, err)
+	assert.Equal(t, []any{"must", 27.0, "probe"}, []any{p.Who[0].Name, p.Who[0].CPUSeconds, p.Who[1].Name})
+	assert.Equal(t, [][]int{{0, -1}, {1, 0}}, [][]int{p.CPUs[0].Top, p.CPUs[1].Top})
+
+	_, err = c.Placement(ctx, "cellar-1", c.two(), "kind", "1m")
+	requireProblem(t, err, hub.Invalid, "tenant or workload")
+	_, err = c.Placement(ctx, "cellar-9", c.two(), "tenant", "1m")
+	requireProblem(t, err, hub.NotFound, "cellar-9")
+}

@@ -10,6 +10,7 @@ import (
 	"vinescale/core/explain"
 	"vinescale/core/leaf"
 	"vinescale/core/question"
+	"vinescale/internal/frames"
 	"vinescale/internal/store"
 )
 
@@ -123,7 +124,7 @@ func (h *Hub) auditPins(ctx context.Context, scope question.Scope, span question
 func stretchFor(span question.Span) time.Duration {
 	switch long := span.To.Sub(span.From); {
 	case span.Frames:
-		return usualPace
+		return frames.UsualPace
 	case long <= 6*time.Hour:
 		return time.Minute
 	case long <= 8*24*time.Hour:

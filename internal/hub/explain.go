@@ -192,6 +192,7 @@ func (h *Hub) Memory(ctx context.Context, hostName string, span question.Span) (
 
 // findSleepers says of the workloads of a scope since when they have done next to nothing.
 func (h *Hub) findSleepers(ctx context.Context, scope question.Scope, uses []explain.MemoryUse) error {
+	scope.Span.Frames = false // sleep is longer than frames are held for
 	if from := scope.Span.To.Add(-explain.Sleepers.Back); from.Before(scope.Span.From) {
 		scope.Span.From = from
 	}
@@ -238,13 +239,14 @@ func (h *Hub) Loads(ctx context.Context, hosts []store.Host) (map[string]*explai
 	return loads, err
 }
 
-// Detail returns what a host's newest interval of a span says beside the ledger, as JSON of the wire schema; nil where
-// there is none.
-func (h *Hub) Detail(ctx context.Context, host *store.Host, span question.Span) ([]byte, error) {
+// Detail returns what a host's newest interval of a span says beside the ledger, as JSON of the wire schema, and its
+// loads; nil where there is none.
+func (h *Hub) Detail(ctx context.Context, host *store.Host, span question.Span) ([]byte, *explain.Load, error) {
 	newest, err := h.store.NewestDetails(ctx, &question.Scope{Span: span, Hosts: []int32{host.ID}, Sees: h.sees(ctx)})
 	d, there := newest[host.Name]
 	if err != nil || !there {
-		return nil, err
+		return nil, nil, err
 	}
-	return json.Marshal(d.Detail)
+	detail, err := json.Marshal(d.Detail)
+	return detail, explain.LoadOf(d.Detail.GetLoad(), d.To), err
 }

@@ -17,9 +17,6 @@ const (
 	SlowestPace = time.Minute
 )
 
-// usualPace is how often a host is read, where no frame says it.
-const usualPace = 5 * time.Second
-
 // wantedFor is for how long a pace is wanted after somebody asked at it: several of their questions may be lost.
 const wantedFor = 12 * time.Second
 
@@ -85,7 +82,7 @@ func (h *Hub) FrameSpan(ctx context.Context, hostName string, pace, length time.
 	h.watched.look(hostName, pace, now)
 	m := h.store.Frames.Now(scope.Hosts, now)
 	if m.Hosts == 0 {
-		m.At, m.Pace = now.Truncate(usualPace), usualPace
+		m.At, m.Pace = now.Truncate(frames.UsualPace), frames.UsualPace
 	}
 	// A stretch holds whole ticks of the slowest host, so that all are told of for the same time.
 	length = (max(length, pace) + m.Pace - 1) / m.Pace * m.Pace
@@ -108,12 +105,8 @@ func (h *Hub) Pace(ctx context.Context, hostName string) (Pace, error) {
 		return Pace{}, err
 	}
 	m := h.store.Frames.Now(scope.Hosts, h.options.Now())
-	p := Pace{Hosts: m.Hosts, TickSeconds: m.Pace.Seconds(), At: m.At}
-	for _, f := range m.Newest {
-		p.ReadingCores += f.Reading.Seconds() / f.Pace.Seconds()
-		p.UsualCores += f.Reading.Seconds() / max(f.Pace, usualPace).Seconds()
-	}
-	return p, nil
+	return Pace{Hosts: m.Hosts, TickSeconds: m.Pace.Seconds(), ReadingCores: m.Reading, UsualCores: m.Usual, At: m.At},
+		nil
 }
 
 // Frame takes in a live frame of a host: what one tick counted. It returns how often the host is wanted to be read;
@@ -166,6 +159,10 @@ func (h *Hub) hold(ctx context.Context, host store.Host, b *wire.Batch, body []b
 	if err != nil {
 		return problem(Invalid, "%v", err)
 	}
-	h.store.Frames.Put(f)
+	if h.watched.wanted(host.Name, false, h.options.Now()) > 0 {
+		h.store.Frames.PutDecoded(f, iv)
+	} else {
+		h.store.Frames.Put(f)
+	}
 	return nil
 }

@@ -54,6 +54,11 @@ func TestFrames_AnswerAsTheBookDoes(t *testing.T) {
 	for _, name := range []string{"cellar-1", "press-1"} {
 		same("the CPUs of "+name, func(s question.Span) (any, error) { return c.CPUs(ctx, name, s) })
 		same("the memory of "+name, func(s question.Span) (any, error) { return c.Memory(ctx, name, s) })
+		for _, by := range []string{"tenant", "workload"} {
+			same("placement on "+name+" by "+by, func(s question.Span) (any, error) {
+				return c.Placement(ctx, name, s, by, "1m")
+			})
+		}
 		same("about "+name, func(s question.Span) (any, error) { return c.AboutHost(ctx, name, s, 0) })
 	}
 	same("what each tenant uses", func(s question.Span) (any, error) {

@@ -69,12 +69,14 @@ func (s *Store) linesAnew(ctx context.Context, q question.Question) ([]question.
 }
 
 func (s *Store) hostNames(ctx context.Context) (map[int32]string, error) {
-	hosts, err := s.Hosts(ctx)
-	names := map[int32]string{}
-	for _, h := range hosts {
-		names[h.ID] = h.Name
-	}
-	return names, err
+	return noted(ctx, "names of hosts", func() (map[int32]string, error) {
+		hosts, err := s.Hosts(ctx)
+		names := make(map[int32]string, len(hosts))
+		for _, h := range hosts {
+			names[h.ID] = h.Name
+		}
+		return names, err
+	})
 }
 
 // HostLines are host-wide lines over a whole span.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"maps"
 	"runtime"
 	"slices"
 	"strings"
@@ -130,7 +131,8 @@ func (b *statement) begun(sections []string, span question.Span) string {
 func (s *Store) eachLeaf(ctx context.Context, hosts []int32, r question.Reading, want wanted,
 	visit func(*piece) error) error {
 	if r.Span.Frames {
-		return s.Frames.Each(hosts, r.Span, func(f *frames.Frame, l *leaf.Leaf) error {
+		tables := slices.Collect(maps.Keys(want.withNeeds()))
+		return s.Frames.Each(hosts, r.Span, tables, func(f *frames.Frame, l *leaf.Leaf) error {
 			return visit(&piece{Loose: true, Host: f.Host, Start: f.From, Leaf: l})
 		})
 	}

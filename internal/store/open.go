@@ -66,7 +66,10 @@ func open(ctx context.Context, databaseURL string, version int64) (*Store, error
 		return nil, err
 	}
 	db.SetMaxOpenConns(24)
-	db.SetMaxIdleConns(8)
+	// Requests come in bursts, every few seconds: a connection that is closed between two of them is opened again, and
+	// its password is hashed thousands of times for that.
+	db.SetMaxIdleConns(24)
+	db.SetConnMaxIdleTime(time.Minute)
 	wait, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	for err = db.PingContext(wait); err != nil; err = db.PingContext(wait) {

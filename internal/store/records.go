@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -138,14 +139,17 @@ func knownError(err error) error {
 
 // Hosts lists all hosts by name.
 func (s *Store) Hosts(ctx context.Context) ([]Host, error) {
-	var hosts []Host
-	return hosts, s.db.WithContext(ctx).Order("name").Find(&hosts).Error
+	hosts, err := noted(ctx, "hosts", func() (hosts []Host, err error) {
+		return hosts, s.db.WithContext(ctx).Order("name").Find(&hosts).Error
+	})
+	return slices.Clone(hosts), err
 }
 
 // HostByName finds a host; ErrNotFound.
 func (s *Store) HostByName(ctx context.Context, name string) (Host, error) {
-	var h Host
-	return h, knownError(s.db.WithContext(ctx).Where("name = ?", name).Take(&h).Error)
+	return noted(ctx, "host "+name, func() (h Host, err error) {
+		return h, knownError(s.db.WithContext(ctx).Where("name = ?", name).Take(&h).Error)
+	})
 }
 
 // HostByID finds a host by its number; ErrNotFound.
@@ -210,8 +214,10 @@ func hashToken(token string) []byte {
 
 // Tenants lists all tenants by name.
 func (s *Store) Tenants(ctx context.Context) ([]Tenant, error) {
-	var tenants []Tenant
-	return tenants, s.db.WithContext(ctx).Order("name").Find(&tenants).Error
+	tenants, err := noted(ctx, "tenants", func() (tenants []Tenant, err error) {
+		return tenants, s.db.WithContext(ctx).Order("name").Find(&tenants).Error
+	})
+	return slices.Clone(tenants), err
 }
 
 // TenantByName finds a tenant; ErrNotFound.
@@ -405,8 +411,10 @@ func renumber(tx *gorm.DB) error {
 
 // QuotaChanges lists every change of every limit, in the order they were made.
 func (s *Store) QuotaChanges(ctx context.Context) ([]QuotaChange, error) {
-	var changes []QuotaChange
-	return changes, s.db.WithContext(ctx).Order("made_at, id").Find(&changes).Error
+	changes, err := noted(ctx, "quota changes", func() (changes []QuotaChange, err error) {
+		return changes, s.db.WithContext(ctx).Order("made_at, id").Find(&changes).Error
+	})
+	return slices.Clone(changes), err
 }
 
 // AddQuotaChange writes a change down. It returns it with its number and when it was made.

@@ -9,17 +9,21 @@ import (
 // Leaf is the interval as the book holds it, on a host by its number. Who has the workload and the tenant of each row
 // of the interval's tables. Measures and resources that are not in the register are left out: a newer collector tells
 // of them.
-func (iv *Interval) Leaf(host int32, who []leaf.User) *leaf.Leaf {
+func (iv *Interval) Leaf(host int32, who []leaf.User) *leaf.Leaf { return iv.LeafOf(host, who, nil) }
+
+// LeafOf is Leaf with no more than some tables; nil for all.
+func (iv *Interval) LeafOf(host int32, who []leaf.User, tables map[string]bool) *leaf.Leaf {
 	l := leaf.New(host)
+	l.Only(tables)
 	iv.putHost(l)
 	for slot, u := range who {
 		l.Table(leaf.Who).Append(int64(slot), 0, u.Workload, int64(u.Tenant))
 	}
 	iv.putUses(l)
 	iv.putPrograms(l)
-	c := iv.GetCpuUse()
+	c, ran := iv.GetCpuUse(), l.Table(leaf.Ran)
 	for i, w := range c.GetWorkload() {
-		l.Table(leaf.Ran).Append(int64(w), int64(c.Cpu[i]), 0, c.Micros[i], int64(c.Source[w]))
+		ran.Append(int64(w), int64(c.Cpu[i]), 0, c.Micros[i], int64(c.Source[w]))
 	}
 	p := iv.GetParts()
 	for i, w := range p.GetWorkload() {
@@ -78,6 +82,9 @@ func (iv *Interval) putHost(l *leaf.Leaf) {
 
 // putUses puts what each workload used. What its collector does not tell of is untold.
 func (iv *Interval) putUses(l *leaf.Leaf) {
+	if !l.Makes(leaf.Uses) {
+		return
+	}
 	w := iv.GetWorkloads()
 	var told [amount.NumResources]*Usage
 	for r := range told {
@@ -103,6 +110,9 @@ func (iv *Interval) putUses(l *leaf.Leaf) {
 }
 
 func (iv *Interval) putPrograms(l *leaf.Leaf) {
+	if !l.Makes(leaf.Programs) {
+		return
+	}
 	p := iv.GetPrograms()
 	var told [amount.NumResources][]int64
 	for r := range told {
@@ -136,7 +146,7 @@ func (iv *Interval) putFigures(l *leaf.Leaf, who []leaf.User) {
 	m := iv.GetFigures()
 	for _, c := range m.GetMeasures() {
 		x, err := amount.Parse(c.Name)
-		if err != nil || x.HasLedger() {
+		if err != nil || x.HasLedger() || !l.Makes(leaf.OfMeasure(x)) {
 			continue
 		}
 		t := l.Table(leaf.OfMeasure(x))

@@ -286,6 +286,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hosts/{name}/placement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who ran on which CPU of a host, and when: step by step, how busy each was and who had most of it */
+        get: operations["get-placement"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts/{name}/pools": {
         parameters: {
             query?: never;
@@ -2959,6 +2976,70 @@ export interface components {
             /** @enum {string} */
             verdict: "kept" | "intruded" | "idle" | "absent" | "unknown";
         };
+        PlacedCPU: {
+            /** @description Of its time, from 0 to 1: neither idle nor taken by a hypervisor. */
+            busy_part: (number | null)[];
+            /** Format: int64 */
+            cpu: number;
+            /** @description Of its time: in the kernel for programs, and in interrupts. */
+            system_part: (number | null)[];
+            /** @description Who had most of it: a place in who; -1 for nobody. */
+            top: number[];
+            /** @description Of its time, what that one had. */
+            top_part: (number | null)[];
+            /** @description Of its time: in programs, as the kernel samples it. */
+            user_part: (number | null)[];
+        };
+        PlacedPin: {
+            cpus: string;
+            exclusive: boolean;
+            /** Format: date-time */
+            from: string;
+            holder: string;
+            /** Format: date-time */
+            until: string | null;
+        };
+        PlacedWho: {
+            /**
+             * Format: double
+             * @description Over the span, on all CPUs.
+             */
+            cpu_seconds: number;
+            /**
+             * Format: int64
+             * @description Of a workload; else 0.
+             */
+            id: number;
+            name: string;
+            tenant: string;
+        };
+        Placement: {
+            /** @enum {string} */
+            by: "tenant" | "workload";
+            /** @description What was missed in the span, so that shares lack it. */
+            caveats?: components["schemas"]["Caveat"][];
+            /** @description By number. */
+            cpus: components["schemas"]["PlacedCPU"][];
+            /** Format: date-time */
+            from: string;
+            host: string;
+            /** @description What of it is not known, and why. */
+            notes: string[];
+            /** @description What was declared of CPUs while the span lasted. */
+            pins: components["schemas"]["PlacedPin"][];
+            /** @description How long figures cover each step; 0 where nothing was told. */
+            seconds: number[];
+            /** @description Of every step, in order; the first may begin before the span. */
+            starts: string[];
+            /** Format: double */
+            step_seconds: number;
+            /** Format: date-time */
+            to: string;
+            /** @description In which parts some host told nothing; left out for none. */
+            uncovered?: components["schemas"]["Uncovered"];
+            /** @description Those who had most of some CPU in some step, by how much they ran in all. */
+            who: components["schemas"]["PlacedWho"][];
+        };
         PoolsInputBody: {
             pools: string[];
         };
@@ -4596,6 +4677,49 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Memory"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-placement": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                /** @description A pace from 1s to 1m: live frames answer, of span (15m at most) or of the pace. */
+                live?: string;
+                by?: "tenant" | "workload";
+                /** @description As of a series. */
+                step?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Placement"];
                 };
             };
             /** @description Error */
