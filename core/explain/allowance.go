@@ -71,10 +71,23 @@ func StandOfAllowance(
 	if err != nil {
 		return nil
 	}
-	s := &AllowanceStand{Tenant: a.Tenant, Resource: a.Name, Unit: r.Entry().Unit.Spent, Scope: string(a.Scope.Kind),
-		On: a.Scope.Name, Window: a.Window.String(), Zone: a.Limit.Zone, From: a.From, To: a.To, At: at,
-		Amount: a.Limit.Ceiling, Soft: a.Limit.Soft, State: AllowanceUnknown, Missing: spent.Missing,
-		Method: tenancy.ForecastMethod}
+	s := &AllowanceStand{
+		Tenant:   a.Tenant,
+		Resource: a.Name,
+		Unit:     r.Entry().Unit.Spent,
+		Scope:    string(a.Scope.Kind),
+		On:       a.Scope.Name,
+		Window:   a.Window.String(),
+		Zone:     a.Limit.Zone,
+		From:     a.From,
+		To:       a.To,
+		At:       at,
+		Amount:   a.Limit.Ceiling,
+		Soft:     a.Limit.Soft,
+		State:    AllowanceUnknown,
+		Missing:  spent.Missing,
+		Method:   tenancy.ForecastMethod,
+	}
 	switch {
 	case !isRecorded:
 		s.Reason = NothingRecorded

@@ -53,9 +53,15 @@ func coreUse(lines []CPULine) *CoreUse {
 	for at := range sum {
 		use.Least, use.Most = use.Least+least[at], use.Most+min(sum[at], 1)
 	}
-	use.Sentence = fmt.Sprintf("%s of %d CPUs were busy in the mean. They share %d cores, of which %s to %s had work: "+
-		"a CPU whose sibling works too gives less than a core.", round(use.BusyCPUs), use.CPUs, use.Cores,
-		round(use.Least), round(use.Most))
+	use.Sentence = fmt.Sprintf(
+		"%s of %d CPUs were busy in the mean. They share %d cores, of which %s to %s had work: "+
+			"a CPU whose sibling works too gives less than a core.",
+		round(use.BusyCPUs),
+		use.CPUs,
+		use.Cores,
+		round(use.Least),
+		round(use.Most),
+	)
 	return use
 }
 

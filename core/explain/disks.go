@@ -234,7 +234,15 @@ func (x *DeviceLine) mounted(d *account.Device, inv *account.Inventory) {
 
 func (x *DeviceLine) rates(d *account.Disk, seconds float64) {
 	per := func(n int64) float64 { return float64(n) / seconds }
-	x.ReadRate, x.WriteRate, x.Reads, x.Writes = per(d.ReadBytes), per(d.WrittenBytes), per(d.ReadOps), per(d.WriteOps)
+	x.ReadRate, x.WriteRate, x.Reads, x.Writes = per(
+		d.ReadBytes,
+	), per(
+		d.WrittenBytes,
+	), per(
+		d.ReadOps,
+	), per(
+		d.WriteOps,
+	)
 	x.Merged = per(d.ReadMerged + d.WriteMerged)
 	x.Discarded, x.Discards, x.Flushes = per(d.DiscardedBytes), per(d.Discards), per(d.Flushes)
 	x.Busy, x.Queue, x.InFlight = min(per(d.BusyMillis)/1000, 1), per(d.QueueMillis)/1000, d.InFlight

@@ -118,7 +118,10 @@ func SilentEvents(p *UncoveredPart, from, to, last time.Time) []Event {
 			Text: "told nothing for " + Lasted(time.Duration(p.Seconds)*time.Second)})
 	}
 	if p.To.Before(to) && p.To.Before(last) {
-		list = append(list, Event{At: p.To, Kind: EventBack, Host: p.Host, Name: p.Host, Text: "told of itself again"})
+		list = append(
+			list,
+			Event{At: p.To, Kind: EventBack, Host: p.Host, Name: p.Host, Text: "told of itself again"},
+		)
 	}
 	return list
 }

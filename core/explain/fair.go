@@ -106,7 +106,10 @@ func (n *fairNode) divide(amount float64) {
 	for _, x := range order {
 		weights += x.weight
 	}
-	slices.SortStableFunc(order, func(a, b *fairNode) int { return cmp.Compare(a.wants*b.weight, b.wants*a.weight) })
+	slices.SortStableFunc(
+		order,
+		func(a, b *fairNode) int { return cmp.Compare(a.wants*b.weight, b.wants*a.weight) },
+	)
 	for _, x := range order {
 		part := 0.0
 		if weights > 0 {
@@ -229,7 +232,8 @@ func AddShortages(contests []Contest, names Names) []Shortage {
 					untold++
 				}
 			}
-			if ran < shortMarks.Used*float64(f.cpus.Len())*seconds || waited < shortMarks.Waited*ran || waited == 0 {
+			if ran < shortMarks.Used*float64(f.cpus.Len())*seconds || waited < shortMarks.Waited*ran ||
+				waited == 0 {
 				continue
 			}
 			at := place{c.Host, f.cpus.String()}

@@ -98,7 +98,9 @@ func (g *Gathering) Add(v *leaf.View) {
 		}
 		g.addLoad(v, int64(at))
 	}
-	v.EachUser(func(u leaf.User) { g.figuresOf(u, v.Host) }) // of some, nothing may be known but that they were there
+	v.EachUser(
+		func(u leaf.User) { g.figuresOf(u, v.Host) },
+	) // of some, nothing may be known but that they were there
 	for _, m := range amount.Beside() {
 		g.addMeasure(v, m)
 	}
@@ -242,7 +244,17 @@ func (g *Gathering) isNewer(of linkKey, at int64) bool {
 func (g *Gathering) addDevices(v *leaf.View) {
 	t := v.Tables[leaf.Disks]
 	flows := columns(t, leaf.DiskFlows)
-	ats, names, inner, inFlight, rates := t.Of(leaf.At), t.Of("name"), t.Of("inner"), t.Of("in_flight"), t.Of("rate")
+	ats, names, inner, inFlight, rates := t.Of(
+		leaf.At,
+	), t.Of(
+		"name",
+	), t.Of(
+		"inner",
+	), t.Of(
+		"in_flight",
+	), t.Of(
+		"rate",
+	)
 	newest := t.Of(leaf.NewestAt)
 	for row, number := range t.Of("device") {
 		if !v.Within[ats[row]] {

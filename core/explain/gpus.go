@@ -300,7 +300,9 @@ func gpuLine(h *Host, s *account.GPUSheet, did *account.GPUTotal) GPULine {
 	x := GPULine{Host: h.Name, Nodes: []string{}, Holders: []GPUHolding{}, Users: []GPUUse{}, Notices: []string{},
 		State: account.GPUUnknown, Why: "it is not there any more"}
 	if s != nil {
-		x.Index, x.Card, x.Title, x.Bus, x.Nodes, x.Driver, x.Told = s.Index, s.Card, s.Title, s.Bus, orNone(s.Nodes),
+		x.Index, x.Card, x.Title, x.Bus, x.Nodes, x.Driver, x.Told = s.Index, s.Card, s.Title, s.Bus, orNone(
+			s.Nodes,
+		),
 			s.Driver, s.Told
 		x.State, x.Why, x.Since, x.NoBusy, x.NoMemory, x.NoUsers = s.State, s.Why, s.Since, s.NoBusy, s.NoMemory,
 			s.NoUsers
@@ -368,7 +370,8 @@ func (x *GPULine) tellUse(g *Gathering, h *Host, s *account.GPUSheet, keys map[H
 			x.Holders = append(x.Holders, GPUHolding{UserRef: use.UserRef, Number: -1, By: "in the span, not any more",
 				Granted: use.Granted})
 		}
-		if u.micros.Float() > 0 || u.units.Float() > 0 || len(use.Engines) > 0 || use.Granted > 0 && use.Spread != nil {
+		if u.micros.Float() > 0 || u.units.Float() > 0 || len(use.Engines) > 0 ||
+			use.Granted > 0 && use.Spread != nil {
 			x.Users = append(x.Users, use)
 		}
 	}

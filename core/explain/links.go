@@ -145,8 +145,11 @@ func (l *Links) addUsers(g *Gathering, called map[int32]string, names Names) {
 		l.Workloads = append(l.Workloads, u)
 	}
 	slices.SortFunc(l.Workloads, func(a, b LinkUser) int {
-		return cmp.Or(cmp.Compare(b.Received+b.Sent, a.Received+a.Sent), cmp.Compare(orLess(b.Local), orLess(a.Local)),
-			cmp.Compare(a.ID, b.ID))
+		return cmp.Or(
+			cmp.Compare(b.Received+b.Sent, a.Received+a.Sent),
+			cmp.Compare(orLess(b.Local), orLess(a.Local)),
+			cmp.Compare(a.ID, b.ID),
+		)
 	})
 	slices.SortFunc(l.Missing, func(a, b MissingLink) int {
 		return cmp.Or(cmp.Compare(a.ID, b.ID), cmp.Compare(a.Tenant, b.Tenant))

@@ -69,5 +69,8 @@ func TestWhyNegative_NamesTheCauseThatIsThere(t *testing.T) {
 		}
 		assert.Contains(t, got, x.want)
 	}
-	assert.Empty(t, explain.WhyNegative(amount.CPU, &question.Lines{Used: question.Line{Reason: "not told"}}, 9, nil))
+	assert.Empty(
+		t,
+		explain.WhyNegative(amount.CPU, &question.Lines{Used: question.Line{Reason: "not told"}}, 9, nil),
+	)
 }

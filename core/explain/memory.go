@@ -83,7 +83,14 @@ type MemoryUse struct {
 }
 
 // ExplainMemory tells of a host's memory over a span. Lines are those of the memory ledger.
-func ExplainMemory(over Over, g *Gathering, host *Host, lines *question.Lines, uses []MemoryUse, names Names) *Memory {
+func ExplainMemory(
+	over Over,
+	g *Gathering,
+	host *Host,
+	lines *question.Lines,
+	uses []MemoryUse,
+	names Names,
+) *Memory {
 	m := &Memory{Over: over, Swaps: []account.Swap{}, Workloads: []MemoryUser{}, Notes: []string{}}
 	if host.Inventory != nil && host.Inventory.Swaps != nil {
 		m.Swaps = host.Inventory.Swaps
@@ -142,8 +149,11 @@ func (m *Memory) close(lines *question.Lines, shares float64, elapsed int64, kno
 	case len(m.Swaps) == 0:
 		m.Notes = append(m.Notes, "this host has no swap")
 	case len(m.Swaps) > 1 && !knowsSwaps:
-		m.Notes = append(m.Notes, "on which of its swaps a workload's pages are is not known: its collector may not "+
-			"read page tables (it needs to be root, or to have CAP_SYS_ADMIN), or none are swapped")
+		m.Notes = append(
+			m.Notes,
+			"on which of its swaps a workload's pages are is not known: its collector may not "+
+				"read page tables (it needs to be root, or to have CAP_SYS_ADMIN), or none are swapped",
+		)
 	}
 }
 

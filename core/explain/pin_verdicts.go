@@ -148,8 +148,19 @@ func (p *pinAuditor) intruded() {
 		meanwhile = fmt.Sprintf("; threads of %s waited %s s for a CPU in this span", p.holder(),
 			round(*p.Waited))
 	}
-	p.fault(PinIntruded, gradeBad, on, &sum, runs, "%s ran for %s on %s, declared for %s alone%s.", who, seconds(sum),
-		cpusText(on), p.holder(), meanwhile)
+	p.fault(
+		PinIntruded,
+		gradeBad,
+		on,
+		&sum,
+		runs,
+		"%s ran for %s on %s, declared for %s alone%s.",
+		who,
+		seconds(sum),
+		cpusText(on),
+		p.holder(),
+		meanwhile,
+	)
 	p.date(PinIntruded, p.pin.CPUs, p.isOther)
 }
 

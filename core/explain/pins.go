@@ -205,8 +205,20 @@ func AuditPin(from, to time.Time, pin *Pin, ground *PinGround) *PinAudit {
 }
 
 // byGravity lists the verdicts, the gravest first.
-var byGravity = []string{PinAbsent, PinIntruded, PinOverlapping, PinStrayed, PinSibling, PinSqueezing, PinInterrupted,
-	PinIdle, PinCrossing, PinUnbound, PinUnenforced, PinKept}
+var byGravity = []string{
+	PinAbsent,
+	PinIntruded,
+	PinOverlapping,
+	PinStrayed,
+	PinSibling,
+	PinSqueezing,
+	PinInterrupted,
+	PinIdle,
+	PinCrossing,
+	PinUnbound,
+	PinUnenforced,
+	PinKept,
+}
 
 func gravity(verdict string) int { return slices.Index(byGravity, verdict) }
 

@@ -113,7 +113,10 @@ func NewPlacement(s *Series, g *PlacementGround) *Placement {
 		p.CPUs = append(p.CPUs, c)
 	}
 	if len(g.Times) == 0 && len(g.Ran) > 0 {
-		p.Notes = append(p.Notes, "its collector does not tell how each CPU's time grew: brightness is of who ran most")
+		p.Notes = append(
+			p.Notes,
+			"its collector does not tell how each CPU's time grew: brightness is of who ran most",
+		)
 	}
 	return p
 }

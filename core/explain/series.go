@@ -80,8 +80,16 @@ const (
 
 // NewSeries lays out the steps of a span.
 func NewSeries(about Over, g *SeriesGround, by string) *Series {
-	s := &Series{Over: about, Measure: g.Measure.String(), Unit: g.Measure.MeanUnit(), By: by, Step: g.Step.Seconds(),
-		PeakOf: g.PeakOf, Groups: []SeriesGroup{}, Starts: []time.Time{}}
+	s := &Series{
+		Over:    about,
+		Measure: g.Measure.String(),
+		Unit:    g.Measure.MeanUnit(),
+		By:      by,
+		Step:    g.Step.Seconds(),
+		PeakOf:  g.PeakOf,
+		Groups:  []SeriesGroup{},
+		Starts:  []time.Time{},
+	}
 	q := question.Question{Step: g.Step}
 	for at := q.Stretch(about.From); at.Before(about.To); at = at.Add(g.Step) {
 		s.Starts = append(s.Starts, at)

@@ -224,9 +224,19 @@ func StandAgainst(q *Quota, from, to time.Time, used *question.Sum, elapsedMilli
 	}
 	terms := tenancy.Terms(q.Changes, from, to)
 	limit := terms[len(terms)-1].Limit
-	s := &Stand{Tenant: q.Tenant, Resource: q.Name, Unit: r.MeanUnit(), Scope: string(q.Scope.Kind), On: q.Scope.Name,
-		Basis: string(cmp.Or(limit.Basis, tenancy.Used)), Ceiling: limit.Ceiling, Soft: limit.Soft, Hurt: []Hurt{},
-		Trend: []Moment{}, P95Of: "none"}
+	s := &Stand{
+		Tenant:   q.Tenant,
+		Resource: q.Name,
+		Unit:     r.MeanUnit(),
+		Scope:    string(q.Scope.Kind),
+		On:       q.Scope.Name,
+		Basis:    string(cmp.Or(limit.Basis, tenancy.Used)),
+		Ceiling:  limit.Ceiling,
+		Soft:     limit.Soft,
+		Hurt:     []Hurt{},
+		Trend:    []Moment{},
+		P95Of:    "none",
+	}
 	switch {
 	case elapsedMillis == 0:
 		s.Reason = NothingRecorded
@@ -334,7 +344,10 @@ func (s *Stand) walk(q *Quota, r amount.Resource, from, to time.Time, cells *Cel
 	s.P95 = &p95
 	for at := range int(to.Sub(from)/step) + 1 {
 		if n := lengths[at]; n > 0 {
-			s.Trend = append(s.Trend, Moment{from.Add(time.Duration(at) * step), r.Mean(trend[at], int64(n)*60_000)})
+			s.Trend = append(
+				s.Trend,
+				Moment{from.Add(time.Duration(at) * step), r.Mean(trend[at], int64(n)*60_000)},
+			)
 		}
 	}
 }

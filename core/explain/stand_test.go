@@ -283,7 +283,13 @@ func TestUnused_IsWhatIsHeldAndNotUsed(t *testing.T) {
 	holdings := []explain.Holding{
 		holding(1, 1, amount.Container, map[string]float64{"cpu": 8, "memory": 4 * gib},
 			map[string]float64{"cpu": 0.25, "memory": 2.1 * gib}), // more than half of the memory was used
-		holding(2, 1, amount.Job, map[string]float64{"cpu": 3, "gpu": 2}, map[string]float64{"cpu": 1.5, "gpu": 0.5}),
+		holding(
+			2,
+			1,
+			amount.Job,
+			map[string]float64{"cpu": 3, "gpu": 2},
+			map[string]float64{"cpu": 1.5, "gpu": 0.5},
+		),
 		holding(3, 2, amount.Job, map[string]float64{"cpu": 1, "memory": 8 * gib},
 			map[string]float64{"cpu": 0.6, "memory": 4 * gib}),
 		holding(4, 2, amount.Container, map[string]float64{"cpu": 9}, nil), // what it had is not known

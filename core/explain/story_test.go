@@ -174,7 +174,9 @@ func (s *story) addHost(d *datadriven.TestData, lines []values) {
 		case "filesystem":
 			inv.Filesystems = append(inv.Filesystems, account.Filesystem{Device: v.name, Mount: v.text("at"),
 				Type: v.text("type"), SizeBytes: v.number("size"), UsedBytes: v.number("used"),
-				Inodes: v.number("inodes"), UsedInodes: v.number("used_inodes"), Unavailable: v.text("unavailable")})
+				Inodes: v.number(
+					"inodes",
+				), UsedInodes: v.number("used_inodes"), Unavailable: v.text("unavailable")})
 		case "swap":
 			inv.Swaps = append(inv.Swaps, account.Swap{Name: v.name, SizeBytes: v.number("size"),
 				UsedBytes: v.number("used")})
@@ -217,7 +219,8 @@ func (s *story) addMinute(h *explain.Host, d *datadriven.TestData, lines []value
 			l.Table(leaf.OfMeasure(measure)).Append(row(v), 0, v.number("units"), int64(v.source()))
 		case "moved":
 			l.Table(leaf.Devices).Append(row(v), int64(v.device("on")), 0, v.number("read"), v.number("written"),
-				v.number("reads"), v.number("writes"), v.micros("took"), v.number("discarded"), v.number("discards"),
+				v.number("reads"),
+				v.number("writes"), v.micros("took"), v.number("discarded"), v.number("discards"),
 				int64(v.source()))
 		case "swapped":
 			l.Table(leaf.Swapped).Append(row(v), l.Word(v.text("on")), 0, v.number("units"))
@@ -229,9 +232,10 @@ func (s *story) addMinute(h *explain.Host, d *datadriven.TestData, lines []value
 				v.number("flushes"), 0,
 				v.number("in_flight"), 0)
 		case "latency":
-			l.Table(leaf.Latencies).Append(int64(v.device("on")), truth(v.has("written"))+2*truth(v.has("discarded")),
-				v.micros("from"),
-				v.micros("to"), 0, v.number("count"))
+			l.Table(leaf.Latencies).
+				Append(int64(v.device("on")), truth(v.has("written"))+2*truth(v.has("discarded")),
+					v.micros("from"),
+					v.micros("to"), 0, v.number("count"))
 		case "interface":
 			end := explain.User{}
 			if v.has("of") && v.text("of") != "hidden" {
@@ -255,8 +259,14 @@ func (s *story) addMinute(h *explain.Host, d *datadriven.TestData, lines []value
 			}
 			memory["loads"] = 3
 		case "kernel":
-			memory["memory_own"], memory["memory_cache"], memory["memory_huge"] = v.number("own"), v.number("cache"),
-				v.number("huge")
+			memory["memory_own"], memory["memory_cache"], memory["memory_huge"] = v.number(
+				"own",
+			), v.number(
+				"cache",
+			),
+				v.number(
+					"huge",
+				)
 		default:
 			d.Fatalf(s.t, "unknown line %q", v.kind)
 		}
@@ -326,7 +336,12 @@ func (s *story) pin(host *explain.Host, d *datadriven.TestData, lines []values) 
 		kind = argument(d, "kind")
 	}
 	pin := declared(argument(d, "cpus"), argument(d, "of"), kind, d.HasArg("shared"))
-	ground := explain.PinGround{Gathering: s.gathering, Pins: []*explain.Pin{pin}, Ran: s.ran(lines), Names: s.names}
+	ground := explain.PinGround{
+		Gathering: s.gathering,
+		Pins:      []*explain.Pin{pin},
+		Ran:       s.ran(lines),
+		Names:     s.names,
+	}
 	var stretches []explain.PinStretch
 	long := 10 * time.Second
 	for _, v := range lines {

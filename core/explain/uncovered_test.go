@@ -18,7 +18,12 @@ func TestExplainUncovered_NamesHostsAndPartsOfWhichNothingIsKnown(t *testing.T) 
 		{ID: 3, Name: "terrace-1", From: at(-5)}, {ID: 4, Name: "terrace-2", From: at(90)}}
 	told := []question.HostTold{
 		{Host: 1, From: at(0), To: at(58)},
-		{Host: 2, From: at(25), To: at(60), Gaps: []question.Gap{{From: at(30), To: at(60), Lacking: 7 * time.Minute}}},
+		{
+			Host: 2,
+			From: at(25),
+			To:   at(60),
+			Gaps: []question.Gap{{From: at(30), To: at(60), Lacking: 7 * time.Minute}},
+		},
 	}
 	u := explain.ExplainUncovered(span, at(58), hosts, told)
 	require.NotNil(t, u)

@@ -50,8 +50,8 @@ func (t *Table) Wide(column, row int) amount.Wide {
 	return amount.WideOf(low>>63, low)
 }
 
-// Append adds a row: a value for each column that is stored in a leaf of intervals, in order. Fill makes the others. On a
-// table that is not made it does nothing.
+// Append adds a row: a value for each column that is stored in a leaf of intervals, in order. Fill makes the others. On
+// a table that is not made it does nothing.
 func (t *Table) Append(values ...int64) {
 	if t == nil {
 		return

@@ -19,8 +19,9 @@ import (
 )
 
 // BenchmarkLive has 200 consoles follow what 1,000 hosts of 20 workloads tell every 5 seconds: half of them the fleet,
-// half a host each; one question each, or what a page of the console asks. It tells how much of one CPU the service takes for the listeners, and for taking in the frames; the
-// floor of the former is the latter, which nobody need listen to.
+// half a host each; with one question each, or with what a page of the console asks. It tells how much of one CPU the
+// service takes for the listeners, and for taking in the frames; the floor of the former is the latter, which nobody
+// need listen to.
 func BenchmarkLive(b *testing.B) {
 	const hosts, listeners, tick, over = 1000, 200, 5 * time.Second, 45 * time.Second
 	s := serve(b)

@@ -65,3 +65,41 @@ func TestChart_IsReadByMouseByKeysAndAsATable(t *testing.T) {
 	require.NoError(t, b.WaitFor(chart+`.querySelectorAll('tbody tr').length >= 14`))
 	assert.Empty(t, violations(t, b))
 }
+
+// TestPlacement_IsReadByMouseByKeysAndAsATable on a host whose virtual machine holds CPUs 12-15, of which a container
+// takes two in the afternoon.
+func TestPlacement_IsReadByMouseByKeysAndAsATable(t *testing.T) {
+	b := openConsole(t)
+	require.NoError(t, b.SignIn(demo.address, demo.token))
+	require.NoError(t, b.Go(demo.address+"/hosts/cellar-1"))
+	const sheet = `document.querySelector('section[aria-labelledby=placement-title]')`
+	require.NoError(t, b.WaitFor(sheet+`?.querySelector('canvas')?.width > 300`))
+	require.NoError(t, b.WaitText("Bottling Line on 1"))
+	colours, err := browser.Eval[int](b, `(() => { const c = `+sheet+`.querySelector('canvas')
+		const d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data
+		const colours = new Set(); for (let i = 0; i < d.length; i += 4)
+			colours.add(d[i] + ',' + d[i + 1] + ',' + d[i + 2])
+		return colours.size })()`)
+	require.NoError(t, err)
+	assert.Greater(t, colours, 8, "several tenants, more and less busy")
+
+	_, err = browser.Eval[bool](b, `(`+sheet+`.scrollIntoView(), `+sheet+`.querySelector('[role=img]').focus(), true)`)
+	require.NoError(t, err)
+	require.NoError(t, b.Press(kb.ArrowLeft))
+	require.NoError(t, b.Press(kb.ArrowDown))
+	require.NoError(t, b.WaitFor(sheet+`.innerText.includes('CPU 1, from ')`))
+	assert.Empty(t, violations(t, b))
+	box, err := browser.Eval[[]float64](b, `(() => {
+		const r = `+sheet+`.querySelector('canvas').getBoundingClientRect()
+		return [r.left, r.top, r.width, r.height] })()`)
+	require.NoError(t, err)
+	y := box[1] + box[3]*(14.5/16)
+	require.NoError(t, b.Drag(box[0]+box[2]*0.2, y, box[0]+box[2]*0.6, y))
+	require.NoError(t, b.WaitFor(`location.search.includes('from=')`))
+
+	_, err = browser.Eval[bool](b, `([...`+sheet+
+		`.querySelectorAll('button')].find(x => x.innerText === 'as a table').click(), true)`)
+	require.NoError(t, err)
+	require.NoError(t, b.WaitFor(sheet+`.querySelectorAll('tbody tr').length === 16`))
+	assert.Empty(t, violations(t, b))
+}

@@ -66,8 +66,11 @@ func (s *Store) readUsers(ctx context.Context, host int32, keys []string, rulesV
 		TenantID int32
 	}
 	of := usersOfHost{time.Now(), rulesVersion, make(map[string]leaf.User, len(keys))}
-	err := s.db.WithContext(ctx).Raw(`SELECT key, id, tenant_id FROM workloads WHERE host_id = $1 AND key = ANY($2)`,
-		host, keys).Scan(&rows).Error
+	err := s.db.WithContext(ctx).
+		Raw(`SELECT key, id, tenant_id FROM workloads WHERE host_id = $1 AND key = ANY($2)`,
+			host, keys).
+		Scan(&rows).
+		Error
 	if err != nil {
 		return of, fmt.Errorf("whose the workloads of a frame are: %w", err)
 	}

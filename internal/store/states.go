@@ -10,7 +10,10 @@ import (
 )
 
 // CPUTimes adds up how the time of each CPU of one host grew, for each step of a question.
-func (s *Store) CPUTimes(ctx context.Context, q question.Question) (map[explain.PlacedAt]explain.PlacedTime, error) {
+func (s *Store) CPUTimes(
+	ctx context.Context,
+	q question.Question,
+) (map[explain.PlacedAt]explain.PlacedTime, error) {
 	times := map[explain.PlacedAt]explain.PlacedTime{}
 	reading := question.ReadingOf(q.Scope.Span, q.Step)
 	err := s.eachLeaf(ctx, q.Scope.Hosts, reading, wanted{leaf.States: nil}, func(p *piece) error {

@@ -88,11 +88,14 @@ export function useUnheard() {
   })
 }
 
-export function useHost(name: string) {
+/** One host, with its load at the end of the span. */
+export function useHost(span: Span, name: string) {
+  const query = framesOf(span)
   return useQuery({
-    queryKey: [figures, 'host', name],
-    queryFn: () => answer(api.GET('/api/v1/hosts/{name}', { params: { path: { name } } })),
-    meta: { host: name },
+    queryKey: [figures, 'host', name, query],
+    queryFn: () => answer(api.GET('/api/v1/hosts/{name}', { params: { path: { name }, query } })),
+    placeholderData: keepPreviousData,
+    meta: followed(span, `/hosts/${encodeURIComponent(name)}`, query, name),
   })
 }
 
@@ -268,6 +271,17 @@ export function useCPUs(span: Span, host: string) {
     queryFn: () => answer(api.GET('/api/v1/hosts/{name}/cpus', { params: { path: { name: host }, query } })),
     placeholderData: keepPreviousData,
     meta: followed(span, `/hosts/${encodeURIComponent(host)}/cpus`, query, host),
+  })
+}
+
+/** Who ran on which CPU of a host, and when. */
+export function usePlacement(span: Span, host: string, by: 'tenant' | 'workload') {
+  const query = { ...framesOf(span, '15m'), by }
+  return useQuery({
+    queryKey: [figures, 'placement', query, host],
+    queryFn: () => answer(api.GET('/api/v1/hosts/{name}/placement', { params: { path: { name: host }, query } })),
+    placeholderData: keepPreviousData,
+    meta: followed(span, `/hosts/${encodeURIComponent(host)}/placement`, query, host),
   })
 }
 

@@ -96,7 +96,7 @@ function minutes(from: number, to: number): { from: string; to: string } {
   return { from: new Date(first * 1000).toISOString(), to: new Date(last * 1000).toISOString() }
 }
 
-function lengthOf(seconds: number): string {
+export function lengthOf(seconds: number): string {
   for (const [name, long] of [
     ['day', 86_400],
     ['hour', 3600],

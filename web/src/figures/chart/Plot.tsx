@@ -65,10 +65,7 @@ function dataOf(p: PlotProps): uPlot.AlignedData {
 
 function optionsOf(UPlot: typeof uPlot, now: { current: PlotProps }, at: HTMLElement): uPlot.Options {
   const styles = getComputedStyle(at)
-  const colour = (c: string) => {
-    const name = /^var\((--[\w-]+)\)$/.exec(c)
-    return name ? styles.getPropertyValue(name[1]!).trim() : c
-  }
+  const colour = (c: string) => resolveColour(at, c)
   const p = now.current
   const ink = colour('var(--ink-2)')
   const font = `12px ${styles.fontFamily}`
@@ -161,8 +158,14 @@ function timeText(at: number, before: number | undefined): string {
   return before === undefined ? `${time}` : time
 }
 
+/** A colour of the theme as a canvas takes it. */
+export function resolveColour(at: HTMLElement, colour: string): string {
+  const name = /^var\((--[\w-]+)\)$/.exec(colour)
+  return name ? getComputedStyle(at).getPropertyValue(name[1]!).trim() : colour
+}
+
 /** A pattern that means that nothing is known. */
-function hatched(colour: string): CanvasPattern | string {
+export function hatched(colour: string): CanvasPattern | string {
   const tile = document.createElement('canvas')
   tile.width = tile.height = 6
   const c = tile.getContext('2d')

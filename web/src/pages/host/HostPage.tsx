@@ -11,6 +11,7 @@ import { loads } from '../../figures/text'
 import { Waiting } from '../../figures/Trouble'
 import { useTime } from '../../time/useTime'
 import { EventSheet } from '../../figures/EventSheet'
+import { PlacementSheet } from '../../figures/chart/PlacementSheet'
 import { HowItWent } from '../../figures/chart/HowItWent'
 import { CPUMap } from './CPUMap'
 import { CPURows } from './CPURows'
@@ -36,7 +37,7 @@ export function HostPage() {
   const [of, setOf] = useState(() => resources()[0] ?? '')
   const balance = useBalance(span, host)
   const ledger = useLedger(span, { of, by: 'workload', host })
-  const facts = useHost(host).data
+  const facts = useHost(span, host).data
   const { colours } = useColours()
   return (
     <>
@@ -44,7 +45,8 @@ export function HostPage() {
         <h1>{host}</h1>
         {facts && (
           <span className="text-ink-2">
-            {modes[facts.cgroup_mode] ?? 'nothing sent yet'} · {facts.state}
+            {modes[facts.cgroup_mode] ?? 'nothing sent yet'}
+            {span.live ? ` · ${facts.state}` : ''}
           </span>
         )}
       </div>
@@ -77,6 +79,7 @@ export function HostPage() {
         <LedgerSheet balance={balance.data} error={balance.error} />
       </div>
       <HowItWent name={host} scope={{ host }} by={['tenant', 'workload', 'user']} capacityOf="the host’s capacity" />
+      <PlacementSheet host={host} />
       <EventSheet name={host} of={{ host }} />
       <PinSheet host={host} />
       <EffectiveSheet host={host} />
