@@ -12,8 +12,8 @@ import (
 	"vinescale/core/question"
 )
 
-// TestPlacement_TellsWhoHadMostOfEachCPUInEachStep of four minutes: the second was told for half of it, the third not at
-// all, and the last for a third.
+// TestPlacement_TellsWhoHadMostOfEachCPUInEachStep of four minutes: the second was told for half of it, the third not
+// at all, and the last for a third.
 func TestPlacement_TellsWhoHadMostOfEachCPUInEachStep(t *testing.T) {
 	noon := time.Date(2026, 10, 11, 12, 0, 0, 0, time.UTC)
 	minute := func(n int) time.Time { return noon.Add(time.Duration(n) * time.Minute) }

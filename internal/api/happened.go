@@ -17,6 +17,7 @@ type eventsInput struct {
 	Tenant string `query:"tenant" doc:"Only what is about this tenant's workloads."`
 	Where  string `query:"where" doc:"Only about workloads that this CEL expression matches." example:"kind == 'job'"`
 	Kinds  string `query:"kinds" doc:"Kinds of events, separated by commas; all when left out." example:"failed,killed"`
+	Urgent bool   `query:"urgent" doc:"Only what somebody should look at."`
 	ID     int64  `query:"workload" doc:"Only about this workload, by its number."`
 	First  int    `query:"first" minimum:"0" default:"500" doc:"How many, the newest first; all when 0."`
 }
@@ -38,7 +39,7 @@ func pastRoutes(api huma.API, s *service) {
 			return nil, asProblem(err)
 		}
 		q := hub.EventsQuestion{Asked: hub.Asked{Span: span, Host: in.Host, Where: in.Where}, Tenant: in.Tenant,
-			First: in.First, Workload: in.ID}
+			First: in.First, Workload: in.ID, Urgent: in.Urgent}
 		if in.Kinds != "" {
 			q.Kinds = strings.Split(in.Kinds, ",")
 		}

@@ -21,6 +21,7 @@ type EventsQuestion struct {
 	Kinds    []string // nil for all
 	First    int      // at most so many, the newest first; 0 for as many as are ever told
 	Workload int64    // 0 for all
+	Urgent   bool     // only what somebody should look at
 }
 
 // mostEvents is how many of each kind of source are told.
@@ -59,7 +60,7 @@ func (h *Hub) Events(ctx context.Context, q *EventsQuestion) (list []explain.Eve
 		}
 	}
 	list = slices.DeleteFunc(w.list, func(e explain.Event) bool {
-		return len(q.Kinds) > 0 && !slices.Contains(q.Kinds, e.Kind)
+		return len(q.Kinds) > 0 && !slices.Contains(q.Kinds, e.Kind) || q.Urgent && !e.Urgent
 	})
 	explain.SortEvents(list)
 	inAll = len(list)

@@ -134,8 +134,13 @@ export function useSeries(span: Span, q: SeriesQuestion) {
 }
 
 /** What happened in a span, the newest first. */
-export function useEvents(span: Span, q: { host?: string; tenant?: string; workload?: number }) {
+export function useEvents(
+  span: Span,
+  q: { host?: string; tenant?: string; workload?: number },
+  enabled: boolean = true,
+) {
   return useQuery({
+    enabled,
     queryKey: [figures, 'events', queryOf(span), q],
     queryFn: () => answer(api.GET('/api/v1/events/past', { params: { query: { ...queryOf(span), ...q } } })),
     placeholderData: keepPreviousData,
@@ -143,10 +148,21 @@ export function useEvents(span: Span, q: { host?: string; tenant?: string; workl
   })
 }
 
+/** What happened between two moments that somebody should look at, on all hosts. */
+export function useUrgent(from: Date, to: Date) {
+  const query = { from: byMinute(from), to: byMinute(to), urgent: true, first: 50 }
+  return useQuery({
+    queryKey: [figures, 'urgent', query],
+    queryFn: () => answer(api.GET('/api/v1/events/past', { params: { query } })),
+    placeholderData: keepPreviousData,
+  })
+}
+
+// By the minute, so that a ruler that moves on does not ask every second.
+const byMinute = (d: Date) => new Date(Math.floor(d.getTime() / 60_000) * 60_000).toISOString()
+
 export function useTimeline(from: Date, to: Date, host?: string) {
-  // By the minute, so that a ruler that moves on does not ask every second.
-  const minute = (d: Date) => new Date(Math.floor(d.getTime() / 60_000) * 60_000).toISOString()
-  const query = { from: minute(from), to: minute(to), host }
+  const query = { from: byMinute(from), to: byMinute(to), host }
   return useQuery({
     queryKey: [figures, 'timeline', query],
     queryFn: () => answer(api.GET('/api/v1/timeline', { params: { query } })),

@@ -4293,6 +4293,8 @@ export interface operations {
                 where?: string;
                 /** @description Kinds of events, separated by commas; all when left out. */
                 kinds?: string;
+                /** @description Only what somebody should look at. */
+                urgent?: boolean;
                 /** @description Only about this workload, by its number. */
                 workload?: number;
                 /** @description How many, the newest first; all when 0. */

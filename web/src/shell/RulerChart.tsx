@@ -9,10 +9,13 @@ export function RulerChart({
   timeline,
   window,
   selected,
+  urgent,
 }: {
   timeline: Timeline | undefined
   window: { from: Date; to: Date }
   selected: Stretch
+  /** When something happened that somebody should look at. */
+  urgent: number[]
 }) {
   const start = window.from.getTime()
   const length = window.to.getTime() - start
@@ -47,6 +50,12 @@ export function RulerChart({
         )
       })}
       <line x1="0" x2="1000" y1={base} y2={base} stroke="var(--rule-2)" vectorEffect="non-scaling-stroke" />
+      <path
+        d={urgent.map((t) => `M${x(t).toFixed(1)} 0V9`).join('')}
+        stroke="var(--wine)"
+        strokeWidth="2"
+        vectorEffect="non-scaling-stroke"
+      />
       <rect
         x={x(selected.from)}
         y="1"

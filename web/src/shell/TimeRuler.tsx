@@ -1,7 +1,7 @@
 import { Popover } from 'radix-ui'
 import { useRef, useState } from 'react'
 import { usePace } from '../api/follow'
-import { useTimeline } from '../api/queries'
+import { useTimeline, useUrgent } from '../api/queries'
 import {
   boundsOf,
   hourMinuteSecond,
@@ -24,6 +24,8 @@ export function TimeRuler() {
   const now = useNow()
   const window = rulerWindow(span, now)
   const timeline = useTimeline(window.from, window.to)
+  const events = useUrgent(window.from, window.to).data
+  const urgent = events?.map((e) => Date.parse(e.at)) ?? []
   const svg = useRef<SVGSVGElement>(null)
   const [drag, setDrag] = useState<{ from: number; to: number } | null>(null)
   const length = window.to.getTime() - window.from.getTime()
@@ -74,7 +76,7 @@ export function TimeRuler() {
           viewBox="0 0 1000 34"
           preserveAspectRatio="none"
           role="img"
-          aria-label={`How busy the fleet's CPUs were from ${window.from.toLocaleString('en-GB')} to ${window.to.toLocaleString('en-GB')}. Drag to choose a span, or use pick.`}
+          aria-label={`How busy the fleet's CPUs were from ${window.from.toLocaleString('en-GB')} to ${window.to.toLocaleString('en-GB')}; ${urgent.length} things happened that somebody should look at. Drag to choose a span, or use pick.`}
           onPointerDown={(e) => {
             e.currentTarget.setPointerCapture(e.pointerId)
             const t = timeAt(e.clientX)
@@ -84,7 +86,7 @@ export function TimeRuler() {
           onPointerUp={finish}
           onPointerCancel={() => setDrag(null)}
         >
-          <RulerChart timeline={timeline.data} window={window} selected={selected} />
+          <RulerChart timeline={timeline.data} window={window} selected={selected} urgent={urgent} />
         </svg>
       </div>
       <Choices span={span} choose={choose} />

@@ -1,10 +1,12 @@
-import { useState } from 'react'
-import type { Series } from '../../api/client'
+import { useMemo, useState } from 'react'
+import type { Happened, Series } from '../../api/client'
 import { useTime } from '../../time/useTime'
 import { List, type Column } from '../List'
+import { said } from '../Name'
 import { moment } from '../text'
 import { figure, type Unit } from '../units'
 import { highestOf, scaleOf, sumOf, topsOf, type Bound, type Layer, type Told } from './layers'
+import { marksOf, toldOf, type Mark } from './marks'
 import { Plot } from './Plot'
 
 /** How figures went, as a drawing that can be read at every moment, or as a table. */
@@ -16,6 +18,7 @@ export function Chart({
   unit,
   isStack,
   of,
+  events,
 }: {
   /** What it is of, for those who do not see it and for files. */
   name: string
@@ -26,6 +29,8 @@ export function Chart({
   isStack: boolean
   /** What percentages are of; none where that is not known. */
   of?: Bound
+  /** What happened meanwhile to what it is of. */
+  events?: Happened[]
 }) {
   const [at, setAt] = useState<number | null>(null)
   const [isTable, setTable] = useState(false)
@@ -37,6 +42,8 @@ export function Chart({
   const precise = { ...unit, digits: unit.digits + 1 }
   const text = (v: Told | undefined) => (v === null || v === undefined ? '–' : figure(v, precise))
   const count = series.starts.length
+  const begin = Date.parse(series.starts[0] ?? series.from)
+  const marks = useMemo(() => marksOf(events, begin, Date.parse(series.to), mostMarks), [events, begin, series.to])
   const move = (by: number) => setAt(Math.min(count - 1, Math.max(0, (at ?? (by > 0 ? -1 : count)) + by)))
   const summary =
     `${name}, in ${count} steps` +
@@ -74,18 +81,39 @@ export function Chart({
               bounds={bounds.filter((b) => b.value <= scale.end)}
               end={scale.end}
               unit={unit}
+              marks={marks}
               at={at}
               onAt={setAt}
               onChoose={(from, to) => choose(minutes(from, to))}
             />
           </div>
-          <Moment series={series} layers={layers} at={at} text={text} isStack={isStack} of={of} />
+          <div>
+            <Moment series={series} layers={layers} at={at} text={text} isStack={isStack} of={of} />
+            <Meanwhile series={series} marks={marks} at={at} />
+          </div>
         </div>
       )}
       <p className="px-3.5 pt-1 pb-2 text-[12.5px] text-ink-2">
         {scale.words} Each step is {lengthOf(series.step_seconds)}. Drag over it to choose a span.
+        {marks.length > 0 && ' A line at the top is something that happened; a diamond, something to look at.'}
       </p>
     </div>
+  )
+}
+
+/** How many events a chart has marks of; beyond it, of what somebody should look at. */
+const mostMarks = 60
+
+/** What happened in the step that is pointed at. */
+function Meanwhile({ series, marks, at }: { series: Series; marks: Mark[]; at: number | null }) {
+  if (at === null) return null
+  const from = Date.parse(series.starts[at]!)
+  return (
+    <ul className="max-w-72 px-2 pt-1 text-[12.5px] text-ink-2">
+      {toldOf(marks, from, from + series.step_seconds * 1000).map((t) => (
+        <li key={t}>{said(t)}</li>
+      ))}
+    </ul>
   )
 }
 

@@ -1,7 +1,7 @@
 import { ToggleGroup } from 'radix-ui'
 import { useState } from 'react'
-import type { Series } from '../../api/client'
-import { useColours, useSeries, type SeriesQuestion } from '../../api/queries'
+import type { Happened, Series } from '../../api/client'
+import { useColours, useEvents, useSeries, type SeriesQuestion } from '../../api/queries'
 import { useTime } from '../../time/useTime'
 import { Missed } from '../Missed'
 import { ResourceTabs } from '../ResourceTabs'
@@ -43,6 +43,8 @@ export function HowItWent({
   const series = useSeries(span, { ...scope, of, by: grouping, first: 7 })
   const { colours } = useColours()
   const isOne = scope.workload !== undefined
+  const { host, tenant, workload } = scope
+  const events = useEvents(span, { host, tenant, workload }, scope.where === undefined).data
   return (
     <section className="sheet mt-4.5 mb-4.5" aria-labelledby="went-title">
       <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
@@ -76,6 +78,7 @@ export function HowItWent({
           colours={colours}
           bounds={bounds?.(of) ?? []}
           capacityOf={capacityOf}
+          events={events}
         />
       ) : (
         <Waiting error={series.error} what="How it went" />
@@ -91,9 +94,11 @@ function Went({
   colours,
   bounds,
   capacityOf,
+  events,
 }: {
   name: string
   series: Series
+  events?: Happened[]
   isOne: boolean
   colours: Map<string, number>
   bounds: Bound[]
@@ -118,6 +123,7 @@ function Went({
       unit={unit}
       isStack={!isOne}
       of={all[0]}
+      events={events}
     />
   )
 }

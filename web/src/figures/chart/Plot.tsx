@@ -3,6 +3,7 @@ import type uPlot from 'uplot'
 import 'uplot/dist/uPlot.min.css'
 import type { Unit } from '../units'
 import { gapsOf, topsOf, type Bound, type Layer } from './layers'
+import type { Mark } from './marks'
 
 export interface PlotProps {
   starts: number[] // seconds since 1970
@@ -13,6 +14,7 @@ export interface PlotProps {
   bounds: Bound[]
   end: number
   unit: Unit
+  marks: Mark[]
   at: number | null
   onAt: (step: number | null) => void
   onChoose: (from: number, to: number) => void
@@ -68,6 +70,7 @@ function optionsOf(UPlot: typeof uPlot, now: { current: PlotProps }, at: HTMLEle
   const colour = (c: string) => resolveColour(at, c)
   const p = now.current
   const ink = colour('var(--ink-2)')
+  const wine = colour('var(--wine)')
   const font = `12px ${styles.fontFamily}`
   const stepped = UPlot.paths.stepped!({ align: 1 })
   const hatch = hatched(colour('var(--rule-2)'))
@@ -87,7 +90,7 @@ function optionsOf(UPlot: typeof uPlot, now: { current: PlotProps }, at: HTMLEle
     ? []
     : layers.map((l) => ({ paths: stepped, stroke: ink, width: l.peak ? 0.75 : 0, points: { show: false } }))
   const bounds: uPlot.Series[] = p.bounds.map(() => ({
-    stroke: colour('var(--wine)'),
+    stroke: wine,
     width: 1,
     dash: [4, 3],
     points: { show: false },
@@ -124,6 +127,13 @@ function optionsOf(UPlot: typeof uPlot, now: { current: PlotProps }, at: HTMLEle
           u.ctx.restore()
         },
       ],
+      draw: [
+        (u) => {
+          u.ctx.save()
+          for (const m of now.current.marks) drawMark(u, m, m.isUrgent ? wine : ink)
+          u.ctx.restore()
+        },
+      ],
       setCursor: [
         (u) => {
           const { starts, step, onAt } = now.current
@@ -145,6 +155,29 @@ function optionsOf(UPlot: typeof uPlot, now: { current: PlotProps }, at: HTMLEle
       ],
     },
   }
+}
+
+/** Something that happened: a short line at the top; of what somebody should look at a diamond, and a line down. */
+function drawMark(u: uPlot, m: Mark, colour: string) {
+  const { ctx, bbox } = u
+  const x = Math.round(u.valToPos(m.at / 1000, 'x', true))
+  if (x < bbox.left || x > bbox.left + bbox.width) return
+  const size = 4 * devicePixelRatio
+  ctx.strokeStyle = ctx.fillStyle = colour
+  ctx.lineWidth = devicePixelRatio
+  ctx.beginPath()
+  ctx.setLineDash(m.isUrgent ? [2, 3] : [])
+  ctx.moveTo(x, bbox.top)
+  ctx.lineTo(x, bbox.top + (m.isUrgent ? bbox.height : 1.5 * size))
+  ctx.stroke()
+  if (!m.isUrgent) return
+  ctx.setLineDash([])
+  ctx.beginPath()
+  ctx.moveTo(x, bbox.top - size)
+  ctx.lineTo(x + size, bbox.top)
+  ctx.lineTo(x, bbox.top + size)
+  ctx.lineTo(x - size, bbox.top)
+  ctx.fill()
 }
 
 /** The time of a mark on the axis: of the day, and the date where a new one begins. */

@@ -2,7 +2,7 @@ import { Missed } from '../../figures/Missed'
 import { inSentence } from '../../figures/units'
 import { resources } from '../../figures/register'
 import { useParams } from '@tanstack/react-router'
-import { useState } from 'react'
+import { useEffect, useState } from 'react'
 import { useBalance, useColours, useHost, useLedger } from '../../api/queries'
 import { Meaning } from '../../figures/BalanceBar'
 import { ResourceTabs } from '../../figures/ResourceTabs'
@@ -74,6 +74,7 @@ export function HostPage() {
         </p>
       )}
       <Missed by={balance.data} />
+      <Sections />
       <div className="grid grid-cols-[11fr_10fr] items-start gap-4.5 max-lg:grid-cols-1">
         <CPUMap host={host} colours={colours} />
         <LedgerSheet balance={balance.data} error={balance.error} />
@@ -108,5 +109,36 @@ export function HostPage() {
       <MachineSheet host={host} />
       <CPURows host={host} />
     </>
+  )
+}
+
+/** The parts of the page, to go to. Those that a host has nothing of are not there. */
+function Sections() {
+  const [there, setThere] = useState<{ id: string; name: string }[]>([])
+  useEffect(() => {
+    const main = document.getElementById('main')
+    if (!main) return
+    const look = () => {
+      const now = [...main.querySelectorAll<HTMLElement>('section[aria-labelledby] > * h2, section > h2')].flatMap(
+        (h) => (h.id ? [{ id: h.id, name: h.textContent }] : []),
+      )
+      setThere((was) => (was.map((x) => x.id).join() === now.map((x) => x.id).join() ? was : now))
+    }
+    look()
+    const watch = new MutationObserver(look) // parts come as their figures do
+    watch.observe(main, { childList: true, subtree: true })
+    return () => watch.disconnect()
+  }, [])
+  return (
+    <nav
+      aria-label="On this page"
+      className="sticky top-0 z-10 -mx-1 mb-3 flex flex-wrap gap-x-4 gap-y-1 bg-paper px-1 py-1.5 text-[12.5px]"
+    >
+      {there.map((x) => (
+        <a key={x.id} href={`#${x.id}`}>
+          {x.name}
+        </a>
+      ))}
+    </nav>
   )
 }
