@@ -176,6 +176,7 @@ func startService(ctx context.Context, c *config) (_ *service, err error) {
 	running, cancel := context.WithCancel(context.Background())
 	s.cancel = cancel
 	s.duties.Go(func() { s.hub.Run(running) })
+	s.duties.Go(func() { s.hub.Hear(running) })
 	s.server = &http.Server{
 		Handler: api.New(s.hub, Version), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		BaseContext: func(net.Listener) context.Context { return running }, // ends the streams when the service stops

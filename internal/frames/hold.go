@@ -175,6 +175,13 @@ func (h *Hold) drop(host int32, n int) {
 	h.hosts[host] = slices.Delete(list, 0, n)
 }
 
+// Of lists the frames of a host, oldest first.
+func (h *Hold) Of(host int32) []*Frame {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return slices.Clone(h.hosts[host])
+}
+
 // of lists the frames of some hosts (nil for all) that begin in a span, by host and time.
 func (h *Hold) of(hosts []int32, span question.Span) (found []*Frame) {
 	h.mu.Lock()

@@ -79,7 +79,7 @@ func (h *Hub) FrameSpan(ctx context.Context, hostName string, pace, length time.
 		return question.Span{}, err
 	}
 	now := h.options.Now()
-	h.watched.look(hostName, pace, now)
+	h.lookAt(ctx, hostName, pace)
 	m := h.store.Frames.Now(scope.Hosts, now)
 	if m.Hosts == 0 {
 		m.At, m.Pace = now.Truncate(frames.UsualPace), frames.UsualPace
@@ -128,6 +128,11 @@ func (h *Hub) Frame(ctx context.Context, host store.Host, b *wire.Batch, body []
 	}
 	if err := h.hold(ctx, host, b, body, true); err != nil {
 		return 0, err
+	}
+	if h.passing.isWanted(host.Name) {
+		if err := h.pass(ctx, &frames.Frame{Host: host.ID, Body: body}); err != nil {
+			return 0, err
+		}
 	}
 	return h.watched.wanted(host.Name, h.store.Frames.Hosts() > mostHurried, now), nil
 }

@@ -1,18 +1,25 @@
 package hub_test
 
 import (
+	"context"
+	"crypto/rand"
 	"encoding/json"
+	"fmt"
 	"regexp"
 	"strconv"
+	"sync"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vinescale/core/account"
 	"vinescale/core/amount"
 	"vinescale/core/question"
 	"vinescale/internal/hub"
+	"vinescale/internal/store"
+	"vinescale/internal/testdb"
 	"vinescale/internal/wire"
 )
 
@@ -44,8 +51,11 @@ func TestFrames_AnswerAsTheBookDoes(t *testing.T) {
 		}
 	}
 	same("of a tenant, filtered", func(s question.Span) (any, error) {
-		return c.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: s, Where: "kind == 'container'"}, Measure: amount.CPU,
-			By: "workload", Tenant: "Harvest Routing"})
+		return c.Ledger(
+			ctx,
+			hub.Question{Asked: hub.Asked{Span: s, Where: "kind == 'container'"}, Measure: amount.CPU,
+				By: "workload", Tenant: "Harvest Routing"},
+		)
 	})
 	same("workloads", func(s question.Span) (any, error) {
 		lines, next, err := c.Workloads(ctx, hub.Asked{Span: s}, hub.Page{First: 3, Sort: "-name"})
@@ -200,4 +210,81 @@ func TestFrame_OnlyOfItsOwnHostAndOfNow(t *testing.T) {
 		_, err = c.Frame(ctx, c.hosts["cellar-1"], b, nil)
 		requireProblem(t, err, hub.Invalid, "clock")
 	}
+}
+
+// TestFrames_ArePassedOnToWhomeverLooksByAnotherInstance: a host sends to one instance, and somebody looks by another.
+func TestFrames_ArePassedOnToWhomeverLooksByAnotherInstance(t *testing.T) {
+	database := testdb.New(t)
+	hearing, stop := context.WithCancel(ctx)
+	var ears sync.WaitGroup
+	defer ears.Wait()
+	defer stop()
+	now := time.Now().Truncate(5 * time.Second).Add(20 * time.Millisecond)
+	instance := func() *cellar {
+		s, err := store.Open(ctx, database)
+		require.NoError(t, err)
+		t.Cleanup(func() { s.Close() })
+		c := &cellar{&fixture{t: t}, map[string]store.Host{}, map[string]int64{}, nil, false}
+		c.Hub = hub.New(s, hub.Options{})
+		ears.Go(func() { c.Hear(hearing) })
+		return c
+	}
+	a, b := instance(), instance()
+	for _, name := range []string{"cellar-1", "press-1"} {
+		_, err := a.Enrol(ctx, name)
+		require.NoError(t, err)
+		a.hosts[name], err = a.Host(ctx, name)
+		require.NoError(t, err)
+	}
+	large := make([]had, 18) // takes several pieces
+	for i := range large {
+		path := ""
+		for range 30 {
+			path += rand.Text()
+		}
+		large[i] = had{
+			account.Workload{Key: fmt.Sprint("loose:", i), Kind: amount.Loose, Name: fmt.Sprint("loose-", i),
+				Path: path},
+			1,
+			100,
+			int64(i),
+			0,
+			0,
+		}
+	}
+	tell := func(at int) time.Duration {
+		from := now.Add(time.Duration(at) * time.Second)
+		wanted := a.frame(a.batch("cellar-1", from, 5, large...))
+		a.frame(a.batch("press-1", from, 5, had{route, 4, 100, 0, 0, 1}))
+		return wanted
+	}
+	used := func(c *cellar, host string, length time.Duration) (cpu float64) {
+		span, err := c.FrameSpan(ctx, host, 2*time.Second, length)
+		require.NoError(t, err)
+		l, err := c.Ledger(
+			ctx,
+			hub.Question{Asked: hub.Asked{Span: span, Host: host}, Measure: amount.CPU, By: "kind"},
+		)
+		require.NoError(t, err)
+		for _, s := range l.Shares {
+			cpu += *s.Amount
+		}
+		return cpu
+	}
+	whole := float64(len(large))
+	assert.Zero(t, tell(-15))
+	tell(-10)
+	require.Eventually(t, func() bool { return used(b, "cellar-1", 10*time.Second) == 2*whole }, 20*time.Second,
+		100*time.Millisecond, "what was held before somebody looked comes too")
+	assert.Zero(t, used(b, "press-1", 0), "nobody looked at it yet")
+	assert.Equal(t, 2*time.Second, tell(-5), "who looks by another instance hurries the host too")
+	require.Eventually(
+		t,
+		func() bool { return used(b, "cellar-1", 0) == whole && used(b, "cellar-1", 15*time.Second) == 3*whole },
+		20*time.Second,
+		100*time.Millisecond,
+	)
+	require.Eventually(t, func() bool { return used(b, "press-1", 15*time.Second) == 12 }, 20*time.Second,
+		100*time.Millisecond)
+	assert.InDelta(t, 3*whole, used(a, "cellar-1", 15*time.Second), 1e-9, "its own calls are no news to it")
 }

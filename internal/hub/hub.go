@@ -64,6 +64,7 @@ type Hub struct {
 	version int64               // of book and pools
 	watch   map[chan Committed]struct{}
 	watched watched
+	passing passing
 }
 
 // Committed tells that a host's figures up to To are in the books.
@@ -81,7 +82,7 @@ func New(s *store.Store, o Options) *Hub {
 		o.Now = time.Now
 	}
 	return &Hub{store: s, options: o, watch: map[chan Committed]struct{}{},
-		watched: watched{hosts: map[string]wish{}}}
+		watched: watched{hosts: map[string]wish{}}, passing: newPassing()}
 }
 
 // Ready tells whether the service can answer.

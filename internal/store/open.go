@@ -28,7 +28,8 @@ var ErrNotOurs = errors.New("the database holds tables that are not Vine Scale's
 
 // Store is an open database.
 type Store struct {
-	db *gorm.DB
+	db  *gorm.DB
+	url string
 
 	mu         sync.Mutex
 	partitions map[string]bool            // days made
@@ -81,7 +82,7 @@ func open(ctx context.Context, databaseURL string, version int64) (*Store, error
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
-	s := &Store{db: gdb, mostNew: mostNewADay, memory: newMemory(), Frames: frames.NewHold(),
+	s := &Store{db: gdb, url: databaseURL, mostNew: mostNewADay, memory: newMemory(), Frames: frames.NewHold(),
 		users: frameUsers{hosts: map[int32]usersOfHost{}}}
 	s.forgetAll()
 	if err := s.migrate(ctx, version); err != nil {

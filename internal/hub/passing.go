@@ -1,0 +1,202 @@
+package hub
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"strings"
+	"sync"
+	"time"
+
+	"vinescale/internal/frames"
+	"vinescale/internal/wire"
+)
+
+// Frames come to whichever instance of the service a collector sends to, and somebody may look by another. Who looks has
+// his instance call for the frames over the book's database, every few seconds; the others pass on what comes in while
+// they hear that. Nothing of it is stored.
+
+// The channels of the database on which instances call each other.
+const (
+	wantsChannel  = "vinescale_wants"
+	framesChannel = "vinescale_frames"
+)
+
+// callEvery is how often an instance repeats what is looked at by it.
+const callEvery = 4 * time.Second
+
+// pieceBytes is how much of a frame fits into one call.
+const pieceBytes = 5700
+
+// passing is what an instance knows of the others.
+type passing struct {
+	me string // tells its own calls from others'
+
+	mu     sync.Mutex
+	called map[string]time.Time // by host ("" for all): when that was called for last
+	wanted map[string]time.Time // by host: until when another instance wants its frames
+	pieces map[string][]string  // of frames that are not here wholly, by instance and host
+}
+
+func newPassing() passing {
+	return passing{me: rand.Text(), called: map[string]time.Time{}, wanted: map[string]time.Time{},
+		pieces: map[string][]string{}}
+}
+
+// want is a call for frames.
+type want struct {
+	By   string        `json:"by"`
+	Host string        `json:"host"` // "" for all
+	Pace time.Duration `json:"pace"`
+}
+
+// callFor calls for the frames of a host, or of all (""), unless that was done a moment ago.
+func (h *Hub) callFor(ctx context.Context, host string, pace time.Duration) {
+	now := time.Now()
+	p := &h.passing
+	p.mu.Lock()
+	isEarly := now.Sub(p.called[host]) < callEvery
+	if !isEarly {
+		p.called[host] = now
+	}
+	p.mu.Unlock()
+	if isEarly {
+		return
+	}
+	text, err := json.Marshal(want{p.me, host, pace})
+	if err == nil {
+		err = h.store.Call(ctx, wantsChannel, string(text))
+	}
+	if err != nil && ctx.Err() == nil {
+		slog.Warn("could not call for live frames of other instances", "error", err)
+	}
+}
+
+// Hear takes in what other instances call, until the context ends.
+func (h *Hub) Hear(ctx context.Context) {
+	h.store.Hear(ctx, []string{wantsChannel, framesChannel}, func(channel, text string) {
+		var err error
+		if channel == wantsChannel {
+			err = h.heardWant(ctx, text)
+		} else {
+			err = h.heardPiece(ctx, text)
+		}
+		if err != nil && ctx.Err() == nil {
+			slog.Warn("could not take in what another instance called", "channel", channel, "error", err)
+		}
+	})
+}
+
+// heardWant notes that another instance wants frames. Of a host that was not wanted before, it is given those that are
+// held; of all hosts, the newest of each follow within their next tick.
+func (h *Hub) heardWant(ctx context.Context, text string) error {
+	var w want
+	if err := json.Unmarshal([]byte(text), &w); err != nil {
+		return err
+	}
+	p := &h.passing
+	if w.By == p.me || w.Pace < FastestPace || w.Pace > SlowestPace {
+		return nil
+	}
+	now := time.Now()
+	h.watched.look(w.Host, w.Pace, h.options.Now())
+	p.mu.Lock()
+	isNew := p.wanted[w.Host].Before(now)
+	p.wanted[w.Host] = now.Add(wantedFor)
+	p.mu.Unlock()
+	if !isNew || w.Host == "" {
+		return nil
+	}
+	host, err := h.Host(ctx, w.Host)
+	if err != nil {
+		return err
+	}
+	for _, f := range h.store.Frames.Of(host.ID) {
+		if err := h.pass(ctx, f); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// isWanted tells whether another instance wants the frames of a host.
+func (p *passing) isWanted(host string) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	now := time.Now()
+	return p.wanted[host].After(now) || p.wanted[""].After(now)
+}
+
+// pass gives a frame to the other instances, in pieces.
+func (h *Hub) pass(ctx context.Context, f *frames.Frame) error {
+	n := (len(f.Body) + pieceBytes - 1) / pieceBytes
+	for i := range n {
+		piece := f.Body[i*pieceBytes : min((i+1)*pieceBytes, len(f.Body))]
+		text := fmt.Sprintf("%s %d %d %d %s", h.passing.me, f.Host, i, n, base64.StdEncoding.EncodeToString(piece))
+		if err := h.store.Call(ctx, framesChannel, text); err != nil {
+			return fmt.Errorf("pass a frame of host %d on: %w", f.Host, err)
+		}
+	}
+	return nil
+}
+
+// heardPiece takes in a piece of a frame, and holds the frame when all of it is there. Pieces of one frame come in their
+// order; where one is missing, the frame is lost.
+func (h *Hub) heardPiece(ctx context.Context, text string) error {
+	var by, encoded string
+	var hostID int32
+	var i, n int
+	if _, err := fmt.Sscan(text, &by, &hostID, &i, &n, &encoded); err != nil {
+		return err
+	}
+	p := &h.passing
+	if by == p.me {
+		return nil
+	}
+	key := fmt.Sprint(by, " ", hostID)
+	p.mu.Lock()
+	pieces := p.pieces[key]
+	if i == 0 {
+		pieces = nil
+	}
+	if i != len(pieces) {
+		delete(p.pieces, key)
+		p.mu.Unlock()
+		return nil
+	}
+	pieces = append(pieces, encoded)
+	p.pieces[key] = pieces
+	if len(pieces) == n {
+		delete(p.pieces, key)
+	}
+	p.mu.Unlock()
+	if len(pieces) < n {
+		return nil
+	}
+	var body []byte
+	for _, x := range pieces {
+		piece, err := base64.StdEncoding.DecodeString(strings.TrimSpace(x))
+		if err != nil {
+			return err
+		}
+		body = append(body, piece...)
+	}
+	b, err := wire.Decode(body, wire.TypeProtobuf, "zstd")
+	if err != nil {
+		return err
+	}
+	host, err := h.HostByID(ctx, hostID)
+	if err != nil {
+		return err
+	}
+	return h.hold(ctx, host, b, body, false)
+}
+
+// lookAt notes that somebody looks at a host, or at all (""), at a pace: here, and at the other instances.
+func (h *Hub) lookAt(ctx context.Context, host string, pace time.Duration) {
+	h.watched.look(host, pace, h.options.Now())
+	h.callFor(ctx, host, pace)
+}
