@@ -38,7 +38,7 @@ func pastRoutes(api huma.API, s *service) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		q := hub.EventsQuestion{Asked: hub.Asked{Span: span, Host: in.Host, Where: in.Where}, Tenant: in.Tenant,
+		q := hub.EventsQuestion{Asked: hub.Asked{Span: span, Host: in.Host, Where: in.Where, Tenant: in.Tenant},
 			First: in.First, Workload: in.ID, Urgent: in.Urgent}
 		if in.Kinds != "" {
 			q.Kinds = strings.Split(in.Kinds, ",")

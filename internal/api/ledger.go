@@ -69,10 +69,9 @@ func ledgerRoutes(api huma.API, s *service) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		l,
-			err := s.hub.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: span, Host: in.Host, Where: in.Where},
-			Measure: m,
-			By:      in.By, Tenant: in.Tenant, Sort: in.Sort, First: in.First, After: in.After})
+		l, err := s.hub.Ledger(ctx, hub.Question{
+			Asked:   hub.Asked{Span: span, Host: in.Host, Where: in.Where, Tenant: in.Tenant},
+			Measure: m, By: in.By, Sort: in.Sort, First: in.First, After: in.After})
 		if err != nil {
 			return nil, asProblem(err)
 		}

@@ -47,7 +47,7 @@ func seriesRoutes(api huma.API, s *service) {
 			return nil, asProblem(err)
 		}
 		series, err := s.hub.Series(ctx, &hub.SeriesQuestion{
-			Asked: hub.Asked{Span: span, Host: in.Host, Where: in.Where}, Measure: m, By: in.By, Tenant: in.Tenant,
+			Asked: hub.Asked{Span: span, Host: in.Host, Where: in.Where, Tenant: in.Tenant}, Measure: m, By: in.By,
 			Workload: in.ID, First: in.First, Step: in.Step})
 		if err != nil {
 			return nil, asProblem(err)

@@ -13,13 +13,14 @@ import (
 type WorkloadsParams struct {
 	LiveParams
 	HostParam
-	Where string `query:"where" doc:"Only workloads that this CEL expression matches."`
+	Where  string `query:"where" doc:"Only workloads that this CEL expression matches."`
+	Tenant string `query:"tenant" doc:"Only what was this tenant's."`
 }
 
 // asked is what a listing of workloads is narrowed by.
 func (in *WorkloadsParams) asked(ctx context.Context, s *service) (hub.Asked, error) {
 	span, err := in.liveSpan(ctx, s, in.Host)
-	return hub.Asked{Span: span, Host: in.Host, Where: in.Where}, err
+	return hub.Asked{Span: span, Host: in.Host, Where: in.Where, Tenant: in.Tenant}, err
 }
 
 type workloadsPageInput struct {
@@ -48,6 +49,13 @@ type programsOutput struct {
 	Body []hub.ProgramTotal
 }
 
+type groupsInput struct {
+	WorkloadsParams
+	By string `query:"by" default:"tenant" doc:"A dimension, such as tenant, user, kind, host or pod, or label:KEY."`
+}
+
+type groupsOutput struct{ Body []hub.WorkloadGroup }
+
 type findInput struct {
 	Words string `query:"words" doc:"A name, the beginning of an id, a pid, a user, or a label KEY=VALUE."`
 	Host  string `query:"host" doc:"Only on this host."`
@@ -70,6 +78,18 @@ func workloadRoutes(api huma.API, s *service) {
 		}
 		missed, err := s.missed(ctx, q.Span, q.Host)
 		return &workloadsOutput{NextPage{next}, missed, lines}, asProblem(err)
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "list-groups", Method: http.MethodGet, Path: Prefix + "/groups",
+		Summary:  "The workloads of a span by groups: how many there are in each, and what they used together",
+		Metadata: readers(),
+	}, func(ctx context.Context, in *groupsInput) (*groupsOutput, error) {
+		q, err := in.asked(ctx, s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		groups, err := s.hub.Groups(ctx, q, in.By)
+		return &groupsOutput{groups}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "list-threads", Method: http.MethodGet, Path: Prefix + "/threads",

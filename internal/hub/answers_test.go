@@ -192,8 +192,8 @@ func (c *cellar) two() question.Span {
 }
 
 func (c *cellar) shares(m amount.Measure, by string, asked hub.Asked, tenant string) map[string]float64 {
-	asked.Span = c.two()
-	l, err := c.Ledger(ctx, hub.Question{Asked: asked, Measure: m, By: by, Tenant: tenant})
+	asked.Span, asked.Tenant = c.two(), tenant
+	l, err := c.Ledger(ctx, hub.Question{Asked: asked, Measure: m, By: by})
 	require.NoError(c.t, err)
 	got := map[string]float64{}
 	for _, s := range l.Shares {

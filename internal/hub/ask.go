@@ -18,6 +18,8 @@ type Asked struct {
 	Span  question.Span
 	Host  string // "" for all
 	Where string // only workloads that this expression matches; "" for all
+
+	Tenant string // only what was this tenant's; "" for all
 }
 
 // sees lists the tenants whose figures the caller may see; nil is all. Readers see all for now.
@@ -35,9 +37,15 @@ func (h *Hub) scope(ctx context.Context, span question.Span, hostName string) (q
 	return s, err
 }
 
-// filtered is the scope of a question with the workloads that its expression matches.
+// filtered is the scope of a question: of a tenant, where one was named, and with the workloads that its expression
+// matches.
 func (h *Hub) filtered(ctx context.Context, q *Asked) (question.Scope, error) {
 	scope, err := h.scope(ctx, q.Span, q.Host)
+	if err == nil && q.Tenant != "" {
+		var id int32
+		id, err = h.tenantID(ctx, q.Tenant)
+		scope.Tenants = []int32{id}
+	}
 	if err != nil || q.Where == "" {
 		return scope, err
 	}

@@ -17,7 +17,6 @@ import (
 // EventsQuestion asks what happened.
 type EventsQuestion struct {
 	Asked             // workloads are chosen by its expression
-	Tenant   string   // "" for all
 	Kinds    []string // nil for all
 	First    int      // at most so many, the newest first; 0 for as many as are ever told
 	Workload int64    // 0 for all
@@ -38,13 +37,6 @@ func (h *Hub) Events(ctx context.Context, q *EventsQuestion) (list []explain.Eve
 	scope, err := h.filtered(ctx, &q.Asked)
 	if err != nil {
 		return nil, 0, err
-	}
-	if q.Tenant != "" {
-		id, err := h.tenantID(ctx, q.Tenant)
-		if err != nil {
-			return nil, 0, err
-		}
-		scope.Tenants = []int32{id}
 	}
 	if q.Workload != 0 {
 		scope.Only = []int64{q.Workload}

@@ -51,12 +51,10 @@ func TestFrames_AnswerAsTheBookDoes(t *testing.T) {
 		}
 	}
 	same("of a tenant, filtered", func(s question.Span) (any, error) {
-		return c.Ledger(
-			ctx,
-			hub.Question{Asked: hub.Asked{Span: s, Where: "kind == 'container'"}, Measure: amount.CPU,
-				By: "workload", Tenant: "Harvest Routing"},
-		)
+		asked := hub.Asked{Span: s, Where: "kind == 'container'", Tenant: "Harvest Routing"}
+		return c.Ledger(ctx, hub.Question{Asked: asked, Measure: amount.CPU, By: "workload"})
 	})
+	same("groups", func(s question.Span) (any, error) { return c.Groups(ctx, hub.Asked{Span: s}, "tenant") })
 	same("workloads", func(s question.Span) (any, error) {
 		lines, next, err := c.Workloads(ctx, hub.Asked{Span: s}, hub.Page{First: 3, Sort: "-name"})
 		return []any{lines, next}, err
@@ -90,8 +88,11 @@ func TestFrames_AnswerAsTheBookDoes(t *testing.T) {
 	same("a workload", func(s question.Span) (any, error) { return c.AboutWorkload(ctx, c.ids["must"], s) })
 	for _, by := range []string{"", "workload", "cpu", "host"} {
 		same("a series by "+by, func(s question.Span) (any, error) {
-			return c.Series(ctx, &hub.SeriesQuestion{Asked: hub.Asked{Span: s}, Measure: amount.CPU, By: by, First: 2,
-				Step: "1m"})
+			return c.Series(
+				ctx,
+				&hub.SeriesQuestion{Asked: hub.Asked{Span: s}, Measure: amount.CPU, By: by, First: 2,
+					Step: "1m"},
+			)
 		})
 	}
 }

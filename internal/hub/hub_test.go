@@ -277,7 +277,8 @@ func TestLedger_BalancesWhateverItIsGroupedBy(t *testing.T) {
 	requireProblem(t, err, hub.Invalid, "choose one of tenant")
 	_, err = f.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: f.span(), Host: "cellar-7"}, By: "tenant"})
 	requireProblem(t, err, hub.NotFound, "cellar-7")
-	one, err := f.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: f.span()}, By: "workload", Tenant: hub.Unassigned})
+	one, err := f.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: f.span(), Tenant: hub.Unassigned},
+		By: "workload"})
 	require.NoError(t, err)
 	assert.Nil(t, one.Residual, "of one tenant's shares alone nothing balances, and it says so")
 	assert.Contains(t, one.Notes["residual"], "only some shares")

@@ -17,7 +17,6 @@ type Question struct {
 	Asked
 	Measure amount.Measure
 	By      string // a dimension
-	Tenant  string // "" for all
 	Sort    string // one of question.Orders; "" for largest first
 	First   int    // shares listed; 0 for all
 	After   string // cursor of the page; "" for the first
@@ -40,13 +39,6 @@ func (h *Hub) Ledger(ctx context.Context, q Question) (*sheet.Ledger, error) {
 	scope, err := h.filtered(ctx, &q.Asked)
 	if err != nil {
 		return nil, err
-	}
-	if q.Tenant != "" {
-		id, err := h.tenantID(ctx, q.Tenant)
-		if err != nil {
-			return nil, err
-		}
-		scope.Tenants = []int32{id}
 	}
 	ask := question.Question{Scope: scope, Measures: []amount.Measure{q.Measure}, By: []question.Dimension{by},
 		Order: order, Page: question.Page{First: q.First, After: after}}

@@ -15,9 +15,9 @@ import (
 	"vinescale/internal/wire"
 )
 
-// Frames come to whichever instance of the service a collector sends to, and somebody may look by another. Who looks has
-// his instance call for the frames over the book's database, every few seconds; the others pass on what comes in while
-// they hear that. Nothing of it is stored.
+// Frames come to whichever instance of the service a collector sends to, and somebody may look by another. Who looks
+// has his instance call for the frames over the book's database, every few seconds; the others pass on what comes in
+// while they hear that. Nothing of it is stored.
 
 // The channels of the database on which instances call each other.
 const (
@@ -143,8 +143,8 @@ func (h *Hub) pass(ctx context.Context, f *frames.Frame) error {
 	return nil
 }
 
-// heardPiece takes in a piece of a frame, and holds the frame when all of it is there. Pieces of one frame come in their
-// order; where one is missing, the frame is lost.
+// heardPiece takes in a piece of a frame, and holds the frame when all of it is there. Pieces of one frame come in
+// their order; where one is missing, the frame is lost.
 func (h *Hub) heardPiece(ctx context.Context, text string) error {
 	var by, encoded string
 	var hostID int32

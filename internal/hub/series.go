@@ -18,7 +18,6 @@ type SeriesQuestion struct {
 	Asked
 	Measure  amount.Measure
 	By       string // a dimension; "" for all in one
-	Tenant   string // "" for all
 	Workload int64  // 0 for all
 	First    int    // groups told apart: the largest; the rest is told as one. 0 for all
 	Step     string // one of Steps; "" or auto for one that suits the span
@@ -121,13 +120,6 @@ func (w *seriesWork) prepare(ctx context.Context) (err error) {
 	}
 	if w.scope, err = w.filtered(ctx, &w.q.Asked); err != nil {
 		return err
-	}
-	if w.q.Tenant != "" {
-		id, err := w.tenantID(ctx, w.q.Tenant)
-		if err != nil {
-			return err
-		}
-		w.scope.Tenants = []int32{id}
 	}
 	if w.q.Workload != 0 {
 		if w.scope.Only != nil && !slices.Contains(w.scope.Only, w.q.Workload) {

@@ -31,6 +31,9 @@ type WorkloadLine struct {
 	MayUseCPUs   float64       `json:"may_use_cpus"`
 	MayUseBy     string        `json:"may_use_by" enum:"limit,cpuset,asked,host"`
 	Crowding     *float64      `json:"runnable_per_cpu" doc:"For each CPU it may use; null without figures."`
+	Since        time.Time     `json:"since" doc:"When it was first seen."`
+
+	Facts map[string]string `json:"facts" doc:"The most telling: where a sign-in is from, a service's unit and state."`
 
 	ElapsedMillis int64 `json:"-"`
 }
@@ -50,6 +53,11 @@ type WorkloadUse struct {
 	Means []account.Ability `json:"means,omitempty" doc:"How its host counts it; of one asked about alone."`
 }
 
+// tellingFacts are those that a list of workloads has room for.
+var tellingFacts = []string{account.FactOrigin, account.FactTerminal, account.FactUnit, account.FactState,
+	account.FactExit, account.FactRestarts, account.FactAccount, account.FactPartition, account.FactPod,
+	account.FactImage, account.FactProgram}
+
 // line tells of one workload, of which a row holds every resource with its state; nil where it has no usage in the
 // span.
 func (h *Hub) line(w *store.Workload, host *store.Host, tenant string, row *question.Row) WorkloadLine {
@@ -58,7 +66,13 @@ func (h *Hub) line(w *store.Workload, host *store.Host, tenant string, row *ques
 	now := h.options.Now()
 	x := WorkloadLine{
 		ID: w.ID, Name: w.Name, Kind: w.Kind, Owner: w.Owner, Tenant: tenant, Host: host.Name,
-		State: stateOf(w, host, now), MayUseCPUs: held.MayUseCPUs, MayUseBy: held.By,
+		State: stateOf(w, host, now), MayUseCPUs: held.MayUseCPUs, MayUseBy: held.By, Since: w.FirstAt.UTC(),
+		Facts: map[string]string{},
+	}
+	for _, name := range tellingFacts {
+		if value := core.Facts[name]; value != "" {
+			x.Facts[name] = value
+		}
 	}
 	var state question.State
 	if row != nil && row.State != nil {
@@ -141,8 +155,12 @@ type lineOf struct {
 
 // lines lists workloads with their use. Those that wait for their first usage are on the last page.
 func (h *Hub) lines(ctx context.Context, scope question.Scope, where string, page Page) ([]lineOf, string, error) {
-	ask := question.Question{Scope: scope, Measures: amount.Resources(), By: []question.Dimension{question.Workload},
-		State: true}
+	ask := question.Question{
+		Scope:    scope,
+		Measures: amount.Resources(),
+		By:       []question.Dimension{question.Workload},
+		State:    true,
+	}
 	if err := page.paged(&ask); err != nil {
 		return nil, "", err
 	}
@@ -253,7 +271,11 @@ func (h *Hub) AboutUser(ctx context.Context, owner string, span question.Span, f
 		return nil, err
 	}
 	if len(ids) == 0 {
-		return nil, problem(NotFound, "no workload is known to be of the user %q: vinescale find looks for one", owner)
+		return nil, problem(
+			NotFound,
+			"no workload is known to be of the user %q: vinescale find looks for one",
+			owner,
+		)
 	}
 	scope, err := h.scope(ctx, span, "")
 	if err != nil {

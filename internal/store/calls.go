@@ -20,8 +20,8 @@ func (s *Store) Call(ctx context.Context, channel, text string) error {
 	return s.db.WithContext(ctx).Exec("SELECT pg_notify($1, $2)", channel, text).Error
 }
 
-// Hear visits what is called on some channels until the context ends, over a connection of its own. What is called while
-// that is broken is not heard.
+// Hear visits what is called on some channels until the context ends, over a connection of its own. What is called
+// while that is broken is not heard.
 func (s *Store) Hear(ctx context.Context, channels []string, visit func(channel, text string)) {
 	pause := time.Second
 	for ctx.Err() == nil {

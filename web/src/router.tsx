@@ -10,6 +10,7 @@ import { NetworkPage } from './pages/network/NetworkPage'
 import { RulesPage } from './pages/rules/RulesPage'
 import { TenantPage } from './pages/tenant/TenantPage'
 import { UserPage } from './pages/user/UserPage'
+import { readWorkloads, WorkloadsPage } from './pages/workloads/WorkloadsPage'
 import { WorkloadPage } from './pages/workload/WorkloadPage'
 import { Shell } from './shell/Shell'
 import { readTime } from './time/span'
@@ -27,6 +28,12 @@ const routes = [
   createRoute({ getParentRoute: () => root, path: '/hosts/$host/gpus/$gpu', component: GPUPage }),
   createRoute({ getParentRoute: () => root, path: '/gpus', component: GPUsPage }),
   createRoute({ getParentRoute: () => root, path: '/tenants/$tenant', component: TenantPage }),
+  createRoute({
+    getParentRoute: () => root,
+    path: '/workloads',
+    component: WorkloadsPage,
+    validateSearch: readWorkloads,
+  }),
   createRoute({ getParentRoute: () => root, path: '/workloads/$id', component: WorkloadPage }),
   createRoute({ getParentRoute: () => root, path: '/users/$user', component: UserPage }),
   createRoute({ getParentRoute: () => root, path: '/disks', component: DisksPage }),

@@ -301,6 +301,37 @@ export function usePlacement(span: Span, host: string, by: 'tenant' | 'workload'
   })
 }
 
+export type WorkloadsQuestion = { where?: string; tenant?: string; host?: string }
+
+const workloadsAtOnce = 50
+
+/** Workloads with what they used, some at a time, in an order of the service. */
+export function useWorkloads(span: Span, q: WorkloadsQuestion, sort: string) {
+  const query = { ...framesOf(span), ...q, sort, first: workloadsAtOnce }
+  return useInfiniteQuery({
+    queryKey: [figures, 'workloads', query],
+    initialPageParam: undefined as string | undefined,
+    queryFn: async ({ pageParam: after }) => {
+      const got = await api.GET('/api/v1/workloads', { params: { query: { ...query, after } } })
+      return { lines: await answer(Promise.resolve(got)), next: got.response.headers.get('X-Next-Page') }
+    },
+    getNextPageParam: (page) => page.next ?? undefined,
+    placeholderData: keepPreviousData,
+    refetchInterval: span.live && span.pace ? Math.max(span.pace, usualPace) * 1000 : false,
+  })
+}
+
+/** Workloads by groups: how many, and what they used together. */
+export function useGroups(span: Span, by: string, where?: string) {
+  const query = { ...framesOf(span), by, where }
+  return useQuery({
+    queryKey: [figures, 'groups', query],
+    queryFn: () => answer(api.GET('/api/v1/groups', { params: { query } })),
+    placeholderData: keepPreviousData,
+    meta: followed(span, '/groups', query),
+  })
+}
+
 export function useWorkload(span: Span, id: number) {
   const query = { ...framesOf(span) }
   return useQuery({

@@ -180,6 +180,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The workloads of a span by groups: how many there are in each, and what they used together */
+        get: operations["list-groups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts": {
         parameters: {
             query?: never;
@@ -1139,6 +1156,11 @@ export interface components {
             shares_cpus_with: components["schemas"]["Mate"][];
             /** @description What else used the disks, most first. */
             shares_disks_with: components["schemas"]["Mate"][];
+            /**
+             * Format: date-time
+             * @description When it was first seen.
+             */
+            since: string;
             /** @description Why its files' space is not known. */
             space_unavailable: string;
             /** @description running, ended, silent, or first reading: usage in N s. */
@@ -3960,7 +3982,18 @@ export interface components {
             /** @description What it had of it over its life; null for nothing. */
             use: components["schemas"]["GPUUse"];
         };
+        WorkloadGroup: {
+            name: string;
+            /** @description One per resource, in the order of resources. */
+            uses: components["schemas"]["PartUse"][];
+            /** Format: int64 */
+            workloads: number;
+        };
         WorkloadLine: {
+            /** @description The most telling: where a sign-in is from, a service's unit and state. */
+            facts: {
+                [key: string]: string;
+            };
             host: string;
             /** Format: int64 */
             id: number;
@@ -3985,6 +4018,11 @@ export interface components {
             runnable_threads_mean: number;
             /** Format: int64 */
             runnable_threads_peak: number;
+            /**
+             * Format: date-time
+             * @description When it was first seen.
+             */
+            since: string;
             /** @description running, ended, silent, or first reading: usage in N s. */
             state: string;
             tenant: string;
@@ -4426,6 +4464,52 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GPUs"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-groups": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                /** @description A pace from 1s to 1m: live frames answer, of span (15m at most) or of the pace. */
+                live?: string;
+                /** @description One host; all when left out. */
+                host?: string;
+                /** @description Only workloads that this CEL expression matches. */
+                where?: string;
+                /** @description Only what was this tenant's. */
+                tenant?: string;
+                /** @description A dimension, such as tenant, user, kind, host or pod, or label:KEY. */
+                by?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkloadGroup"][];
                 };
             };
             /** @description Error */
@@ -5263,6 +5347,8 @@ export interface operations {
                 host?: string;
                 /** @description Only workloads that this CEL expression matches. */
                 where?: string;
+                /** @description Only what was this tenant's. */
+                tenant?: string;
                 /** @description amount, name, kind, owner, tenant, host, peak, source or parts; -name turns it. */
                 sort?: string;
                 /** @description How many to list; all when 0. */
@@ -6046,6 +6132,8 @@ export interface operations {
                 host?: string;
                 /** @description Only workloads that this CEL expression matches. */
                 where?: string;
+                /** @description Only what was this tenant's. */
+                tenant?: string;
             };
             header?: never;
             path?: never;
@@ -6294,6 +6382,8 @@ export interface operations {
                 host?: string;
                 /** @description Only workloads that this CEL expression matches. */
                 where?: string;
+                /** @description Only what was this tenant's. */
+                tenant?: string;
                 /** @description amount, name, kind, owner, tenant, host, peak, source or parts; -name turns it. */
                 sort?: string;
                 /** @description How many to list; all when 0. */

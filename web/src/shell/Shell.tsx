@@ -48,6 +48,7 @@ function Body() {
 const pages = [
   { to: '/', name: 'Balance' },
   { to: '/hosts', name: 'Hosts' },
+  { to: '/workloads', name: 'Workloads' },
   { to: '/disks', name: 'Disks' },
   { to: '/network', name: 'Network' },
   { to: '/gpus', name: 'GPUs' },
@@ -70,7 +71,7 @@ function Top() {
       <span className="font-serif text-[19px] leading-none font-[650]">
         Vine<span className="text-vine">Scale</span>
       </span>
-      <nav aria-label="Pages" className="flex gap-4.5">
+      <nav aria-label="Pages" className="flex flex-wrap gap-x-4.5 gap-y-1">
         {pages.map((p) => (
           <Link
             key={p.to}

@@ -8,7 +8,20 @@ export function useTime(): { span: Span; search: TimeSearch; choose: (t: TimeSea
   const navigate = useNavigate()
   const { span, from, to, live } = search
   const chosen = useMemo(() => spanOf({ span, from, to, live }), [span, from, to, live])
-  return { span: chosen, search, choose: (t) => void navigate({ to: '.', search: t as never }) }
+  // What else the address says of the page stays as it is.
+  const choose = (t: TimeSearch) =>
+    void navigate({
+      to: '.',
+      search: ((was: TimeSearch) => ({
+        ...was,
+        span: undefined,
+        from: undefined,
+        to: undefined,
+        live: undefined,
+        ...t,
+      })) as never,
+    })
+  return { span: chosen, search: { span, from, to, live }, choose }
 }
 
 /** The time of day, moving on by seconds. */

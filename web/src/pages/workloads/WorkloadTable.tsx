@@ -1,0 +1,138 @@
+import type { WorkloadLine } from '../../api/client'
+import { useWorkloads } from '../../api/queries'
+import { asCSV, save } from '../../figures/listing'
+import { Waiting } from '../../figures/Trouble'
+import { WorkloadLink } from '../../figures/WorkloadLink'
+import { useTime } from '../../time/useTime'
+import type { Column } from './columns'
+import type { Narrowed } from './where'
+
+/** Workloads, some at a time, in the order that the service has them in. */
+export function WorkloadTable({
+  narrowed,
+  columns,
+  sort,
+  setSort,
+  withKind,
+}: {
+  narrowed: Narrowed
+  columns: Column[]
+  sort: string
+  setSort: (sort: string) => void
+  withKind: boolean
+}) {
+  const { span, search } = useTime()
+  const pages = useWorkloads(span, narrowed, sort)
+  if (!pages.data) return <Waiting error={pages.error} what="The workloads" />
+  const lines = pages.data.pages.flatMap((p) => p.lines)
+  if (lines.length === 0) return <p className="p-3.5 font-serif">No workload of this kind ran in this span.</p>
+  const takeAway = () =>
+    save(
+      'workloads.csv',
+      'text/csv',
+      asCSV(
+        ['name', ...columns.map((c) => c.id)],
+        lines.map((w) => [w.name, ...columns.map((c) => c.value(w))]),
+      ),
+    )
+  return (
+    <>
+      <div className="overflow-x-auto">
+        <table className="folds">
+          <thead>
+            <tr>
+              <Head head="Workload" sort="name" by={sort} set={setSort} />
+              {columns.map((c) => (
+                <Head key={c.id} head={c.head} sort={c.sort} by={sort} set={setSort} isFigure={c.isFigure} />
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {lines.map((w) => (
+              <Row key={`${w.id} ${w.tenant}`} of={w} columns={columns} withKind={withKind} search={search} />
+            ))}
+          </tbody>
+        </table>
+      </div>
+      <p className="flex flex-wrap items-baseline gap-3 px-3.5 py-2 text-[12.5px] text-ink-2">
+        {pages.hasNextPage && (
+          <button
+            type="button"
+            className="cursor-pointer rounded-[3px] border border-rule-2 bg-paper px-3 py-1 text-ink"
+            onClick={() => void pages.fetchNextPage()}
+          >
+            Show more
+          </button>
+        )}
+        <span>{lines.length.toLocaleString('en')} are shown.</span>
+        <button type="button" className="link ml-auto" onClick={takeAway}>
+          take away what is shown as CSV
+        </button>
+      </p>
+    </>
+  )
+}
+
+function Row({
+  of: w,
+  columns,
+  withKind,
+  search,
+}: {
+  of: WorkloadLine
+  columns: Column[]
+  withKind: boolean
+  search: object
+}) {
+  return (
+    <tr>
+      <th scope="row">
+        <WorkloadLink id={w.id} name={w.name} />{' '}
+        {withKind && <span className="text-[12.5px] text-ink-2">{w.kind}</span>}
+      </th>
+      {columns.map((c) => (
+        <td key={c.id} data-head={c.head} className={c.isFigure ? 'num' : ''}>
+          {c.cell ? c.cell(w, search) : (c.value(w)?.toString() ?? '–')}
+        </td>
+      ))}
+    </tr>
+  )
+}
+
+/** The head of a column, which sorts by it where the service can; its width is dragged. */
+function Head({
+  head,
+  sort,
+  by,
+  set,
+  isFigure,
+}: {
+  head: string
+  sort?: string
+  by: string
+  set: (sort: string) => void
+  isFigure?: boolean
+}) {
+  const isUp = by === sort
+  const isDown = by === `-${sort}`
+  // The service lists amounts with the most first, and names by the alphabet.
+  const order = isUp ? (sort === 'amount' ? 'descending' : 'ascending') : sort === 'amount' ? 'ascending' : 'descending'
+  return (
+    <th scope="col" className={isFigure ? 'num' : ''} aria-sort={sort && (isUp || isDown) ? order : undefined}>
+      <div className="overflow-hidden [th:hover>&]:resize-x">
+        {sort ? (
+          <button
+            type="button"
+            className="cursor-pointer font-semibold hover:underline"
+            onClick={() => set(isUp ? `-${sort}` : sort)}
+          >
+            {head}
+            {(isUp || isDown) && <span aria-hidden> {order === 'ascending' ? '↑' : '↓'}</span>}
+          </button>
+        ) : (
+          head
+        )}
+      </div>
+    </th>
+  )
+}
