@@ -94,6 +94,8 @@ func pages(service, token, dir string, want func(string) bool) error {
 		{"network", "/network", "Residual", "light"},
 		{"gpus", "/gpus", "Cooper Vine", "light"},
 		{"rules", "/rules", "the unit journal.service", "light"},
+		{"workloads", "/workloads?by=tenant", "Label Press", "light"},
+		{"placement", "/hosts/cellar-1?span=24h#went-title", "Bottling Line on", "light"},
 	} {
 		if !want(p.name) {
 			continue
@@ -143,10 +145,8 @@ func terminals(dir string, want func(string) bool) error {
 			3},
 		{"command-disks", []string{"vinescale disks --users 2 | head -23", "vinescale collect --explain | head -17"},
 			5},
-		{"command-cpus", []string{"vinescale cpus cellar-1", "vinescale cpus terrace-2 | head -12"}, 4},
-		{"command-memory", []string{"vinescale memory terrace-2", "vinescale interfaces --host press-1 | head -11"}, 4},
-		{"command-sensors", []string{"vinescale sensors --first 12",
-			"vinescale ledger --host press-1 --of energy --first 6"}, 4},
+		{"command-cpus", []string{"vinescale cpus cellar-1", "vinescale memory terrace-2 | head -18"}, 4},
+		{"command-live", []string{"vinescale share --of cpu --by workload --first 30 --live=1s"}, 12},
 		{"command-pins", []string{"vinescale pins --span 10m | head -14",
 			"vinescale pins --span 1h --host press-1 | tail -22"}, 3},
 	} {

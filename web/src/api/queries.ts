@@ -75,6 +75,15 @@ export function useHostPages(span: Span) {
   })
 }
 
+/** Every host, by name. */
+export function useAllHosts() {
+  return useQuery({
+    queryKey: [figures, 'all hosts'],
+    queryFn: () => answer(api.GET('/api/v1/hosts', { params: { query: {} } })),
+    placeholderData: keepPreviousData,
+  })
+}
+
 const unheardShown = 5
 
 /** The first of the hosts that do not report, and how many there are. */

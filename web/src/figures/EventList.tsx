@@ -5,6 +5,28 @@ import { List, type Column } from './List'
 import { said, shown } from './Name'
 import { WorkloadLink } from './WorkloadLink'
 
+/** The quarter of an hour until a moment, with its own minute. */
+export function before(at: string): { from: string; to: string } {
+  const minute = 60_000
+  const to = (Math.floor(Date.parse(at) / minute) + 1) * minute
+  return { from: new Date(to - 15 * minute).toISOString(), to: new Date(to).toISOString() }
+}
+
+/** When something happened, and the way to what was just before: on its host, or on all. */
+function Then({ of: e }: { of: Happened }) {
+  const text = new Date(e.at).toLocaleString('en-GB', { dateStyle: 'short', timeStyle: 'medium' })
+  const title = 'What was in the quarter of an hour before'
+  return e.host ? (
+    <Link to="/hosts/$host" params={{ host: e.host }} search={before(e.at)} title={title}>
+      {text}
+    </Link>
+  ) : (
+    <Link to="/" search={before(e.at)} title={title}>
+      {text}
+    </Link>
+  )
+}
+
 /** What happened, a line each; what somebody should look at has a mark. */
 export function EventList({ name, events, withHost }: { name: string; events: Happened[]; withHost?: boolean }) {
   const { search } = useTime()
@@ -14,7 +36,7 @@ export function EventList({ name, events, withHost }: { name: string; events: Ha
       head: 'When',
       className: 'whitespace-nowrap',
       value: (e) => e.at,
-      cell: (e) => new Date(e.at).toLocaleString('en-GB', { dateStyle: 'short', timeStyle: 'medium' }),
+      cell: (e) => <Then of={e} />,
     },
     {
       id: 'name',

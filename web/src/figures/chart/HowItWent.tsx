@@ -1,8 +1,8 @@
-import { ToggleGroup } from 'radix-ui'
 import { useState } from 'react'
 import type { Happened, Series } from '../../api/client'
 import { useColours, useEvents, useSeries, type SeriesQuestion } from '../../api/queries'
 import { useTime } from '../../time/useTime'
+import { Choice } from '../Choice'
 import { Missed } from '../Missed'
 import { ResourceTabs } from '../ResourceTabs'
 import { resources } from '../register'
@@ -50,23 +50,12 @@ export function HowItWent({
       <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
         <h2 id="went-title">How it went</h2>
         {by.length > 1 && (
-          <ToggleGroup.Root
-            type="single"
+          <Choice
+            label="Grouping"
             value={grouping}
-            onValueChange={(v) => v && setGrouping(v)}
-            aria-label="Grouping"
-            className="flex gap-3 text-[12.5px]"
-          >
-            {by.map((b) => (
-              <ToggleGroup.Item
-                key={b}
-                value={b}
-                className="cursor-pointer text-vine hover:underline data-[state=on]:font-semibold data-[state=on]:text-ink"
-              >
-                {groupings[b]}
-              </ToggleGroup.Item>
-            ))}
-          </ToggleGroup.Root>
+            set={setGrouping}
+            all={Object.fromEntries(by.map((b) => [b, groupings[b]!]))}
+          />
         )}
         <ResourceTabs value={of} onChange={setOf} />
       </div>

@@ -1,7 +1,7 @@
-import { ToggleGroup } from 'radix-ui'
 import { useEffect, useMemo, useRef, useState } from 'react'
 import { useColours, usePlacement } from '../../api/queries'
 import { useTime } from '../../time/useTime'
+import { Choice } from '../Choice'
 import { List, type Column } from '../List'
 import { Missed } from '../Missed'
 import { listOf, moment, percent } from '../text'
@@ -67,38 +67,6 @@ export function PlacementSheet({ host }: { host: string }) {
         </p>
       ))}
     </section>
-  )
-}
-
-function Choice({
-  label,
-  value,
-  set,
-  all,
-}: {
-  label: string
-  value: string
-  set: (v: string) => void
-  all: Record<string, string>
-}) {
-  return (
-    <ToggleGroup.Root
-      type="single"
-      value={value}
-      onValueChange={(v) => v && set(v)}
-      aria-label={label}
-      className="flex gap-3 text-[12.5px]"
-    >
-      {Object.entries(all).map(([v, words]) => (
-        <ToggleGroup.Item
-          key={v}
-          value={v}
-          className="cursor-pointer text-vine hover:underline data-[state=on]:font-semibold data-[state=on]:text-ink"
-        >
-          {words}
-        </ToggleGroup.Item>
-      ))}
-    </ToggleGroup.Root>
   )
 }
 
