@@ -81,3 +81,21 @@ func TestWorkloads_AreFoundGroupedAndShownAsOneLikes(t *testing.T) {
 	require.NoError(t, b.WaitFor("document.documentElement.scrollWidth <= 420"))
 	assert.Empty(t, violations(t, b))
 }
+
+// TestHosts_AreAMapToo: a bar a host, by pool, which leads to the host.
+func TestHosts_AreAMapToo(t *testing.T) {
+	b := openConsole(t)
+	require.NoError(t, b.SignIn(demo.address, demo.token))
+	require.NoError(t, b.Go(demo.address+"/hosts"))
+	require.NoError(t, b.WaitText("as a map"))
+	_, err := browser.Eval[bool](b,
+		"([...document.querySelectorAll('button')].find(x => x.innerText === 'as a map').click(), true)")
+	require.NoError(t, err)
+	require.NoError(t, b.WaitFor("document.querySelectorAll('main li a').length >= 4"))
+	assert.Empty(t, violations(t, b))
+	words, err := browser.Eval[string](b, "document.querySelector('main li a[aria-label^=cellar-1]').ariaLabel")
+	require.NoError(t, err)
+	assert.Regexp(t, `^cellar-1: \d+\.\d\d cores of 16\.00 cores, \d+ %, reporting$`, words)
+	require.NoError(t, b.Click("main li a[aria-label^=cellar-1]"))
+	require.NoError(t, b.WaitFor("location.pathname === '/hosts/cellar-1'"))
+}

@@ -111,7 +111,12 @@ func (w *seriesWork) prepare(ctx context.Context) (err error) {
 	if w.q.By != "" {
 		if w.by = question.Dimension(w.q.By); !slices.Contains(question.Divisions(), w.q.By) {
 			if w.by, err = question.ParseDimension(w.q.By); err != nil {
-				return problem(Invalid, "%v, or for CPU time one of %s", err, strings.Join(question.Divisions(), ", "))
+				return problem(
+					Invalid,
+					"%v, or for CPU time one of %s",
+					err,
+					strings.Join(question.Divisions(), ", "),
+				)
 			}
 		}
 	}
@@ -178,7 +183,11 @@ func (w *seriesWork) fill(ctx context.Context, s *explain.Series, g *explain.Ser
 	if err != nil {
 		return err
 	}
-	told, err := w.toldByHost(ctx, s)
+	all, err := w.everything(ctx, answer.Rows)
+	if err != nil {
+		return err
+	}
+	told, err := w.toldByHost(ctx, s, all)
 	if err != nil {
 		return err
 	}
@@ -213,29 +222,53 @@ func (w *seriesWork) fill(ctx context.Context, s *explain.Series, g *explain.Ser
 			who.Name = fmt.Sprint("CPU ", r.CPU)
 		}
 		host := r.Host
-		s.Groups = append(s.Groups, s.Group(g, &who, rows[w.groupKey(r)], func(k int) bool { return told(host, k) }))
+		s.Groups = append(
+			s.Groups,
+			s.Group(g, &who, rows[w.groupKey(r)], func(k int) bool { return told(host, k) }),
+		)
 	}
-	return w.fillRest(ctx, s, g, largest, elapsed)
+	return w.fillRest(ctx, s, g, largest, all, elapsed)
+}
+
+// everything is what all groups had in each step, in any division. Where groups are workloads, only those that are told
+// apart were asked for by step: hosts are as good to add up, and are asked for in any case.
+func (w *seriesWork) everything(ctx context.Context, rows []question.Row) ([]question.Row, error) {
+	if w.by != question.Workload {
+		return rows, nil
+	}
+	byHost := w.question([]question.Dimension{question.Host}, w.step)
+	byHost.NoPeaks = true
+	answer, err := w.store.Ask(ctx, byHost)
+	if err != nil {
+		return nil, err
+	}
+	return answer.Rows, nil
 }
 
 // fillRest tells what all groups had that are not told apart, and the lines of the hosts.
 func (w *seriesWork) fillRest(ctx context.Context, s *explain.Series, g *explain.SeriesGround,
-	largest *question.Answer, elapsed int64) error {
+	largest *question.Answer, all []question.Row, elapsed int64) error {
 	s.InRest = largest.Total.Rows - len(largest.Rows)
 	if s.InRest == 0 && !(g.IsWhole && w.q.Measure.HasLedger()) {
 		return nil
 	}
-	all := w.question(nil, w.step)
-	all.NoPeaks = true
-	answer, err := w.store.Ask(ctx, all)
-	if err != nil {
-		return err
-	}
 	sums := map[time.Time]float64{}
+	at := map[time.Time]int{}
 	var rows []explain.SeriesRow
-	for i := range answer.Rows {
-		r := &answer.Rows[i]
+	for i := range all {
+		r := &all[i]
 		sums[r.Start] += r.Sums[0].Units
+		if k, there := at[r.Start]; there {
+			rows[k].Sum.Join(&r.Sums[0])
+			rows[k].Sum.Over = max(rows[k].Sum.Over, r.Sums[0].Over)
+			if w.q.Measure.Manner().
+				OverWorkloads() ==
+				amount.Apart { // what one waited does not add to what another did
+				rows[k].Sum.Units, rows[k].Sum.Source = 0, amount.Unavailable
+			}
+			continue
+		}
+		at[r.Start] = len(rows)
 		rows = append(rows, explain.SeriesRow{Start: r.Start, Sum: r.Sums[0]})
 	}
 	if s.InRest > 0 && w.q.Measure.Manner() != amount.Height {
@@ -256,24 +289,32 @@ func (w *seriesWork) fillRest(ctx context.Context, s *explain.Series, g *explain
 
 // toldByHost says of which steps each host told, where groups are of one host each; of others all is told that any host
 // told.
-func (w *seriesWork) toldByHost(ctx context.Context, s *explain.Series) (func(host int32, step int) bool, error) {
+func (w *seriesWork) toldByHost(
+	ctx context.Context,
+	s *explain.Series,
+	all []question.Row,
+) (func(host int32, step int) bool,
+	error) {
 	isOfOneHost := w.by == question.Workload || w.by == question.Host
 	if !isOfOneHost || len(w.scope.Hosts) == 1 {
 		return func(int32, int) bool { return true }, nil
 	}
-	byHost := w.question([]question.Dimension{question.Host}, w.step)
-	byHost.NoPeaks, byHost.Scope.Tenants, byHost.Scope.Only = true, nil, nil
-	answer, err := w.store.Ask(ctx, byHost)
-	if err != nil {
-		return nil, err
+	if !w.scope.IsWhole() { // a host may tell of a step in which those who are asked about had nothing
+		byHost := w.question([]question.Dimension{question.Host}, w.step)
+		byHost.NoPeaks, byHost.Scope.Tenants, byHost.Scope.Only = true, nil, nil
+		answer, err := w.store.Ask(ctx, byHost)
+		if err != nil {
+			return nil, err
+		}
+		all = answer.Rows
 	}
 	type hostStep struct {
 		host  int32
 		start int64
 	}
 	told := map[hostStep]bool{}
-	for i := range answer.Rows {
-		told[hostStep{answer.Rows[i].Host, answer.Rows[i].Start.Unix()}] = true
+	for i := range all {
+		told[hostStep{all[i].Host, all[i].Start.Unix()}] = true
 	}
 	return func(host int32, k int) bool { return told[hostStep{host, s.Starts[k].Unix()}] }, nil
 }

@@ -142,8 +142,12 @@ func (s *Store) eachLeaf(ctx context.Context, hosts []int32, r question.Reading,
 	return eachPiece(s.db.WithContext(ctx), query+" ORDER BY host_id, start, grain, loose", b.args, want, true, visit)
 }
 
-// manyHosts is from how many hosts on their leaves are read beside each other: what takes long is to unpack them.
-const manyHosts = 64
+// From how many hosts on their leaves are read beside each other, in two parts or in four: what takes long is to unpack
+// them. Every part takes a connection to the database, of which eight questions at once may not take all.
+const (
+	someHosts = 8
+	manyHosts = 64
+)
 
 // someOf divides hosts (nil for all) into as many parts as are read beside each other: one, unless they are many.
 func (s *Store) someOf(ctx context.Context, hosts []int32) ([][]int32, error) {
@@ -152,14 +156,21 @@ func (s *Store) someOf(ctx context.Context, hosts []int32) ([][]int32, error) {
 		if err != nil {
 			return nil, err
 		}
-		if len(all) < manyHosts {
+		if len(all) < someHosts {
 			return [][]int32{nil}, nil
 		}
 		for _, h := range all {
 			hosts = append(hosts, h.ID)
 		}
 	}
-	if n := min(runtime.GOMAXPROCS(0), 4); len(hosts) >= manyHosts && n > 1 {
+	parts := 1
+	switch {
+	case len(hosts) >= manyHosts:
+		parts = 4
+	case len(hosts) >= someHosts:
+		parts = 2
+	}
+	if n := min(runtime.GOMAXPROCS(0), parts); n > 1 {
 		return slices.Collect(slices.Chunk(hosts, (len(hosts)+n-1)/n)), nil
 	}
 	return [][]int32{hosts}, nil
