@@ -145,7 +145,6 @@ func terminals(dir string, want func(string) bool) error {
 			3},
 		{"command-disks", []string{"vinescale disks --users 2 | head -23", "vinescale collect --explain | head -17"},
 			5},
-		{"command-cpus", []string{"vinescale cpus cellar-1", "vinescale memory terrace-2 | head -18"}, 4},
 		{"command-live", []string{"vinescale share --of cpu --by workload --first 30 --live=1s"}, 12},
 		{"command-pins", []string{"vinescale pins --span 10m | head -14",
 			"vinescale pins --span 1h --host press-1 | tail -22"}, 3},
