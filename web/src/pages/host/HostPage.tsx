@@ -118,7 +118,15 @@ function Sections() {
   useEffect(() => {
     const main = document.getElementById('main')
     if (!main) return
+    // An address may name a part that is not there yet: it is gone to when it comes, and while what is above it grows.
+    const wanted = location.hash.slice(1)
+    const until = Date.now() + 4000
+    let isLed = wanted !== '' // until somebody moves the page
+    const follow = () => {
+      if (isLed && Date.now() < until) document.getElementById(wanted)?.scrollIntoView()
+    }
     const look = () => {
+      follow()
       const now = [...main.querySelectorAll<HTMLElement>('section[aria-labelledby] > * h2, section > h2')].flatMap(
         (h) => (h.id ? [{ id: h.id, name: h.textContent }] : []),
       )
@@ -127,7 +135,13 @@ function Sections() {
     look()
     const watch = new MutationObserver(look) // parts come as their figures do
     watch.observe(main, { childList: true, subtree: true })
-    return () => watch.disconnect()
+    const moves = ['wheel', 'keydown', 'pointerdown'] as const
+    const leave = () => (isLed = false)
+    moves.forEach((m) => addEventListener(m, leave, { once: true }))
+    return () => {
+      moves.forEach((m) => removeEventListener(m, leave))
+      watch.disconnect()
+    }
   }, [])
   return (
     <nav
