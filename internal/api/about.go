@@ -30,11 +30,7 @@ func aboutRoutes(api huma.API, s *service) {
 		OperationID: "get-workload", Method: http.MethodGet, Path: Prefix + "/workloads/{id}",
 		Summary: "Everything about one workload", Metadata: readers(),
 	}, func(ctx context.Context, in *workloadInput) (*workloadOutput, error) {
-		host, err := s.hub.HostOfWorkload(ctx, in.ID)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		span, err := in.liveSpan(ctx, s, host)
+		span, err := in.liveSpanOf(ctx, s, in.ID)
 		if err != nil {
 			return nil, asProblem(err)
 		}

@@ -44,6 +44,18 @@ func (p *LiveParams) liveSpan(ctx context.Context, s *service, host string) (que
 	return s.hub.FrameSpan(ctx, host, pace, length)
 }
 
+// liveSpanOf is liveSpan of the host that a workload is on; 0 is of no one host.
+func (p *LiveParams) liveSpanOf(ctx context.Context, s *service, workload int64) (question.Span, error) {
+	if p.Live == "" || workload == 0 {
+		return p.liveSpan(ctx, s, "")
+	}
+	host, err := s.hub.HostOfWorkload(ctx, workload)
+	if err != nil {
+		return question.Span{}, err
+	}
+	return p.liveSpan(ctx, s, host)
+}
+
 type frameInput struct {
 	ContentType     string `header:"Content-Type"`
 	ContentEncoding string `header:"Content-Encoding"`

@@ -15,7 +15,7 @@ import (
 // Limits of what one caller, or all of them together, can take of the service.
 const (
 	// Questions wait in a queue of their own, so that many of them leave connections to the database for intake and
-	// for readiness: it has 16.
+	// for readiness: it has 24.
 	mostQuestions = 8
 	mostIntake    = 6
 	// An answer is made and sent within these times, or given up.

@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"vinescale/core/explain"
+	"vinescale/core/question"
 	"vinescale/internal/hub"
 )
 
@@ -31,14 +32,13 @@ func seriesRoutes(api huma.API, s *service) {
 		Description: "Means of each step, and peaks where they are kept: a workload's highest tick is told whatever " +
 			"the step. Added up, steps are what the ledger tells of the span.", Metadata: readers(),
 	}, func(ctx context.Context, in *seriesInput) (*seriesOutput, error) {
-		host := in.Host
-		if host == "" && in.ID != 0 && in.Live != "" {
-			var err error
-			if host, err = s.hub.HostOfWorkload(ctx, in.ID); err != nil {
-				return nil, asProblem(err)
-			}
+		var span question.Span
+		var err error
+		if in.Host != "" {
+			span, err = in.liveSpan(ctx, s, in.Host)
+		} else {
+			span, err = in.liveSpanOf(ctx, s, in.ID)
 		}
-		span, err := in.liveSpan(ctx, s, host)
 		if err != nil {
 			return nil, asProblem(err)
 		}

@@ -48,7 +48,7 @@ func follows(cmd *cobra.Command) {
 	f.String(
 		"live",
 		"",
-		"follow it at this pace, from 1s to 1m (5s if none is given): live frames answer, of the newest "+
+		"follow it at this pace, from --live=1s to --live=1m (5s if none is given): live frames answer, of the newest "+
 			"ticks or of --span up to 15m; ends with Ctrl+C",
 	)
 	f.Lookup("live").NoOptDefVal = usualLive

@@ -230,10 +230,14 @@ func (w *seriesWork) fill(ctx context.Context, s *explain.Series, g *explain.Ser
 	return w.fillRest(ctx, s, g, largest, all, elapsed)
 }
 
-// everything is what all groups had in each step, in any division. Where groups are workloads, only those that are told
-// apart were asked for by step: hosts are as good to add up, and are asked for in any case.
+// everything is what all workloads had in each step, divided in whatever way adds up to that. What was asked for does,
+// unless it is of the largest workloads alone, or of the time that is told by CPU, part or program.
 func (w *seriesWork) everything(ctx context.Context, rows []question.Row) ([]question.Row, error) {
-	if w.by != question.Workload {
+	plan, err := question.PlanFor(w.question(w.dimensions(), w.step))
+	if err != nil {
+		return nil, err
+	}
+	if plan.Division == question.ByWorkload && w.by != question.Workload {
 		return rows, nil
 	}
 	byHost := w.question([]question.Dimension{question.Host}, w.step)

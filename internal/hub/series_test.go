@@ -135,3 +135,29 @@ func TestSeries_OfTheCellarByTheMinute(t *testing.T) {
 		assert.ErrorContains(t, err, want)
 	}
 }
+
+// TestSeries_WhatNobodyHadIsTheSameHoweverItIsGrouped: not all time is told by CPU, by program or by part, and nobody but
+// the ledger says what was charged to nobody.
+func TestSeries_WhatNobodyHadIsTheSameHoweverItIsGrouped(t *testing.T) {
+	c := newCellar(t)
+	for _, by := range []string{"", "workload", "tenant", "user", "host", "account", "program", "family", "cpu",
+		"part"} {
+		for _, m := range []amount.Measure{amount.CPU, amount.Network} {
+			if m != amount.CPU && (by == "cpu" || by == "part") {
+				continue
+			}
+			for _, first := range []int{0, 1} {
+				s, err := c.Series(ctx, &hub.SeriesQuestion{Asked: hub.Asked{Span: c.two()}, Measure: m, By: by,
+					First: first, Step: "1m"})
+				require.NoError(t, err)
+				l, err := c.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: c.two()}, Measure: m, By: "tenant"})
+				require.NoError(t, err)
+				sum := 0.0
+				for k, residual := range told(s.Residual) {
+					sum += residual * s.Seconds[k]
+				}
+				assert.InDelta(t, *l.Residual, sum, 1e-6, "%s by %q, the first %d", m, by, first)
+			}
+		}
+	}
+}

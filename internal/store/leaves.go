@@ -143,7 +143,7 @@ func (s *Store) eachLeaf(ctx context.Context, hosts []int32, r question.Reading,
 }
 
 // From how many hosts on their leaves are read beside each other, in two parts or in four: what takes long is to unpack
-// them. Every part takes a connection to the database, of which eight questions at once may not take all.
+// them. Every part takes a connection to the database while it reads.
 const (
 	someHosts = 8
 	manyHosts = 64
