@@ -136,8 +136,8 @@ func TestSeries_OfTheCellarByTheMinute(t *testing.T) {
 	}
 }
 
-// TestSeries_WhatNobodyHadIsTheSameHoweverItIsGrouped: not all time is told by CPU, by program or by part, and nobody but
-// the ledger says what was charged to nobody.
+// TestSeries_WhatNobodyHadIsTheSameHoweverItIsGrouped: not all time is told by CPU, by program or by part, and what was
+// charged to nobody is what the ledger says.
 func TestSeries_WhatNobodyHadIsTheSameHoweverItIsGrouped(t *testing.T) {
 	c := newCellar(t)
 	for _, by := range []string{"", "workload", "tenant", "user", "host", "account", "program", "family", "cpu",
