@@ -21,7 +21,8 @@ var floors = [][]string{
 	{"internal/api"},
 	{"internal/hub"},
 	{"internal/store", "internal/collect", "internal/postgres", "internal/console"},
-	{"internal/client", "internal/kernel", "internal/stage", "internal/gpulibrary", "internal/frames"},
+	{"internal/client", "internal/kernel", "internal/stage", "internal/gpulibrary", "internal/frames",
+		"internal/carry"},
 	{"internal/wire", "internal/informants", "internal/sheet", "internal/kernel/bpf",
 		"internal/kernel/netlink", "internal/kernel/space", "internal/devices"},
 	{"internal/identify", "internal/kernel/tree"},
@@ -30,7 +31,7 @@ var floors = [][]string{
 	{"core/tenancy"},
 	{"core/leaf"},
 	{"core/question"},
-	{"core/account"},
+	{"core/account", "core/act"},
 	{"core/cpuset"},
 	{"core/amount"},
 }

@@ -67,6 +67,7 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 	for _, routes := range []func(huma.API, *service){
 		signInRoutes, registerRoutes, hostRoutes, ledgerRoutes, balanceRoutes, balancesRoutes, timelineRoutes,
 		seriesRoutes, pastRoutes, tenantRoutes, ruleRoutes, quotaRoutes, pinRoutes, unusedRoutes, tokenRoutes,
+		actRoutes, orderRoutes,
 		intervalRoutes, noticeRoutes, frameRoutes, liveRoutes, paceRoutes, eventRoutes, tenancyRoutes,
 		workloadRoutes, aboutRoutes, figureRoutes, sensorRoutes, machineRoutes, auditRoutes, verifyRoutes,
 	} {
@@ -92,14 +93,19 @@ const (
 )
 
 func readers() map[string]any {
-	return map[string]any{access: []string{hub.Administrator, hub.Reader}}
+	return map[string]any{access: []string{hub.Administrator, hub.Operator, hub.Reader}}
+}
+
+// operators are those who may act: what on, their scope says. Their requests wait for hosts.
+func operators() map[string]any {
+	return map[string]any{access: []string{hub.Administrator, hub.Operator}, endless: true}
 }
 func administrators() map[string]any { return map[string]any{access: []string{hub.Administrator}} }
 func collectors() map[string]any {
 	return map[string]any{access: []string{hub.Collector}, sends: true}
 }
 func watchers() map[string]any {
-	return map[string]any{access: []string{hub.Administrator, hub.Reader}, endless: true}
+	return map[string]any{access: []string{hub.Administrator, hub.Operator, hub.Reader}, endless: true}
 }
 
 const cookieName = "vinescale_token"
@@ -140,7 +146,7 @@ func (s *service) authenticate(api huma.API) func(huma.Context, func(huma.Contex
 			return
 		}
 		signed := huma.WithValue(ctx, roleKey{}, t)
-		next(huma.WithContext(signed, hub.As(signed.Context(), t.Name)))
+		next(huma.WithContext(signed, hub.As(signed.Context(), t)))
 	}
 }
 

@@ -21,7 +21,7 @@ type signInOutput struct {
 // Identity says who is signed in.
 type Identity struct {
 	Name string `json:"name"`
-	Role string `json:"role" enum:"administrator,reader,collector"`
+	Role string `json:"role" enum:"administrator,operator,reader,collector"`
 }
 
 type identityOutput struct{ Body Identity }

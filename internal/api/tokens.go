@@ -6,12 +6,15 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+
+	"vinescale/core/act"
 )
 
 // Token is a token as the API tells it: never the token itself.
 type Token struct {
 	Name      string    `json:"name"`
-	Role      string    `json:"role" enum:"administrator,reader,collector"`
+	Role      string    `json:"role" enum:"administrator,operator,reader,collector"`
+	Scope     act.Scope `json:"scope" doc:"In which an operator may act; a list that is empty stands for all."`
 	CreatedAt time.Time `json:"created_at"`
 }
 
@@ -19,8 +22,9 @@ type tokensOutput struct{ Body []Token }
 
 type addTokenInput struct {
 	Body struct {
-		Name string `json:"name" maxLength:"255"`
-		Role string `json:"role" enum:"administrator,reader" doc:"A reader may read; an administrator may change."`
+		Name  string     `json:"name" maxLength:"255"`
+		Role  string     `json:"role" enum:"administrator,operator,reader" doc:"An operator acts within a scope."`
+		Scope *act.Scope `json:"scope,omitempty" doc:"Of an operator: tenants, pools, or both."`
 	}
 }
 
@@ -40,7 +44,13 @@ func tokenRoutes(api huma.API, s *service) {
 		tokens, err := s.hub.Tokens(ctx)
 		out := &tokensOutput{Body: []Token{}}
 		for _, t := range tokens {
-			out.Body = append(out.Body, Token{t.Name, t.Role, t.CreatedAt.UTC()})
+			if t.Scope.Tenants == nil {
+				t.Scope.Tenants = []string{}
+			}
+			if t.Scope.Pools == nil {
+				t.Scope.Pools = []string{}
+			}
+			out.Body = append(out.Body, Token{t.Name, t.Role, t.Scope, t.CreatedAt.UTC()})
 		}
 		return out, asProblem(err)
 	})
@@ -49,7 +59,11 @@ func tokenRoutes(api huma.API, s *service) {
 		Summary:  "Make a token for a person or a program",
 		Metadata: administrators(), DefaultStatus: 201,
 	}, func(ctx context.Context, in *addTokenInput) (*newTokenOutput, error) {
-		token, err := s.hub.AddToken(ctx, in.Body.Name, in.Body.Role)
+		var scope act.Scope
+		if in.Body.Scope != nil {
+			scope = *in.Body.Scope
+		}
+		token, err := s.hub.AddToken(ctx, in.Body.Name, in.Body.Role, scope)
 		return &newTokenOutput{NewToken{in.Body.Name, token}}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{

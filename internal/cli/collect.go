@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"log/slog"
+	"os"
+	"path/filepath"
 	"runtime/debug"
 	"strings"
 	"time"
@@ -10,9 +13,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"vinescale/core/account"
+	"vinescale/core/act"
 	"vinescale/core/explain"
+	"vinescale/internal/carry"
 	"vinescale/internal/client"
 	"vinescale/internal/collect"
+	"vinescale/internal/informants"
 	"vinescale/internal/kernel"
 )
 
@@ -29,7 +35,7 @@ host's credential, which "vinescale hosts enrol NAME" prints.`,
   VINESCALE_CREDENTIAL=... vinescale collect --service https://books.example --host cellar-1`,
 		Args: cobra.NoArgs,
 	}
-	configFlags(cmd, "service", "credential", "spool", "tick", "log_level", "log_format")
+	configFlags(cmd, "service", "credential", "spool", "tick", "acts", "log_level", "log_format")
 	roots.flags(cmd)
 	explain := cmd.Flags().Bool("explain", false,
 		"say what this host can count, what must be added up or split, and what cannot be had; then stop")
@@ -50,9 +56,14 @@ host's credential, which "vinescale hosts enrol NAME" prints.`,
 		if c.String("credential") == "" {
 			return usagef(
 				"no credential: \"vinescale hosts enrol %s\" prints one for this host; give it as VINESCALE_CREDENTIAL",
-				roots.name)
+				roots.name,
+			)
 		}
-		to, err := client.New(c.String("service"), c.String("credential"))
+		token, key, err := act.ParseCredential(c.String("credential"))
+		if err != nil {
+			return usageError{err}
+		}
+		to, err := client.New(c.String("service"), token)
 		if err != nil {
 			return usageError{err}
 		}
@@ -79,10 +90,48 @@ host's credential, which "vinescale hosts enrol NAME" prints.`,
 			c.String("service"))
 		return collect.New(collect.Options{
 			Host: roots.name, Source: reader, Names: reader.Registry(), Client: to, Spool: spool, Tick: tick, Log: log,
-			BeforeTick: releasing(log),
+			BeforeTick: releasing(log), Acts: roots.acts(c, reader, key != nil, log), OrderKey: key,
 		}).Run(cmd.Context())
 	}
 	return cmd
+}
+
+// acts says how acts are carried out on this host; nil where they are not: another host's files can only be read, and a
+// credential from before there were orders has no key to know them by.
+func (h *hostRoots) acts(c *config, reader *kernel.Reader, hasKey bool, log *slog.Logger) *carry.Options {
+	if !h.own() {
+		return nil
+	}
+	if !hasKey {
+		log.Warn(
+			"this host takes no orders: its credential is from before there were any; enrol it again for a new one",
+			"host",
+			h.name,
+		)
+		return nil
+	}
+	file := c.String("acts")
+	if _, err := carry.ReadPolicy(file); err != nil {
+		log.Info("no act is carried out on this host", "host", h.name, "why", err)
+	}
+	o := &carry.Options{Users: reader.Registry().Users(), Journal: filepath.Join(c.String("spool"), "acts"),
+		Self: int32(os.Getpid()), Proc: h.kernel.Proc, Cgroup: h.kernel.Cgroup, Sys: h.kernel.Sys,
+		Run: filepath.Join(h.root, "run"), Policy: func() (*act.Policy, error) { return carry.ReadPolicy(file) }}
+	for _, asked := range h.asked {
+		kind, where, _ := strings.Cut(asked, "=")
+		where = strings.TrimPrefix(where, "unix://")
+		switch kind {
+		case "units":
+			o.Systems.Bus = cmp.Or(where, informants.SystemBus)
+		case "engine":
+			o.Systems.Engine = where
+		case "libvirt":
+			o.Systems.Machines = where
+		case "slurm":
+			o.Systems.Jobs = cmp.Or(where, informants.JobsCommand)
+		}
+	}
+	return o
 }
 
 // releasing returns what a collector does before its readings: at the first few, and then once in a dozen, it gives

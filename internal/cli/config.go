@@ -36,8 +36,18 @@ var settings = []setting{
 	{"service", "http://127.0.0.1:7470", "address of the service that commands and collectors call", false},
 	{"token", "", "token that commands call the service with", true},
 	{"credential", "", "credential that the collector sends with", true},
-	{"spool", "/var/lib/vinescale/spool", "directory in which the collector keeps intervals until they are committed",
-		false},
+	{
+		"spool",
+		"/var/lib/vinescale/spool",
+		"directory in which the collector keeps intervals until they are committed",
+		false,
+	},
+	{
+		"acts",
+		"/etc/vinescale/acts.yaml",
+		"file of root's that says which acts may be done on this host; without it none is",
+		false,
+	},
 	{"tick", "5s", "time between the collector's readings", false},
 	{"log_level", "info", "debug, info, warn or error", false},
 	{"log_format", "text", "text or json", false},
@@ -74,9 +84,12 @@ func loadConfig(cmd *cobra.Command) (*config, error) {
 		return nil, err
 	}
 	err := c.layer("environment", func(k *koanf.Koanf) error {
-		return k.Load(env.Provider(".", env.Opt{Prefix: "VINESCALE_", TransformFunc: func(k, v string) (string, any) {
-			return strings.ToLower(strings.TrimPrefix(k, "VINESCALE_")), v
-		}}), nil)
+		return k.Load(
+			env.Provider(".", env.Opt{Prefix: "VINESCALE_", TransformFunc: func(k, v string) (string, any) {
+				return strings.ToLower(strings.TrimPrefix(k, "VINESCALE_")), v
+			}}),
+			nil,
+		)
 	})
 	if err != nil {
 		return nil, err
@@ -106,8 +119,11 @@ func (c *config) loadFile(cmd *cobra.Command) error {
 	}
 	for _, key := range k.Keys() {
 		if !slices.ContainsFunc(settings, func(s setting) bool { return s.key == key }) {
-			return fmt.Errorf("configuration %s: there is no setting %q; \"vinescale config\" lists those there are",
-				name, key)
+			return fmt.Errorf(
+				"configuration %s: there is no setting %q; \"vinescale config\" lists those there are",
+				name,
+				key,
+			)
 		}
 	}
 	return c.layer("file "+name, func(into *koanf.Koanf) error { return into.Merge(k) })

@@ -87,11 +87,43 @@ Begin with "vinescale weigh": who uses this host, right now.`,
 		return usagef("%w: see %q", err, c.CommandPath()+" --help")
 	})
 	root.PersistentFlags().String("config", "", "configuration file (default: "+defaultConfigFile+" if it exists)")
-	root.AddCommand(newWeigh(), newDemo(), newServe(), newCollect(), newConfig(), newMeasures(), newHosts(), newShare(),
-		newSeries(), newEvents(), newLedger(),
-		newBalance(), newDisks(), newCPUs(), newMemory(), newInterfaces(), newGPUs(), newSensors(),
-		newFind(), newAbout(), newWorkloads(), newThreads(), newPrograms(), newTenant(), newRule(), newQuota(),
-		newPins(), newUnused(), newToken(), newAudit(), newVerify(), newOpenAPI(), newGPUHelper())
+	root.AddCommand(
+		newWeigh(),
+		newDemo(),
+		newServe(),
+		newCollect(),
+		newConfig(),
+		newMeasures(),
+		newHosts(),
+		newShare(),
+		newSeries(),
+		newEvents(),
+		newLedger(),
+		newBalance(),
+		newDisks(),
+		newCPUs(),
+		newMemory(),
+		newInterfaces(),
+		newGPUs(),
+		newSensors(),
+		newFind(),
+		newAbout(),
+		newWorkloads(),
+		newThreads(),
+		newPrograms(),
+		newTenant(),
+		newRule(),
+		newQuota(),
+		newPins(),
+		newUnused(),
+		newAct(),
+		newActs(),
+		newToken(),
+		newAudit(),
+		newVerify(),
+		newOpenAPI(),
+		newGPUHelper(),
+	)
 	follows(root)
 	return root
 }

@@ -20,6 +20,7 @@ import (
 // workload, the service's memory is not in its way, and neither ends with the other's mistakes.
 type ownCollector struct {
 	host, spool string
+	acts        string // the policy file
 	service     *service
 	again       time.Duration // after how long it is started anew when it ended by itself
 }
@@ -27,7 +28,8 @@ type ownCollector struct {
 // newOwnCollector checks that the host may be collected here. It may if nobody else has its credential: it is not
 // enrolled, or it was by this service, which is known by its spool.
 func newOwnCollector(ctx context.Context, s *service, c *config, host string) (*ownCollector, error) {
-	o := &ownCollector{host: host, spool: c.String("spool"), service: s, again: time.Second}
+	o := &ownCollector{host: host, spool: c.String("spool"), acts: c.String("acts"), service: s,
+		again: time.Second}
 	if data := c.String("data"); data != "" && c.from["spool"] == "default" {
 		o.spool = filepath.Join(data, "collector")
 	}
@@ -35,8 +37,11 @@ func newOwnCollector(ctx context.Context, s *service, c *config, host string) (*
 		_, err := s.hub.Host(ctx, host)
 		var unknown *hub.Problem
 		if err == nil {
-			return nil, fmt.Errorf("%s is enrolled already, and its collector would lose its credential: leave out "+
-				"--collect, or give another name with --host", host)
+			return nil, fmt.Errorf(
+				"%s is enrolled already, and its collector would lose its credential: leave out "+
+					"--collect, or give another name with --host",
+				host,
+			)
 		}
 		if !errors.As(err, &unknown) || unknown.Class != hub.NotFound {
 			return nil, err
@@ -77,7 +82,19 @@ func (o *ownCollector) once(ctx context.Context) error {
 	}
 	runtime.LockOSThread() // the thread that started it must stay, or it would be taken for this process's end
 	defer runtime.UnlockOSThread()
-	cmd := exec.CommandContext(ctx, self, "collect", "--service", o.service.url, "--host", o.host, "--spool", o.spool)
+	cmd := exec.CommandContext(
+		ctx,
+		self,
+		"collect",
+		"--service",
+		o.service.url,
+		"--host",
+		o.host,
+		"--spool",
+		o.spool,
+		"--acts",
+		o.acts,
+	)
 	cmd.Env = append(os.Environ(), "VINESCALE_CREDENTIAL="+credential)
 	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
 	// In a group of its own, so that Ctrl-C ends the service first, which then ends it.

@@ -14,6 +14,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -114,6 +115,19 @@ func (c *Client) SendNotices(ctx context.Context, encoded []byte) error {
 func (c *Client) SendFrame(ctx context.Context, encoded []byte, out any) error {
 	_, err := c.do(ctx, http.MethodPost, "/api/v1/frames", wire.TypeProtobuf, "zstd", encoded, out)
 	return err
+}
+
+// Orders asks for orders to this host, and waits for some seconds where there are none. The nonce is to be a new one
+// for each call.
+func (c *Client) Orders(ctx context.Context, nonce string, wait time.Duration, out any) error {
+	q := url.Values{"nonce": {nonce}, "wait": {strconv.Itoa(int(wait.Seconds()))}}
+	_, err := c.do(ctx, http.MethodGet, "/api/v1/orders?"+q.Encode(), "", "", nil, out)
+	return err
+}
+
+// Report says what came of an order.
+func (c *Client) Report(ctx context.Context, id string, report any) error {
+	return c.Send(ctx, http.MethodPost, "/api/v1/orders/"+url.PathEscape(id), report, nil)
 }
 
 func (c *Client) do(ctx context.Context, method, path, contentType, encoding string, body []byte,

@@ -2,6 +2,7 @@ package collect
 
 import (
 	"context"
+	"crypto/ed25519"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	"vinescale/core/account"
+	"vinescale/internal/carry"
 	"vinescale/internal/client"
 	"vinescale/internal/wire"
 )
@@ -42,6 +44,10 @@ type Options struct {
 	Log    *slog.Logger
 	// IdleGPUs says since when GPUs have had no work, by name, as far as that is known from before; nil for nothing.
 	IdleGPUs map[string]time.Time
+	// Acts carries out what the service orders; nil for a collector that only observes. OrderKey is the key that orders
+	// must be signed with.
+	Acts     *carry.Options
+	OrderKey ed25519.PublicKey
 	// BeforeTick, if set, is called before each reading: a staged host renders its files there.
 	BeforeTick func(now time.Time) error
 }
@@ -65,8 +71,10 @@ type Collector struct {
 	registry Registry        // nil where names come from elsewhere
 	follower follower
 	news     chan news
-	base     base  // what is written down of the last reading
-	found    *base // what a collector before this one read last, until that is compared with the first reading
+	// who wants to know what is known of this host's workloads
+	asked chan chan<- *carry.Known
+	base  base  // what is written down of the last reading
+	found *base // what a collector before this one read last, until that is compared with the first reading
 }
 
 type kept struct {
@@ -85,8 +93,14 @@ func New(o Options) *Collector {
 	if o.Log == nil {
 		o.Log = slog.Default()
 	}
-	c := &Collector{Options: o, newer: map[uint64]bool{}, wake: make(chan struct{}, 1), news: make(chan news, mostNews),
-		framing: newFraming()}
+	c := &Collector{
+		Options: o,
+		newer:   map[uint64]bool{},
+		wake:    make(chan struct{}, 1),
+		news:    make(chan news, mostNews),
+		framing: newFraming(),
+		asked:   make(chan chan<- *carry.Known),
+	}
 	if c.base.IdleGPUs = o.IdleGPUs; o.IdleGPUs == nil {
 		c.base.IdleGPUs = map[string]time.Time{}
 	}
@@ -113,6 +127,9 @@ func (c *Collector) Run(ctx context.Context) error {
 	if c.registry != nil {
 		sender.Go(func() { c.tellAll(ctx) })
 	}
+	if err := c.followOrders(ctx, &sender); err != nil {
+		return err
+	}
 	defer sender.Wait()
 	// A reader's first reading takes long, since it looks at everything for the first time: counters read late in it
 	// would be of another moment than it says. So it is not the one that the next is compared with.
@@ -127,13 +144,27 @@ func (c *Collector) Run(ctx context.Context) error {
 		if err := c.tick(now); err != nil {
 			c.Log.Error("could not read this host; trying again at the next tick", "host", c.Host, "error", err)
 		}
-		select {
-		case <-ctx.Done():
+		if !c.untilNext(ctx, next) {
 			c.close()
 			sender.Wait()
 			c.lastSend()
 			return nil
-		case <-time.After(time.Until(next)):
+		}
+	}
+}
+
+// untilNext waits for the next reading, and answers meanwhile who wants to know what the last one found. It returns
+// false when the context ends.
+func (c *Collector) untilNext(ctx context.Context, next time.Time) bool {
+	due := time.After(time.Until(next))
+	for {
+		select {
+		case <-ctx.Done():
+			return false
+		case answer := <-c.asked:
+			answer <- c.known()
+		case <-due:
+			return true
 		}
 	}
 }
@@ -288,8 +319,17 @@ func (c *Collector) close() {
 	}
 	for len(c.unkept) > 0 {
 		if err := c.Spool.Put(c.unkept[0].sequence, c.unkept[0].batch); err != nil {
-			c.Log.Error("the spool takes nothing; holding intervals in memory", "host", c.Host, "held", len(c.unkept),
-				"at_most", maxUnkept, "error", err)
+			c.Log.Error(
+				"the spool takes nothing; holding intervals in memory",
+				"host",
+				c.Host,
+				"held",
+				len(c.unkept),
+				"at_most",
+				maxUnkept,
+				"error",
+				err,
+			)
 			if len(c.unkept) > maxUnkept {
 				c.Log.Error("an interval is lost: the spool is full and so is memory", "host", c.Host, "sequence",
 					c.unkept[0].sequence)
@@ -457,8 +497,15 @@ func (c *Collector) post(ctx context.Context, b *wire.Batch, sequences []uint64)
 			}
 			return nil
 		}
-		c.Log.Error("the service refused an interval; it is set aside in the spool's folder refused", "host", c.Host,
-			"sequence", sequences[0], "error", err)
+		c.Log.Error(
+			"the service refused an interval; it is set aside in the spool's folder refused",
+			"host",
+			c.Host,
+			"sequence",
+			sequences[0],
+			"error",
+			err,
+		)
 		return c.Spool.Refuse(sequences[0])
 	}
 	if err != nil {

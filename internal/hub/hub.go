@@ -65,6 +65,7 @@ type Hub struct {
 	watch   map[chan Committed]struct{}
 	watched watched
 	passing passing
+	orders  waiting
 }
 
 // Committed tells that a host's figures up to To are in the books.
@@ -144,9 +145,12 @@ func (h *Hub) keptDays() int { return int(h.options.Keep.Minutes.Hours() / 24) }
 func (h *Hub) Ingest(ctx context.Context, host store.Host, b *wire.Batch) (store.Taken, error) {
 	if b.Host != host.Name {
 		return store.Taken{},
-			problem(Denied,
+			problem(
+				Denied,
 				"this batch is of host %q, and the credential is for %q: give each collector its own host's credential",
-				b.Host, host.Name)
+				b.Host,
+				host.Name,
+			)
 	}
 	now := h.options.Now()
 	for _, iv := range b.Intervals {
@@ -158,8 +162,13 @@ func (h *Hub) Ingest(ctx context.Context, host store.Host, b *wire.Batch) (store
 				time.UnixMicro(iv.ToUnixMicros).UTC().Format(time.RFC3339), clockTolerance)
 		}
 		if !h.isKept(from) {
-			return store.Taken{}, problem(Invalid, "interval %d began at %s, longer ago than the %d days that are kept",
-				iv.Sequence, from.UTC().Format(time.RFC3339), h.keptDays())
+			return store.Taken{}, problem(
+				Invalid,
+				"interval %d began at %s, longer ago than the %d days that are kept",
+				iv.Sequence,
+				from.UTC().Format(time.RFC3339),
+				h.keptDays(),
+			)
 		}
 	}
 	var taken store.Taken
@@ -169,7 +178,11 @@ func (h *Hub) Ingest(ctx context.Context, host store.Host, b *wire.Batch) (store
 		return err
 	})
 	if errors.Is(err, store.ErrOverlap) {
-		return taken, problem(Invalid, "%v: a host's time is counted once; is another collector sending for it?", err)
+		return taken, problem(
+			Invalid,
+			"%v: a host's time is counted once; is another collector sending for it?",
+			err,
+		)
 	}
 	if err == nil && taken.New > 0 {
 		h.tell(Committed{host.Name, taken.NewestTo})
@@ -180,18 +193,25 @@ func (h *Hub) Ingest(ctx context.Context, host store.Host, b *wire.Batch) (store
 // Notice takes in news of a host's workloads: they are known at once, and faces say when their first usage is due.
 func (h *Hub) Notice(ctx context.Context, host store.Host, n *wire.Notices) error {
 	if n.Host != host.Name {
-		return problem(Denied,
+		return problem(
+			Denied,
 			"these notices are of host %q, and the credential is for %q: give each collector its own host's credential",
-			n.Host, host.Name)
+			n.Host,
+			host.Name,
+		)
 	}
 	now := h.options.Now()
 	for _, micros := range append([]int64{n.AtUnixMicros}, n.EndedMicros...) {
 		if at := time.UnixMicro(micros); micros != 0 &&
 			(at.After(now.Add(clockTolerance)) || !h.isKept(at)) ||
 			n.AtUnixMicros == 0 {
-			return problem(Invalid,
+			return problem(
+				Invalid,
 				"news of %s is 10 minutes ahead of this service's clock, or older than the %d days that are kept: set "+
-					"the host's clock", at.UTC().Format(time.RFC3339), h.keptDays())
+					"the host's clock",
+				at.UTC().Format(time.RFC3339),
+				h.keptDays(),
+			)
 		}
 	}
 	if due := time.UnixMicro(n.DueUnixMicros); due.After(now.Add(time.Hour)) {

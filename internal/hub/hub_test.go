@@ -93,7 +93,14 @@ func (f *fixture) send(minute int, jobs ...account.Workload) error {
 }
 
 func job(name, owner string) account.Workload {
-	return account.Workload{Key: "job:" + name, Kind: amount.Job, Name: name, Owner: owner, UID: 2001, Allowed: "0-3"}
+	return account.Workload{
+		Key:     "job:" + name,
+		Kind:    amount.Job,
+		Name:    name,
+		Owner:   owner,
+		UID:     2001,
+		Allowed: "0-3",
+	}
 }
 
 func (f *fixture) tenant(name, rule string) {
@@ -262,7 +269,10 @@ func TestLedger_BalancesWhateverItIsGroupedBy(t *testing.T) {
 		require.NoError(t, f.send(n, job("a", "m.abt"), job("b", "t.fink")))
 	}
 	for _, by := range question.Dimensions() {
-		l, err := f.Ledger(ctx, hub.Question{Asked: hub.Asked{Span: f.span()}, Measure: amount.CPU, By: by, First: 1})
+		l, err := f.Ledger(
+			ctx,
+			hub.Question{Asked: hub.Asked{Span: f.span()}, Measure: amount.CPU, By: by, First: 1},
+		)
 		require.NoError(t, err)
 		sum := l.LeftOutBy
 		for _, s := range l.Shares {
@@ -324,7 +334,7 @@ func TestQuotas_HaveAHistoryAndJudgeWhatWasUsedInTheirTime(t *testing.T) {
 	f.tenant("Label Press", "false")
 	require.NoError(t, f.send(0, job("a", "m.abt"), job("b", "t.fink")))
 	require.NoError(t, f.send(1, job("a", "m.abt"), job("b", "t.fink"), job("c", "t.fink"), job("d", "t.fink")))
-	winemaker := hub.As(ctx, "winemaker")
+	winemaker := hub.As(ctx, store.Token{Name: "winemaker"})
 	three, five, four := 3.0, 5.0, 4.0
 	order := hub.QuotaOrder{Tenant: "Frost Watch", Resource: "cpu", Limit: tenancy.Limit{Ceiling: &three},
 		From: noon.Add(-72*time.Hour + 40*time.Second), Reason: "agreed for the season"}
@@ -335,7 +345,12 @@ func TestQuotas_HaveAHistoryAndJudgeWhatWasUsedInTheirTime(t *testing.T) {
 	again, err := f.SetQuota(ctx, &hub.QuotaOrder{Tenant: "Frost Watch", Resource: "cpu", Limit: order.Limit,
 		From: noon})
 	require.NoError(t, err)
-	assert.Equal(t, first.MadeAt.Truncate(time.Microsecond), again.MadeAt, "the same is in force: nothing was changed")
+	assert.Equal(
+		t,
+		first.MadeAt.Truncate(time.Microsecond),
+		again.MadeAt,
+		"the same is in force: nothing was changed",
+	)
 
 	use := func(span question.Span) explain.ResourceUse {
 		b, err := f.Balance(ctx, span, "")
@@ -343,8 +358,12 @@ func TestQuotas_HaveAHistoryAndJudgeWhatWasUsedInTheirTime(t *testing.T) {
 		return b.Tenants[1].Uses[amount.CPU]
 	}
 	before := use(f.span())
-	assert.Equal(t, []any{3.0, 3.0, false, true, 0}, []any{*before.Quota, *before.Used, before.Over, before.PeakOver,
-		len(before.Terms)})
+	assert.Equal(
+		t,
+		[]any{3.0, 3.0, false, true, 0},
+		[]any{*before.Quota, *before.Used, before.Over, before.PeakOver,
+			len(before.Terms)},
+	)
 
 	// From the second minute on five may be used: in the first two of three were, in the second four of five.
 	order.Limit, order.From = tenancy.Limit{Ceiling: &five, Soft: &four}, noon.Add(time.Minute)
@@ -359,9 +378,17 @@ func TestQuotas_HaveAHistoryAndJudgeWhatWasUsedInTheirTime(t *testing.T) {
 	assert.Equal(t, before.Amount, raised.Amount, "a quota never changes what was used")
 	perHost, _, err := f.Balances(ctx, f.span(), 10, "")
 	require.NoError(t, err)
-	assert.Nil(t, perHost[0].Tenants[1].Uses[amount.CPU].Quota, "what all hosts together may have is no host's quota")
+	assert.Nil(
+		t,
+		perHost[0].Tenants[1].Uses[amount.CPU].Quota,
+		"what all hosts together may have is no host's quota",
+	)
 	early := use(question.Span{From: noon, To: noon.Add(time.Minute)})
-	assert.Equal(t, []any{3.0, 5.0, noon.Add(time.Minute)}, []any{*early.Quota, *early.Coming.Quota, early.Coming.From})
+	assert.Equal(
+		t,
+		[]any{3.0, 5.0, noon.Add(time.Minute)},
+		[]any{*early.Quota, *early.Coming.Quota, early.Coming.From},
+	)
 
 	// It ends, and stands in the history.
 	require.NoError(t, f.RemoveQuota(winemaker, &hub.QuotaOrder{Tenant: "Frost Watch", Resource: "cpu",
@@ -396,8 +423,12 @@ func TestQuotas_HaveAHistoryAndJudgeWhatWasUsedInTheirTime(t *testing.T) {
 	_, err = f.SetQuota(ctx, &hub.QuotaOrder{Tenant: "Frost Watch", Resource: "cpu",
 		Limit: tenancy.Limit{Ceiling: &three}, Reason: strings.Repeat("a", 1001)})
 	requireProblem(t, err, hub.Invalid, "reason of 1001 bytes")
-	requireProblem(t, quota(f.Hub, "Frost Watch", "cpu", 1, time.Date(12000, 1, 1, 0, 0, 0, 0, time.UTC)), hub.Invalid,
-		"years 1970 to 9999")
+	requireProblem(
+		t,
+		quota(f.Hub, "Frost Watch", "cpu", 1, time.Date(12000, 1, 1, 0, 0, 0, 0, time.UTC)),
+		hub.Invalid,
+		"years 1970 to 9999",
+	)
 }
 
 func nan() float64 { zero := 0.0; return zero / zero }

@@ -77,12 +77,15 @@ func (h *Hub) callFor(ctx context.Context, host string, pace time.Duration) {
 
 // Hear takes in what other instances call, until the context ends.
 func (h *Hub) Hear(ctx context.Context) {
-	h.store.Hear(ctx, []string{wantsChannel, framesChannel}, func(channel, text string) {
+	h.store.Hear(ctx, []string{wantsChannel, framesChannel, actsChannel}, func(channel, text string) {
 		var err error
-		if channel == wantsChannel {
+		switch channel {
+		case wantsChannel:
 			err = h.heardWant(ctx, text)
-		} else {
+		case framesChannel:
 			err = h.heardPiece(ctx, text)
+		case actsChannel:
+			h.orders.wake(text)
 		}
 		if err != nil && ctx.Err() == nil {
 			slog.Warn("could not take in what another instance called", "channel", channel, "error", err)

@@ -2,12 +2,16 @@ package hub
 
 import (
 	"context"
+	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
+	"maps"
 	"regexp"
+	"slices"
 	"strings"
 
+	"vinescale/core/act"
 	"vinescale/internal/store"
 )
 
@@ -20,7 +24,8 @@ func NewToken() string {
 
 // Roles of tokens.
 const (
-	Administrator = "administrator" // may read and change
+	Administrator = "administrator" // may read, change, and act everywhere
+	Operator      = "operator"      // may read, and act within a scope
 	Reader        = "reader"        // may read
 	Collector     = "collector"     // may write one host's intervals
 )
@@ -36,21 +41,64 @@ func (h *Hub) SetToken(ctx context.Context, name, role, token string) error {
 // TheAdministrator is the name of the token that the service makes at its first start and keeps in a file.
 const TheAdministrator = "administrator"
 
-// AddToken makes a token for a person or a program and returns it; it is not shown again.
-func (h *Hub) AddToken(ctx context.Context, name, role string) (token string, err error) {
+// AddToken makes a token for a person or a program and returns it; it is not shown again. A scope is an operator's.
+func (h *Hub) AddToken(ctx context.Context, name, role string, scope act.Scope) (token string, err error) {
 	if !hostName.MatchString(name) {
 		return "", problem(Invalid, "token name %q: use letters, digits, dots, dashes and underscores", name)
 	}
-	if role != Administrator && role != Reader {
-		return "", problem(Invalid, "role %q: choose administrator or reader", role)
+	if role != Administrator && role != Operator && role != Reader {
+		return "", problem(Invalid, "role %q: choose administrator, operator or reader", role)
+	}
+	if err := h.soundScope(ctx, role, &scope); err != nil {
+		return "", err
 	}
 	token = NewToken()
-	err = h.store.AddToken(ctx, name, role, token)
+	err = h.store.AddToken(ctx, name, role, scope, token)
 	if errors.Is(err, store.ErrExists) {
-		return "", problem(Conflict, "there is a token of the name %q already: remove it first, or choose another name",
-			name)
+		return "", problem(
+			Conflict,
+			"there is a token of the name %q already: remove it first, or choose another name",
+			name,
+		)
 	}
 	return token, err
+}
+
+// soundScope checks in which scope an operator may act: its tenants and pools must be there, and there must be some.
+func (h *Hub) soundScope(ctx context.Context, role string, scope *act.Scope) error {
+	if role != Operator {
+		if !scope.IsEverywhere() {
+			return problem(
+				Invalid,
+				"tenants and pools bound where an operator may act: a token of role %s has none",
+				role,
+			)
+		}
+		return nil
+	}
+	if scope.IsEverywhere() {
+		return problem(Invalid, "an operator acts for some tenants, or in some pools: name at least one")
+	}
+	for _, t := range scope.Tenants {
+		if t == Unassigned {
+			continue
+		}
+		if _, err := h.Tenant(ctx, t); err != nil {
+			return err
+		}
+	}
+	pools, err := h.store.Pools(ctx)
+	if err != nil {
+		return err
+	}
+	for _, p := range scope.Pools {
+		if !slices.ContainsFunc(slices.Collect(maps.Values(pools)), func(of []string) bool {
+			return slices.Contains(of, p)
+		}) {
+			return problem(NotFound, "no host is in a pool %q: vinescale hosts pool puts hosts in pools", p)
+		}
+	}
+	return nil
 }
 
 // Tokens lists all tokens, without what would let anyone in.
@@ -77,6 +125,12 @@ func (h *Hub) SignIn(ctx context.Context, token string) (store.Token, error) {
 	}
 	t, err := h.store.TokenOf(ctx, token)
 	if errors.Is(err, store.ErrNotFound) {
+		// A credential as it was given out: with the key of the service, which only the collector needs.
+		if bare, key, failed := act.ParseCredential(token); failed == nil && key != nil {
+			t, err = h.store.TokenOf(ctx, bare)
+		}
+	}
+	if errors.Is(err, store.ErrNotFound) {
 		return t,
 			problem(NoToken,
 				"the token is not known here: it may have been replaced; ask the administrator for a new one")
@@ -86,14 +140,20 @@ func (h *Hub) SignIn(ctx context.Context, token string) (store.Token, error) {
 
 var hostName = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9._-]{0,251}[A-Za-z0-9])?$`)
 
-// Enrol makes a host known and returns the new credential of its collector. An earlier one is no longer taken.
+// Enrol makes a host known and returns the new credential of its collector, with the key by which that knows the orders
+// of this service. An earlier one is no longer taken.
 func (h *Hub) Enrol(ctx context.Context, name string) (credential string, err error) {
 	if !hostName.MatchString(name) {
 		return "", problem(Invalid, "host name %q: use letters, digits, dots, dashes and underscores, at most 253",
 			name)
 	}
-	credential = NewToken()
-	return credential, h.store.Enrol(ctx, name, credential)
+	key, err := h.store.OrderKey(ctx)
+	if err != nil {
+		return "", err
+	}
+	token := NewToken()
+	public, _ := key.Public().(ed25519.PublicKey)
+	return act.Credential(token, public), h.store.Enrol(ctx, name, token)
 }
 
 // Host finds a host by name.

@@ -17,13 +17,19 @@ import (
 
 type whoKey struct{}
 
-// As makes a context in which changes are written down as someone's.
-func As(ctx context.Context, who string) context.Context {
-	return context.WithValue(ctx, whoKey{}, who)
+// As makes a context in which changes are written down as someone's, and acts are bound by what his token allows.
+func As(ctx context.Context, token store.Token) context.Context {
+	return context.WithValue(ctx, whoKey{}, token)
+}
+
+// tokenIn is the token in a context; a zero one is the service's own.
+func tokenIn(ctx context.Context) store.Token {
+	t, _ := ctx.Value(whoKey{}).(store.Token)
+	return t
 }
 
 func who(ctx context.Context) string {
-	if name, ok := ctx.Value(whoKey{}).(string); ok {
+	if name := tokenIn(ctx).Name; name != "" {
 		return name
 	}
 	return "the service"
@@ -69,7 +75,13 @@ func (h *Hub) RemoveRule(ctx context.Context, position int) (moved int, err erro
 	if moved, err = h.reassign(ctx); err != nil {
 		return moved, err
 	}
-	return moved, h.store.NoteAct(ctx, who(ctx), "remove rule", fmt.Sprint(position), map[string]any{"moved": moved})
+	return moved, h.store.NoteAct(
+		ctx,
+		who(ctx),
+		"remove rule",
+		fmt.Sprint(position),
+		map[string]any{"moved": moved},
+	)
 }
 
 // MoveRule gives a rule another position and returns how many workloads moved by it. Version is that of the list the
@@ -83,7 +95,10 @@ func (h *Hub) MoveRule(ctx context.Context, from, to int, version int64) (moved 
 	case errors.Is(err, store.ErrNotFound):
 		return 0, problem(NotFound, "there is no rule %d: vinescale rule list numbers them", from)
 	case errors.Is(err, store.ErrRulesChanged):
-		return 0, problem(Conflict, "the rules changed since you saw them: list them again, then move the one you mean")
+		return 0, problem(
+			Conflict,
+			"the rules changed since you saw them: list them again, then move the one you mean",
+		)
 	case err != nil:
 		return 0, err
 	}
@@ -179,7 +194,15 @@ func (h *Hub) Import(ctx context.Context, span question.Span, x *Tenancy, prune,
 	}
 	plan.RulesAdded, plan.RulesRemoved = without(x.Rules, has.Rules), without(has.Rules, x.Rules)
 	plan.Reordered = len(plan.RulesAdded) == 0 && len(plan.RulesRemoved) == 0 && !slices.Equal(x.Rules, has.Rules)
-	plan.Changed = len(plan.TenantsAdded)+len(plan.TenantsRemoved)+len(plan.RulesAdded)+len(plan.RulesRemoved) > 0 ||
+	plan.Changed = len(
+		plan.TenantsAdded,
+	)+len(
+		plan.TenantsRemoved,
+	)+len(
+		plan.RulesAdded,
+	)+len(
+		plan.RulesRemoved,
+	) > 0 ||
 		plan.Reordered
 	trial, err := h.compare(ctx, span, book, names, nil)
 	if err != nil {
@@ -270,8 +293,11 @@ func (h *Hub) SetPools(ctx context.Context, host string, pools []string) (moved 
 	}
 	for _, p := range pools {
 		if !poolName.MatchString(p) {
-			return 0, problem(Invalid, "pool %q: use letters, digits, spaces, dots, dashes and underscores, at most 63",
-				p)
+			return 0, problem(
+				Invalid,
+				"pool %q: use letters, digits, spaces, dots, dashes and underscores, at most 63",
+				p,
+			)
 		}
 	}
 	if err := h.store.PutPools(ctx, x.ID, pools); err != nil {
@@ -429,8 +455,11 @@ func (h *Hub) Reapply(ctx context.Context, span question.Span, preview bool) (*R
 func soundTenant(name string) error {
 	if name == "" || name != strings.TrimSpace(name) || len(name) > 100 ||
 		strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7f || r == '/' }) {
-		return problem(Invalid,
-			"tenant name %q: give 1 to 100 characters, no slash, no control characters, no blank at either end", name)
+		return problem(
+			Invalid,
+			"tenant name %q: give 1 to 100 characters, no slash, no control characters, no blank at either end",
+			name,
+		)
 	}
 	if strings.EqualFold(name, Unassigned) {
 		return problem(Invalid, "%q is the word for usage of no tenant: choose another name", Unassigned)

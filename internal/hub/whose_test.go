@@ -10,6 +10,7 @@ import (
 	"vinescale/core/account"
 	"vinescale/core/amount"
 	"vinescale/internal/hub"
+	"vinescale/internal/store"
 	"vinescale/internal/wire"
 )
 
@@ -53,9 +54,14 @@ func TestReapply_ChangesWhoAndNeverHowMuch(t *testing.T) {
 	assert.Equal(t, []any{"a", "unassigned", "Frost Watch", 120.0, true},
 		[]any{preview.Moves[0].Workload, preview.Moves[0].From, preview.Moves[0].To, preview.Moves[0].CPUSeconds(),
 			preview.Preview})
-	assert.Equal(t, map[string]float64{"unassigned": 540, "Frost Watch": 60}, f.byTenant(), "a preview changes nothing")
+	assert.Equal(
+		t,
+		map[string]float64{"unassigned": 540, "Frost Watch": 60},
+		f.byTenant(),
+		"a preview changes nothing",
+	)
 
-	done, err := f.Reapply(hub.As(ctx, "k.lang"), span, false)
+	done, err := f.Reapply(hub.As(ctx, store.Token{Name: "k.lang"}), span, false)
 	require.NoError(t, err)
 	assert.Equal(t, preview.Moves, done.Moves)
 	assert.Equal(t, map[string]float64{"unassigned": 420, "Frost Watch": 180}, f.byTenant())
@@ -309,8 +315,14 @@ func TestAbout_FamiliesHoldAllDescendantsHoweverDeep(t *testing.T) {
 	for _, p := range []struct{ pid, parent, threads, cpu int32 }{{10, 1, 1, 0}, {11, 10, 8, 3}, {12, 11, 1, 3},
 		{13, 12, 2, 5}, {20, 7, 1, 1}} {
 		processes = append(processes, account.ProcessUse{
-			Process: account.Process{PID: p.pid, Parent: p.parent, Threads: p.threads, LastCPU: p.cpu, AnonBytes: 100,
-				Runnable: 1}, Micros: 2_500_000, Bytes: -1,
+			Process: account.Process{
+				PID:       p.pid,
+				Parent:    p.parent,
+				Threads:   p.threads,
+				LastCPU:   p.cpu,
+				AnonBytes: 100,
+				Runnable:  1,
+			}, Micros: 2_500_000, Bytes: -1,
 		})
 	}
 	m := wire.FromInterval(iv, 1, "v2", describer{w})

@@ -35,7 +35,13 @@ type fileMark struct {
 }
 
 func newRuntimes(run, proc string, users *Users) *runtimes {
-	return &runtimes{run: run, proc: proc, users: users, byPath: map[string]container{}, known: map[string]fileMark{}}
+	return &runtimes{
+		run:    run,
+		proc:   proc,
+		users:  users,
+		byPath: map[string]container{},
+		known:  map[string]fileMark{},
+	}
 }
 
 // maxState bounds a state file; a real one is 20-60 kB.
@@ -77,6 +83,23 @@ var patterns = []string{
 	"runc/*/state.json", "runc/*/*/state.json", "*/runc/*/state.json", "*/runc/*/*/state.json",
 	"user/*/runc/*/state.json",
 	"crun/*/status", "user/*/crun/*/status",
+}
+
+// StateOf finds the file that an OCI runtime keeps of a container, below /run, and the name of the runtime.
+func StateOf(run, id string) (file, runtime string, ok bool) {
+	for _, pattern := range patterns {
+		files, _ := filepath.Glob(filepath.Join(run, pattern))
+		for _, file := range files {
+			if filepath.Base(filepath.Dir(file)) != id {
+				continue
+			}
+			if filepath.Base(file) == "status" {
+				return file, "crun", true
+			}
+			return file, "runc", true
+		}
+	}
+	return "", "", false
 }
 
 // at finds the container whose cgroup is p. State directories are searched again where one is not known yet: once a
@@ -361,8 +384,22 @@ func hierarchyPath(dir string) string {
 func isController(s string) bool {
 	for c := range strings.SplitSeq(s, ",") {
 		switch c {
-		case "cpu", "cpuacct", "cpuset", "memory", "devices", "freezer", "net_cls", "net_prio", "blkio", "perf_event",
-			"hugetlb", "pids", "rdma", "misc", "unified", "systemd":
+		case "cpu",
+			"cpuacct",
+			"cpuset",
+			"memory",
+			"devices",
+			"freezer",
+			"net_cls",
+			"net_prio",
+			"blkio",
+			"perf_event",
+			"hugetlb",
+			"pids",
+			"rdma",
+			"misc",
+			"unified",
+			"systemd":
 		default:
 			return false
 		}

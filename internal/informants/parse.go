@@ -10,6 +10,12 @@ import (
 // Help says how an informant is named in a configuration.
 const Help = "cri=SOCKET, engine=SOCKET, libvirt=SOCKET, slurm[=COMMAND], units[=ADDRESS]"
 
+// Where systems are asked that are named without saying where.
+const (
+	JobsCommand = "squeue"
+	SystemBus   = "unix:path=/run/dbus/system_bus_socket"
+)
+
 // Parse makes an informant of a setting such as cri=/run/containerd/containerd.sock. Nothing is asked yet.
 func Parse(setting string) (identify.Informant, error) {
 	kind, where, given := strings.Cut(setting, "=")
@@ -31,12 +37,12 @@ func Parse(setting string) (identify.Informant, error) {
 		return &libvirt{socket: where}, nil
 	case "slurm":
 		if !given {
-			where = "squeue"
+			where = JobsCommand
 		}
 		return &slurm{command: where}, nil
 	case "units":
 		if !given {
-			where = "unix:path=/run/dbus/system_bus_socket"
+			where = SystemBus
 		}
 		return &units{address: where}, nil
 	}

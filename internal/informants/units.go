@@ -37,7 +37,7 @@ const (
 )
 
 func (u *units) Ask(ctx context.Context, about []account.Workload) (map[string]account.Workload, error) {
-	conn, err := dial(ctx, u.address)
+	conn, err := DialBus(ctx, u.address)
 	if err != nil {
 		return nil, err
 	}
@@ -62,8 +62,8 @@ func (u *units) Ask(ctx context.Context, about []account.Workload) (map[string]a
 	return found, nil
 }
 
-// dial signs in at a bus.
-func dial(ctx context.Context, address string) (*dbus.Conn, error) {
+// DialBus signs in at a bus of D-Bus.
+func DialBus(ctx context.Context, address string) (*dbus.Conn, error) {
 	conn, err := dbus.Dial(address, dbus.WithContext(ctx))
 	if err != nil {
 		return nil, err
@@ -122,7 +122,7 @@ func property[T any](o dbus.BusObject, name string) (T, bool) {
 
 // FailedUnits asks the init system over D-Bus which of its units failed.
 func FailedUnits(ctx context.Context, address string) ([]string, error) {
-	conn, err := dial(ctx, address)
+	conn, err := DialBus(ctx, address)
 	if err != nil {
 		return nil, err
 	}

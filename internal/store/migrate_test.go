@@ -18,11 +18,11 @@ func TestOpen_ABookOfTheVersionBeforeIsTakenOver(t *testing.T) {
 	database := testdb.New(t)
 	old, err := store.OpenAt(ctx, database, 1)
 	require.NoError(t, err)
-	require.NoError(t, old.Enrol(ctx, "cellar-1", "secret"))
-	require.NoError(t, old.Enrol(ctx, "press-1", "secret too"))
 	require.NoError(t, old.EnsureDay(ctx, noon))
 	tx := old.Begin(ctx)
 	for _, statement := range []string{
+		`INSERT INTO hosts (name) VALUES ('cellar-1'), ('press-1')`,
+		`INSERT INTO tokens (name, hash, role) VALUES ('cellarer', 'its hash', 'reader')`,
 		`INSERT INTO tenant_minute (minute, host_id, tenant_id, cpu) VALUES
 			('2026-10-11T09:10:00Z', 1, 0, 5), ('2026-10-11T09:10:00Z', 2, 0, 7), ('2026-10-11T10:20:00Z', 2, 0, 3)`,
 		`INSERT INTO peak_hours VALUES ('2026-10-11T09:00:00Z')`,
@@ -63,6 +63,14 @@ func TestOpen_ABookOfTheVersionBeforeIsTakenOver(t *testing.T) {
 	assert.Equal(t, []any{"press-1", "Frost Watch", "4-7", true, "2026-10-02T08:15:00Z", (*time.Time)(nil)},
 		[]any{pins[0].Host.Name, pins[0].Tenant.Name, pins[0].CPUs, pins[0].Exclusive,
 			pins[0].From.UTC().Format(time.RFC3339), pins[0].Until}, "and CPUs are declared from when they were")
+	tokens, err := s.Tokens(ctx)
+	require.NoError(t, err)
+	require.Len(t, tokens, 1)
+	assert.True(
+		t,
+		tokens[0].Role == "reader" && tokens[0].Scope.IsEverywhere(),
+		"who could read still can, and no more",
+	)
 	h, err := s.HostByName(ctx, "press-1")
 	require.NoError(t, err)
 	ingest(t, s, h, minute("press-1", noon, 1, map[string]float64{"press": 6}))

@@ -14,6 +14,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"vinescale/core/account"
+	"vinescale/core/act"
 	"vinescale/core/amount"
 )
 
@@ -42,6 +43,7 @@ type Token struct {
 	Hash      []byte
 	Role      string
 	HostID    *int32
+	Scope     act.Scope `gorm:"serializer:json"` // in which an operator may act
 	CreatedAt time.Time `gorm:"default:now()"`
 }
 
@@ -185,8 +187,9 @@ func (s *Store) PutToken(ctx context.Context, name, role, token string) error {
 }
 
 // AddToken stores a person's new token; ErrExists when the name is taken.
-func (s *Store) AddToken(ctx context.Context, name, role, token string) error {
-	return knownError(s.db.WithContext(ctx).Create(&Token{Name: name, Hash: hashToken(token), Role: role}).Error)
+func (s *Store) AddToken(ctx context.Context, name, role string, scope act.Scope, token string) error {
+	return knownError(s.db.WithContext(ctx).Create(&Token{Name: name, Hash: hashToken(token), Role: role,
+		Scope: scope}).Error)
 }
 
 // Tokens lists all tokens by name, collectors' too.
@@ -390,7 +393,10 @@ func (s *Store) ReplaceRules(ctx context.Context, tenants []string, rules []NewR
 			}
 			err := tx.Exec(
 				"INSERT INTO rules (position, tenant_id, expression) SELECT $1, id, $3 FROM tenants WHERE name = $2",
-				i+1, r.Tenant, r.Expression).Error
+				i+1,
+				r.Tenant,
+				r.Expression,
+			).Error
 			if err != nil {
 				return err
 			}
@@ -445,6 +451,13 @@ func (s *Store) WorkloadsSince(ctx context.Context, t time.Time) ([]Workload, er
 		t).Order("id").Find(&w).Error
 }
 
+// WorkloadsOn lists the workloads of a host that are there or were lately, or wait for their first usage.
+func (s *Store) WorkloadsOn(ctx context.Context, hostID int32) ([]Workload, error) {
+	var w []Workload
+	return w, s.db.WithContext(ctx).Where("host_id = ? AND (alive OR last_at IS NULL OR last_at > ?)", hostID,
+		time.Now().Add(-time.Hour)).Order("id").Find(&w).Error
+}
+
 // Assign moves workloads to tenants from a time on.
 func (s *Store) Assign(ctx context.Context, moves []Move, from time.Time) error {
 	if len(moves) == 0 {
@@ -454,8 +467,20 @@ func (s *Store) Assign(ctx context.Context, moves []Move, from time.Time) error 
 		if err := tx.Exec("SELECT pg_advisory_xact_lock($1)", lockBooks).Error; err != nil {
 			return err
 		}
-		ids, tenants, rules, texts := make([]int64, len(moves)), make([]int32, len(moves)), make([]int32, len(moves)),
-			make([]string, len(moves))
+		ids, tenants, rules, texts := make(
+			[]int64,
+			len(moves),
+		), make(
+			[]int32,
+			len(moves),
+		), make(
+			[]int32,
+			len(moves),
+		),
+			make(
+				[]string,
+				len(moves),
+			)
 		for i, m := range moves {
 			ids[i], tenants[i], rules[i], texts[i] = m.WorkloadID, m.TenantID, m.RuleID, m.Rule
 		}

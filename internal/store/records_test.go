@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vinescale/core/act"
 	"vinescale/internal/store"
 )
 
@@ -73,8 +74,8 @@ func TestTokens_OfCollectorsAreReplacedByEnrolmentAlone(t *testing.T) {
 	require.NoError(t, s.Enrol(ctx, h.Name, "another"))
 	_, err = s.TokenOf(ctx, "secret")
 	assert.ErrorIs(t, err, store.ErrNotFound)
-	require.NoError(t, s.AddToken(ctx, "winemaker", "reader", "r"))
-	assert.ErrorIs(t, s.AddToken(ctx, "winemaker", "reader", "other"), store.ErrExists)
+	require.NoError(t, s.AddToken(ctx, "winemaker", "reader", act.Scope{}, "r"))
+	assert.ErrorIs(t, s.AddToken(ctx, "winemaker", "reader", act.Scope{}, "other"), store.ErrExists)
 	tokens, err := s.Tokens(ctx)
 	require.NoError(t, err)
 	assert.Len(t, tokens, 2)

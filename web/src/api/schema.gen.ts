@@ -21,6 +21,78 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/acts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was asked to be done on hosts, and what came of it, newest first */
+        get: operations["list-acts"];
+        put?: never;
+        /**
+         * Ask a host what an act would do
+         * @description Nothing is done. The answer waits some seconds for the host's preview; one that is still asked may be fetched again. What the preview shows is carried out once it is confirmed.
+         */
+        post: operations["request-act"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/acts/register": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which acts there are, and what they take */
+        get: operations["list-act-entries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/acts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One act */
+        get: operations["get-act"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/acts/{id}/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have an act carried out as its preview shows it */
+        post: operations["confirm-act"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -462,6 +534,43 @@ export interface paths {
          * @description Protobuf by the message Notices of internal/wire/interval.proto. It holds no figures, and what it says is in the next interval too: one that is lost is only late.
          */
         post: operations["send-notices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/orders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Ask for orders, and wait for some
+         * @description A collector asks over and over. Each order is signed by the service's key, with the nonce of this very request, and says for how long it may be begun.
+         */
+        get: operations["get-orders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/orders/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say what an act would do, or what came of it */
+        post: operations["report-order"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1187,6 +1296,33 @@ export interface components {
             /** @description Name of the token. */
             who: string;
         };
+        ActEntry: {
+            /** @description Of what it may be aimed at. */
+            forms: string[];
+            meaning: string;
+            settings: components["schemas"]["SettingOfActs"][];
+            /** @description What undoes it; empty where nothing does. */
+            undo: string;
+            verb: string;
+        };
+        ActInputBody: {
+            /** @description Not needed for a workload by number, or to undo. */
+            host?: string;
+            /** @description For how long it may be done; 2m when left out. */
+            lives?: string;
+            reason?: string;
+            settings?: {
+                [key: string]: string;
+            };
+            target: components["schemas"]["Target"];
+            /** @description One of the acts in the register. */
+            verb: string;
+            /**
+             * Format: int64
+             * @description A workload by its number, in place of a target.
+             */
+            workload?: number;
+        };
         AddTenantInputBody: {
             name: string;
             /** @description The tenant that it is a part of; of none when left out. */
@@ -1195,10 +1331,12 @@ export interface components {
         AddTokenInputBody: {
             name: string;
             /**
-             * @description A reader may read; an administrator may change.
+             * @description An operator acts within a scope.
              * @enum {string}
              */
-            role: "administrator" | "reader";
+            role: "administrator" | "operator" | "reader";
+            /** @description Of an operator: tenants, pools, or both. */
+            scope?: components["schemas"]["Scope"];
         };
         AddedRule: {
             /** @description CEL over what is known of a workload. */
@@ -1435,6 +1573,14 @@ export interface components {
             /** @description Its name, such as ends_lost. */
             what: string;
         };
+        Change: {
+            after: string;
+            before: string;
+            /** @description In words, such as CPU limit. */
+            what: string;
+            /** @description A file, or a thread. */
+            where: string;
+        };
         ComingQuota: {
             /** Format: date-time */
             from: string;
@@ -1447,6 +1593,10 @@ export interface components {
             host: string;
             /** Format: date-time */
             to: string;
+        };
+        ConfirmInputBody: {
+            /** @description That of the preview: it names what is hit. */
+            identity: string;
         };
         ControllerLine: {
             /** @description Address of its PCI function, or the name of another kind of bus. */
@@ -2100,6 +2250,12 @@ export interface components {
             /** @description In which parts some host told nothing; left out for none. */
             uncovered?: components["schemas"]["Uncovered"];
         };
+        Glimpse: {
+            /** @enum {string} */
+            of: "process" | "thread" | "file" | "connection" | "environment";
+            text: string;
+            what: string;
+        };
         GroupHeld: {
             /**
              * Format: double
@@ -2256,7 +2412,7 @@ export interface components {
         Identity: {
             name: string;
             /** @enum {string} */
-            role: "administrator" | "reader" | "collector";
+            role: "administrator" | "operator" | "reader" | "collector";
         };
         Import: {
             /** @description False where the file is what there is already. */
@@ -2273,6 +2429,57 @@ export interface components {
             /** @description Not in the file, and kept: they lose their rules. */
             tenants_kept: string[];
             tenants_removed: string[];
+        };
+        Intervention: {
+            /** Format: date-time */
+            asked_at: string;
+            can_undo: boolean;
+            /** Format: date-time */
+            confirmed_at: string | null;
+            confirmed_by: string;
+            /** @description Why it is in that state, in a sentence. */
+            detail: string;
+            /** Format: date-time */
+            expires_at: string;
+            host: string;
+            id: string;
+            /** @description The address that it was asked from. */
+            origin: string;
+            /** @description Null before its host said what came of it. */
+            outcome: components["schemas"]["Outcome"];
+            /** Format: date-time */
+            over_at: string | null;
+            /** @description Null before its host showed one. */
+            preview: components["schemas"]["Preview"];
+            reason: string;
+            settings: {
+                [key: string]: string;
+            };
+            /** @description How far it has come, such as previewed, done or refused. */
+            state: string;
+            target: components["schemas"]["Target"];
+            /** @description The act that this one undoes. */
+            undoes: string;
+            /** @description The act that undid this one. */
+            undone_by: string;
+            verb: string;
+            /** @description Name of the token that asked for it. */
+            who: string;
+        };
+        Involved: {
+            /** Format: date-time */
+            began_at: string;
+            /** Format: int32 */
+            pid: number;
+            program: string;
+            /**
+             * Format: int64
+             * @description Clock ticks since boot.
+             */
+            start_ticks: number;
+            user: string;
+            /** @description Its key. */
+            workload?: string;
         };
         Ledger: {
             /** Format: double */
@@ -2758,6 +2965,28 @@ export interface components {
             name: string;
             token: string;
         };
+        Orders: {
+            orders: components["schemas"]["Signed"][];
+        };
+        Outcome: {
+            /**
+             * Format: date-time
+             * @description By the host's clock.
+             */
+            at: string;
+            can_undo: boolean;
+            /** @description After is what was read back. */
+            changes: components["schemas"]["Change"][];
+            /** @description In a sentence. */
+            detail: string;
+            /** @description Of a closer look. */
+            found: components["schemas"]["Glimpse"][];
+            left: components["schemas"]["Refusal"][];
+            /** Format: int64 */
+            processes_hit: number;
+            /** @enum {string} */
+            state: "done" | "partly" | "failed" | "refused" | "expired" | "unknown";
+        };
         Part: {
             /** Format: double */
             cpu_seconds: number;
@@ -3079,6 +3308,29 @@ export interface components {
              */
             some: number;
         };
+        Preview: {
+            /** @description Values, before and after. */
+            changes: components["schemas"]["Change"][];
+            /** @description Tells this target from another of the same name: to be given back. */
+            identity: string;
+            /** @description What is not touched, and why. */
+            left: components["schemas"]["Refusal"][];
+            /** @description Those it touches, 200 at most. */
+            processes: components["schemas"]["Involved"][];
+            /** Format: int64 */
+            processes_total: number;
+            /** @description Who else would feel it. */
+            shared: string[];
+            /** @description What it is aimed at, in words. */
+            target: string;
+            /** @description By which system it is carried out. */
+            through: string;
+            /** @description What undoes it; empty where nothing does. */
+            undo: string;
+            warnings: string[];
+            /** @description Keys of the workloads whose processes or groups it touches. */
+            workloads: string[];
+        };
         Process: {
             /** Format: double */
             cores: number;
@@ -3310,6 +3562,15 @@ export interface components {
             /** Format: int64 */
             usage_rows: number;
         };
+        Refusal: {
+            what: string;
+            why: string;
+        };
+        Report: {
+            outcome?: components["schemas"]["Outcome"];
+            preview?: components["schemas"]["Preview"];
+            refusal?: string;
+        };
         ResourceBalance: {
             /** Format: double */
             capacity_mean: number | null;
@@ -3400,6 +3661,10 @@ export interface components {
              */
             position?: number;
             tenant: string;
+        };
+        Scope: {
+            pools: string[];
+            tenants: string[];
         };
         SensorLine: {
             /** @description It says that it raises an alarm. */
@@ -3529,6 +3794,11 @@ export interface components {
             source: string;
             tenant?: string;
         };
+        SettingOfActs: {
+            example: string;
+            meaning: string;
+            name: string;
+        };
         Share: {
             /** Format: double */
             amount: number | null;
@@ -3609,6 +3879,10 @@ export interface components {
         };
         SignInInputBody: {
             token: string;
+        };
+        Signed: {
+            order: string;
+            signature: string;
         };
         Sleep: {
             /** @description It was asleep in all that was looked at. */
@@ -3730,6 +4004,31 @@ export interface components {
             source: string;
             swap: string;
         };
+        Target: {
+            /** @description The number of an act. */
+            act?: string;
+            /** @enum {string} */
+            form: "process" | "family" | "program" | "workload" | "unit" | "job" | "act";
+            /** @description Its number at the scheduler. */
+            job?: string;
+            /** @description Of a workload: its key on its host. */
+            key?: string;
+            /**
+             * Format: int32
+             * @description Of a process, or of the first of a family.
+             */
+            pid?: number;
+            program?: string;
+            /**
+             * Format: int64
+             * @description When it began, in clock ticks since boot; 0 where not said.
+             */
+            start_ticks?: number;
+            /** @description With its suffix. */
+            unit?: string;
+            /** @description Of a program: who runs it. Of a unit: whose; empty for the host's. */
+            user?: string;
+        };
         Tenancy: {
             parts?: components["schemas"]["PartText"][];
             pins?: components["schemas"]["PinText"][];
@@ -3806,7 +4105,9 @@ export interface components {
             created_at: string;
             name: string;
             /** @enum {string} */
-            role: "administrator" | "reader" | "collector";
+            role: "administrator" | "operator" | "reader" | "collector";
+            /** @description In which an operator may act; a list that is empty stands for all. */
+            scope: components["schemas"]["Scope"];
         };
         Trial: {
             /** @description Workloads that would change tenant, by CPU time, most first. */
@@ -4103,6 +4404,170 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AboutGroup"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-acts": {
+        parameters: {
+            query?: {
+                host?: string;
+                /** @description Such as done, refused or unknown. */
+                state?: string;
+                /** @description Those that undo this act. */
+                undoes?: string;
+                first?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Intervention"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "request-act": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ActInputBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Intervention"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-act-entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ActEntry"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-act": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Intervention"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "confirm-act": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConfirmInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Intervention"];
                 };
             };
             /** @description Error */
@@ -5138,6 +5603,73 @@ export interface operations {
         requestBody: {
             content: {
                 "application/x-protobuf": string;
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-orders": {
+        parameters: {
+            query: {
+                /** @description Chosen at random for this request: orders are signed with it. */
+                nonce: string;
+                /** @description Seconds to wait for orders. */
+                wait?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Orders"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "report-order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Report"];
             };
         };
         responses: {

@@ -1,0 +1,321 @@
+package carry
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"vinescale/core/account"
+	"vinescale/core/act"
+	"vinescale/core/amount"
+	"vinescale/internal/identify"
+)
+
+// planManaged plans an act on a workload that another system manages through that system, so that it does not undo it.
+// It tells false where the act is the kernel's.
+func (h *Host) planManaged(_ context.Context, p *plan, r *act.Request) (bool, error) {
+	w := p.aim.workload
+	switch w.Kind {
+	case amount.Container:
+		return h.planContainer(p, r, w)
+	case amount.VM:
+		return h.planMachine(p, r, w)
+	case amount.Job:
+		return h.planJobOf(p, r, w)
+	case amount.Service:
+		return h.planServiceOf(p, r, w)
+	}
+	return false, nil
+}
+
+// planServiceOf ends a service through the init system.
+func (h *Host) planServiceOf(p *plan, r *act.Request, w *account.Workload) (bool, error) {
+	name := w.Facts[account.FactUnit]
+	if r.Verb != act.End || name == "" {
+		return false, nil
+	}
+	if h.Systems.Bus == "" {
+		p.Warnings = append(p.Warnings, "the init system is not known to this collector, and may start it again")
+		return false, nil
+	}
+	p.Through = "the init system"
+	p.Undo = "it is started again"
+	return true, p.set(h, change{Kind: aUnit, What: "state of the unit", File: name, After: "stopped"})
+}
+
+// planJobOf acts on a job that runs through its scheduler.
+func (h *Host) planJobOf(p *plan, r *act.Request, w *account.Workload) (bool, error) {
+	id := ""
+	if m := jobNumber.FindStringSubmatch(w.Key); m != nil {
+		id = m[1]
+	}
+	if r.Verb != act.End && r.Verb != act.Pause && r.Verb != act.Continue {
+		return false, nil
+	}
+	if id == "" || h.Systems.Jobs == "" {
+		p.Warnings = append(
+			p.Warnings,
+			"its scheduler is not known to this collector: it is not told, and may begin the "+
+				"job anew",
+		)
+		return false, nil
+	}
+	p.Through = "the batch scheduler"
+	c := change{Kind: aJob, What: "state of the job", File: id}
+	switch r.Verb {
+	case act.Pause:
+		c.After = "suspended"
+		return true, p.set(h, c)
+	case act.Continue:
+		c.After = "running"
+		return true, p.set(h, c)
+	}
+	return true, h.planCancel(p, r, id)
+}
+
+// containerID is the runtime's id of a container.
+func containerID(w *account.Workload) string {
+	id, _, _ := strings.Cut(strings.TrimPrefix(w.Key, "container:"), "@")
+	return id
+}
+
+// planContainer acts on a container through its engine, or through its runtime where no engine has it.
+func (h *Host) planContainer(p *plan, r *act.Request, w *account.Workload) (bool, error) {
+	id := containerID(w)
+	if r.Verb != act.End && r.Verb != act.Pause && r.Verb != act.Continue {
+		if r.Verb == act.Cap || r.Verb == act.Weigh || r.Verb == act.Place {
+			p.Warnings = append(
+				p.Warnings,
+				"what began it has other values written down, and gives it those again when it "+
+					"begins it anew",
+			)
+		}
+		return false, nil
+	}
+	if strings.HasPrefix(w.Key, "pod:") {
+		p.Warnings = append(p.Warnings, "what manages the pod is not told, and may begin its containers anew")
+		return false, nil
+	}
+	through, policy := h.runtimeOf(id)
+	if through == nil {
+		p.Warnings = append(
+			p.Warnings,
+			"no engine or runtime is known for it: what began it is not told, and may begin it "+
+				"anew",
+		)
+		return false, nil
+	}
+	p.Through = through.name()
+	if policy != "" && policy != "no" {
+		p.Warnings = append(
+			p.Warnings,
+			"its engine starts it again by itself ("+policy+"), but not after it was ended "+
+				"through the engine",
+		)
+	}
+	for key, value := range w.Labels {
+		if strings.HasPrefix(key, "io.kubernetes.") && value != "" && r.Verb == act.End {
+			p.Warnings = append(p.Warnings, "it is of a pod: what manages that begins it anew")
+			break
+		}
+	}
+	c := change{Kind: aContainer, What: "state of the container", File: id, After: "running"}
+	switch r.Verb {
+	case act.Pause:
+		c.After = "paused"
+		return true, p.set(h, c)
+	case act.Continue:
+		return true, p.set(h, c)
+	}
+	p.Warnings = append(p.Warnings, "what has ended cannot be brought back")
+	isForced, wait := r.Settings["force"] == "true", usualWait
+	if text := r.Settings["wait"]; text != "" {
+		wait, _ = time.ParseDuration(text) // it was checked
+	}
+	p.more = func(ctx context.Context, out *act.Outcome) error {
+		if err := through.end(ctx, id, isForced, wait); err != nil {
+			return err
+		}
+		if isForced {
+			wait = goneWithin
+		}
+		return h.sayEnded(ctx, p, wait, out)
+	}
+	return true, nil
+}
+
+// containerSystem is what manages containers: an engine or a runtime.
+type containerSystem interface {
+	name() string
+	end(ctx context.Context, id string, isForced bool, wait time.Duration) error
+	pause(ctx context.Context, id string, isPaused bool) error
+	state(ctx context.Context, id string) (string, error)
+}
+
+// runtimeOf finds what manages a container, and whether it would start it again by itself; nil where nothing is known.
+func (h *Host) runtimeOf(id string) (containerSystem, string) {
+	if h.Systems.Engine != "" {
+		e := newEngine(h.Systems.Engine)
+		if c, err := e.inspect(context.Background(), id); err == nil {
+			return e, c.HostConfig.RestartPolicy.Name
+		}
+	}
+	if file, program, ok := identify.StateOf(h.Run, id); ok {
+		if path, err := exec.LookPath(program); err == nil {
+			return &runtime{path, filepath.Dir(filepath.Dir(file))}, ""
+		}
+	}
+	return nil, ""
+}
+
+func (h *Host) readContainer(c *change) (string, error) {
+	through, _ := h.runtimeOf(c.File)
+	if through == nil {
+		return "", errGone
+	}
+	return through.state(context.Background(), c.File)
+}
+
+func (h *Host) writeContainer(c *change, value string) error {
+	through, _ := h.runtimeOf(c.File)
+	if through == nil {
+		return errGone
+	}
+	return through.pause(context.Background(), c.File, value == "paused")
+}
+
+// runtime is an OCI runtime, by its command (OCI Runtime Specification, "Runtime and Lifecycle").
+type runtime struct{ program, root string }
+
+func (r *runtime) name() string { return "the runtime " + filepath.Base(r.program) }
+
+func (r *runtime) call(ctx context.Context, args ...string) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, r.program, append([]string{"--root", r.root}, args...)...)
+	cmd.WaitDelay = 100 * time.Millisecond
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		first, _, _ := strings.Cut(strings.TrimSpace(string(out)), "\n")
+		return "", fmt.Errorf("%s refuses: %s (%w)", r.name(), first, err)
+	}
+	return string(out), nil
+}
+
+func (r *runtime) end(ctx context.Context, id string, isForced bool, _ time.Duration) error {
+	signal := "TERM"
+	if isForced {
+		signal = "KILL"
+		// A paused container takes no signal until it goes on.
+		if state, err := r.state(ctx, id); err == nil && state == "paused" {
+			_ = r.pause(ctx, id, false)
+		}
+	}
+	_, err := r.call(ctx, "kill", id, signal)
+	return err
+}
+
+func (r *runtime) pause(ctx context.Context, id string, isPaused bool) error {
+	verb := "resume"
+	if isPaused {
+		verb = "pause"
+	}
+	_, err := r.call(ctx, verb, id)
+	return err
+}
+
+func (r *runtime) state(ctx context.Context, id string) (string, error) {
+	out, err := r.call(ctx, "state", id)
+	if err != nil {
+		return "", err
+	}
+	var s struct {
+		Status string `json:"status"`
+	}
+	if err := json.Unmarshal([]byte(out), &s); err != nil {
+		return "", fmt.Errorf("read the state of container %s: %w", id, err)
+	}
+	return s.Status, nil
+}
+
+// engineAPI is a container engine behind the HTTP interface on a unix socket that several engines serve alike.
+type engineAPI struct {
+	socket string
+	http   *http.Client
+}
+
+func newEngine(socket string) *engineAPI {
+	dial := func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, "unix", socket)
+	}
+	return &engineAPI{socket, &http.Client{Timeout: act.LongestWait + 20*time.Second,
+		Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true}}}
+}
+
+func (e *engineAPI) name() string { return "the container engine" }
+
+type inspected struct {
+	State struct {
+		Status string
+	}
+	HostConfig struct {
+		RestartPolicy struct{ Name string }
+	}
+}
+
+func (e *engineAPI) call(ctx context.Context, method, path string, into any) error {
+	req, err := http.NewRequestWithContext(ctx, method, "http://engine"+path, nil)
+	if err != nil {
+		return err
+	}
+	resp, err := e.http.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(resp.Body, 4<<20))
+	if err != nil {
+		return err
+	}
+	if resp.StatusCode >= 300 && resp.StatusCode != http.StatusNotModified { // it is so already
+		var said struct{ Message string }
+		_ = json.Unmarshal(body, &said)
+		return fmt.Errorf("%s refuses: %s %s", e.name(), resp.Status, said.Message)
+	}
+	if into == nil {
+		return nil
+	}
+	return json.NewDecoder(bytes.NewReader(body)).Decode(into)
+}
+
+func (e *engineAPI) inspect(ctx context.Context, id string) (c inspected, err error) {
+	return c, e.call(ctx, http.MethodGet, "/containers/"+id+"/json", &c)
+}
+
+func (e *engineAPI) end(ctx context.Context, id string, isForced bool, wait time.Duration) error {
+	if isForced { // with no time to end by itself; unlike a signal alone, the engine does not start it again
+		return e.call(ctx, http.MethodPost, "/containers/"+id+"/stop?t=0", nil)
+	}
+	return e.call(ctx, http.MethodPost, fmt.Sprintf("/containers/%s/stop?t=%d", id, int(wait.Seconds())), nil)
+}
+
+func (e *engineAPI) pause(ctx context.Context, id string, isPaused bool) error {
+	verb := "unpause"
+	if isPaused {
+		verb = "pause"
+	}
+	return e.call(ctx, http.MethodPost, "/containers/"+id+"/"+verb, nil)
+}
+
+func (e *engineAPI) state(ctx context.Context, id string) (string, error) {
+	c, err := e.inspect(ctx, id)
+	return c.State.Status, err
+}
