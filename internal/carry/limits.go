@@ -111,8 +111,9 @@ func (h *Host) newOnes(p *plan, value func(*process) change) (values []change) {
 
 // planWeigh plans to change weights: of threads, and of a workload's group.
 func (h *Host) planWeigh(p *plan, r *act.Request) error {
-	for name, value := range r.Settings {
-		if name != "cpu-weight" && name != "io-weight" {
+	for _, name := range []string{"cpu-weight", "io-weight"} {
+		value := r.Settings[name]
+		if value == "" {
 			continue
 		}
 		if p.aim.workload == nil {

@@ -69,7 +69,7 @@ func (c *change) isAs(now, set string) bool {
 		b, err2 := cpuset.Parse(set)
 		return err1 == nil && err2 == nil && a.Equal(b)
 	case aFile:
-		if strings.Contains(filepath.Base(c.File), "cpuset.cpus") || strings.HasSuffix(c.File, "cpuset.mems") {
+		if filepath.Base(c.File) == "cpuset.cpus" { // which the kernel may write in another way
 			a, err1 := cpuset.Parse(now)
 			b, err2 := cpuset.Parse(set)
 			return err1 == nil && err2 == nil && a.Equal(b)
@@ -184,7 +184,7 @@ func gone(err error) error {
 
 // writeFile writes to a file of the kernel, in one call as it wants it. It never makes one.
 func writeFile(file, value string) error {
-	f, err := os.OpenFile(file, os.O_WRONLY, 0)
+	f, err := os.OpenFile(file, os.O_WRONLY|os.O_TRUNC, 0)
 	if err != nil {
 		return gone(err)
 	}
