@@ -117,7 +117,7 @@ func (h *Hub) whose(ctx context.Context, host *store.Host, r *act.Request) (map[
 	if err != nil {
 		return nil, err
 	}
-	list, err := h.store.WorkloadsOn(ctx, host.ID)
+	list, err := h.store.WorkloadsOn(ctx, host.ID, h.options.Now().Add(-time.Hour))
 	if err != nil {
 		return nil, err
 	}
@@ -279,12 +279,9 @@ func (h *Hub) Interventions(ctx context.Context, of *store.InterventionsOf) (lis
 	return list, undoneBy, err
 }
 
-// answersWithin is how long an answer waits for a host.
-const answersWithin = 20 * time.Second
-
 // AwaitAct waits until an act is in none of some states, and returns it as it is then, or after some seconds.
 func (h *Hub) AwaitAct(ctx context.Context, id string, while ...act.State) (store.Intervention, error) {
-	over := time.After(answersWithin)
+	over := time.After(h.options.ActsWait)
 	for {
 		woken, forget := h.orders.listen(actRoom(id))
 		x, err := h.Act(ctx, id)

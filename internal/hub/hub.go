@@ -51,6 +51,8 @@ var DefaultKeeping = store.Keeping{Minutes: 31 * 24 * time.Hour, Hours: 400 * 24
 type Options struct {
 	Keep store.Keeping // of minutes, hours and days; DefaultKeeping where it is zero
 	Now  func() time.Time
+	// ActsWait is how long an answer about an act waits for its host; 20 s where it is zero.
+	ActsWait time.Duration
 }
 
 // Hub is the service.
@@ -81,6 +83,9 @@ func New(s *store.Store, o Options) *Hub {
 	}
 	if o.Now == nil {
 		o.Now = time.Now
+	}
+	if o.ActsWait == 0 {
+		o.ActsWait = 20 * time.Second
 	}
 	return &Hub{store: s, options: o, watch: map[chan Committed]struct{}{},
 		watched: watched{hosts: map[string]wish{}}, passing: newPassing()}

@@ -451,11 +451,11 @@ func (s *Store) WorkloadsSince(ctx context.Context, t time.Time) ([]Workload, er
 		t).Order("id").Find(&w).Error
 }
 
-// WorkloadsOn lists the workloads of a host that are there or were lately, or wait for their first usage.
-func (s *Store) WorkloadsOn(ctx context.Context, hostID int32) ([]Workload, error) {
+// WorkloadsOn lists the workloads of a host that are there, were seen after a time, or wait for their first usage.
+func (s *Store) WorkloadsOn(ctx context.Context, hostID int32, t time.Time) ([]Workload, error) {
 	var w []Workload
 	return w, s.db.WithContext(ctx).Where("host_id = ? AND (alive OR last_at IS NULL OR last_at > ?)", hostID,
-		time.Now().Add(-time.Hour)).Order("id").Find(&w).Error
+		t).Order("id").Find(&w).Error
 }
 
 // Assign moves workloads to tenants from a time on.
