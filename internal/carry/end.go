@@ -154,17 +154,7 @@ func (h *Host) endByForce(ctx context.Context, p *plan, r *act.Request, out *act
 			return x.uid == uid && (x.comm == program || h.executable(x.pid) == program)
 		}
 	}
-	var err error
-	if c.births, err = netlink.OpenBirths(); err != nil {
-		h.Log.Warn(
-			"the kernel does not tell of births: what changes its parent meanwhile may be missed",
-			"error",
-			err,
-		)
-		c.births = nil
-	} else {
-		defer c.births.Close()
-	}
+	c.births = p.births
 	if g, whole := h.wholeGroup(p.aim); whole {
 		c.group = &g
 		if err := writeFile(filepath.Join(g.dir, "cgroup.kill"), "1"); err == nil {

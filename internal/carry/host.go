@@ -14,6 +14,7 @@ import (
 	"vinescale/core/account"
 	"vinescale/core/act"
 	"vinescale/internal/identify"
+	"vinescale/internal/kernel/netlink"
 )
 
 // Known is what is known of a host's workloads, as it was read last.
@@ -111,10 +112,21 @@ func (h *Host) Carry(ctx context.Context, o *act.Order, within time.Duration) ac
 	if time.Now().After(deadline) {
 		return failed(act.Expired, errors.New("the order came too late; nothing was done"))
 	}
+	var births *netlink.Births
+	if o.Request.Verb == act.End && o.Request.Settings["force"] == "true" {
+		// From before it is looked who is there, so that nobody is born in between.
+		if births, err = netlink.OpenBirths(); err != nil {
+			h.Log.Warn("the kernel does not tell of births: what leaves its family meanwhile may be missed", "error", err)
+			births = nil
+		} else {
+			defer births.Close()
+		}
+	}
 	p, err := h.plan(ctx, o)
 	if err != nil {
 		return failed(act.Refused, err)
 	}
+	p.births = births
 	if p.Identity != o.Identity {
 		return failed(
 			act.Refused,

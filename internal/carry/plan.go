@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"vinescale/core/act"
+	"vinescale/internal/kernel/netlink"
 )
 
 // plan is what an act would do: the preview tells of it, and carry does it.
@@ -16,6 +17,7 @@ type plan struct {
 	aim     *aim
 	touched []act.Touched // workloads
 	values  []change
+	births  *netlink.Births // while it is carried out, where somebody might escape; nil where they are not told
 	// more is done after the values are set; nil for nothing.
 	more func(ctx context.Context, out *act.Outcome) error
 	// again looks for what came meanwhile and is to be set too, such as threads made since; nil for nothing.

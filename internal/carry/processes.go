@@ -19,6 +19,7 @@ import (
 // process is a process as /proc tells of it.
 type process struct {
 	pid, parent int32
+	session     int32 // pid of who began its session
 	start       int64 // clock ticks since boot
 	uid         int64
 	comm        string
@@ -57,7 +58,7 @@ func (h *Host) look(pid int32) (process, error) {
 	if !ok {
 		return process{}, fmt.Errorf("read %s/status: %w", dir, text.ErrGarbage)
 	}
-	return process{pid: pid, parent: s.Parent, start: s.Start, uid: uid, comm: string(s.Comm), isKernel: s.Kernel,
+	return process{pid: pid, parent: s.Parent, session: s.Session, start: s.Start, uid: uid, comm: string(s.Comm), isKernel: s.Kernel,
 		state: s.State}, nil
 }
 
@@ -85,11 +86,16 @@ func (h *Host) all() ([]process, error) {
 	return list, nil
 }
 
-// descendants are those of a list that descend from others of it, with these.
+// descendants are those of a list that descend from others of it, with these. One that lost its parent is known by its
+// session, which only a descendant of who began it can be in.
 func descendants(list []process, from map[int32]bool) []process {
 	children := map[int32][]int32{}
 	for i := range list {
-		children[list[i].parent] = append(children[list[i].parent], list[i].pid)
+		p := &list[i]
+		children[p.parent] = append(children[p.parent], p.pid)
+		if p.session != p.pid && p.session != p.parent && p.session > 0 {
+			children[p.session] = append(children[p.session], p.pid)
+		}
 	}
 	in := map[int32]bool{}
 	var add func(pid int32)

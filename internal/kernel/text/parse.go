@@ -17,6 +17,7 @@ type Stat struct {
 	Comm    []byte
 	State   byte
 	Parent  int32
+	Session int32 // pid of the process that began its session, whether that is there or not
 	Kernel  bool
 	User    int64 // microseconds
 	System  int64
@@ -45,7 +46,7 @@ func ParseStat(b []byte) (s Stat, ok bool) {
 		switch n {
 		case 3:
 			s.State = f[0]
-		case 4, 9, 14, 15, 20, 22, 39:
+		case 4, 6, 9, 14, 15, 20, 22, 39:
 			v, ok := Number(f)
 			if !ok {
 				return s, false
@@ -53,6 +54,8 @@ func ParseStat(b []byte) (s Stat, ok bool) {
 			switch n {
 			case 4:
 				s.Parent = int32(v)
+			case 6:
+				s.Session = int32(v)
 			case 9:
 				s.Kernel = v&KernelThread != 0
 			case 14, 15:

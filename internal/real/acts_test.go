@@ -1,0 +1,390 @@
+package real
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vinescale/core/act"
+	"vinescale/internal/api"
+)
+
+// acting is a service with a collector of this host that carries out what it is ordered, over a line that can be cut.
+type acting struct {
+	*scene
+	t          *testing.T
+	service    *served
+	line       *wire
+	credential string
+	policy     string
+	collector  *exec.Cmd
+}
+
+func newActing(t *testing.T, listen string) *acting {
+	require.Zero(t, os.Geteuid(), "this test acts on what it starts: run it as root")
+	dir, err := os.MkdirTemp("", "vinescale-real-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755))
+	a := &acting{
+		scene:  &scene{dir: dir, program: built(t, "vinescale")},
+		t:      t,
+		policy: filepath.Join(dir, "acts.yaml"),
+	}
+	require.NoError(t, os.WriteFile(a.policy, []byte("allow: [{acts: [all]}]"), 0o600))
+	a.service = startService(t, dir, listen)
+	a.line = newWire(t, listen)
+	a.credential = strings.TrimSpace(string(a.service.run(t, "hosts", "enrol", "here")))
+	a.collect()
+	t.Cleanup(func() { a.collector.Process.Kill(); a.collector.Wait() })
+	return a
+}
+
+func (a *acting) collect() {
+	a.collector = exec.Command(
+		a.program,
+		"collect",
+		"--host",
+		"here",
+		"--spool",
+		filepath.Join(a.dir, "spool"),
+		"--tick",
+		"500ms",
+		"--acts",
+		a.policy,
+		"--service",
+		"http://"+a.line.address,
+		"--ebpf=false",
+	)
+	a.collector.Env = append(a.service.environment, "VINESCALE_CREDENTIAL="+a.credential)
+	log, err := os.OpenFile(filepath.Join(a.dir, "collector.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	require.NoError(a.t, err)
+	a.collector.Stdout, a.collector.Stderr = log, log
+	require.NoError(a.t, a.collector.Start())
+}
+
+// act has something done and returns what came of it, which may be a failure.
+func (a *acting) act(args ...string) (x api.Intervention) {
+	a.t.Helper()
+	cmd := exec.Command(a.program, append(append([]string{"act"}, args...), "--yes", "--as", "json")...)
+	cmd.Env = a.service.environment
+	cmd.Stderr = os.Stderr
+	out, err := cmd.Output()
+	require.NotEmpty(a.t, out, "%v: %v", args, err)
+	require.NoError(a.t, json.Unmarshal(out, &x), "%s", out)
+	return x
+}
+
+func (a *acting) done(args ...string) api.Intervention {
+	a.t.Helper()
+	x := a.act(args...)
+	require.Equal(a.t, string(act.Done), x.State, "%v: %s %+v", args, x.Detail, x.Outcome)
+	a.t.Logf("%v: %s", args, x.Detail)
+	return x
+}
+
+// known waits until the service knows a workload.
+func (a *acting) known(name string) {
+	require.Eventually(a.t, func() bool {
+		cmd := exec.Command(a.program, "find", name, "--as", "json")
+		cmd.Env = a.service.environment
+		out, err := cmd.Output()
+		return err == nil && strings.Contains(string(out), name)
+	}, 90*time.Second, 200*time.Millisecond, "%s is known", name)
+}
+
+// wire is a way to a service that can be cut.
+type wire struct {
+	address string
+	mu      sync.Mutex
+	isCut   bool
+	open    map[net.Conn]bool
+}
+
+func newWire(t *testing.T, to string) *wire {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	l := &wire{address: listener.Addr().String(), open: map[net.Conn]bool{}}
+	t.Cleanup(func() { listener.Close() })
+	go func() {
+		for {
+			near, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go l.join(near, to)
+		}
+	}()
+	return l
+}
+
+func (l *wire) join(near net.Conn, to string) {
+	far, err := net.Dial("tcp", to)
+	l.mu.Lock()
+	if err != nil || l.isCut {
+		l.mu.Unlock()
+		near.Close()
+		if err == nil {
+			far.Close()
+		}
+		return
+	}
+	l.open[near], l.open[far] = true, true
+	l.mu.Unlock()
+	go func() { io.Copy(far, near); far.Close() }()
+	io.Copy(near, far)
+	near.Close()
+}
+
+func (l *wire) cut(isCut bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.isCut = isCut; isCut {
+		for c := range l.open {
+			c.Close()
+		}
+		clear(l.open)
+	}
+}
+
+// marked lists the processes that have a word in their environment and have not ended.
+func marked(word string) (pids []int) {
+	files, _ := filepath.Glob("/proc/[0-9]*/environ")
+	for _, f := range files {
+		if b, err := os.ReadFile(f); err == nil && strings.Contains(string(b), word) {
+			if st, err := os.ReadFile(filepath.Join(filepath.Dir(f), "stat")); err == nil &&
+				!strings.Contains(string(st), ") Z ") {
+				pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(f)))
+				pids = append(pids, pid)
+			}
+		}
+	}
+	return pids
+}
+
+// began is when a process began, since boot.
+func began(t *testing.T, pid int) time.Duration {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	require.NoError(t, err)
+	ticks, err := strconv.Atoi(strings.Fields(string(b)[strings.LastIndexByte(string(b), ')')+1:])[19])
+	require.NoError(t, err)
+	return time.Duration(ticks) * 10 * time.Millisecond
+}
+
+// uptime is for how long the host has been up.
+func uptime(t *testing.T) time.Duration {
+	var seconds float64
+	_, err := fmt.Sscan(trimmed(t, "/proc/uptime"), &seconds)
+	require.NoError(t, err)
+	return time.Duration(seconds * float64(time.Second))
+}
+
+// shell starts a shell whose processes are marked.
+func (a *acting) shell(mark, script string) int {
+	cmd := exec.Command("sh", "-c", script)
+	cmd.Env = append(os.Environ(), mark+"=1")
+	cmd.Dir = a.dir
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	require.NoError(a.t, cmd.Start())
+	done := make(chan struct{})
+	go func() { defer close(done); cmd.Wait() }()
+	a.t.Cleanup(func() {
+		cmd.Process.Kill()
+		<-done
+		files, _ := filepath.Glob("/proc/[0-9]*/environ")
+		for _, f := range files { // only what this test made has the mark
+			if b, err := os.ReadFile(f); err == nil && strings.Contains(string(b), mark) {
+				pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(f)))
+				syscall.Kill(pid, syscall.SIGKILL)
+			}
+		}
+	})
+	return cmd.Process.Pid
+}
+
+func trimmed(t *testing.T, file string) string {
+	b, err := os.ReadFile(file)
+	require.NoError(t, err)
+	return strings.TrimSpace(string(b))
+}
+
+// TestActs_OnRealGroupsAndProcesses has every act of this kernel done on containers and processes made for it, read
+// back from the kernel, and undone.
+func TestActs_OnRealGroupsAndProcesses(t *testing.T) {
+	a := newActing(t, "127.0.0.1:17475")
+	grid := &burner{name: fmt.Sprintf("vinescale-acts-%d-grid", os.Getpid()), cores: 0.2}
+	swarm := &burner{name: fmt.Sprintf("vinescale-acts-%d-swarm", os.Getpid()), cores: 0.2, swarm: true}
+	a.container(t, grid, 120)
+	a.container(t, swarm, 120)
+	a.known(grid.name)
+	a.known(swarm.name)
+
+	for _, x := range []struct {
+		args  []string
+		files map[string]string // by file of the group: what it is meanwhile
+	}{
+		{[]string{"cap", grid.name, "--cpu", "0.25", "--memory", "64MiB", "--processes", "50"}, map[string]string{
+			"cpu/cpu.cfs_quota_us": "25000", "memory/memory.limit_in_bytes": "67108864", "pids/pids.max": "50"}},
+		{[]string{"weigh", grid.name, "--cpu-weight", "50"}, map[string]string{"cpu/cpu.shares": "512"}},
+		{[]string{"place", grid.name, "--cpuset", "1"}, map[string]string{"cpuset/cpuset.cpus": "1"}},
+		{[]string{"pause", grid.name}, map[string]string{"freezer/freezer.state": "FROZEN"}},
+	} {
+		before := map[string]string{}
+		path := func(file string) string {
+			controller, name, _ := strings.Cut(file, "/")
+			return filepath.Join("/sys/fs/cgroup", controller, grid.name, name)
+		}
+		for file := range x.files {
+			before[file] = trimmed(t, path(file))
+		}
+		done := a.done(x.args...)
+		for file, want := range x.files {
+			assert.Equal(t, want, trimmed(t, path(file)), "%v", x.args)
+			assert.NotEqual(t, want, before[file], "%v: it was another before", x.args)
+		}
+		if x.args[0] == "pause" {
+			assert.Equal(t, "the runtime runc", done.Preview.Through)
+		}
+		a.done("undo", done.ID)
+		for file := range x.files {
+			assert.Equal(t, before[file], trimmed(t, path(file)), "%v undone", x.args)
+		}
+	}
+	ended := a.done("end", swarm.name, "--force")
+	assert.Equal(t, "the runtime runc", ended.Preview.Through)
+	pids, err := os.ReadFile(filepath.Join("/sys/fs/cgroup/pids", swarm.name, "cgroup.procs"))
+	assert.True(t, err != nil || len(pids) == 0, "none of it is left: %q", pids)
+
+	mark := fmt.Sprintf("VINESCALE_ACTS_%d", os.Getpid())
+	// Each child leaves a grandchild behind, which the first process of the host adopts.
+	storm := a.shell(mark, "while :; do (sleep 300 &); sleep 0.01; done")
+	require.Eventually(t, func() bool { return len(marked(mark)) > 20 }, 20*time.Second, 5*time.Millisecond)
+	time.Sleep(time.Second) // for the collector to read whose it is
+	end := a.done("end", "--family", strconv.Itoa(storm), "--host", "here", "--force")
+	assert.Greater(t, end.Outcome.Hit, 20)
+	assert.Empty(t, marked(mark), "none of the family is left, those without a parent neither")
+
+	// A grandchild that begins a session of its own too is of the family only as far as the kernel tells of its birth:
+	// from when the act is carried out.
+	escaping := a.shell(mark, "while :; do (setsid sleep 300 &); sleep 0.01; done")
+	require.Eventually(t, func() bool { return len(marked(mark)) > 20 }, 20*time.Second, 5*time.Millisecond)
+	time.Sleep(time.Second)
+	a.done("end", "--family", strconv.Itoa(escaping), "--host", "here", "--force")
+	over := uptime(t)
+	time.Sleep(200 * time.Millisecond)
+	for _, pid := range marked(mark) {
+		began := began(t, pid)
+		assert.Less(t, began, over-100*time.Millisecond, "process %d", pid)
+	}
+}
+
+// TestActs_OnceWhateverBreaks cuts the line before, while and after an act is carried out, and ends the collector in
+// the middle of one. The target counts how often it was asked to end.
+func TestActs_OnceWhateverBreaks(t *testing.T) {
+	a := newActing(t, "127.0.0.1:17476")
+	asked := filepath.Join(a.dir, "asked")
+	mark := fmt.Sprintf("VINESCALE_FAULTS_%d", os.Getpid())
+	pid := strconv.Itoa(
+		a.shell(mark, "trap 'echo x >> "+asked+"' TERM; touch "+asked+"; while :; do sleep 0.05; done"),
+	)
+	require.Eventually(
+		t,
+		func() bool { _, err := os.Stat(asked); return err == nil },
+		10*time.Second,
+		time.Millisecond,
+	)
+	times := func() int {
+		b, err := os.ReadFile(asked)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(asked, nil, 0o600))
+		return strings.Count(string(b), "x")
+	}
+	require.Eventually(t, func() bool {
+		cmd := exec.Command(a.program, "act", "end", "--process", pid, "--host", "here", "--preview")
+		cmd.Env = a.service.environment
+		return cmd.Run() == nil
+	}, 60*time.Second, 500*time.Millisecond, "the host knows whose it is")
+
+	end := func(more ...string) <-chan api.Intervention {
+		came := make(chan api.Intervention, 1)
+		go func() {
+			came <- a.act(append([]string{"end", "--process", pid, "--host", "here", "--wait", "2s"}, more...)...)
+		}()
+		return came
+	}
+	state := func(id string) (x api.Intervention) {
+		require.NoError(t, json.Unmarshal(a.service.run(t, "act", "show", id, "--as", "json"), &x))
+		return x
+	}
+
+	x := <-end()
+	assert.Equal(t, string(act.Failed), x.State, "it does not listen: %s", x.Detail)
+	assert.Equal(t, 1, times())
+
+	// While it is carried out: the order is there, and what came of it cannot be told for a while.
+	came := end()
+	require.Eventually(
+		t,
+		func() bool { b, _ := os.ReadFile(asked); return len(b) > 0 },
+		20*time.Second,
+		time.Millisecond,
+	)
+	a.line.cut(true)
+	time.Sleep(4 * time.Second)
+	a.line.cut(false)
+	x = <-came
+	assert.Equal(t, string(act.Failed), x.State, x.Detail)
+	time.Sleep(12 * time.Second) // an order is given out again after ten
+	assert.Equal(t, 1, times(), "once")
+
+	// Before: the host cannot ask for orders until the act has expired.
+	var shown api.Intervention
+	require.NoError(
+		t,
+		json.Unmarshal(a.service.run(t, "act", "end", "--process", pid, "--host", "here", "--lives", "5s",
+			"--preview", "--as", "json"), &shown),
+	)
+	a.line.cut(true)
+	body := fmt.Sprintf(`{"identity":%q}`, shown.Preview.Identity)
+	confirm := exec.Command("sh", "-c", `curl -s -o /dev/null -X POST -H "Authorization: Bearer $VINESCALE_TOKEN" `+
+		`-H "Content-Type: application/json" -d '`+body+`' "$VINESCALE_SERVICE/api/v1/acts/`+shown.ID+`/confirm"`)
+	confirm.Env = a.service.environment
+	require.NoError(t, confirm.Start())
+	time.Sleep(7 * time.Second)
+	a.line.cut(false)
+	confirm.Wait()
+	require.Eventually(t, func() bool { return state(shown.ID).State == string(act.Expired) }, 20*time.Second,
+		200*time.Millisecond)
+	time.Sleep(2 * time.Second)
+	assert.Equal(t, 0, times(), "not at all")
+
+	// The collector ends in the middle, and another is started.
+	came = end()
+	require.Eventually(
+		t,
+		func() bool { b, _ := os.ReadFile(asked); return len(b) > 0 },
+		20*time.Second,
+		time.Millisecond,
+	)
+	require.NoError(t, a.collector.Process.Kill())
+	a.collector.Wait()
+	a.collect()
+	x = <-came
+	assert.Equal(t, string(act.Unknown), x.State, x.Detail)
+	assert.Contains(t, x.Detail, "the collector ended while it carried this out")
+	time.Sleep(2 * time.Second)
+	assert.Equal(t, 1, times(), "once")
+}
