@@ -781,6 +781,7 @@ func (p *peers) compare() {
 			assert.InDelta(t, own, sum, 0.05*own+0.05+paused(&l), "%s: its threads add up", share.Name)
 		}
 	}
+	p.act(service, credential)
 	residual := *l.Residual
 	t.Logf("%.1f s in all; in use %.3f s, residual %.3f s", time.Since(p.begin).Seconds(), *l.Used, residual)
 }

@@ -1,0 +1,140 @@
+package real
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vinescale/core/act"
+	"vinescale/internal/api"
+)
+
+// act has what runs ended, paused and placed, each through the system that manages it, and undone.
+func (p *peers) act(service *served, credential string) {
+	t := p.t
+	policy := p.put("acts.yaml", []byte("allow: [{acts: [all]}]"), 0o600)
+	a := &acting{scene: &scene{dir: p.dir, program: service.program}, t: t, service: service}
+	collector := exec.Command(
+		service.program,
+		"collect",
+		"--host",
+		"here",
+		"--spool",
+		filepath.Join(p.dir, "spool"),
+		"--tick",
+		"1s",
+		"--acts",
+		policy,
+		"--ask",
+		"engine=/run/engine.sock",
+		"--ask",
+		"libvirt=/run/libvirt/libvirt-sock",
+		"--ask",
+		"slurm",
+	)
+	collector.Env = append(service.environment, "VINESCALE_CREDENTIAL="+credential)
+	collector.Stderr = p.log("collect")
+	require.NoError(t, collector.Start())
+	defer func() { collector.Process.Kill(); collector.Wait() }()
+	p.eventually("the host takes orders", func() bool {
+		cmd := exec.Command(service.program, "act", "look", "--process", fmt.Sprint(os.Getpid()), "--host", "here",
+			"--preview")
+		cmd.Env = service.environment
+		return cmd.Run() == nil
+	})
+	through := func(system string, x api.Intervention) api.Intervention {
+		t.Helper()
+		require.NotNil(t, x.Preview)
+		assert.Equal(t, system, x.Preview.Through, "%s %s", x.Verb, x.Preview.Target)
+		return x
+	}
+	undone := func(x api.Intervention) { a.done("undo", x.ID) }
+	output := func(name string, args ...string) string {
+		out, _ := exec.Command(name, args...).Output()
+		return strings.TrimSpace(string(out))
+	}
+
+	// A container of an engine, and one of a bare runtime.
+	state := func() string {
+		return output("podman", "--root", filepath.Join(p.dir, "engine/root"), "--runroot", "/run/engine",
+			"--storage-driver", "vfs", "--tmpdir", "/run/engine-tmp", "ps", "--all", "--filter", "name=label-press",
+			"--format", "{{.State}}")
+	}
+	paused := through("the container engine", a.done("pause", "label-press"))
+	assert.Equal(t, "Paused", state())
+	undone(paused)
+	assert.Contains(t, state(), "Up ")
+	through("the container engine", a.done("end", "label-press", "--wait", "2s"))
+	assert.Contains(t, state(), "Exited")
+	through("the runtime runc", a.done("end", "must-intake-1", "--force"))
+
+	// A machine of its manager.
+	machine := func(args ...string) string {
+		return output("virsh", append([]string{"-c", "qemu:///system"}, args...)...)
+	}
+	paused = through("the machine manager", a.done("pause", "bottling-plc"))
+	assert.Equal(t, "paused", machine("domstate", "bottling-plc"))
+	undone(paused)
+	assert.Equal(t, "running", machine("domstate", "bottling-plc"))
+	pinned := func() string {
+		return strings.Fields(machine("vcpupin", "bottling-plc", "--vcpu", "0", "--live") + " x x x x x")[4]
+	}
+	before := pinned()
+	placed := through("the machine manager", a.done("place", "bottling-plc", "--vcpu", "0", "--cpus", "0"))
+	assert.Equal(t, "0", pinned())
+	undone(placed)
+	assert.Equal(t, before, pinned())
+	through("the machine manager", a.done("end", "bottling-plc", "--force"))
+	assert.Empty(t, machine("list", "--name"))
+
+	// A job that waits, and one that runs.
+	script := p.put("batch/wait.sh", []byte("#!/bin/sh\nexec sleep 100\n"), 0o755)
+	job := p.run("sbatch", "--parsable", "--begin=now+1hour", "--account=frost", "--output=/dev/null", script)
+	shown := func(id string) string { return output("squeue", "--noheader", "--format=%T %r", "--jobs="+id) }
+	held := through("the batch scheduler", a.done("hold", "--job", job, "--host", "here"))
+	assert.Contains(t, shown(job), "JobHeldAdmin")
+	undone(held)
+	assert.NotContains(t, shown(job), "JobHeld")
+	a.done("end", "--job", job, "--host", "here")
+	assert.Empty(t, shown(job))
+	running := ""
+	for i := range p.want {
+		if p.want[i].kind == "job" {
+			running = p.want[i].name
+		}
+	}
+	number := strings.TrimPrefix(running, "job ")
+	paused = through("the batch scheduler", a.done("pause", running))
+	assert.Contains(t, shown(number), "SUSPENDED")
+	undone(paused)
+	assert.Contains(t, shown(number), "RUNNING")
+	through("the batch scheduler", a.done("end", running))
+	assert.NotContains(t, shown(number), "RUNNING")
+
+	// Who is signed in: a line to the terminal, and out.
+	var signIns []api.Intervention
+	for _, user := range []string{"i.sauer", "m.abt"} {
+		cmd := exec.Command("sh", "-c", `"$0" workloads --where "kind == 'session' && owner == '`+user+
+			`'" --as csv --columns id | tail -1`, service.program)
+		cmd.Env = service.environment
+		id, err := cmd.Output()
+		require.NoError(t, err)
+		session := "workload/" + strings.TrimSpace(string(id))
+		if user == "i.sauer" {
+			x := a.done("message", session, "--text", "back up your work by noon")
+			assert.Contains(t, x.Detail, "written to 1 terminals")
+		}
+		signIns = append(signIns, a.done("end", session, "--force"))
+	}
+	for _, x := range signIns {
+		assert.Equal(t, string(act.Done), x.State)
+	}
+	time.Sleep(100 * time.Millisecond)
+	assert.Empty(t, output("pgrep", "-u", "2001,2004", "-f", "/burner .* [^ ]*/home/"), "what they ran is over")
+}
