@@ -78,9 +78,10 @@ func TestCheck_TakesWhatCanBeCarriedOutAndNothingElse(t *testing.T) {
 		assert.Equal(t, map[string]string{x.name: x.want}, clean.Settings)
 	}
 	for what, r := range map[string]act.Request{
-		"an act that is none":    {Verb: "reboot", Target: workload},
-		"nothing to change":      {Verb: act.Weigh, Target: workload},
-		"a cap of a process":     {Verb: act.Cap, Target: act.Target{Form: act.OfProcess, PID: 7}, Settings: map[string]string{"cpu": "1"}},
+		"an act that is none": {Verb: "reboot", Target: workload},
+		"nothing to change":   {Verb: act.Weigh, Target: workload},
+		"a cap of a process": {Verb: act.Cap, Target: act.Target{Form: act.OfProcess, PID: 7},
+			Settings: map[string]string{"cpu": "1"}},
 		"a process without one":  {Verb: act.Pause, Target: act.Target{Form: act.OfProcess}},
 		"a program of nobody":    {Verb: act.End, Target: act.Target{Form: act.OfProgram, Program: "press"}},
 		"a unit by a path":       {Verb: act.Start, Target: act.Target{Form: act.OfUnit, Unit: "../press.service"}},

@@ -43,7 +43,7 @@ func TestPolicy_EachCell(t *testing.T) {
 	for what, w := range map[string]act.Touched{
 		"by name":          {Name: "bottling-line", Kind: "vm", Tenant: "unassigned"},
 		"by key with path": {Key: "service:/system.slice/press.service", Name: "press", Tenant: "unassigned"},
-		"by unit":          {Key: "unit:must-pump.service", Name: "must-pump", Unit: "must-pump.service", Tenant: "unassigned"},
+		"by unit":          {Key: "unit:must-pump", Name: "must-pump", Unit: "must-pump.service", Tenant: "unassigned"},
 	} {
 		assert.ErrorContains(t, p.Decide(act.Pause, &w), "never touched", what)
 	}
@@ -72,6 +72,7 @@ func TestParsePolicy_AWordThatIsNotKnownIsAnError(t *testing.T) {
 
 // TestScope_EachCell is every operator's scope by host and tenant.
 func TestScope_EachCell(t *testing.T) {
+	frost := []string{"Frost Watch"}
 	pools := map[string][]string{"press-1": {"presses", "north"}, "terrace-2": {"terraces"}, "login-1": nil}
 	for _, x := range []struct {
 		scope   act.Scope
@@ -89,9 +90,9 @@ func TestScope_EachCell(t *testing.T) {
 		{act.Scope{Tenants: []string{"Frost Watch"}}, "login-1", []string{"Frost Watch", "Leaf Vision"}, false},
 		{act.Scope{Tenants: []string{"Frost Watch"}}, "login-1", []string{"unassigned"}, false},
 		{act.Scope{Tenants: []string{"Frost Watch"}}, "login-1", nil, false},
-		{act.Scope{Tenants: []string{"Frost Watch"}, Pools: []string{"north"}}, "press-1", []string{"Frost Watch"}, true},
-		{act.Scope{Tenants: []string{"Frost Watch"}, Pools: []string{"north"}}, "terrace-2", []string{"Frost Watch"}, false},
-		{act.Scope{Tenants: []string{"Frost Watch"}, Pools: []string{"north"}}, "press-1", []string{"Leaf Vision"}, false},
+		{act.Scope{Tenants: frost, Pools: []string{"north"}}, "press-1", frost, true},
+		{act.Scope{Tenants: frost, Pools: []string{"north"}}, "terrace-2", frost, false},
+		{act.Scope{Tenants: frost, Pools: []string{"north"}}, "press-1", []string{"Leaf Vision"}, false},
 	} {
 		err := x.scope.Allows(x.host, pools[x.host], x.tenants)
 		assert.Equal(t, x.want, err == nil, "%+v on %s for %v: %v", x.scope, x.host, x.tenants, err)

@@ -42,11 +42,12 @@ func TestActs_EachRoleMayDoItsOwnAndNothingElse(t *testing.T) {
 		method, path, body string
 		want               map[string]int
 	}{
-		{"GET", "/api/v1/acts", "", map[string]int{"administrator": 200, "operator": 200, "reader": 200, "collector": denied}},
+		{"GET", "/api/v1/acts", "", map[string]int{"administrator": 200, "operator": 200, "reader": 200,
+			"collector": denied}},
 		{"GET", "/api/v1/acts/register", "", map[string]int{"administrator": 200, "operator": 200, "reader": 200,
 			"collector": denied}},
-		{"GET", "/api/v1/acts/none", "", map[string]int{"administrator": unknown, "operator": unknown, "reader": unknown,
-			"collector": denied}},
+		{"GET", "/api/v1/acts/none", "", map[string]int{"administrator": unknown, "operator": unknown,
+			"reader": unknown, "collector": denied}},
 		{"POST", "/api/v1/acts", `{"host":"no-host","verb":"pause","target":{"form":"process","pid":7}}`,
 			map[string]int{"administrator": unknown, "operator": unknown, "reader": denied, "collector": denied}},
 		{"POST", "/api/v1/acts/none/confirm", `{"identity":"x"}`, map[string]int{"administrator": unknown,

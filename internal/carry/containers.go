@@ -169,6 +169,9 @@ func (h *Host) runtimeOf(id string) (containerSystem, string) {
 		}
 	}
 	if file, program, ok := identify.StateOf(h.Run, id); ok {
+		if h.IsStaged {
+			return staged(program), ""
+		}
 		if path, err := exec.LookPath(program); err == nil {
 			return &runtime{path, filepath.Dir(filepath.Dir(file))}, ""
 		}
@@ -245,6 +248,14 @@ func (r *runtime) state(ctx context.Context, id string) (string, error) {
 	}
 	return s.Status, nil
 }
+
+// staged is the runtime of a host that is made up of files: it has no program, and what it runs, runs.
+type staged string
+
+func (s staged) name() string                                           { return "the runtime " + string(s) }
+func (s staged) end(context.Context, string, bool, time.Duration) error { return errStaged }
+func (s staged) pause(context.Context, string, bool) error              { return errStaged }
+func (s staged) state(context.Context, string) (string, error)          { return "running", nil }
 
 // engineAPI is a container engine behind the HTTP interface on a unix socket that several engines serve alike.
 type engineAPI struct {

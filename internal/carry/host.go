@@ -44,7 +44,9 @@ type Options struct {
 	Systems Systems
 	// Self is the pid of the collector.
 	Self int32
-	Log  *slog.Logger
+	// IsStaged says that the host is made up of files: what an act would do is shown, and nothing is carried out.
+	IsStaged bool
+	Log      *slog.Logger
 }
 
 // Systems says where the systems are that manage workloads. An empty field is one that is not there.
@@ -87,6 +89,8 @@ func (r *refusal) Error() string { return r.why }
 
 func refuse(format string, a ...any) error { return &refusal{fmt.Sprintf(format, a...)} }
 
+var errStaged = errors.New("this host is staged: nothing runs on it that anything could be done to")
+
 // Preview shows what an act would do. The error says why it is refused.
 func (h *Host) Preview(ctx context.Context, o *act.Order) (*act.Preview, error) {
 	p, err := h.plan(ctx, o)
@@ -102,6 +106,9 @@ func (h *Host) Carry(ctx context.Context, o *act.Order, within time.Duration) ac
 	deadline := time.Now().Add(within) // by the monotonic clock
 	h.turn.Lock()
 	defer h.turn.Unlock()
+	if h.IsStaged {
+		return failed(act.Refused, errStaged)
+	}
 	before, err := h.journal.find(o.ID)
 	if err != nil {
 		return failed(act.Failed, fmt.Errorf("this host's journal of acts cannot be read: %w", err))
@@ -116,7 +123,11 @@ func (h *Host) Carry(ctx context.Context, o *act.Order, within time.Duration) ac
 	if o.Request.Verb == act.End && o.Request.Settings["force"] == "true" {
 		// From before it is looked who is there, so that nobody is born in between.
 		if births, err = netlink.OpenBirths(); err != nil {
-			h.Log.Warn("the kernel does not tell of births: what leaves its family meanwhile may be missed", "error", err)
+			h.Log.Warn(
+				"the kernel does not tell of births: what leaves its family meanwhile may be missed",
+				"error",
+				err,
+			)
 			births = nil
 		} else {
 			defer births.Close()

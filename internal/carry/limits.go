@@ -207,6 +207,9 @@ func (p *plan) has(c *change) bool {
 }
 
 func (h *Host) onThreads(x *process, k kind, what, value string) (values []change) {
+	if h.IsStaged {
+		return []change{{Kind: k, What: what, PID: x.pid, TID: x.pid, Start: x.start, After: value}}
+	}
 	for _, tid := range h.threads(x.pid) {
 		if start, err := h.threadStart(x.pid, tid); err == nil {
 			values = append(values, change{Kind: k, What: what, PID: x.pid, TID: tid, Start: start, After: value})

@@ -58,8 +58,8 @@ func (h *Host) look(pid int32) (process, error) {
 	if !ok {
 		return process{}, fmt.Errorf("read %s/status: %w", dir, text.ErrGarbage)
 	}
-	return process{pid: pid, parent: s.Parent, session: s.Session, start: s.Start, uid: uid, comm: string(s.Comm), isKernel: s.Kernel,
-		state: s.State}, nil
+	return process{pid: pid, parent: s.Parent, session: s.Session, start: s.Start, uid: uid,
+		comm: string(s.Comm), isKernel: s.Kernel, state: s.State}, nil
 }
 
 // isEnded tells whether a process has ended, though its parent may not have asked for it yet.

@@ -263,7 +263,8 @@ func TestUnits_AreActedOnThroughTheInitSystem(t *testing.T) {
 		return err.Error()
 	}
 	assert.Contains(t, refused(act.Start, "gone.service"), "there is no unit gone.service")
-	for _, name := range []string{"ssh.service", "sshd.service", "postgresql@15-main.service", "vinescale-collect.service"} {
+	for _, name := range []string{"ssh.service", "sshd.service", "postgresql@15-main.service",
+		"vinescale-collect.service"} {
 		assert.Contains(t, refused(act.End, name), "left alone", name)
 	}
 	s.policy = allowsAll + "\nnever: {units: [press.*]}"

@@ -13,6 +13,7 @@ import (
 
 	"vinescale/core/act"
 	"vinescale/core/cpuset"
+	"vinescale/internal/kernel/text"
 )
 
 // change is one value that an act sets: what it was, and what it is to be. It can be written to the journal, read
@@ -100,6 +101,9 @@ func (c *change) read(h *Host) (string, error) {
 		}
 		return state, gone(err)
 	case anAffinity, aNiceness, aPriority:
+		if h.IsStaged {
+			return h.readStaged(c)
+		}
 		if err := h.isThread(c); err != nil {
 			return "", err
 		}
@@ -250,6 +254,22 @@ func (h *Host) threadStart(pid, tid int32) (int64, error) {
 		return 0, errGone
 	}
 	return strconv.ParseInt(fields[19], 10, 64)
+}
+
+// readStaged reads a thread's value from files: the kernel, if it were asked, would tell of a thread of another host.
+func (h *Host) readStaged(c *change) (string, error) {
+	switch c.Kind {
+	case anAffinity:
+		b, err := os.ReadFile(filepath.Join(h.Proc, strconv.Itoa(int(c.PID)), "status"))
+		if err != nil {
+			return "", errGone
+		}
+		_, allowed, _ := text.ParseStatus(b)
+		return string(allowed), nil
+	case aNiceness:
+		return "0", nil
+	}
+	return "by niceness", nil
 }
 
 // Of I/O priorities (the kernel's "Block io priorities").

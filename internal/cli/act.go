@@ -252,7 +252,7 @@ func writePreview(w io.Writer, x *api.Intervention) {
 	fmt.Fprintf(w, "%s %s on %s, through %s\n", x.Verb, visible(p.Target), visible(x.Host), visible(p.Through))
 	writeChanges(w, p.Changes)
 	if len(p.Processes) > 0 {
-		fmt.Fprintf(w, "\nTouches %d processes\n", p.Total)
+		fmt.Fprintf(w, "\nTouches %s\n", processes(p.Total))
 		t := newTable(w)
 		t.row(
 			cell{"  pid", true},
@@ -279,11 +279,18 @@ func writePreview(w io.Writer, x *api.Intervention) {
 		fmt.Fprintln(w)
 	}
 	for _, text := range p.Warnings {
-		fmt.Fprintf(w, "Mind: %s.\n", visible(text))
+		fmt.Fprintf(w, "Mind: %s.\n", strings.ReplaceAll(folded(text), "\n", "\n      "))
 	}
 	if p.Undo != "" {
 		fmt.Fprintf(w, "Can be undone: %s.\n", p.Undo)
 	}
+}
+
+func processes(n int) string {
+	if n == 1 {
+		return "1 process"
+	}
+	return fmt.Sprint(n, " processes")
 }
 
 func writeChanges(w io.Writer, changes []act.Change) {

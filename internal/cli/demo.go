@@ -15,7 +15,9 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"vinescale/core/account"
+	"vinescale/core/act"
 	"vinescale/core/tenancy"
+	"vinescale/internal/carry"
 	"vinescale/internal/client"
 	"vinescale/internal/collect"
 	"vinescale/internal/hub"
@@ -443,8 +445,23 @@ func (d *demo) collect(ctx context.Context, h *stage.Host) error {
 	if err := d.bridge(ctx, h, to); err != nil {
 		return ended(ctx, err)
 	}
+	_, key, err := act.ParseCredential(d.credentials[h.Name])
+	if err != nil {
+		return err
+	}
+	t := d.tree(h)
 	return collect.New(collect.Options{
 		Host: h.Name, Source: reader, Names: reader.Registry(), Client: to, Spool: spool, BeforeTick: forward,
-		IdleGPUs: d.played[h.Name].idle,
+		IdleGPUs: d.played[h.Name].idle, OrderKey: key,
+		Acts: &carry.Options{
+			Users:    reader.Registry().Users(),
+			Journal:  filepath.Join(d.dir, "acts", h.Name),
+			IsStaged: true,
+			Proc:     t.Proc(),
+			Cgroup:   t.Cgroup(),
+			Sys:      t.Sys(),
+			Run:      t.Run(),
+			Policy:   func() (*act.Policy, error) { return act.ParsePolicy([]byte("allow: [{acts: [all]}]")) },
+		},
 	}).Run(ctx)
 }

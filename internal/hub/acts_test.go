@@ -297,15 +297,18 @@ func TestActs_WhatIsNotDoneInTimeIsNotDone(t *testing.T) {
 
 func TestActs_WhatMakesNoSenseIsSaid(t *testing.T) {
 	f := newActs(t)
+	frost := act.Request{Verb: act.Pause, Target: theJob("frost-ens")}
 	for what, x := range map[string]struct {
 		order hub.ActOrder
 		want  hub.Class
 	}{
-		"no host":       {hub.ActOrder{Request: act.Request{Verb: act.Pause, Target: theJob("frost-ens")}}, hub.Invalid},
-		"unknown host":  {hub.ActOrder{Host: "x", Request: act.Request{Verb: act.Pause, Target: theJob("frost-ens")}}, hub.NotFound},
-		"unknown act":   {hub.ActOrder{Host: "press-1", Request: act.Request{Verb: "sing", Target: theJob("frost-ens")}}, hub.Invalid},
-		"no such work":  {hub.ActOrder{Workload: 999, Request: act.Request{Verb: act.Pause}}, hub.NotFound},
-		"undoes no act": {hub.ActOrder{Request: act.Request{Verb: act.Undo, Target: act.Target{Form: act.OfAct, Act: "x"}}}, hub.NotFound},
+		"no host":      {hub.ActOrder{Request: frost}, hub.Invalid},
+		"unknown host": {hub.ActOrder{Host: "x", Request: frost}, hub.NotFound},
+		"unknown act": {hub.ActOrder{Host: "press-1", Request: act.Request{Verb: "sing", Target: theJob("frost-ens")}},
+			hub.Invalid},
+		"no such work": {hub.ActOrder{Workload: 999, Request: act.Request{Verb: act.Pause}}, hub.NotFound},
+		"undoes no act": {hub.ActOrder{Request: act.Request{Verb: act.Undo,
+			Target: act.Target{Form: act.OfAct, Act: "x"}}}, hub.NotFound},
 		"work elsewhere": {hub.ActOrder{Host: "press-1", Workload: 1, Request: act.Request{Verb: act.Pause}},
 			hub.Invalid},
 	} {

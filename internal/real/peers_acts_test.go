@@ -60,7 +60,8 @@ func (p *peers) act(service *served, credential string) {
 		return strings.TrimSpace(string(out))
 	}
 
-	for _, name := range []string{"label-press", "bottling-plc", "must-intake-1"} { // as what they are asked of tells them
+	// As those tell them that are asked of them.
+	for _, name := range []string{"label-press", "bottling-plc", "must-intake-1"} {
 		a.known(name)
 	}
 	// A container of an engine, and one of a bare runtime.

@@ -280,14 +280,17 @@ func (h *Host) renderGroup(w *writer, t Tree, x *Workload) {
 				d.Written, d.ReadOps, d.WriteOps)
 		}
 		w.file(filepath.Join(dir, "io.stat"), io.String())
+		quota, most := "max", "max"
 		if x.Limit > 0 {
-			w.file(filepath.Join(dir, "cpu.max"), fmt.Sprintf("%d 100000\n", int(x.Limit*100_000)))
-		}
-		if on := x.cpusetOn(h); on != "" {
-			w.file(filepath.Join(dir, "cpuset.cpus.effective"), on+"\n")
+			quota = fmt.Sprint(int(x.Limit * 100_000))
 		}
 		if x.Most > 0 {
-			w.file(filepath.Join(dir, "memory.max"), fmt.Sprintf("%d\n", x.Most))
+			most = fmt.Sprint(x.Most)
+		}
+		w.file(filepath.Join(dir, "cpu.max"), quota+" 100000\n")
+		w.file(filepath.Join(dir, "memory.max"), most+"\n")
+		if on := x.cpusetOn(h); on != "" {
+			w.file(filepath.Join(dir, "cpuset.cpus.effective"), on+"\n")
 		}
 		for of, weight := range byDir {
 			w.file(filepath.Join(t.Cgroup(), of, "cpu.weight"), fmt.Sprintf("%d\n", weight))

@@ -1,4 +1,5 @@
 import { createRootRoute, createRoute, createRouter } from '@tanstack/react-router'
+import { ActsPage } from './pages/acts/ActsPage'
 import { BalancePage } from './pages/balance/BalancePage'
 import { DisksPage } from './pages/disks/DisksPage'
 import { EventsPage } from './pages/events/EventsPage'
@@ -39,6 +40,7 @@ const routes = [
   createRoute({ getParentRoute: () => root, path: '/disks', component: DisksPage }),
   createRoute({ getParentRoute: () => root, path: '/network', component: NetworkPage }),
   createRoute({ getParentRoute: () => root, path: '/events', component: EventsPage }),
+  createRoute({ getParentRoute: () => root, path: '/acts', component: ActsPage }),
   createRoute({ getParentRoute: () => root, path: '/rules', component: RulesPage }),
 ] as const
 

@@ -50,6 +50,10 @@ export type Caveat = Schemas['Caveat']
 export type Ability = Schemas['Ability']
 export type Uncovered = Schemas['Uncovered']
 export type Identity = Schemas['Identity']
+export type Act = Schemas['Intervention']
+export type ActEntry = Schemas['ActEntry']
+export type ActToRequest = Schemas['ActInputBody']
+export type ValueChange = Schemas['Change']
 
 /** What the service answered when it could not do what was asked (RFC 9457). */
 export class ProblemError extends Error {

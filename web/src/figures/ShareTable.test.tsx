@@ -1,4 +1,5 @@
 import { createMemoryHistory, createRootRoute, createRoute, createRouter, RouterProvider } from '@tanstack/react-router'
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { cleanup, render, screen } from '@testing-library/react'
 import { Tooltip } from 'radix-ui'
 import { afterEach, describe, expect, it } from 'vitest'
@@ -22,7 +23,7 @@ const share = (s: Partial<Share>): Share => ({
   ...s,
 })
 
-async function rows(withHost: boolean, shares: Share[], warming: Warming[] = []) {
+async function rows(withHost: boolean, shares: Share[], warming: Warming[] = [], role = 'reader') {
   const ledger = {
     resource: 'cpu',
     capacity: 57600,
@@ -38,10 +39,14 @@ async function rows(withHost: boolean, shares: Share[], warming: Warming[] = [])
     component: () => <ShareTable ledger={ledger} colours={new Map([['Cellar Intake', 3]])} withHost={withHost} />,
   })
   const router = createRouter({ routeTree: root.addChildren([page]), history: createMemoryHistory() })
+  const queries = new QueryClient({ defaultOptions: { queries: { staleTime: Infinity } } })
+  queries.setQueryData(['me'], { name: 'winemaker', role })
   render(
-    <Tooltip.Provider>
-      <RouterProvider router={router as never} />
-    </Tooltip.Provider>,
+    <QueryClientProvider client={queries}>
+      <Tooltip.Provider>
+        <RouterProvider router={router as never} />
+      </Tooltip.Provider>
+    </QueryClientProvider>,
   )
   await screen.findByRole('table')
   return screen.getAllByRole('row').map((r) => [...(r as HTMLTableRowElement).cells].map((c) => c.textContent))
@@ -69,6 +74,20 @@ describe('the table of shares', () => {
     const [, , second] = await rows(false, [share({ workload_id: 8 })], warming)
     expect(second).toEqual(['must-\\u202e7 container', 'Cellar Intake', 'svc-cellar', 'first reading, usage in 23 s'])
     expect(screen.getByRole('link', { name: 'must-intake-1' }).getAttribute('href')).toBe('/workloads/8')
+  })
+  it('has acts on each workload for who may act, and for nobody else', async () => {
+    await rows(
+      false,
+      [share({ workload_id: 8 }), share({ name: 'kernel', kind: 'kernel', workload_id: 9 })],
+      [],
+      'operator',
+    )
+    expect(screen.getAllByRole('button', { name: /^Act on/ }).map((b) => b.getAttribute('aria-label'))).toEqual([
+      'Act on must-intake-1',
+    ])
+    cleanup()
+    await rows(false, [share({ workload_id: 8 })])
+    expect(screen.queryByRole('button', { name: /^Act on/ })).toBeNull()
   })
   it('shows a dash and the word for what is unavailable, not a zero', async () => {
     const [, first] = await rows(false, [

@@ -1,6 +1,7 @@
 import { Link } from '@tanstack/react-router'
 import type { Ledger, Share } from '../api/client'
 import { useTime } from '../time/useTime'
+import { ActButton, useMayAct } from './act/ActButton'
 import { shown } from './Name'
 import { Source } from './Source'
 import { WorkloadLink } from './WorkloadLink'
@@ -18,6 +19,7 @@ export function ShareTable({
 }) {
   const { search } = useTime()
   const unit = unitOf(ledger.resource, ledger.capacity)
+  const mayAct = useMayAct() && ledger.shares.some((s) => s.workload_id)
   return (
     <table className="min-w-160">
       <thead>
@@ -35,6 +37,7 @@ export function ShareTable({
             {withHost ? '% of the fleet' : '% of the host'}
           </th>
           <th scope="col">Source</th>
+          {mayAct && <ActsHead />}
         </tr>
       </thead>
       <tbody>
@@ -60,6 +63,15 @@ export function ShareTable({
               <Owner name={s.owner} />
             </td>
             <Figures share={s} ledger={ledger} />
+            {mayAct && (
+              <td>
+                {s.workload_id && s.kind !== 'kernel' && (
+                  <ActButton
+                    aim={{ form: 'workload', id: s.workload_id, name: s.name, kind: s.kind ?? '', host: s.host ?? '' }}
+                  />
+                )}
+              </td>
+            )}
           </tr>
         ))}
         {ledger.warming?.map((w) => (
@@ -72,13 +84,22 @@ export function ShareTable({
             <td>
               <Owner name={w.owner} />
             </td>
-            <td colSpan={4} className="text-ink-2">
+            <td colSpan={mayAct ? 5 : 4} className="text-ink-2">
               first reading, usage in {Math.ceil(w.due_in_seconds)} s
             </td>
           </tr>
         ))}
       </tbody>
     </table>
+  )
+}
+
+/** The head of the column that has what can be done. */
+export function ActsHead() {
+  return (
+    <th scope="col">
+      <span className="sr-only">Acts</span>
+    </th>
   )
 }
 

@@ -53,6 +53,7 @@ const pages = [
   { to: '/network', name: 'Network' },
   { to: '/gpus', name: 'GPUs' },
   { to: '/events', name: 'Events' },
+  { to: '/acts', name: 'Acts' },
   { to: '/rules', name: 'Rules' },
 ] as const
 

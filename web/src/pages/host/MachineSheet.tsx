@@ -1,5 +1,6 @@
 import type { Machine } from '../../api/client'
 import { useMachine } from '../../api/queries'
+import { ActButton } from '../../figures/act/ActButton'
 import { Heads } from '../../figures/Heads'
 import { shown } from '../../figures/Name'
 import { machineLines } from './machine'
@@ -15,7 +16,15 @@ export function MachineSheet({ host }: { host: string }) {
       <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
         <h2 id="machine-title">What it is made of</h2>
         {machine.failed.length > 0 && (
-          <span className="font-semibold text-wine">failed: {machine.failed.map(shown).join(', ')}</span>
+          <span className="flex flex-wrap items-baseline gap-x-3 gap-y-1">
+            <span className="font-semibold text-wine">failed:</span>
+            {machine.failed.map((unit) => (
+              <span key={unit} className="inline-flex items-baseline gap-1.5">
+                <span className="font-semibold text-wine">{shown(unit)}</span>
+                <ActButton aim={{ form: 'unit', unit, name: unit, host }} />
+              </span>
+            ))}
+          </span>
         )}
       </div>
       {machine.unavailable ? (

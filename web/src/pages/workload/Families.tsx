@@ -1,12 +1,15 @@
 import { useState } from 'react'
 import type { AboutWorkload, Family } from '../../api/client'
+import { ActButton, useMayAct } from '../../figures/act/ActButton'
 import { shown } from '../../figures/Name'
+import { ActsHead } from '../../figures/ShareTable'
 
 const most = 12
 
 /** The workload's processes at the newest reading: one block a family, parents above their children. */
 export function Families({ w }: { w: AboutWorkload }) {
   const [all, setAll] = useState(false)
+  const mayAct = useMayAct() && w.state !== 'ended'
   if (w.processes_at === null || w.families.length === 0) return null
   const families = all ? w.families : w.families.slice(0, most)
   return (
@@ -40,11 +43,12 @@ export function Families({ w }: { w: AboutWorkload }) {
             <th scope="col" className="num">
               CPU
             </th>
+            {mayAct && <ActsHead />}
           </tr>
         </thead>
         <tbody>
           {families.map((f) => (
-            <FamilyRows key={f.head.pid} family={f} />
+            <FamilyRows key={f.head.pid} family={f} host={mayAct ? w.host : null} />
           ))}
         </tbody>
       </table>
@@ -59,7 +63,8 @@ export function Families({ w }: { w: AboutWorkload }) {
   )
 }
 
-function FamilyRows({ family: f }: { family: Family }) {
+/** A family's processes. On which host acts may be done on them; null where they may not. */
+function FamilyRows({ family: f, host }: { family: Family; host: string | null }) {
   const several = f.processes > 1
   return (
     <>
@@ -74,6 +79,18 @@ function FamilyRows({ family: f }: { family: Family }) {
           <td className="num">{f.cores.toFixed(2)}</td>
           <td className="num">{(f.memory_bytes / 2 ** 20).toFixed(0)}</td>
           <td className="num">{f.cpus}</td>
+          {host && (
+            <td>
+              <ActButton
+                aim={{
+                  form: 'family',
+                  pid: f.head.pid,
+                  name: `${f.head.program} and ${f.processes - 1} below it`,
+                  host,
+                }}
+              />
+            </td>
+          )}
         </tr>
       )}
       {f.members.map((p) => (
@@ -87,6 +104,11 @@ function FamilyRows({ family: f }: { family: Family }) {
           <td className="num">{p.cores.toFixed(2)}</td>
           <td className="num">{(p.memory_bytes / 2 ** 20).toFixed(0)}</td>
           <td className="num">{p.cpu}</td>
+          {host && (
+            <td>
+              <ActButton aim={{ form: 'process', pid: p.pid, name: `${p.program}, process ${p.pid}`, host }} />
+            </td>
+          )}
         </tr>
       ))}
     </>

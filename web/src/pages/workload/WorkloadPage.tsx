@@ -1,3 +1,4 @@
+import { ActButton } from '../../figures/act/ActButton'
 import { Missed } from '../../figures/Missed'
 import { Link, useParams } from '@tanstack/react-router'
 import type { AboutWorkload } from '../../api/client'
@@ -31,6 +32,17 @@ export function WorkloadPage() {
         <span className="text-ink-2">
           {w.kind} · {w.state}
         </span>
+        {w.state !== 'ended' && (
+          <span className="ml-auto flex flex-wrap gap-2">
+            {w.kind === 'service' && w.facts.unit && (
+              <ActButton
+                aim={{ form: 'unit', unit: w.facts.unit, name: w.facts.unit, host: w.host }}
+                label="Its unit"
+              />
+            )}
+            <ActButton aim={{ form: 'workload', id: w.id, name: w.name, kind: w.kind, host: w.host }} />
+          </span>
+        )}
       </div>
       <Missed by={w} />
       <HowItWent

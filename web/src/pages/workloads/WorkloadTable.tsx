@@ -1,6 +1,8 @@
 import type { WorkloadLine } from '../../api/client'
 import { useWorkloads } from '../../api/queries'
+import { ActButton, useMayAct } from '../../figures/act/ActButton'
 import { asCSV, save } from '../../figures/listing'
+import { ActsHead } from '../../figures/ShareTable'
 import { Waiting } from '../../figures/Trouble'
 import { WorkloadLink } from '../../figures/WorkloadLink'
 import { useTime } from '../../time/useTime'
@@ -22,6 +24,7 @@ export function WorkloadTable({
   withKind: boolean
 }) {
   const { span, search } = useTime()
+  const mayAct = useMayAct()
   const pages = useWorkloads(span, narrowed, sort)
   if (!pages.data) return <Waiting error={pages.error} what="The workloads" />
   const lines = pages.data.pages.flatMap((p) => p.lines)
@@ -45,11 +48,19 @@ export function WorkloadTable({
               {columns.map((c) => (
                 <Head key={c.id} head={c.head} sort={c.sort} by={sort} set={setSort} isFigure={c.isFigure} />
               ))}
+              {mayAct && <ActsHead />}
             </tr>
           </thead>
           <tbody>
             {lines.map((w) => (
-              <Row key={`${w.id} ${w.tenant}`} of={w} columns={columns} withKind={withKind} search={search} />
+              <Row
+                key={`${w.id} ${w.tenant}`}
+                of={w}
+                columns={columns}
+                withKind={withKind}
+                search={search}
+                mayAct={mayAct}
+              />
             ))}
           </tbody>
         </table>
@@ -78,11 +89,13 @@ function Row({
   columns,
   withKind,
   search,
+  mayAct,
 }: {
   of: WorkloadLine
   columns: Column[]
   withKind: boolean
   search: object
+  mayAct: boolean
 }) {
   return (
     <tr>
@@ -95,6 +108,13 @@ function Row({
           {c.cell ? c.cell(w, search) : (c.value(w)?.toString() ?? '–')}
         </td>
       ))}
+      {mayAct && (
+        <td>
+          {w.kind !== 'kernel' && w.state !== 'ended' && (
+            <ActButton aim={{ form: 'workload', id: w.id, name: w.name, kind: w.kind, host: w.host }} />
+          )}
+        </td>
+      )}
     </tr>
   )
 }

@@ -1,0 +1,83 @@
+import type { Act, ActToRequest } from '../../api/client'
+
+/** What an act may be aimed at from a page: a workload by its number, or processes and units of a host. */
+export type Aim =
+  | { form: 'workload'; id: number; name: string; kind: string; host: string }
+  | { form: 'process' | 'family'; pid: number; name: string; host: string }
+  | { form: 'unit'; unit: string; name: string; host: string }
+  | { form: 'act'; act: string; name: string; host: string }
+
+/** What acts are called on buttons. */
+const words: Record<string, string> = {
+  end: 'End',
+  pause: 'Pause',
+  continue: 'Continue',
+  weigh: 'Weigh',
+  cap: 'Limit',
+  place: 'Place on CPUs',
+  start: 'Start',
+  restart: 'Restart',
+  reload: 'Reload',
+  'at-boot': 'Begin at boot',
+  hold: 'Hold',
+  release: 'Let go',
+  message: 'Write to its terminal',
+  look: 'Look closer',
+  undo: 'Undo',
+}
+
+export const verbWords = (verb: string): string => words[verb] ?? verb
+
+/** The acts that make sense for a target, in the order in which they are offered. */
+export function verbsFor(aim: Aim): string[] {
+  switch (aim.form) {
+    case 'workload': {
+      const own = aim.kind === 'session' ? ['message'] : []
+      return ['pause', 'continue', 'weigh', 'cap', 'place', ...own, 'end']
+    }
+    case 'process':
+      return ['look', 'pause', 'continue', 'weigh', 'place', 'end']
+    case 'family':
+      return ['pause', 'continue', 'weigh', 'place', 'end']
+    case 'unit':
+      return ['start', 'restart', 'reload', 'at-boot', 'end']
+    case 'act':
+      return ['undo']
+  }
+}
+
+/** The request of an act. Settings that were left empty are left out. */
+export function requestOf(aim: Aim, verb: string, settings: Record<string, string>, reason: string): ActToRequest {
+  const given = Object.fromEntries(
+    Object.entries(settings)
+      .map(([k, v]) => [k, v.trim()] as const)
+      .filter(([, v]) => v !== ''),
+  )
+  const body = { verb, settings: given, reason: reason.trim() }
+  switch (aim.form) {
+    case 'workload':
+      return { ...body, workload: aim.id, target: { form: 'workload' } }
+    case 'unit':
+      return { ...body, host: aim.host, target: { form: 'unit', unit: aim.unit } }
+    case 'act':
+      return { ...body, target: { form: 'act', act: aim.act } }
+    default:
+      return { ...body, host: aim.host, target: { form: aim.form, pid: aim.pid } }
+  }
+}
+
+/** Whether an act is on its way still. */
+export const isUnderWay = (a: Act): boolean => ['asked', 'confirmed', 'sent'].includes(a.state)
+
+/** Whether an act came to what it was to, or what is wrong with it. */
+export const isWell = (a: Act): boolean => ['done', 'previewed', 'asked', 'confirmed', 'sent'].includes(a.state)
+
+/** What the button that carries an act out says: it names what is hit. */
+export function confirmWords(a: Act): string {
+  const n = a.preview?.processes_total ?? 0
+  const verb = verbWords(a.verb)
+  if (a.verb === 'undo') return 'Put it back'
+  if (n > 1) return `${verb} (${n.toLocaleString('en')} processes)`
+  if (n === 1) return `${verb} process ${a.preview?.processes[0]?.pid ?? ''}`.trim()
+  return verb
+}
