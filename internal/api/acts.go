@@ -96,6 +96,7 @@ type confirmInput struct {
 	ID   string `path:"id"`
 	Body struct {
 		Identity string `json:"identity" doc:"That of the preview: it names what is hit."`
+		Reason   string `json:"reason,omitempty" maxLength:"1000" doc:"Where none was given before."`
 	}
 }
 
@@ -192,7 +193,7 @@ func actRoutes(api huma.API, s *service) {
 		OperationID: "confirm-act", Method: http.MethodPost, Path: Prefix + "/acts/{id}/confirm",
 		Summary: "Have an act carried out as its preview shows it", Metadata: operators(),
 	}, func(ctx context.Context, in *confirmInput) (*interventionOutput, error) {
-		x, err := s.hub.ConfirmAct(ctx, in.ID, in.Body.Identity)
+		x, err := s.hub.ConfirmAct(ctx, in.ID, in.Body.Identity, in.Body.Reason)
 		if err != nil {
 			return nil, asProblem(err)
 		}

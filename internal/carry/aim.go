@@ -99,8 +99,14 @@ func (h *Host) aimAtProcess(a *aim, r *act.Request, list []process) error {
 	a.members = []process{*p}
 	if t.Form == act.OfFamily {
 		a.members = descendants(list, map[int32]bool{p.pid: true})
-		a.words = fmt.Sprintf("process %d, %s of %s, and its %d descendants", p.pid, p.comm, h.Users.Name(p.uid),
-			len(a.members)-1)
+		switch n := len(a.members) - 1; n {
+		case 0:
+			a.words += ", which has no descendants"
+		case 1:
+			a.words += ", and its descendant"
+		default:
+			a.words += fmt.Sprintf(", and its %d descendants", n)
+		}
 	}
 	a.identity = append(a.identity, string(t.Form), fmt.Sprint(p.pid, " ", p.start))
 	return nil

@@ -57,7 +57,8 @@ func (h *Host) planJobOf(p *plan, r *act.Request, w *account.Workload) (bool, er
 	if m := jobNumber.FindStringSubmatch(w.Key); m != nil {
 		id = m[1]
 	}
-	if r.Verb != act.End && r.Verb != act.Pause && r.Verb != act.Continue {
+	if r.Verb != act.End && r.Verb != act.Pause && r.Verb != act.Continue ||
+		w.Recogniser == identify.BegunRecogniser { // of no scheduler
 		return false, nil
 	}
 	if id == "" || h.Systems.Jobs == "" {

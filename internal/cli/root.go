@@ -42,9 +42,12 @@ func Run(ctx context.Context, args []string, stdin io.Reader, stdout, stderr io.
 	root.SetErr(stderr)
 	err := root.ExecuteContext(ctx)
 	var usage usageError
+	var other exitError
 	switch {
 	case err == nil:
 		return ExitFine
+	case errors.As(err, &other):
+		return other.code
 	case errors.Is(err, errCondition):
 		return ExitCondition
 	case errors.As(err, &usage), isCobraUsage(err):
@@ -117,7 +120,7 @@ Begin with "vinescale weigh": who uses this host, right now.`,
 		newPins(),
 		newUnused(),
 		newAct(),
-		newActs(),
+		newActs(), newStart(),
 		newToken(),
 		newAudit(),
 		newVerify(),

@@ -193,8 +193,11 @@ func (h *Hub) mayAct(ctx context.Context, scope *act.Scope, host string, tenants
 }
 
 // ConfirmAct has an act carried out, and waits some seconds for what comes of it. Identity is that of the preview: it
-// names what is hit.
-func (h *Hub) ConfirmAct(ctx context.Context, id, identity string) (store.Intervention, error) {
+// names what is hit. A reason may be given here where none was when it was asked for.
+func (h *Hub) ConfirmAct(ctx context.Context, id, identity, reason string) (store.Intervention, error) {
+	if len(reason) > longestReason {
+		return store.Intervention{}, problem(Invalid, "a reason of %d bytes: at most %d", len(reason), longestReason)
+	}
 	x, err := h.Act(ctx, id)
 	if err != nil {
 		return x, err
@@ -214,6 +217,9 @@ func (h *Hub) ConfirmAct(ctx context.Context, id, identity string) (store.Interv
 		}
 		x.State, x.ConfirmedAt, x.ConfirmedBy, x.GivenAt = act.Confirmed, &now, who(ctx), nil
 		x.ExpiresAt = now.Add(time.Duration(x.LivesMillis) * time.Millisecond)
+		if x.Reason == "" {
+			x.Reason = strings.TrimSpace(reason)
+		}
 		return nil
 	})
 	if errors.Is(err, store.ErrExists) {

@@ -11,8 +11,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vinescale/core/account"
 	"vinescale/core/act"
+	"vinescale/core/question"
 	"vinescale/internal/hub"
+	"vinescale/internal/identify"
 	"vinescale/internal/store"
 	"vinescale/internal/testdb"
 )
@@ -128,12 +131,13 @@ func TestActs_FromTheRequestToTheOutcome(t *testing.T) {
 	require.NoError(t, f.report(f.host, x.ID, shows("job:frost-ens")))
 
 	winemaker := hub.As(ctx, store.Token{Name: "winemaker"})
-	_, err = f.ConfirmAct(winemaker, x.ID, "another")
+	_, err = f.ConfirmAct(winemaker, x.ID, "another", "")
 	assert.Equal(t, hub.Conflict, classOf(err))
-	x, err = f.ConfirmAct(winemaker, x.ID, "the same")
+	x, err = f.ConfirmAct(winemaker, x.ID, "the same", " because ")
 	require.NoError(t, err)
+	assert.Equal(t, "because", x.Reason)
 	assert.Equal(t, act.Confirmed, x.State)
-	_, err = f.ConfirmAct(winemaker, x.ID, "the same")
+	_, err = f.ConfirmAct(winemaker, x.ID, "the same", "")
 	assert.Equal(t, hub.Conflict, classOf(err), "once")
 	orders = f.take(f.host)
 	require.Len(t, orders, 1)
@@ -158,7 +162,7 @@ func TestActs_FromTheRequestToTheOutcome(t *testing.T) {
 	assert.Equal(t, "terrace-1", undo.Host, "where it was done")
 	require.Len(t, f.take(f.host), 1)
 	require.NoError(t, f.report(f.host, undo.ID, shows("job:frost-ens")))
-	_, err = f.ConfirmAct(ctx, undo.ID, "the same")
+	_, err = f.ConfirmAct(ctx, undo.ID, "the same", "")
 	require.NoError(t, err)
 	f.take(f.host)
 	require.NoError(t, f.report(f.host, undo.ID, came(act.Partly)))
@@ -216,17 +220,17 @@ func TestActs_EachScopeHoldsAtEveryStep(t *testing.T) {
 
 			// What an administrator asked for is not an operator's to confirm where it is not his.
 			asked := f.previewed(ctx, theJob(job), "job:"+job)
-			_, err = f.ConfirmAct(operator, asked.ID, "the same")
+			_, err = f.ConfirmAct(operator, asked.ID, "the same", "")
 			assert.Equal(t, may, err == nil, "%s confirms %s: %v", name, job, err)
 			f.take(f.host)
 		}
 	}
 	several := f.previewed(ctx, process, "job:frost-ens", "job:leaf-train")
 	frost := hub.As(ctx, store.Token{Name: "frost", Role: hub.Operator, Scope: scopes["frost"]})
-	_, err := f.ConfirmAct(frost, several.ID, "the same")
+	_, err := f.ConfirmAct(frost, several.ID, "the same", "")
 	assert.Equal(t, hub.Denied, classOf(err), "all that is touched must be in it")
 	nothing := f.previewed(ctx, process)
-	_, err = f.ConfirmAct(frost, nothing.ID, "the same")
+	_, err = f.ConfirmAct(frost, nothing.ID, "the same", "")
 	assert.Equal(t, hub.Denied, classOf(err), "a host that does not say what it touches opens nothing")
 }
 
@@ -248,13 +252,13 @@ func TestActs_WhatIsNotDoneInTimeIsNotDone(t *testing.T) {
 
 	left := f.previewed(ctx, theJob("frost-ens"), "job:frost-ens")
 	f.now = f.now.Add(10 * time.Minute)
-	_, err = f.ConfirmAct(ctx, left.ID, "the same")
+	_, err = f.ConfirmAct(ctx, left.ID, "the same", "")
 	assert.Equal(t, hub.Conflict, classOf(err))
 	is(left.ID, act.Expired)
 
 	late := f.previewed(ctx, theJob("frost-ens"), "job:frost-ens")
 	f.now = f.now.Add(5 * time.Minute)
-	_, err = f.ConfirmAct(ctx, late.ID, "the same")
+	_, err = f.ConfirmAct(ctx, late.ID, "the same", "")
 	require.NoError(t, err, "its life begins anew when it is confirmed")
 	f.now = f.now.Add(2*time.Minute - time.Second)
 	orders := f.take(f.host)
@@ -278,7 +282,7 @@ func TestActs_WhatIsNotDoneInTimeIsNotDone(t *testing.T) {
 	is(late.ID, act.Done)
 
 	cut := f.previewed(ctx, theJob("frost-ens"), "job:frost-ens")
-	_, err = f.ConfirmAct(ctx, cut.ID, "the same")
+	_, err = f.ConfirmAct(ctx, cut.ID, "the same", "")
 	require.NoError(t, err)
 	require.Len(t, f.take(f.host), 1)
 	f.now = f.now.Add(10 * time.Second)
@@ -315,7 +319,7 @@ func TestActs_WhatMakesNoSenseIsSaid(t *testing.T) {
 		_, err := f.RequestAct(ctx, &x.order)
 		assert.Equal(t, x.want, classOf(err), "%s: %v", what, err)
 	}
-	_, err := f.ConfirmAct(ctx, "nothing", "")
+	_, err := f.ConfirmAct(ctx, "nothing", "", "")
 	assert.Equal(t, hub.NotFound, classOf(err))
 	_, err = f.Orders(ctx, f.host, "short", 0)
 	assert.Equal(t, hub.Invalid, classOf(err))
@@ -384,7 +388,36 @@ func TestActs_ReachAHostAtAnotherInstance(t *testing.T) {
 		Target: act.Target{Form: act.OfProcess, PID: 7}}})
 	require.NoError(t, err)
 	require.Equal(t, act.Previewed, x.State)
-	x, err = hubs[0].ConfirmAct(ctx, x.ID, "the same")
+	x, err = hubs[0].ConfirmAct(ctx, x.ID, "the same", "")
 	require.NoError(t, err)
 	assert.Equal(t, act.Done, x.State)
+}
+
+// TestBegun_IsOfTheTenantThatItWasBegunForUnlessARuleSaysOtherwise: a label alone is anybody's to set, so it counts only
+// where the host recognised the work as begun by this program.
+func TestBegun_IsOfTheTenantThatItWasBegunForUnlessARuleSaysOtherwise(t *testing.T) {
+	f := newFixture(t)
+	f.tenant("Frost Watch", "name == 'ruled'")
+	_, err := f.AddTenant(ctx, "Leaf Vision")
+	require.NoError(t, err)
+	begun := func(name, tenant, recogniser string) account.Workload {
+		w := job(name, "root")
+		w.Recogniser, w.Labels = recogniser, map[string]string{identify.TenantLabel: tenant}
+		return w
+	}
+	require.NoError(t, f.send(1, begun("plain", "Leaf Vision", identify.BegunRecogniser),
+		begun("ruled", "Leaf Vision", identify.BegunRecogniser), begun("claimed", "Leaf Vision", "OCI runtime"),
+		begun("unknown", "Nobody", identify.BegunRecogniser)))
+	lines, _, err := f.Workloads(
+		ctx,
+		hub.Asked{Span: question.Span{From: noon, To: noon.Add(time.Hour)}},
+		hub.Page{},
+	)
+	require.NoError(t, err)
+	got := map[string]string{}
+	for _, l := range lines {
+		got[l.Name] = l.Tenant
+	}
+	assert.Equal(t, map[string]string{"plain": "Leaf Vision", "ruled": "Frost Watch", "claimed": hub.Unassigned,
+		"unknown": hub.Unassigned}, got)
 }

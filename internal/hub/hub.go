@@ -11,6 +11,7 @@ import (
 	"vinescale/core/account"
 	"vinescale/core/explain"
 	"vinescale/core/tenancy"
+	"vinescale/internal/identify"
 	"vinescale/internal/store"
 	"vinescale/internal/wire"
 )
@@ -63,7 +64,8 @@ type Hub struct {
 	mu      sync.Mutex
 	book    tenancy.Book
 	pools   map[string][]string // by host
-	version int64               // of book and pools
+	tenants map[string]int32    // by name
+	version int64               // of book, pools and tenants
 	watch   map[chan Committed]struct{}
 	watched watched
 	passing passing
@@ -252,24 +254,30 @@ func (h *Hub) byRulesInForce(ctx context.Context, put func(book *judge, version 
 // judge is a list of rules with what they may ask about hosts.
 type judge struct {
 	tenancy.Book
-	pools map[string][]string
+	pools   map[string][]string
+	tenants map[string]int32 // by name
 }
 
 func (j *judge) subject(host string, w account.Workload) tenancy.Subject {
 	return tenancy.Subject{Host: host, Pools: j.pools[host], Workload: w}
 }
 
+// assign says whose a workload is: by the first rule that matches, and where none does, by what it was begun for.
 func (j *judge) assign(host string, w account.Workload) tenancy.Rule {
-	return j.Assign(j.subject(host, w))
+	rule := j.Assign(j.subject(host, w))
+	if rule.TenantID == 0 && w.Recogniser == identify.BegunRecogniser {
+		rule.TenantID = j.tenants[w.Labels[identify.TenantLabel]]
+	}
+	return rule
 }
 
 // with is the same judge by another list of rules.
-func (j *judge) with(book tenancy.Book) *judge { return &judge{book, j.pools} }
+func (j *judge) with(book tenancy.Book) *judge { return &judge{book, j.pools, j.tenants} }
 
 // rules returns the compiled rules and their version.
 func (h *Hub) rules(ctx context.Context) (*judge, int64, error) {
 	h.mu.Lock()
-	known, version := &judge{h.book, h.pools}, h.version
+	known, version := &judge{h.book, h.pools, h.tenants}, h.version
 	h.mu.Unlock()
 	if version != 0 {
 		return known, version, nil
@@ -282,6 +290,14 @@ func (h *Hub) rules(ctx context.Context) (*judge, int64, error) {
 	if err != nil {
 		return nil, 0, err
 	}
+	list, err := h.store.Tenants(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	tenants := map[string]int32{}
+	for i := range list {
+		tenants[list[i].Name] = list[i].ID
+	}
 	var book tenancy.Book
 	for _, r := range records {
 		rule, err := tenancy.Compile(r.ID, r.TenantID, r.Expression)
@@ -291,14 +307,14 @@ func (h *Hub) rules(ctx context.Context) (*judge, int64, error) {
 		book = append(book, rule)
 	}
 	h.mu.Lock()
-	h.book, h.pools, h.version = book, pools, version
+	h.book, h.pools, h.tenants, h.version = book, pools, tenants, version
 	h.mu.Unlock()
-	return &judge{book, pools}, version, nil
+	return &judge{book, pools, tenants}, version, nil
 }
 
 func (h *Hub) forgetRules() {
 	h.mu.Lock()
-	h.book, h.pools, h.version = nil, nil, 0
+	h.book, h.pools, h.tenants, h.version = nil, nil, nil, 0
 	h.mu.Unlock()
 }
 

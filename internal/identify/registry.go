@@ -70,6 +70,7 @@ type Options struct {
 // Recognisers are tried in the order in which they stand here, and the first that claims a cgroup or a process has it.
 // What knows most of it comes first:
 //
+//   - Work that this program began has a group that only root could make, and is nothing else.
 //   - A site's own way of naming its jobs comes before all, because the administrator has said so.
 //   - A runtime's own record names a container for certain, so it comes before what only follows from a path: the name
 //     of a pod, of an engine's container, of a machine's scope. A pod is not mistaken for an engine's container.
@@ -93,7 +94,10 @@ func NewRegistry(o Options) *Registry {
 	r.jobs = batch{r.users, r.trusted}
 	signIns := sessions{r.users, bootMark(o.Boot)}
 	r.byPath = []recogniser[ByPath]{
-		{"OCI runtime", oci.recognise}, {"pod", oci.pod}, {"container engine", engine{r.users}.recognise},
+		{
+			BegunRecogniser,
+			begun{run, r.users}.recognise,
+		}, {"OCI runtime", oci.recognise}, {"pod", oci.pod}, {"container engine", engine{r.users}.recognise},
 		{"virtual machine", machines.byPath},
 		{"batch job", r.jobs.byPath}, {"sign-in", signIns.byPath}, {"unit", services{r.users}.recognise},
 	}
@@ -207,7 +211,10 @@ func (r *Registry) Brief(uid int64) account.WorkloadID {
 	}
 	name := r.users.Name(uid)
 	id = r.intern(account.Workload{
-		Key: "brief:" + strconv.FormatInt(uid, 10), Kind: amount.Loose, Name: "brief programs of " + name, Owner: name,
+		Key: "brief:" + strconv.FormatInt(
+			uid,
+			10,
+		), Kind: amount.Loose, Name: "brief programs of " + name, Owner: name,
 		UID: uid, Recogniser: "user", Facts: map[string]string{},
 	}, "in no container, machine, job, sign-in or unit, and in no family that lived a minute or was large")
 	r.mu.Lock()
@@ -349,7 +356,17 @@ func sound(s string) string {
 const mostLabels = 100
 
 func soundWorkload(w account.Workload) account.Workload {
-	w.Key, w.Name, w.Owner, w.Path, w.Outer = sound(w.Key), sound(w.Name), sound(w.Owner), sound(w.Path), sound(w.Outer)
+	w.Key, w.Name, w.Owner, w.Path, w.Outer = sound(
+		w.Key,
+	), sound(
+		w.Name,
+	), sound(
+		w.Owner,
+	), sound(
+		w.Path,
+	), sound(
+		w.Outer,
+	)
 	w.Labels, w.Facts = soundMap(w.Labels), soundMap(w.Facts)
 	return w
 }

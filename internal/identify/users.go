@@ -2,12 +2,14 @@ package identify
 
 import (
 	"bufio"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 )
 
@@ -47,6 +49,23 @@ func (u *Users) UID(name string) (uid int64, ok bool) {
 	u.refresh()
 	uid, ok = u.byName[name]
 	return uid, ok
+}
+
+// Credential is what a process runs as that runs as a user: his groups are those that list him.
+func (u *Users) Credential(name string) (*syscall.Credential, error) {
+	uid, ok := u.UID(name)
+	if !ok {
+		return nil, fmt.Errorf("this host has no user %q", name)
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	c := &syscall.Credential{Uid: uint32(uid), Gid: uint32(u.primary[uid])}
+	for gid, group := range u.groupNames {
+		if slices.Contains(u.members[name], group) {
+			c.Groups = append(c.Groups, uint32(gid))
+		}
+	}
+	return c, nil
 }
 
 // Groups are the names of the groups a user is in, sorted.

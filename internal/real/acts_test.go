@@ -20,6 +20,7 @@ import (
 
 	"vinescale/core/act"
 	"vinescale/internal/api"
+	"vinescale/internal/sheet"
 )
 
 // acting is a service with a collector of this host that carries out what it is ordered, over a line that can be cut.
@@ -31,9 +32,11 @@ type acting struct {
 	credential string
 	policy     string
 	collector  *exec.Cmd
+	more       []string // arguments of the collector
 }
 
-func newActing(t *testing.T, listen string) *acting {
+// newActing starts both. More are arguments of the collector.
+func newActing(t *testing.T, listen string, more ...string) *acting {
 	require.Zero(t, os.Geteuid(), "this test acts on what it starts: run it as root")
 	dir, err := os.MkdirTemp("", "vinescale-real-")
 	require.NoError(t, err)
@@ -43,6 +46,7 @@ func newActing(t *testing.T, listen string) *acting {
 		scene:  &scene{dir: dir, program: built(t, "vinescale")},
 		t:      t,
 		policy: filepath.Join(dir, "acts.yaml"),
+		more:   more,
 	}
 	require.NoError(t, os.WriteFile(a.policy, []byte("allow: [{acts: [all]}]"), 0o600))
 	a.service = startService(t, dir, listen)
@@ -54,8 +58,7 @@ func newActing(t *testing.T, listen string) *acting {
 }
 
 func (a *acting) collect() {
-	a.collector = exec.Command(
-		a.program,
+	args := []string{
 		"collect",
 		"--host",
 		"here",
@@ -66,9 +69,9 @@ func (a *acting) collect() {
 		"--acts",
 		a.policy,
 		"--service",
-		"http://"+a.line.address,
-		"--ebpf=false",
-	)
+		"http://" + a.line.address,
+	}
+	a.collector = exec.Command(a.program, append(args, a.more...)...)
 	a.collector.Env = append(a.service.environment, "VINESCALE_CREDENTIAL="+a.credential)
 	log, err := os.OpenFile(filepath.Join(a.dir, "collector.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	require.NoError(a.t, err)
@@ -224,7 +227,7 @@ func trimmed(t *testing.T, file string) string {
 // TestActs_OnRealGroupsAndProcesses has every act of this kernel done on containers and processes made for it, read
 // back from the kernel, and undone.
 func TestActs_OnRealGroupsAndProcesses(t *testing.T) {
-	a := newActing(t, "127.0.0.1:17475")
+	a := newActing(t, "127.0.0.1:17475", "--ebpf=false")
 	grid := &burner{name: fmt.Sprintf("vinescale-acts-%d-grid", os.Getpid()), cores: 0.2}
 	swarm := &burner{name: fmt.Sprintf("vinescale-acts-%d-swarm", os.Getpid()), cores: 0.2, swarm: true}
 	a.container(t, grid, 120)
@@ -294,7 +297,7 @@ func TestActs_OnRealGroupsAndProcesses(t *testing.T) {
 // TestActs_OnceWhateverBreaks cuts the line before, while and after an act is carried out, and ends the collector in
 // the middle of one. The target counts how often it was asked to end.
 func TestActs_OnceWhateverBreaks(t *testing.T) {
-	a := newActing(t, "127.0.0.1:17476")
+	a := newActing(t, "127.0.0.1:17476", "--ebpf=false")
 	asked := filepath.Join(a.dir, "asked")
 	mark := fmt.Sprintf("VINESCALE_FAULTS_%d", os.Getpid())
 	pid := strconv.Itoa(
@@ -387,4 +390,87 @@ func TestActs_OnceWhateverBreaks(t *testing.T) {
 	assert.Contains(t, x.Detail, "the collector ended while it carried this out")
 	time.Sleep(2 * time.Second)
 	assert.Equal(t, 1, times(), "once")
+}
+
+// TestStart_IsKnownFromItsFirstInstant begins work in a group of its own, on one CPU: the book has all of its time, by
+// its name and for the tenant that it was begun for.
+func TestStart_IsKnownFromItsFirstInstant(t *testing.T) {
+	a := newActing(t, "127.0.0.1:17477")
+	a.service.run(t, "tenant", "add", "Frost Watch")
+	name := fmt.Sprintf("vinescale-begun-%d", os.Getpid())
+	record := filepath.Join(a.dir, "record")
+	time.Sleep(4 * time.Second) // for the collector's first readings
+	seen := make(chan map[string]string, 1)
+	go func() {
+		is := map[string]string{}
+		for end := time.Now().Add(20 * time.Second); time.Now().Before(end) && is["cpuset/cpuset.cpus"] == ""; {
+			for _, file := range []string{"cpuset/cpuset.cpus", "cpu/cpu.shares"} {
+				b, _ := os.ReadFile(
+					filepath.Join("/sys/fs/cgroup", strings.Split(file, "/")[0], "vinescale", "begun-"+name,
+						strings.Split(file, "/")[1]),
+				)
+				is[file] = strings.TrimSpace(string(b))
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		seen <- is
+	}()
+	start := exec.Command(
+		a.program,
+		"start",
+		"--name",
+		name,
+		"--cpus",
+		"1",
+		"--weight",
+		"200",
+		"--tenant",
+		"Frost Watch",
+		"--",
+		built(t, "burner"),
+		"4",
+		"0.6",
+		record,
+	)
+	out, err := start.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	is := <-seen
+	assert.Equal(t, "1", is["cpuset/cpuset.cpus"])
+	assert.Equal(t, "2048", is["cpu/cpu.shares"])
+	left, _ := filepath.Glob("/sys/fs/cgroup/*/vinescale/begun-" + name)
+	assert.Empty(t, left, "its groups went with it")
+	time.Sleep(time.Second)
+	require.NoError(t, a.collector.Process.Signal(syscall.SIGINT))
+	a.collector.Wait()
+	var l sheet.Ledger
+	require.NoError(
+		t,
+		json.Unmarshal(a.service.run(t, "share", "--by", "workload", "--host", "here", "--span", "10m",
+			"--as", "json"), &l),
+	)
+	for _, s := range l.Shares {
+		if s.Name != name {
+			continue
+		}
+		assert.Equal(
+			t,
+			[]string{"job", "root", "Frost Watch", "counted"},
+			[]string{s.Kind, s.Owner, s.Tenant, s.Source},
+		)
+		lines := strings.Split(strings.TrimSpace(string(read(t, record))), "\n")
+		var wall, last int64
+		_, err := fmt.Sscan(lines[len(lines)-1], &wall, &last)
+		require.NoError(t, err)
+		t.Logf("own clock %.3f s, charged %.3f s", float64(last)/1e9, *s.Amount)
+		// The program that began it is in its group for a moment, before and after.
+		assert.InDelta(t, float64(last)/1e9, *s.Amount, 0.06+paused(&l))
+		return
+	}
+	t.Errorf("%s is not in the ledger", name)
+}
+
+func read(t *testing.T, file string) []byte {
+	b, err := os.ReadFile(file)
+	require.NoError(t, err)
+	return b
 }

@@ -1597,6 +1597,8 @@ export interface components {
         ConfirmInputBody: {
             /** @description That of the preview: it names what is hit. */
             identity: string;
+            /** @description Where none was given before. */
+            reason?: string;
         };
         ControllerLine: {
             /** @description Address of its PCI function, or the name of another kind of bus. */

@@ -37,6 +37,7 @@ const act = (a: Partial<Act>): Act =>
     verb: 'end',
     state: 'previewed',
     detail: '',
+    reason: '',
     can_undo: false,
     preview: {
       target: 'process 7, pruner of m.abt, and its 1 descendants',
@@ -98,9 +99,10 @@ test('nothing is carried out before it was shown and confirmed, and the confirma
   const dialog = screen.getByRole('dialog').textContent
   for (const words of ['sshd', 'lets administrators in', 'label-render', 'cannot be brought back', 'cannot be undone'])
     expect(dialog).toContain(words)
+  fireEvent.change(screen.getByLabelText('Reason'), { target: { value: ' the harvest ' } })
   fireEvent.click(carry)
   await waitFor(() => expect(screen.getByRole('status').textContent).toContain('partly: 1 process ended, 1 did not.'))
-  expect(sent[1]).toEqual(['/acts/a1/confirm', { identity: 'what-it-was' }])
+  expect(sent[1]).toEqual(['/acts/a1/confirm', { identity: 'what-it-was', reason: 'the harvest' }])
   expect(screen.queryByRole('button', { name: 'End (2 processes)' })).toBeNull()
 })
 

@@ -49,12 +49,12 @@ export function ActDialog({
       settled(await answer(api.POST('/api/v1/acts', { body: requestOf(aim, verb, p.settings, p.reason) }))),
   })
   const confirm = useMutation({
-    mutationFn: async (a: Act) =>
+    mutationFn: async ({ act: a, reason }: { act: Act; reason: string }) =>
       settled(
         await answer(
           api.POST('/api/v1/acts/{id}/confirm', {
             params: { path: { id: a.id } },
-            body: { identity: a.preview?.identity ?? '' },
+            body: { identity: a.preview?.identity ?? '', reason: reason.trim() },
           }),
         ),
       ),
@@ -71,6 +71,7 @@ export function ActDialog({
       ask.mutate({ settings: {}, reason: '' })
     }
   }, [entry, ask])
+  const [reason, setReason] = useState('')
   const over = confirm.data
   const previewed = ask.data
   return (
@@ -112,12 +113,21 @@ export function ActDialog({
             {over && <Result of={over} />}
           </div>
           <div className="flex flex-wrap items-center gap-3 border-t border-rule-2 px-4 py-2.5">
+            {previewed?.state === 'previewed' && !over && previewed.reason === '' && (
+              <input
+                className="w-48 rounded-[3px] border border-rule-2 bg-paper px-2 py-0.5"
+                aria-label="Reason"
+                placeholder="reason, for the record"
+                value={reason}
+                onChange={(e) => setReason(e.target.value)}
+              />
+            )}
             {previewed?.state === 'previewed' && !over && (
               <button
                 type="button"
                 className={verb === 'end' ? 'button button-wine' : 'button button-vine'}
                 disabled={confirm.isPending}
-                onClick={() => confirm.mutate(previewed)}
+                onClick={() => confirm.mutate({ act: previewed, reason })}
               >
                 {confirmWords(previewed)}
               </button>

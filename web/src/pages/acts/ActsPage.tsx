@@ -76,7 +76,7 @@ function ActList({ acts }: { acts: Act[] }) {
       head: 'On',
       value: (a) => a.host,
       cell: (a) => (
-        <Link to="/hosts/$host" params={{ host: a.host }} search={search}>
+        <Link to="/hosts/$host" params={{ host: a.host }} search={search} className="whitespace-nowrap">
           {shown(a.host)}
         </Link>
       ),
