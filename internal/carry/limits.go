@@ -282,7 +282,12 @@ func (h *Host) capCPU(p *plan, value string) error {
 		}
 		return p.set(
 			h,
-			change{Kind: aFile, What: "CPU limit, microseconds in each period", File: file, After: after},
+			change{
+				Kind:  aFile,
+				What:  fmt.Sprintf("CPU limit, microseconds (%d are a core)", period),
+				File:  file,
+				After: after,
+			},
 		)
 	}
 	period := int64(usualPeriod)
@@ -293,7 +298,7 @@ func (h *Host) capCPU(p *plan, value string) error {
 	if value != act.None {
 		after = fmt.Sprint(quotaOf(cores, period))
 	}
-	return p.set(h, change{Kind: aFile, What: fmt.Sprintf("CPU limit, microseconds in each %d", period),
+	return p.set(h, change{Kind: aFile, What: fmt.Sprintf("CPU limit, microseconds (%d are a core)", period),
 		File: filepath.Join(g.dir, "cpu.cfs_quota_us"), After: after})
 }
 

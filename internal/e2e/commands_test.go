@@ -571,8 +571,10 @@ func TestDocs_EveryCommandShownRuns(t *testing.T) {
 	assert.Greater(t, ran, 10)
 }
 
-// longRunning are commands that run until they are ended; lifecycle_test.go and live_test.go run each of them.
-var longRunning = regexp.MustCompile(`^(sudo )?(VINESCALE_\w+=\S+ )*vinescale (serve|collect|demo)\b|^export |--live`)
+// longRunning are commands that run until they are ended; lifecycle_test.go, live_test.go and
+// internal/real run each of them.
+var longRunning = regexp.MustCompile(
+	`^(sudo )?(VINESCALE_\w+=\S+ )*vinescale (serve|collect|demo|start)\b|^export |--live`)
 
 // words splits a shell line with simple quotes.
 func words(t *testing.T, line string) []string {

@@ -393,7 +393,7 @@ func TestActs_ReachAHostAtAnotherInstance(t *testing.T) {
 	assert.Equal(t, act.Done, x.State)
 }
 
-// TestBegun_IsOfTheTenantThatItWasBegunForUnlessARuleSaysOtherwise: a label alone is anybody's to set, so it counts only
+// TestBegun_IsOfTheTenantThatItWasBegunForUnlessARuleSaysOtherwise: a label is anybody's to set, so it counts only
 // where the host recognised the work as begun by this program.
 func TestBegun_IsOfTheTenantThatItWasBegunForUnlessARuleSaysOtherwise(t *testing.T) {
 	f := newFixture(t)

@@ -28,8 +28,9 @@ func TestBegun_IsKnownByItsGroupAndItsFile(t *testing.T) {
 		[]any{"job:begun:frost-grid.1@7", amount.Job, "frost-grid.1", "grape", "Frost Watch", BegunRecogniser},
 		[]any{w.Key, w.Kind, w.Name, w.Owner, w.Labels[TenantLabel], w.Recogniser},
 	)
-	for _, p := range []string{"/user.slice/vinescale/begun-frost-grid.1", "/begun-frost-grid.1", "/vinescale/frost-grid.1",
-		"/vinescale/begun-frost-grid.1/inner", "/vinescale/begun-other", "/vinescale/begun-../frost-grid.1"} {
+	for _, p := range []string{"/user.slice/vinescale/begun-frost-grid.1", "/begun-frost-grid.1",
+		"/vinescale/frost-grid.1", "/vinescale/begun-frost-grid.1/inner", "/vinescale/begun-other",
+		"/vinescale/begun-../frost-grid.1"} {
 		assert.Less(t, int32(r.Begins(p)), int32(0), "%s is not it", p)
 	}
 	require.NoError(t, b.Remove(run))
@@ -38,7 +39,8 @@ func TestBegun_IsKnownByItsGroupAndItsFile(t *testing.T) {
 	again := NewRegistry(Options{Roots: Roots{Run: run, Etc: etc, Proc: t.TempDir()}})
 	assert.Equal(t, "job:begun:frost-grid.1@8", again.Workload(again.Begins("/vinescale/begun-frost-grid.1")).Key,
 		"begun again, it is another")
-	for name, want := range map[string]bool{"a": true, "A-1_x.y": true, "-a": false, "a/b": false, "": false, "..": false} {
+	for name, want := range map[string]bool{"a": true, "A-1_x.y": true, "-a": false, "a/b": false, "": false,
+		"..": false} {
 		assert.Equal(t, want, BegunName.MatchString(name), name)
 	}
 }

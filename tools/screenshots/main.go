@@ -84,18 +84,27 @@ func pages(service, token, dir string, want func(string) bool) error {
 		return fmt.Errorf("find a workload: %w", err)
 	}
 	workload := strings.Fields(string(id))[1]
-	for _, p := range []struct{ name, path, text, theme string }{
-		{"balance", "/", "The hosts under it", "light"},
-		{"balance-dark", "/", "The hosts under it", "dark"},
-		{"host", "/hosts/cellar-1", "curd-fermentlog", "light"},
-		{"tenant", "/tenants/Cellar%20Intake", "must-intake-1", "light"},
-		{"workload", "/workloads/" + workload, "Whose it is", "light"},
-		{"disks", "/disks", "Storage", "light"},
-		{"network", "/network", "Residual", "light"},
-		{"gpus", "/gpus", "Cooper Vine", "light"},
-		{"rules", "/rules", "the unit journal.service", "light"},
-		{"workloads", "/workloads?by=tenant", "Label Press", "light"},
-		{"placement", "/hosts/cellar-1?span=24h#went-title", "Bottling Line on", "light"},
+	cache, err := exec.Command("bin/vinescale", "find", "weather-cache", "--columns", "id", "--first", "1", "--as",
+		"csv").Output()
+	if err != nil {
+		return fmt.Errorf("find a workload: %w", err)
+	}
+	menu := []string{`button[aria-label="Act on weather-cache"]`, `[role=menuitem]:nth-child(2)`}
+	for _, p := range []struct {
+		name, path, text, theme string
+		clicks                  []string
+	}{
+		{"balance", "/", "The hosts under it", "light", nil},
+		{"act", "/workloads/" + strings.Fields(string(cache))[1], "Whose it is", "dark", menu},
+		{"host", "/hosts/cellar-1", "curd-fermentlog", "light", nil},
+		{"tenant", "/tenants/Cellar%20Intake", "must-intake-1", "light", nil},
+		{"workload", "/workloads/" + workload, "Whose it is", "light", nil},
+		{"disks", "/disks", "Storage", "light", nil},
+		{"network", "/network", "Residual", "light", nil},
+		{"gpus", "/gpus", "Cooper Vine", "light", nil},
+		{"rules", "/rules", "the unit journal.service", "light", nil},
+		{"workloads", "/workloads?by=tenant", "Label Press", "light", nil},
+		{"placement", "/hosts/cellar-1?span=24h#went-title", "Bottling Line on", "light", nil},
 	} {
 		if !want(p.name) {
 			continue
@@ -109,6 +118,11 @@ func pages(service, token, dir string, want func(string) bool) error {
 		}
 		if err := b.WaitText(p.text); err != nil {
 			return err
+		}
+		for _, c := range p.clicks {
+			if err := b.Click(c); err != nil {
+				return err
+			}
 		}
 		time.Sleep(1500 * time.Millisecond) // fonts, and the last answers
 		png, err := b.Picture()
@@ -139,7 +153,8 @@ func terminals(dir string, want func(string) bool) error {
 		{"weigh", []string{"vinescale weigh --over 10s --host cellar-1 --root $COOP/cellar-1",
 			"vinescale weigh --over 10s --host press-1 --root $COOP/press-1 --of memory --by user"}, 23},
 		{"command-balance", []string{"vinescale balance --of cpu", "vinescale balance --of disk"}, 3},
-		{"command-share", []string{"vinescale share --of cpu --by tenant", "vinescale programs --first 8"}, 3},
+		{"command-act", []string{"vinescale act cap weather-cache --cpu 1.5 --memory 8GiB --preview",
+			"vinescale act pause weather-cache --preview", "vinescale acts"}, 4},
 		{"command-ledger", []string{"vinescale ledger --host cellar-1 --of cpu"}, 3},
 		{"command-about", []string{"vinescale find must", "vinescale about user/p.kern", "vinescale threads --first 6"},
 			3},

@@ -77,7 +77,7 @@ export function ActDialog({
   return (
     <Dialog.Root open onOpenChange={(open) => !open && onClose()}>
       <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-10 bg-ink/30" />
+        <Dialog.Overlay className="fixed inset-0 z-10 bg-veil" />
         <Dialog.Content
           aria-describedby={undefined}
           className="fixed top-[8vh] left-1/2 z-20 flex max-h-[84vh] w-[min(46rem,94vw)] -translate-x-1/2 flex-col rounded-[3px] border border-rule-2 bg-sheet"
