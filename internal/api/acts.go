@@ -33,6 +33,7 @@ type Intervention struct {
 	OverAt      *time.Time        `json:"over_at"`
 	Preview     *act.Preview      `json:"preview" doc:"Null before its host showed one."`
 	Outcome     *act.Outcome      `json:"outcome" doc:"Null before its host said what came of it."`
+	Rule        string            `json:"rule" doc:"The standing rule that asked for it; empty for none."`
 	Undoes      string            `json:"undoes" doc:"The act that this one undoes."`
 	UndoneBy    string            `json:"undone_by" doc:"The act that undid this one."`
 	CanUndo     bool              `json:"can_undo"`
@@ -43,7 +44,7 @@ func interventionOf(x *store.Intervention, undoneBy string) Intervention {
 		Settings: x.Request.Settings, State: string(x.State), Detail: x.Detail, Who: x.Who, Origin: x.Origin,
 		Reason: x.Reason, ConfirmedBy: x.ConfirmedBy, AskedAt: x.AskedAt.UTC(), ExpiresAt: x.ExpiresAt.UTC(),
 		ConfirmedAt: inUTC(x.ConfirmedAt), OverAt: inUTC(x.OverAt), Preview: x.Preview, Outcome: x.Outcome,
-		Undoes: x.Undoes, UndoneBy: undoneBy}
+		Undoes: x.Undoes, UndoneBy: undoneBy, Rule: x.Rule}
 	if x.Outcome != nil {
 		i.CanUndo = x.Outcome.CanUndo && undoneBy == ""
 		if i.Detail == "" {

@@ -67,7 +67,7 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 	for _, routes := range []func(huma.API, *service){
 		signInRoutes, registerRoutes, hostRoutes, ledgerRoutes, balanceRoutes, balancesRoutes, timelineRoutes,
 		seriesRoutes, pastRoutes, tenantRoutes, ruleRoutes, quotaRoutes, pinRoutes, unusedRoutes, tokenRoutes,
-		actRoutes, orderRoutes,
+		actRoutes, orderRoutes, standingRoutes,
 		intervalRoutes, noticeRoutes, frameRoutes, liveRoutes, paceRoutes, eventRoutes, tenancyRoutes,
 		workloadRoutes, aboutRoutes, figureRoutes, sensorRoutes, machineRoutes, auditRoutes, verifyRoutes,
 	} {

@@ -189,6 +189,7 @@ func startService(ctx context.Context, c *config) (_ *service, err error) {
 	s.duties.Go(func() { s.hub.Run(running) })
 	s.duties.Go(func() { s.hub.Hear(running) })
 	s.duties.Go(func() { s.hub.WatchActs(running) })
+	s.duties.Go(func() { s.hub.KeepStanding(running) })
 	s.server = &http.Server{
 		Handler: api.New(s.hub, Version), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		BaseContext: func(net.Listener) context.Context { return running }, // ends the streams when the service stops

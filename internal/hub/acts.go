@@ -38,6 +38,11 @@ type ActOrder struct {
 // RequestAct asks a host what an act would do, and waits some seconds for its preview. Nothing is done before it is
 // confirmed.
 func (h *Hub) RequestAct(ctx context.Context, o *ActOrder) (store.Intervention, error) {
+	return h.requestAct(ctx, o, "")
+}
+
+// requestAct is RequestAct by a standing rule, or by somebody ("").
+func (h *Hub) requestAct(ctx context.Context, o *ActOrder, rule string) (store.Intervention, error) {
 	none := store.Intervention{}
 	if o.Lives == 0 {
 		o.Lives = UsualLife
@@ -68,7 +73,7 @@ func (h *Hub) RequestAct(ctx context.Context, o *ActOrder) (store.Intervention, 
 		return none, err
 	}
 	now := h.options.Now().UTC()
-	x := store.Intervention{ID: strings.ToLower(rand.Text()[:10]), HostID: &host.ID, Host: host.Name, Who: who(ctx),
+	x := store.Intervention{ID: newActID(), Rule: rule, HostID: &host.ID, Host: host.Name, Who: who(ctx),
 		Origin: o.Origin, Reason: strings.TrimSpace(o.Reason), Verb: request.Verb, Request: request, Whose: whose,
 		Scope: token.Scope, State: act.Asked, AskedAt: now, ExpiresAt: now.Add(o.Lives),
 		LivesMillis: o.Lives.Milliseconds()}
@@ -81,6 +86,9 @@ func (h *Hub) RequestAct(ctx context.Context, o *ActOrder) (store.Intervention, 
 	h.callOrders(ctx, host.ID, "")
 	return h.AwaitAct(ctx, x.ID, act.Asked)
 }
+
+// newActID is the number of an act: fifty random bits, short enough to be typed.
+func newActID() string { return strings.ToLower(rand.Text()[:10]) }
 
 // aim completes what an act is aimed at: a workload's key and host by its number, a host by the act that is undone.
 func (h *Hub) aim(ctx context.Context, o *ActOrder) error {

@@ -24,6 +24,7 @@ type Intervention struct {
 	Whose       map[string]string `gorm:"serializer:json"`
 	Scope       act.Scope         `gorm:"serializer:json"`
 	Undoes      string
+	Rule        string // the standing rule that asked for it
 	State       act.State
 	Detail      string
 	AskedAt     time.Time

@@ -301,6 +301,9 @@ func (c *count) find(rows *rowsOf, at int64, user leaf.User, k partKey) *part {
 
 func (c *count) addUses(rows *rowsOf) {
 	t := rows.Tables[leaf.Uses]
+	if t == nil {
+		return // a host on which nothing ran in these intervals
+	}
 	ats, newest := t.Of(leaf.At), t.Of(leaf.NewestAt)
 	type columns struct {
 		units                              int

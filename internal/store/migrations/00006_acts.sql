@@ -12,6 +12,7 @@ CREATE TABLE acts (
     whose        jsonb NOT NULL, -- tenants by key, of what might be touched when it was asked
     scope        jsonb NOT NULL, -- in which the asker may act
     undoes       text NOT NULL DEFAULT '', -- the act that it undoes
+    rule         text NOT NULL DEFAULT '', -- the standing rule that asked for it
     state        text NOT NULL,
     detail       text NOT NULL DEFAULT '', -- why it is in that state, where the outcome does not say
     asked_at     timestamptz NOT NULL,
@@ -29,6 +30,20 @@ CREATE INDEX ON acts (asked_at);
 CREATE INDEX ON acts (host_id) WHERE state IN ('asked', 'previewed', 'confirmed', 'sent', 'unknown');
 CREATE INDEX ON acts (undoes) WHERE undoes <> '';
 
+-- Rules that have an act done by themselves, once they are switched on.
+CREATE TABLE standing_rules (
+    id         serial PRIMARY KEY,
+    name       text NOT NULL UNIQUE,
+    rule       jsonb NOT NULL,
+    for_millis bigint NOT NULL,
+    is_on      boolean NOT NULL DEFAULT false,
+    on_at      timestamptz, -- when it was switched on: what was before is not held against anybody
+    checked_at timestamptz, -- up to when it was held against the book since it was switched on
+    stopped    text NOT NULL DEFAULT '', -- why it stopped itself
+    made_at    timestamptz NOT NULL,
+    made_by    text NOT NULL
+);
+
 -- An operator may act, within a scope of tenants and pools.
 ALTER TABLE tokens DROP CONSTRAINT tokens_role_check;
 ALTER TABLE tokens
@@ -43,4 +58,5 @@ ALTER TABLE vinescale_book DROP order_key;
 DELETE FROM tokens WHERE role = 'operator';
 ALTER TABLE tokens DROP CONSTRAINT tokens_role_check, DROP scope;
 ALTER TABLE tokens ADD CONSTRAINT tokens_role_check CHECK (role IN ('administrator', 'reader', 'collector'));
+DROP TABLE standing_rules;
 DROP TABLE acts;

@@ -901,6 +901,59 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/standing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rules that have an act done by themselves */
+        get: operations["list-standing-rules"];
+        put?: never;
+        /** Add a standing rule; it is off */
+        post: operations["add-standing-rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/standing/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a standing rule would have done over a span; nothing is done */
+        post: operations["try-standing-rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/standing/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Switch a standing rule on, from now, or off */
+        put: operations["switch-standing-rule"];
+        post?: never;
+        /** Remove a standing rule */
+        delete: operations["remove-standing-rule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenancy": {
         parameters: {
             query?: never;
@@ -2061,6 +2114,17 @@ export interface components {
              */
             value: number;
         };
+        Firing: {
+            /** Format: date-time */
+            at: string;
+            host: string;
+            kind: string;
+            name: string;
+            owner: string;
+            tenant: string;
+            /** Format: int64 */
+            workload_id: number;
+        };
         Found: {
             /** @description What of it matches: its name, key, owner, a label, a fact, or a pid. */
             by: string;
@@ -2454,6 +2518,8 @@ export interface components {
             /** @description Null before its host showed one. */
             preview: components["schemas"]["Preview"];
             reason: string;
+            /** @description The standing rule that asked for it; empty for none. */
+            rule: string;
             settings: {
                 [key: string]: string;
             };
@@ -3963,6 +4029,69 @@ export interface components {
             /** Format: double */
             used_mean: number | null;
         };
+        StandingRule: {
+            /** @description An expression over a workload and what it used in a minute. */
+            condition: string;
+            /** @description What is let alone, in the same language. */
+            except?: string;
+            /** @description For how long the condition must hold, such as 10m. */
+            for: string;
+            /** @description Only then, such as 08:00-18:00; at any time when empty. */
+            hours?: string;
+            is_on: boolean;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description More acts in an hour stop the rule.
+             */
+            per_hour: number;
+            settings: {
+                [key: string]: string;
+            };
+            /** @description Why it stopped itself; empty where it did not. */
+            stopped: string;
+            /** @description An act on workloads, or note: it is only written down. */
+            verb: string;
+            /** @description Of the hours, by its name in the tz database; UTC when empty. */
+            zone?: string;
+        };
+        StandingToAdd: {
+            /** @description An expression over a workload and what it used in a minute. */
+            condition: string;
+            /** @description What is let alone, in the same language. */
+            except?: string;
+            /** @description For how long the condition must hold, such as 10m. */
+            for: string;
+            /** @description Only then, such as 08:00-18:00; at any time when empty. */
+            hours?: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description More acts in an hour stop the rule.
+             */
+            per_hour: number;
+            settings: {
+                [key: string]: string;
+            };
+            /** @description An act on workloads, or note: it is only written down. */
+            verb: string;
+            /** @description Of the hours, by its name in the tz database; UTC when empty. */
+            zone?: string;
+        };
+        StandingTrial: {
+            /** @description Oldest first. */
+            firings: components["schemas"]["Firing"][];
+            /**
+             * Format: int64
+             * @description In which some workload met the condition, by workload.
+             */
+            minutes: number;
+            /** @description At which it would have stopped itself, for too many in an hour. */
+            stops?: components["schemas"]["Firing"];
+        };
         Start: {
             /** @description service, timer, socket, mount, …, start-up entry or table of timed commands. */
             kind: string;
@@ -4005,6 +4134,9 @@ export interface components {
             bytes: number;
             source: string;
             swap: string;
+        };
+        SwitchInputBody: {
+            is_on: boolean;
         };
         Target: {
             /** @description The number of an act. */
@@ -6437,6 +6569,168 @@ export interface operations {
             204: {
                 headers: {
                     "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-standing-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StandingRule"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-standing-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StandingToAdd"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-standing-rule": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StandingToAdd"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StandingTrial"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "switch-standing-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SwitchInputBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-standing-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
