@@ -7,8 +7,8 @@ import (
 	"time"
 )
 
-// Standing is a rule that has an act done by itself: when a condition has held of a workload for a time. It is off until
-// it is switched on.
+// Standing is a rule that has an act done by itself: when a condition has held of a workload for a time. It is off
+// until it is switched on.
 type Standing struct {
 	Name      string            `json:"name"`
 	Condition string            `json:"condition" doc:"An expression over a workload and what it used in a minute."`
@@ -18,7 +18,7 @@ type Standing struct {
 	Settings  map[string]string `json:"settings"`
 	PerHour   int               `json:"per_hour" doc:"More acts in an hour stop the rule."`
 	Hours     string            `json:"hours,omitempty" doc:"Only then, such as 08:00-18:00; at any time when empty."`
-	Zone      string            `json:"zone,omitempty" doc:"Of the hours, by its name in the tz database; UTC when empty."`
+	Zone      string            `json:"zone,omitempty" doc:"Of the hours, by the tz database; UTC when empty."`
 }
 
 // Note is the verb of a standing rule that is only to write down what it finds.
@@ -56,7 +56,7 @@ func (s *Standing) Check() (Standing, error) {
 	return clean, err
 }
 
-// Open tells whether the rule is in force at a moment, by its hours. Hours that end before they begin are over midnight.
+// Open tells whether the rule is in force at a moment, by its hours. Hours may go over midnight.
 func (s *Standing) Open(at time.Time) (bool, error) {
 	if s.Hours == "" {
 		return true, nil
@@ -81,8 +81,8 @@ func (s *Standing) Open(at time.Time) (bool, error) {
 	return now >= begin || now < end, nil
 }
 
-// Firings are the moments at which a condition had held for a time, by the minutes in which it held, in order. It is one
-// for each stretch in which it held without a gap: a minute of which nothing is told ends a stretch.
+// Firings are the moments at which a condition had held for a time, by the minutes in which it held, in order: one for
+// each stretch in which it held without a gap. A minute of which nothing is told ends a stretch.
 func Firings(held []time.Time, forTime time.Duration) (at []time.Time) {
 	run := time.Duration(0)
 	for i, m := range held {

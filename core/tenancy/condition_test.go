@@ -33,8 +33,9 @@ func TestCondition_AsksAboutAWorkloadAndWhatItUsed(t *testing.T) {
 	plain, err := CompileCondition("owner == 'cellarer'")
 	require.NoError(t, err)
 	assert.Empty(t, plain.Measures())
-	for expression, want := range map[string]string{"cpu_cores_mean": "not true or false", "cpu > 1.0": "cpu_cores_mean",
-		"cpu_cores_mean > 1": "no matching overload", "kind = 'job'": "does not compile"} {
+	for expression, want := range map[string]string{"cpu_cores_mean": "not true or false",
+		"cpu > 1.0": "cpu_cores_mean", "cpu_cores_mean > 1": "no matching overload",
+		"kind = 'job'": "does not compile"} {
 		_, err := CompileCondition(expression)
 		assert.ErrorContains(t, err, want, expression)
 	}

@@ -95,6 +95,32 @@ func TestConsole_AnActIsShownConfirmedAndOnRecord(t *testing.T) {
 	require.NoError(t, b.WaitText("asked by administrator"))
 	assert.Empty(t, violations(t, b), "acts")
 
+	require.NoError(t, b.WaitText("Standing rules"))
+	_, err = browser.Eval[bool](b, `([...document.querySelectorAll('button')]
+		.find(x => x.innerText === 'try or add').click(), true)`)
+	require.NoError(t, err)
+	field := func(label string) string {
+		return `section[aria-labelledby=standing-title] label:has(input[placeholder^="` + label + `"]) input`
+	}
+	typeInto(t, b, field("kind == 'loose'"), "cpu_core > 1.0")
+	try := `section[aria-labelledby=standing-title] button[type=submit]`
+	require.NoError(t, b.Click(try))
+	require.NoError(t, b.WaitText("did you mean 'cpu_cores_mean'"))
+	typeInto(t, b, field("kind == 'loose'"), "cpu_cores_mean > 2.0 && kind == 'vm'")
+	require.NoError(t, b.Click(try))
+	require.NoError(t, b.WaitText("it would have acted"))
+	assert.Empty(t, violations(t, b), "a rule tried")
+	typeInto(t, b, field("loud-programs"), "heavy-machines")
+	_, err = browser.Eval[bool](b, `([...document.querySelectorAll('button')]
+		.find(x => x.innerText === 'Add it, switched off').click(), true)`)
+	require.NoError(t, err)
+	require.NoError(t, b.WaitFor(`document.querySelector('button[aria-label="Switch on heavy-machines"]')`))
+	require.NoError(t, b.Click(`button[aria-label="Switch on heavy-machines"]`))
+	require.NoError(t, b.WaitFor(`document.querySelector('button[aria-label="Switch off heavy-machines"]')`))
+	assert.Empty(t, violations(t, b), "standing rules")
+	require.NoError(t, b.Click(`button[aria-label="Remove heavy-machines"]`))
+	require.NoError(t, b.WaitText("There are none"))
+
 	// Who only reads sees the record, and no buttons.
 	token := strings.TrimSpace(demo.run("token", "add", "acts-reader", "--role", "reader").stdout)
 	defer demo.run("token", "remove", "acts-reader")

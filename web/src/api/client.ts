@@ -53,6 +53,9 @@ export type Identity = Schemas['Identity']
 export type Act = Schemas['Intervention']
 export type ActEntry = Schemas['ActEntry']
 export type ActToRequest = Schemas['ActInputBody']
+export type StandingRule = Schemas['StandingRule']
+export type StandingToAdd = Schemas['StandingToAdd']
+export type StandingTrial = Schemas['StandingTrial']
 export type ValueChange = Schemas['Change']
 
 /** What the service answered when it could not do what was asked (RFC 9457). */

@@ -24,6 +24,7 @@ const words: Record<string, string> = {
   message: 'Write to its terminal',
   look: 'Look closer',
   undo: 'Undo',
+  note: 'Noted',
 }
 
 export const verbWords = (verb: string): string => words[verb] ?? verb

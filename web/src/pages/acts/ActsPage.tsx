@@ -11,6 +11,7 @@ import { shown } from '../../figures/Name'
 import { moment } from '../../figures/text'
 import { Waiting } from '../../figures/Trouble'
 import { useTime } from '../../time/useTime'
+import { StandingSheet } from './StandingSheet'
 
 const mostTold = 500
 
@@ -45,6 +46,7 @@ export function ActsPage() {
           <Waiting error={acts.error} what="What was done" />
         )}
       </section>
+      <StandingSheet />
     </>
   )
 }
