@@ -4055,7 +4055,7 @@ export interface components {
             stopped: string;
             /** @description An act on workloads, or note: it is only written down. */
             verb: string;
-            /** @description Of the hours, by its name in the tz database; UTC when empty. */
+            /** @description Of the hours, by the tz database; UTC when empty. */
             zone?: string;
         };
         StandingToAdd: {
@@ -4078,7 +4078,7 @@ export interface components {
             };
             /** @description An act on workloads, or note: it is only written down. */
             verb: string;
-            /** @description Of the hours, by its name in the tz database; UTC when empty. */
+            /** @description Of the hours, by the tz database; UTC when empty. */
             zone?: string;
         };
         StandingTrial: {
