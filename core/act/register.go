@@ -64,6 +64,7 @@ var entries = []Entry{
 		onProcesses, []string{"nice", "io-priority", "cpu-weight", "io-weight"}, true, "the weights from before"},
 	{Cap, "Limits what it may use; the value none lifts a limit.",
 		[]Form{
+			OfFamily,
 			OfWorkload,
 		}, []string{"cpu", "memory", "processes", "read", "write"}, true, "the limits from before"},
 	{Place, "Says on which CPUs it may run.",
@@ -76,7 +77,14 @@ var entries = []Entry{
 		"as it was"},
 	{Hold, "Keeps a job that waits from being started.", []Form{OfJob}, nil, false, "it is let go"},
 	{Release, "Lets a job that is held be started.", []Form{OfJob}, nil, false, "it is held"},
-	{Message, "Writes a line to the terminal of a sign-in.", []Form{OfWorkload}, []string{"text"}, true, ""},
+	{
+		Message,
+		"Writes a line to the terminal of a sign-in.",
+		[]Form{OfFamily, OfWorkload},
+		[]string{"text"},
+		true,
+		"",
+	},
 	{Look, "Looks closer at a process for a moment: its files, connections, threads and where they wait.",
 		[]Form{OfProcess}, nil, false, ""},
 	{

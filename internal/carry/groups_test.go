@@ -235,8 +235,21 @@ func TestCap_NamesWhoElseIsInTheGroup(t *testing.T) {
 		f.refused(act.Cap, leaf, map[string]string{"memory": "100MB"}),
 		"no group of the controller memory",
 	)
+	// A loose program is in no group of its own: it is given one.
 	loose := act.Target{Form: act.OfWorkload, Key: otherKey}
-	assert.Contains(t, f.refused(act.Cap, loose, map[string]string{"cpu": "1"}), "no group of its own")
+	p = f.preview(f.order(act.Cap, loose, map[string]string{"cpu": "1", "processes": "9"}))
+	var made []string
+	for _, c := range p.Changes {
+		made = append(made, c.What+": "+c.Before+" > "+strings.SplitAfter(c.After, "act-")[0])
+	}
+	assert.Equal(
+		t,
+		[]string{"a group of its own: none > made", "its group of the controller cpu: /pod > /vinescale/act-",
+			"CPU limit, microseconds (100000 are a core): max 100000 > 100000 100000",
+			"limit of processes and threads: max > 9"},
+		made,
+	)
+	assert.Contains(t, strings.Join(p.Warnings, "\n"), "it is moved into one, /vinescale/act-")
 	assert.Contains(t, f.refused(act.Cap, grid(), map[string]string{"read": "vdz=1MB"}), `no block device "vdz"`)
 }
 

@@ -250,7 +250,7 @@ func (h *Host) planCap(p *plan, r *act.Request) error {
 }
 
 func (h *Host) capFile(p *plan, controller, file, what, value string) error {
-	g, err := h.ownGroup(controller, p.aim)
+	g, err := h.capGroup(p, controller)
 	if err != nil {
 		return err
 	}
@@ -258,7 +258,7 @@ func (h *Host) capFile(p *plan, controller, file, what, value string) error {
 }
 
 func (h *Host) capCPU(p *plan, value string) error {
-	g, err := h.ownGroup("cpu", p.aim)
+	g, err := h.capGroup(p, "cpu")
 	if err != nil {
 		return err
 	}
@@ -308,7 +308,7 @@ func quotaOf(cores float64, period int64) int64 {
 }
 
 func (h *Host) capMemory(p *plan, value string) error {
-	g, err := h.ownGroup("memory", p.aim)
+	g, err := h.capGroup(p, "memory")
 	if err != nil {
 		return err
 	}
@@ -344,14 +344,18 @@ func (h *Host) capDevice(p *plan, name, value string) error {
 	}
 	number := strings.TrimSpace(string(b))
 	c := change{Kind: aDevice, Device: number, What: name + " limit of " + device + ", bytes a second", After: rate}
-	if g, err := h.ownGroup("io", p.aim); err == nil {
+	if _, v2, _ := h.hierarchy("io"); v2 {
+		g, err := h.capGroup(p, "io")
+		if err != nil {
+			return err
+		}
 		c.File = filepath.Join(g.dir, "io.max")
 		if rate == act.None {
 			c.After = "max"
 		}
 		return p.set(h, c)
 	}
-	g, err := h.ownGroup("blkio", p.aim)
+	g, err := h.capGroup(p, "blkio")
 	if err != nil {
 		return err
 	}

@@ -131,6 +131,9 @@ func (h *Host) planOn(ctx context.Context, p *plan, r *act.Request) error {
 // set adds a value that is to be set, unless it is that already.
 func (p *plan) set(h *Host, c change) error {
 	now, err := c.read(h)
+	if errors.Is(err, errGone) && p.makes(c.File) {
+		now, err = noneYet(&c), nil // its group is made before it is set
+	}
 	if err != nil {
 		if errors.Is(err, errGone) && c.PID != 0 {
 			return nil // a thread that ended meanwhile

@@ -38,6 +38,8 @@ const (
 	anAffinity  kind = "affinity"
 	aNiceness   kind = "niceness"
 	aPriority   kind = "I/O priority"
+	aRoom       kind = "room"   // a group that is made for what has none
+	aMember     kind = "member" // in which group a process is
 	aStop       kind = "stopped"
 	aFreeze     kind = "frozen"
 	aUnit       kind = "unit"
@@ -56,7 +58,7 @@ func (c *change) where() string {
 		return fmt.Sprintf("thread %d of process %d", c.TID, c.PID)
 	case c.PID != 0:
 		return fmt.Sprintf("process %d", c.PID)
-	case c.Device != "":
+	case c.Device != "" && c.Kind != aRoom:
 		return c.File + " for " + c.Device
 	}
 	return c.File
@@ -120,6 +122,10 @@ func (c *change) read(h *Host) (string, error) {
 			return "stopped", nil
 		}
 		return "running", nil
+	case aRoom:
+		return c.readRoom()
+	case aMember:
+		return c.readMember(h)
 	case aUnit, aUnitAtBoot:
 		return h.readUnit(c)
 	case aJob:
@@ -167,6 +173,10 @@ func (c *change) write(h *Host, value string) error {
 			s = unix.SIGSTOP
 		}
 		return h.signal(ref{c.PID, c.Start}, s)
+	case aRoom:
+		return c.writeRoom(h, value)
+	case aMember:
+		return c.writeMember(h, value)
 	case aUnit, aUnitAtBoot:
 		return h.writeUnit(c, value)
 	case aJob:

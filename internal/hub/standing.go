@@ -14,6 +14,7 @@ import (
 	"vinescale/core/amount"
 	"vinescale/core/question"
 	"vinescale/core/tenancy"
+	"vinescale/internal/sheet"
 	"vinescale/internal/store"
 )
 
@@ -366,7 +367,7 @@ func (h *Hub) fire(ctx context.Context, c *compiled, f *Firing) (stopped bool, e
 		)
 	}
 	as := As(ctx, store.Token{Name: "rule " + c.Name, Role: Administrator})
-	why := fmt.Sprintf("%s for %s", c.Condition, c.For)
+	why := fmt.Sprintf("%s for %s", c.Condition, sheet.SpanText(c.For))
 	if c.Verb == act.Note {
 		return false, h.noteFiring(as, c, f, why)
 	}

@@ -132,7 +132,7 @@ func TestStanding_ActsOnceNamesItselfAndStops(t *testing.T) {
 	require.Len(t, list, 1)
 	assert.Equal(
 		t,
-		[]string{"loud", "rule loud", "cpu_cores_mean >= 0.5 for 2m0s"},
+		[]string{"loud", "rule loud", "cpu_cores_mean >= 0.5 for 2m"},
 		[]string{list[0].Rule, list[0].Who,
 			list[0].Reason},
 	)

@@ -272,6 +272,7 @@ func TestActs_OnRealGroupsAndProcesses(t *testing.T) {
 	assert.True(t, err != nil || len(pids) == 0, "none of it is left: %q", pids)
 
 	mark := fmt.Sprintf("VINESCALE_ACTS_%d", os.Getpid())
+	a.limitLoose(mark)
 	// Each child leaves a grandchild behind, which the first process of the host adopts.
 	storm := a.shell(mark, "while :; do (sleep 300 &); sleep 0.01; done")
 	require.Eventually(t, func() bool { return len(marked(mark)) > 20 }, 20*time.Second, 5*time.Millisecond)
@@ -292,6 +293,44 @@ func TestActs_OnRealGroupsAndProcesses(t *testing.T) {
 		began := began(t, pid)
 		assert.Less(t, began, over-100*time.Millisecond, "process %d", pid)
 	}
+}
+
+// limitLoose has a family limited that is in no group of its own: it is given one, and put back by undoing that.
+func (a *acting) limitLoose(mark string) {
+	t := a.t
+	pid := a.shell(mark+"_LOOSE", "sleep 300 & while :; do sleep 0.1; done")
+	group := func(controller string) string {
+		for line := range strings.Lines(trimmed(t, fmt.Sprintf("/proc/%d/cgroup", pid))) {
+			if f := strings.SplitN(strings.TrimSpace(line), ":", 3); f[1] == controller {
+				return f[2]
+			}
+		}
+		return ""
+	}
+	before := group("cpu")
+	time.Sleep(2 * time.Second) // for the collector to read whose it is
+	family := []string{"--family", strconv.Itoa(pid), "--host", "here"}
+	capped := a.done(append([]string{"cap", "--cpu", "0.2", "--processes", "20"}, family...)...)
+	own := group("cpu")
+	assert.True(t, strings.HasPrefix(own, "/vinescale/act-"), own)
+	dir := "/sys/fs/cgroup/cpu" + own
+	assert.Equal(t, "20000", trimmed(t, dir+"/cpu.cfs_quota_us"))
+	assert.Equal(t, "20", trimmed(t, "/sys/fs/cgroup/pids"+own+"/pids.max"))
+	assert.GreaterOrEqual(
+		t,
+		len(strings.Fields(trimmed(t, dir+"/cgroup.procs"))),
+		2,
+		"its descendants are in it too",
+	)
+	again := a.done(append([]string{"cap", "--cpu", "0.3"}, family...)...)
+	assert.Equal(t, own, group("cpu"), "a second limit finds the group")
+	assert.Equal(t, "30000", trimmed(t, dir+"/cpu.cfs_quota_us"))
+	a.done("undo", again.ID)
+	assert.Equal(t, "20000", trimmed(t, dir+"/cpu.cfs_quota_us"))
+	a.done("undo", capped.ID)
+	assert.Equal(t, before, group("cpu"))
+	assert.NoDirExists(t, dir)
+	a.done(append([]string{"end", "--force"}, family...)...)
 }
 
 // TestActs_OnceWhateverBreaks cuts the line before, while and after an act is carried out, and ends the collector in

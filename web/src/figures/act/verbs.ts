@@ -39,7 +39,7 @@ export function verbsFor(aim: Aim): string[] {
     case 'process':
       return ['look', 'pause', 'continue', 'weigh', 'place', 'end']
     case 'family':
-      return ['pause', 'continue', 'weigh', 'place', 'end']
+      return ['pause', 'continue', 'weigh', 'cap', 'place', 'end']
     case 'unit':
       return ['start', 'restart', 'reload', 'at-boot', 'end']
     case 'act':
