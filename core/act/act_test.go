@@ -65,6 +65,9 @@ func TestCheck_TakesWhatCanBeCarriedOutAndNothingElse(t *testing.T) {
 		{act.End, workload, "wait", "1m", "1m0s"},
 		{act.End, workload, "wait", "61s", ""},
 		{act.End, workload, "cpu", "1", ""},
+		{act.Power, act.Target{Form: act.OfGPU, GPU: "0000:03:00.0"}, "watts", "220", "220"},
+		{act.Power, act.Target{Form: act.OfGPU, GPU: "0000:03:00.0"}, "watts", "usual", "usual"},
+		{act.Power, act.Target{Form: act.OfGPU, GPU: "0000:03:00.0"}, "watts", "0", ""},
 		{act.Message, workload, "text", "back up\x1b[2J", ""},
 		{act.Message, workload, "text", "back up by noon", "back up by noon"},
 	} {
@@ -112,7 +115,7 @@ func TestRegister_EverySettingIsKnownAndItsExampleIsTaken(t *testing.T) {
 				Verb:     e.Verb,
 				Settings: given,
 				Target: act.Target{Form: e.Forms[0], PID: 1, Program: "p",
-					User: "u", Key: "k", Unit: "u.service", Job: "1", Act: "a"},
+					User: "u", Key: "k", Unit: "u.service", Job: "1", Act: "a", GPU: "0000:03:00.0"},
 			}
 			_, err := r.Check()
 			assert.NoError(t, err, "%s %s", e.Verb, name)

@@ -25,6 +25,7 @@ const (
 	Release  Verb = "release"
 	Message  Verb = "message"
 	Look     Verb = "look"
+	Power    Verb = "power"
 	Undo     Verb = "undo"
 )
 
@@ -39,6 +40,7 @@ const (
 	OfWorkload Form = "workload" // all of a workload
 	OfUnit     Form = "unit"     // a unit of the init system, whether it runs or not
 	OfJob      Form = "job"      // a job of the batch scheduler, whether it runs or waits
+	OfGPU      Form = "gpu"      // a GPU, by its address on the bus
 	OfAct      Form = "act"      // an act before, which is to be undone
 )
 
@@ -59,42 +61,35 @@ var entries = []Entry{
 		append(slices.Clone(onProcesses), OfUnit, OfJob), []string{"force", "wait"}, false, ""},
 	{Pause, "Stops it where it is, so that it uses no CPU time; its memory stays.",
 		onProcesses, nil, false, "it continues"},
-	{Continue, "Lets it go on after a pause.", onProcesses, nil, false, "it is paused again"},
+	{Continue, "Lets it go on after a pause.",
+		onProcesses, nil, false, "it is paused again"},
 	{Weigh, "Changes how much of a CPU or a device it is given when others want it too.",
 		onProcesses, []string{"nice", "io-priority", "cpu-weight", "io-weight"}, true, "the weights from before"},
 	{Cap, "Limits what it may use; the value none lifts a limit.",
-		[]Form{
-			OfFamily,
-			OfWorkload,
-		}, []string{"cpu", "memory", "processes", "read", "write"}, true, "the limits from before"},
+		[]Form{OfFamily, OfWorkload}, []string{"cpu", "memory", "processes", "read", "write"}, true,
+		"the limits from before"},
 	{Place, "Says on which CPUs it may run.",
 		onProcesses, []string{"cpus", "vcpu", "cpuset", "alone"}, true, "the CPUs from before"},
-	{Start, "Starts a unit of the init system.", []Form{OfUnit}, nil, false, "it is stopped"},
+	{Start, "Starts a unit of the init system.",
+		[]Form{OfUnit}, nil, false, "it is stopped"},
 	{Restart, "Ends a unit of the init system with all its processes, also where it is stuck, and starts it again.",
 		[]Form{OfUnit}, []string{"force"}, false, ""},
-	{Reload, "Has a unit read its configuration again.", []Form{OfUnit}, nil, false, ""},
-	{AtBoot, "Says whether a unit is started when the host starts.", []Form{OfUnit}, []string{"begins"}, true,
-		"as it was"},
-	{Hold, "Keeps a job that waits from being started.", []Form{OfJob}, nil, false, "it is let go"},
-	{Release, "Lets a job that is held be started.", []Form{OfJob}, nil, false, "it is held"},
-	{
-		Message,
-		"Writes a line to the terminal of a sign-in.",
-		[]Form{OfFamily, OfWorkload},
-		[]string{"text"},
-		true,
-		"",
-	},
+	{Reload, "Has a unit read its configuration again.",
+		[]Form{OfUnit}, nil, false, ""},
+	{AtBoot, "Says whether a unit is started when the host starts.",
+		[]Form{OfUnit}, []string{"begins"}, true, "as it was"},
+	{Hold, "Keeps a job that waits from being started.",
+		[]Form{OfJob}, nil, false, "it is let go"},
+	{Release, "Lets a job that is held be started.",
+		[]Form{OfJob}, nil, false, "it is held"},
+	{Message, "Writes a line to the terminal of a sign-in.",
+		[]Form{OfWorkload}, []string{"text"}, true, ""},
 	{Look, "Looks closer at a process for a moment: its files, connections, threads and where they wait.",
 		[]Form{OfProcess}, nil, false, ""},
-	{
-		Undo,
-		"Puts back what an act changed, where the value is still the one that it set.",
-		[]Form{OfAct},
-		nil,
-		false,
-		"",
-	},
+	{Power, "Limits the power that a GPU may draw.",
+		[]Form{OfGPU}, []string{"watts"}, true, "the limit from before"},
+	{Undo, "Puts back what an act changed, where the value is still the one that it set.",
+		[]Form{OfAct}, nil, false, ""},
 }
 
 // Entries lists all acts.

@@ -9,7 +9,7 @@ import (
 
 // Target is what an act is aimed at. Which fields it has follows from its form.
 type Target struct {
-	Form    Form   `json:"form" enum:"process,family,program,workload,unit,job,act"`
+	Form    Form   `json:"form" enum:"process,family,program,workload,unit,job,gpu,act"`
 	PID     int32  `json:"pid,omitempty" doc:"Of a process, or of the first of a family."`
 	Start   int64  `json:"start_ticks,omitempty" doc:"When it began, in clock ticks since boot; 0 where not said."`
 	User    string `json:"user,omitempty" doc:"Of a program: who runs it. Of a unit: whose; empty for the host's."`
@@ -17,6 +17,7 @@ type Target struct {
 	Key     string `json:"key,omitempty" doc:"Of a workload: its key on its host."`
 	Unit    string `json:"unit,omitempty" doc:"With its suffix."`
 	Job     string `json:"job,omitempty" doc:"Its number at the scheduler."`
+	GPU     string `json:"gpu,omitempty" doc:"Its address on the PCI bus, such as 0000:03:00.0."`
 	Act     string `json:"act,omitempty" doc:"The number of an act."`
 }
 
@@ -73,6 +74,8 @@ func (t *Target) check() error {
 			"its name with its suffix, such as press.service")
 	case OfJob:
 		return need(t.Job != "" && strings.Trim(t.Job, "0123456789_") == "", "its number")
+	case OfGPU:
+		return need(len(t.GPU) == len("0000:03:00.0"), "its address on the bus, such as 0000:03:00.0")
 	case OfAct:
 		return need(t.Act != "", "its number")
 	}
@@ -97,6 +100,8 @@ func (t *Target) String() string {
 		return t.Unit
 	case OfJob:
 		return "job " + t.Job
+	case OfGPU:
+		return "GPU " + t.GPU
 	}
 	return "act " + t.Act
 }

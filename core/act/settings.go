@@ -60,6 +60,7 @@ var settings = []Setting{
 	{"cpuset", "CPUs of its whole group, as a list, a range or a mask", "2-4", soundCPUs},
 	{"alone", "let nobody else run on the CPUs of its group", "true", soundBool},
 	{"begins", "whether the unit begins at boot: true or false", "true", soundBool},
+	{"watts", "what it may draw at most, in whole watts, or usual", "220", soundWatts},
 	{"text", "what is written", "back up your work by noon", soundText},
 }
 
@@ -197,6 +198,16 @@ func soundCPUs(text string) (string, error) {
 		err = errors.New("it names no CPU")
 	}
 	return set.String(), err
+}
+
+// Usual puts a limit back to what it usually is.
+const Usual = "usual"
+
+func soundWatts(text string) (string, error) {
+	if text == Usual {
+		return Usual, nil
+	}
+	return whole(1, 10_000)(text)
 }
 
 // longestText is how long a message may be.

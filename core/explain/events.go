@@ -38,12 +38,13 @@ const (
 	EventSilent    = "silent"
 	EventBack      = "back"
 	EventChanged   = "changed"
+	EventActed     = "acted" // something was done on a host by an act
 )
 
 // EventKinds lists the kinds of events.
 func EventKinds() []string {
 	return []string{EventBegan, EventEnded, EventFailed, EventSignedIn, EventSignedOut, EventKilled, EventBooted,
-		EventSilent, EventBack, EventChanged}
+		EventSilent, EventBack, EventChanged, EventActed}
 }
 
 // Lived is a workload that began or ended in a span.

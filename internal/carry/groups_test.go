@@ -293,3 +293,41 @@ func TestUndo_LeavesWhatSomebodyElseHasSetSince(t *testing.T) {
 	assert.Equal(t, "12", f.get("cgroup/grid/pids.max"))
 	assert.Contains(t, f.refused(act.Undo, act.Target{Form: act.OfAct, Act: "a999"}, nil), "does not know act a999")
 }
+
+func TestPower_IsLimitedWithinTheBoundsOfTheDriver(t *testing.T) {
+	f := newFiles(t, true)
+	const dir = "sys/bus/pci/devices/0000:03:00.0/hwmon/hwmon4/"
+	for name, value := range map[string]string{"power1_cap": "250000000", "power1_cap_min": "100000000",
+		"power1_cap_max": "300000000", "power1_cap_default": "250000000"} {
+		f.put(dir+name, value+"\n")
+	}
+	order := func(address, watts string) *act.Order {
+		o := f.order(act.Power, act.Target{Form: act.OfGPU, GPU: address}, map[string]string{"watts": watts})
+		o.Whose["gpu:"+address] = "unassigned"
+		return o
+	}
+	refused := func(o *act.Order) string {
+		_, err := f.host.Preview(context.Background(), o)
+		require.Error(t, err)
+		return err.Error()
+	}
+	o := order("0000:03:00.0", "180")
+	p := f.preview(o)
+	assert.Equal(t, []string{"gpu:0000:03:00.0"}, p.Workloads)
+	require.Equal(t, act.Done, f.carry(o).State)
+	assert.Equal(t, "180000000", f.get(dir+"power1_cap"))
+	f.put(dir+"power1_cap", "180250000\n") // rounded by the driver: it is still what was set
+	undo := f.order(act.Undo, act.Target{Form: act.OfAct, Act: o.ID}, nil)
+	f.preview(undo)
+	require.Equal(t, act.Done, f.carry(undo).State)
+	assert.Equal(t, "250000000", f.get(dir+"power1_cap"))
+	assert.Contains(t, refused(order("0000:03:00.0", "301")), "takes 100 to 300 W")
+	assert.Contains(t, refused(order("0000:03:00.0", "99")), "takes 100 to 300 W")
+	assert.Contains(t, refused(order("0000:04:00.0", "200")), "no limit of its power")
+	assert.Contains(t, refused(order("../../../0000", "200")), "its address on the bus")
+	f.put(dir+"power1_cap", "120000000\n")
+	o = order("0000:03:00.0", "usual")
+	f.preview(o)
+	require.Equal(t, act.Done, f.carry(o).State)
+	assert.Equal(t, "250000000", f.get(dir+"power1_cap"))
+}

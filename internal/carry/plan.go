@@ -43,6 +43,8 @@ func (h *Host) plan(ctx context.Context, o *act.Order) (*plan, error) {
 		err = h.planUndo(p, &r, policy)
 	case act.OfUnit:
 		err = h.planUnit(ctx, p, &r, o.Whose, policy)
+	case act.OfGPU:
+		err = h.planPower(p, &r, o.Whose, policy)
 	case act.OfJob:
 		err = h.planJob(ctx, p, &r, o.Whose, policy)
 	default:

@@ -38,6 +38,7 @@ const (
 	anAffinity  kind = "affinity"
 	aNiceness   kind = "niceness"
 	aPriority   kind = "I/O priority"
+	aPower      kind = "power"  // drivers round it to what they can
 	aRoom       kind = "room"   // a group that is made for what has none
 	aMember     kind = "member" // in which group a process is
 	aStop       kind = "stopped"
@@ -77,6 +78,10 @@ func (c *change) isAs(now, set string) bool {
 			b, err2 := cpuset.Parse(set)
 			return err1 == nil && err2 == nil && a.Equal(b)
 		}
+	case aPower:
+		a, err1 := strconv.ParseInt(now, 10, 64)
+		b, err2 := strconv.ParseInt(set, 10, 64)
+		return err1 == nil && err2 == nil && a/1e6 == b/1e6
 	case aMemory:
 		a, err1 := strconv.ParseInt(now, 10, 64)
 		b, err2 := strconv.ParseInt(set, 10, 64)
@@ -89,7 +94,7 @@ func (c *change) isAs(now, set string) bool {
 // read returns the value as it is now.
 func (c *change) read(h *Host) (string, error) {
 	switch c.Kind {
-	case aFile, aMemory:
+	case aFile, aMemory, aPower:
 		b, err := os.ReadFile(c.File)
 		return strings.TrimSpace(string(b)), gone(err)
 	case aDevice:
@@ -155,7 +160,7 @@ func (c *change) settled(h *Host, err error) (string, error) {
 // write sets the value.
 func (c *change) write(h *Host, value string) error {
 	switch c.Kind {
-	case aFile, aMemory, aFreeze:
+	case aFile, aMemory, aPower, aFreeze:
 		return writeFile(c.File, value)
 	case aDevice:
 		if c.deviceKey() == "" {

@@ -42,12 +42,12 @@ within a scope of tenants and pools. What was done is in "vinescale acts".`,
 
 // actFlags are how an act is aimed and confirmed.
 type actFlags struct {
-	host, program, user, unit, job string
-	process, family                int32
-	reason, lives                  string
-	isShown, isConfirmed           bool
-	settings                       map[string]*string
-	as                             *choice
+	host, program, user, unit, job, gpu string
+	process, family                     int32
+	reason, lives                       string
+	isShown, isConfirmed                bool
+	settings                            map[string]*string
+	as                                  *choice
 }
 
 // newVerb makes the command of one act, with the flags that the register says it takes.
@@ -86,6 +86,9 @@ func newVerb(e act.Entry) *cobra.Command {
 	}
 	if has(act.OfProgram) || has(act.OfUnit) {
 		flags.StringVar(&f.user, "user", "", "the user of a program, or of a unit")
+	}
+	if has(act.OfGPU) {
+		flags.StringVar(&f.gpu, "gpu", "", "a GPU, by its address on the bus, such as 0000:03:00.0")
 	}
 	if has(act.OfJob) {
 		flags.StringVar(&f.job, "job", "", "a job of the batch scheduler, by its number")
@@ -135,6 +138,7 @@ func (f *actFlags) request(cmd *cobra.Command, v act.Verb, args []string) (map[s
 	aim(f.program != "", "--program", act.Target{Form: act.OfProgram, Program: f.program, User: f.user})
 	aim(f.unit != "", "--unit", act.Target{Form: act.OfUnit, Unit: f.unit, User: f.user})
 	aim(f.job != "", "--job", act.Target{Form: act.OfJob, Job: f.job})
+	aim(f.gpu != "", "--gpu", act.Target{Form: act.OfGPU, GPU: strings.ToLower(f.gpu)})
 	aim(words != "" && v == act.Undo, "an act", act.Target{Form: act.OfAct, Act: words})
 	aim(words != "" && v != act.Undo, "a workload", act.Target{Form: act.OfWorkload})
 	switch {

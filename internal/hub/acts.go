@@ -22,6 +22,13 @@ const (
 	previewLife = 10 * time.Minute
 )
 
+// Words of the audit trail, by which it is told apart what acts have a record of their own for.
+const (
+	confirming    = "confirm "
+	byHost        = "host "
+	stopsStanding = "stop standing rule"
+)
+
 // mostPending is how many acts of one host may wait at the same time.
 const mostPending = 50
 
@@ -61,6 +68,13 @@ func (h *Hub) requestAct(ctx context.Context, o *ActOrder, rule string) (store.I
 		return none, problem(Invalid, "%v", err)
 	}
 	host, err := h.Host(ctx, o.Host)
+	if err != nil {
+		return none, err
+	}
+	n, err := h.store.PendingActs(ctx, host.ID)
+	if err == nil && n >= mostPending {
+		err = problem(Busy, "%d acts wait for %s already: wait until they are over", n, host.Name)
+	}
 	if err != nil {
 		return none, err
 	}
@@ -145,6 +159,8 @@ func (h *Hub) whose(ctx context.Context, host *store.Host, r *act.Request) (map[
 	switch t := &r.Target; t.Form {
 	case act.OfUnit:
 		whose["unit:"+t.Unit] = of(func(w *store.Workload) bool { return w.Facts[account.FactUnit] == t.Unit })
+	case act.OfGPU:
+		whose["gpu:"+t.GPU] = Unassigned // it is the host's, whoever works on it
 	case act.OfJob:
 		key := "job:" + t.Job
 		whose[key] = of(func(w *store.Workload) bool { return w.Key == key || strings.HasPrefix(w.Key, key+":") })
@@ -174,6 +190,8 @@ func targetTenants(r *act.Request, whose map[string]string) []string {
 		key = "unit:" + t.Unit
 	case act.OfJob:
 		key = "job:" + t.Job
+	case act.OfGPU:
+		key = "gpu:" + t.GPU
 	}
 	if tenant, is := whose[key]; is {
 		return []string{tenant}
@@ -236,7 +254,7 @@ func (h *Hub) ConfirmAct(ctx context.Context, id, identity, reason string) (stor
 	if err != nil {
 		return x, err
 	}
-	if err := h.store.NoteAct(ctx, who(ctx), "confirm "+string(x.Verb), x.Host,
+	if err := h.store.NoteAct(ctx, who(ctx), confirming+string(x.Verb), x.Host,
 		map[string]any{"act": x.ID, "target": x.Preview.Target, "reason": x.Reason}); err != nil {
 		return x, err
 	}

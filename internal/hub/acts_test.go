@@ -13,6 +13,7 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/act"
+	"vinescale/core/explain"
 	"vinescale/core/question"
 	"vinescale/internal/hub"
 	"vinescale/internal/identify"
@@ -166,6 +167,20 @@ func TestActs_FromTheRequestToTheOutcome(t *testing.T) {
 	require.NoError(t, err)
 	f.take(f.host)
 	require.NoError(t, f.report(f.host, undo.ID, came(act.Partly)))
+	told, _, err := f.Events(
+		ctx,
+		&hub.EventsQuestion{Asked: hub.Asked{Span: question.Span{From: f.now.Add(-time.Hour),
+			To: f.now.Add(time.Hour)}, Host: "terrace-1"}, Kinds: []string{explain.EventActed}},
+	)
+	require.NoError(t, err)
+	require.Len(t, told, 2)
+	assert.Equal(
+		t,
+		[]string{"what was meant", "pause: done, read back", "terrace-1"},
+		[]string{told[1].Name, told[1].Text,
+			told[1].Host},
+		"and is an event",
+	)
 	_, undone, err := f.Interventions(ctx, &store.InterventionsOf{First: 10})
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{x.ID: undo.ID}, undone)
@@ -319,7 +334,14 @@ func TestActs_WhatMakesNoSenseIsSaid(t *testing.T) {
 		_, err := f.RequestAct(ctx, &x.order)
 		assert.Equal(t, x.want, classOf(err), "%s: %v", what, err)
 	}
-	_, err := f.ConfirmAct(ctx, "nothing", "", "")
+	for range 50 {
+		_, err := f.pause(ctx, theJob("frost-ens"))
+		require.NoError(t, err)
+	}
+	_, err := f.pause(ctx, theJob("frost-ens"))
+	assert.Equal(t, hub.Busy, classOf(err), "what waits is bounded")
+	f.now = f.now.Add(time.Hour)
+	_, err = f.ConfirmAct(ctx, "nothing", "", "")
 	assert.Equal(t, hub.NotFound, classOf(err))
 	_, err = f.Orders(ctx, f.host, "short", 0)
 	assert.Equal(t, hub.Invalid, classOf(err))

@@ -44,7 +44,7 @@ func (h *Hub) Events(ctx context.Context, q *EventsQuestion) (list []explain.Eve
 	w := &eventsWork{Hub: h, scope: scope}
 	sources := []func(context.Context) error{w.lived, w.killed}
 	if scope.IsWhole() {
-		sources = append(sources, w.hosts, w.changed)
+		sources = append(sources, w.hosts, w.changed, w.acted)
 	}
 	for _, source := range sources {
 		if err := source(ctx); err != nil {
@@ -249,7 +249,42 @@ func (w *eventsWork) changed(ctx context.Context) error {
 	}
 	acts, err := w.store.ActsBetween(ctx, span, mostEvents)
 	for _, a := range acts {
-		w.add(explain.Event{At: a.At.UTC(), Kind: explain.EventChanged, Name: a.Subject, Who: a.Who, Text: a.Act})
+		if strings.HasPrefix(a.Act, confirming) || strings.HasPrefix(a.Who, byHost) {
+			continue // acted tells of it
+		}
+		w.add(explain.Event{At: a.At.UTC(), Kind: explain.EventChanged, Name: a.Subject, Who: a.Who, Text: a.Act,
+			Urgent: a.Act == stopsStanding})
+	}
+	return err
+}
+
+// acted adds what was done on hosts by acts, and what was refused when it was to be.
+func (w *eventsWork) acted(ctx context.Context) error {
+	list, err := w.store.InterventionsBetween(ctx, w.scope.Span, mostEvents)
+	for i := range list {
+		x := &list[i]
+		if x.HostID == nil || !w.scope.HasHost(*x.HostID) || x.OverAt == nil {
+			continue
+		}
+		name, text := x.Request.Target.String(), fmt.Sprintf("%s: %s", x.Verb, x.State)
+		if x.Preview != nil {
+			name = x.Preview.Target
+		}
+		if x.Detail != "" {
+			text += ", " + x.Detail
+		} else if x.Outcome != nil {
+			text += ", " + x.Outcome.Detail
+		}
+		w.add(
+			explain.Event{
+				At:   x.OverAt.UTC(),
+				Kind: explain.EventActed,
+				Host: x.Host,
+				Name: name,
+				Who:  x.Who,
+				Text: text,
+			},
+		)
 	}
 	return err
 }

@@ -198,7 +198,7 @@ func (h *Hub) TakeReport(ctx context.Context, host store.Host, id string, r *Rep
 	}
 	h.callOrders(ctx, 0, id)
 	if r.Outcome != nil {
-		return h.store.NoteAct(ctx, "host "+host.Name, string(x.State)+" "+string(x.Verb), host.Name,
+		return h.store.NoteAct(ctx, byHost+host.Name, string(x.State)+" "+string(x.Verb), host.Name,
 			map[string]any{"act": id, "detail": r.Outcome.Detail})
 	}
 	return nil

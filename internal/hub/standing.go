@@ -423,7 +423,7 @@ func (h *Hub) stopStanding(ctx context.Context, name, why string) error {
 	return h.store.NoteAct(
 		ctx,
 		"rule "+name,
-		"stop standing rule",
+		stopsStanding,
 		name,
 		map[string]any{"why": strings.TrimSpace(why)},
 	)

@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"vinescale/core/act"
+	"vinescale/core/question"
 )
 
 // Intervention is an act that was asked for: from the request through its preview to what came of it.
@@ -86,6 +87,25 @@ func (s *Store) Interventions(ctx context.Context, of *InterventionsOf) (list []
 		q = q.Where("undoes = ?", of.Undoes)
 	}
 	return list, q.Find(&list).Error
+}
+
+// InterventionsBetween lists the acts that were over in a span and had been confirmed, or were a standing rule's, the
+// newest first.
+func (s *Store) InterventionsBetween(ctx context.Context, span question.Span,
+	most int) (list []Intervention, err error) {
+	return list, s.db.WithContext(ctx).
+		Where("over_at >= ? AND over_at < ? AND (confirmed_at IS NOT NULL OR rule <> '')",
+			span.From, span.To).
+		Order("over_at DESC, id").
+		Limit(most).
+		Find(&list).
+		Error
+}
+
+// PendingActs counts the acts of a host that wait for it.
+func (s *Store) PendingActs(ctx context.Context, hostID int32) (n int64, err error) {
+	return n, s.db.WithContext(ctx).Model(&Intervention{}).Where("host_id = ? AND state IN ?", hostID,
+		[]act.State{act.Asked, act.Confirmed, act.Sent}).Count(&n).Error
 }
 
 // UndoneBy tells by which acts others were undone, of some.

@@ -4142,7 +4142,9 @@ export interface components {
             /** @description The number of an act. */
             act?: string;
             /** @enum {string} */
-            form: "process" | "family" | "program" | "workload" | "unit" | "job" | "act";
+            form: "process" | "family" | "program" | "workload" | "unit" | "job" | "gpu" | "act";
+            /** @description Its address on the PCI bus, such as 0000:03:00.0. */
+            gpu?: string;
             /** @description Its number at the scheduler. */
             job?: string;
             /** @description Of a workload: its key on its host. */

@@ -5,6 +5,7 @@ export type Aim =
   | { form: 'workload'; id: number; name: string; kind: string; host: string }
   | { form: 'process' | 'family'; pid: number; name: string; host: string }
   | { form: 'unit'; unit: string; name: string; host: string }
+  | { form: 'gpu'; gpu: string; name: string; host: string }
   | { form: 'act'; act: string; name: string; host: string }
 
 /** What acts are called on buttons. */
@@ -23,6 +24,7 @@ const words: Record<string, string> = {
   release: 'Let go',
   message: 'Write to its terminal',
   look: 'Look closer',
+  power: 'Limit the power',
   undo: 'Undo',
   note: 'Noted',
 }
@@ -42,6 +44,8 @@ export function verbsFor(aim: Aim): string[] {
       return ['pause', 'continue', 'weigh', 'cap', 'place', 'end']
     case 'unit':
       return ['start', 'restart', 'reload', 'at-boot', 'end']
+    case 'gpu':
+      return ['power']
     case 'act':
       return ['undo']
   }
@@ -60,6 +64,8 @@ export function requestOf(aim: Aim, verb: string, settings: Record<string, strin
       return { ...body, workload: aim.id, target: { form: 'workload' } }
     case 'unit':
       return { ...body, host: aim.host, target: { form: 'unit', unit: aim.unit } }
+    case 'gpu':
+      return { ...body, host: aim.host, target: { form: 'gpu', gpu: aim.gpu } }
     case 'act':
       return { ...body, target: { form: 'act', act: aim.act } }
     default:

@@ -1,6 +1,7 @@
 import { useParams } from '@tanstack/react-router'
 import type { GPUFigure, GPULine } from '../../api/client'
 import { useColours, useGPUs } from '../../api/queries'
+import { ActButton } from '../../figures/act/ActButton'
 import { Missed } from '../../figures/Missed'
 import { shown } from '../../figures/Name'
 import { Waiting } from '../../figures/Trouble'
@@ -24,6 +25,11 @@ export function GPUPage() {
           GPU {g.number} of {host}
         </h1>
         <span className="text-ink-2">{shown(g.title)}</span>
+        {g.bus && (
+          <span className="ml-auto">
+            <ActButton aim={{ form: 'gpu', gpu: g.bus, name: `GPU ${g.number} of ${host}`, host }} />
+          </span>
+        )}
       </div>
       <Missed by={one.data} />
       <section className="sheet overflow-x-auto" aria-label="The GPU">
