@@ -11,8 +11,8 @@ import (
 	"vinescale/core/act"
 )
 
-// The power of a GPU is limited by the file that its driver has for that (the kernel's "Naming and data format standards
-// for sysfs files", power[1-*]_cap, in microwatts).
+// The power of a GPU is limited by the file that its driver has for that (the kernel's "Naming and data format
+// standards for sysfs files", power[1-*]_cap, in microwatts).
 
 var busAddress = regexp.MustCompile(`^[0-9a-f]{4}:[0-9a-f]{2}:[0-9a-f]{2}\.[0-7]$`)
 
