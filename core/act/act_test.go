@@ -70,6 +70,10 @@ func TestCheck_TakesWhatCanBeCarriedOutAndNothingElse(t *testing.T) {
 		{act.Power, act.Target{Form: act.OfGPU, GPU: "0000:03:00.0"}, "watts", "0", ""},
 		{act.Message, workload, "text", "back up\x1b[2J", ""},
 		{act.Message, workload, "text", "back up by noon", "back up by noon"},
+		{act.Message, workload, "text", "back up\u0080", ""},
+		{act.Message, workload, "text", "back\u009fup", ""},
+		{act.Message, workload, "text", "back\u00a0up", "back\u00a0up"},
+		{act.Message, workload, "text", " up", "up"},
 	} {
 		r := act.Request{Verb: x.verb, Target: x.target, Settings: map[string]string{x.name: x.given}}
 		clean, err := r.Check()
@@ -95,6 +99,30 @@ func TestCheck_TakesWhatCanBeCarriedOutAndNothingElse(t *testing.T) {
 	} {
 		_, err := r.Check()
 		assert.Error(t, err, what)
+	}
+}
+
+func TestCheck_ATargetOfEachForm(t *testing.T) {
+	for words, r := range map[string]act.Request{
+		"process 7":                     {Verb: act.Pause, Target: act.Target{Form: act.OfProcess, PID: 7}},
+		"process 7 and its descendants": {Verb: act.Pause, Target: act.Target{Form: act.OfFamily, PID: 7}},
+		"all press of grape":            {Verb: act.End, Target: act.Target{Form: act.OfProgram, Program: "press", User: "grape"}},
+		"press.service":                 {Verb: act.Start, Target: act.Target{Form: act.OfUnit, Unit: "press.service"}},
+		"press.service of grape":        {Verb: act.Start, Target: act.Target{Form: act.OfUnit, Unit: "press.service", User: "grape"}},
+		"job 41_2":                      {Verb: act.Hold, Target: act.Target{Form: act.OfJob, Job: "41_2"}},
+		"act 3f7k":                      {Verb: act.Undo, Target: act.Target{Form: act.OfAct, Act: "3f7k"}},
+	} {
+		clean, err := r.Check()
+		require.NoError(t, err, words)
+		assert.Equal(t, words, clean.Target.String())
+	}
+	for _, r := range []act.Request{
+		{Verb: act.End, Target: act.Target{Form: act.OfProgram, User: "grape"}},
+		{Verb: act.Hold, Target: act.Target{Form: act.OfJob}},
+		{Verb: act.Undo, Target: act.Target{Form: act.OfAct}},
+	} {
+		_, err := r.Check()
+		assert.Error(t, err, "%+v", r.Target)
 	}
 }
 

@@ -491,7 +491,7 @@ func TestMistakes_SayWhatWhyAndWhatToDo(t *testing.T) {
 		{[]string{"pins", "declare", "cellar-1", "4-2", "Frost Watch"}, 1, []string{"runs backwards"}},
 		{[]string{"pins", "declare", "cellar-1", "99", "Frost Watch"}, 1, []string{"has CPUs 0 to 15"}},
 		{[]string{"token", "add", "a b"}, 1, []string{"letters, digits"}},
-		{[]string{"token", "add", "x", "--role", "king"}, 2, []string{"reader, administrator"}},
+		{[]string{"token", "add", "x", "--role", "king"}, 2, []string{"reader, operator, administrator"}},
 		{[]string{"token", "add", "administrator"}, 1, []string{"already"}},
 		{[]string{"token", "remove", "administrator"}, 1, []string{"stays"}},
 		{[]string{"token", "remove", "nobody"}, 1, []string{"no token"}},

@@ -89,7 +89,7 @@ func TestConsole_FromSignInToAHostsLedger(t *testing.T) {
 		"/": "The hosts under it", "/hosts": "press-1", "/tenants/Cellar%20Intake": "must-intake-1",
 		"/events": "was set to",
 		"/rules":  "the unit journal.service", "/users/m.abt": "job 41200", "/disks": "curd-fermentlog",
-		"/hosts/cellar-1": "Each CPU", "/hosts/press-1": "failed: rack-check.service",
+		"/hosts/cellar-1": "Each CPU", "/hosts/press-1": "rack-check.service",
 		"/network": "Residual", "/hosts/terrace-2": "asleep for",
 		"/gpus": "used by job 5203, which it was not given to", "/hosts/press-1/gpus/3": "shut down from",
 	} {

@@ -71,7 +71,7 @@ func TestWorkloads_AreFoundGroupedAndShownAsOneLikes(t *testing.T) {
 	require.NoError(t, b.Click(`[aria-label="Host further left"]`))
 	require.NoError(t, b.Go(demo.address+"/workloads"))
 	require.NoError(t, b.WaitText("curd-fermentlog"))
-	assert.Regexp(t, `^Workload\|Host\|Tenant\|CPU.*\|State\|Threads$`, heads())
+	assert.Regexp(t, `^Workload\|Host\|Tenant\|CPU.*\|State\|Threads\|Acts$`, heads())
 
 	press("Workload")
 	require.NoError(t, b.WaitFor("document.querySelector('main tbody th').innerText.startsWith('barrel-sense')"))

@@ -131,6 +131,7 @@ func (h *Host) renderDisks(w *writer, t Tree) {
 	w.file(filepath.Join(t.Proc(), "1/mountinfo"), mounts.String())
 	w.file(filepath.Join(t.Proc(), "swaps"),
 		fmt.Sprintf("Filename Type Size Used Priority\n/srv/swapfile file %d %d -2\n", swapSize>>10, h.swapped()>>10))
+	w.file(filepath.Join(t.Sys(), "devices/system/cpu/online"), fmt.Sprintf("0-%d\n", h.CPUs-1))
 	for c := range h.CPUs {
 		dir := filepath.Join(t.Sys(), fmt.Sprintf("devices/system/cpu/cpu%d", c))
 		w.file(filepath.Join(dir, "topology/core_id"), fmt.Sprintf("%d\n", c/2))
