@@ -106,11 +106,13 @@ func TestCheck_ATargetOfEachForm(t *testing.T) {
 	for words, r := range map[string]act.Request{
 		"process 7":                     {Verb: act.Pause, Target: act.Target{Form: act.OfProcess, PID: 7}},
 		"process 7 and its descendants": {Verb: act.Pause, Target: act.Target{Form: act.OfFamily, PID: 7}},
-		"all press of grape":            {Verb: act.End, Target: act.Target{Form: act.OfProgram, Program: "press", User: "grape"}},
-		"press.service":                 {Verb: act.Start, Target: act.Target{Form: act.OfUnit, Unit: "press.service"}},
-		"press.service of grape":        {Verb: act.Start, Target: act.Target{Form: act.OfUnit, Unit: "press.service", User: "grape"}},
-		"job 41_2":                      {Verb: act.Hold, Target: act.Target{Form: act.OfJob, Job: "41_2"}},
-		"act 3f7k":                      {Verb: act.Undo, Target: act.Target{Form: act.OfAct, Act: "3f7k"}},
+		"all press of grape": {Verb: act.End,
+			Target: act.Target{Form: act.OfProgram, Program: "press", User: "grape"}},
+		"press.service": {Verb: act.Start, Target: act.Target{Form: act.OfUnit, Unit: "press.service"}},
+		"press.service of grape": {Verb: act.Start,
+			Target: act.Target{Form: act.OfUnit, Unit: "press.service", User: "grape"}},
+		"job 41_2": {Verb: act.Hold, Target: act.Target{Form: act.OfJob, Job: "41_2"}},
+		"act 3f7k": {Verb: act.Undo, Target: act.Target{Form: act.OfAct, Act: "3f7k"}},
 	} {
 		clean, err := r.Check()
 		require.NoError(t, err, words)
