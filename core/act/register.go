@@ -85,7 +85,7 @@ var entries = []Entry{
 	{Message, "Writes a line to the terminal of a sign-in.",
 		[]Form{OfWorkload}, []string{"text"}, true, ""},
 	{Look, "Looks closer at a process for a moment: its files, connections, threads and where they wait.",
-		[]Form{OfProcess}, nil, false, ""},
+		[]Form{OfProcess}, []string{"seconds"}, false, ""},
 	{Power, "Limits the power that a GPU may draw.",
 		[]Form{OfGPU}, []string{"watts"}, true, "the limit from before"},
 	{Undo, "Puts back what an act changed, where the value is still the one that it set.",

@@ -60,6 +60,7 @@ var settings = []Setting{
 	{"cpuset", "CPUs of its whole group, as a list, a range or a mask", "2-4", soundCPUs},
 	{"alone", "let nobody else run on the CPUs of its group", "true", soundBool},
 	{"begins", "whether the unit begins at boot: true or false", "true", soundBool},
+	{"seconds", "for how long it is watched, 1 to 30; only looked at once when left out", "5", whole(1, 30)},
 	{"watts", "what it may draw at most, in whole watts, or usual", "220", soundWatts},
 	{"text", "what is written", "back up your work by noon", soundText},
 }

@@ -335,4 +335,22 @@ func TestLook_TellsFilesAndNamesButNoSecrets(t *testing.T) {
 	assert.Contains(t, all, "CELLAR_SECRET")
 	assert.NotContains(t, all, "s3cret")
 	assert.Contains(t, all, "sleeping")
+	assert.NotContains(t, all, "watched")
+}
+
+func TestLook_WatchesForSomeSeconds(t *testing.T) {
+	s := newScene(t)
+	dir := t.TempDir()
+	cmd := s.run("READY; sleep 0.3; exec 8>" + dir + "/opened-later; while :; do :; done")
+	_, _, out := s.act(act.Look, process(cmd), map[string]string{"seconds": "2"})
+	require.Equal(t, act.Done, out.State, out.Detail)
+	all := ""
+	for _, f := range out.Found {
+		if f.Of == "watched" {
+			all += f.What + ": " + f.Text + "\n"
+		}
+	}
+	assert.Regexp(t, `thread \d+: \d+ % running`, all, "it runs for most of the time")
+	assert.Contains(t, all, "opened: "+dir+"/opened-later")
+	assert.Contains(t, all, "on CPU ")
 }

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -24,9 +25,9 @@ const mostFound = 1000
 
 // planLook plans to look closer at a process: at its threads and where they wait, its files and its connections, and
 // the names of what is in its environment, never the values.
-func (h *Host) planLook(p *plan) error {
+func (h *Host) planLook(p *plan, r *act.Request) error {
 	p.Undo = ""
-	p.more = func(_ context.Context, out *act.Outcome) error {
+	p.more = func(ctx context.Context, out *act.Outcome) error {
 		x := &p.aim.hit[0]
 		add := func(of, what, text string) {
 			if len(out.Found) < mostFound {
@@ -38,6 +39,9 @@ func (h *Host) planLook(p *plan) error {
 		h.lookAtEnvironment(x, add)
 		if !h.isThere(x.ref()) {
 			return errGone
+		}
+		if seconds, _ := strconv.Atoi(r.Settings["seconds"]); seconds > 0 { // it was checked
+			h.watch(ctx, x, time.Duration(seconds)*time.Second, add)
 		}
 		out.State, out.Detail = act.Done, fmt.Sprintf("%d findings; nothing was changed", len(out.Found))
 		if err != nil {

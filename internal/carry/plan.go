@@ -125,7 +125,7 @@ func (h *Host) planOn(ctx context.Context, p *plan, r *act.Request) error {
 	case act.Message:
 		return h.planMessage(p, r)
 	case act.Look:
-		return h.planLook(p)
+		return h.planLook(p, r)
 	}
 	return refuse("%s cannot be done to a %s", r.Verb, r.Target.Form)
 }

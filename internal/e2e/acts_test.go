@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -131,4 +132,24 @@ func TestConsole_AnActIsShownConfirmedAndOnRecord(t *testing.T) {
 	n, err := browser.Eval[int](reader, `document.querySelectorAll('button[aria-label^="Act on"]').length`)
 	require.NoError(t, err)
 	assert.Zero(t, n)
+}
+
+// TestAct_AsksInATerminalBeforeAnythingIsDone answers the question in a terminal window.
+func TestAct_AsksInATerminalBeforeAnythingIsDone(t *testing.T) {
+	said := func(w *window) string {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		return w.text.String()
+	}
+	for answer, want := range map[string]string{"y": "not confirmed; nothing was done", "yes": "this host is staged"} {
+		w := openWindow(t, 120, 40, "act", "pause", "weather-cache")
+		require.Eventually(t, func() bool { return strings.Contains(said(w), "Type yes: ") }, time.Minute,
+			20*time.Millisecond)
+		assert.Contains(t, said(w), "Carry this out on terrace-2?")
+		_, err := w.file.WriteString(answer + "\n")
+		require.NoError(t, err)
+		<-w.done
+		assert.Error(t, w.cmd.Wait(), answer)
+		assert.Contains(t, said(w), want, answer)
+	}
 }

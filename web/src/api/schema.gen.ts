@@ -2318,7 +2318,7 @@ export interface components {
         };
         Glimpse: {
             /** @enum {string} */
-            of: "process" | "thread" | "file" | "connection" | "environment";
+            of: "process" | "thread" | "file" | "connection" | "environment" | "watched";
             text: string;
             what: string;
         };

@@ -1,0 +1,149 @@
+package carry
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// A process is watched for some seconds by looking at it again and again: what its threads were at is a part of the
+// looks, not a count of what they did.
+
+const (
+	lookEvery    = 20 * time.Millisecond
+	filesEvery   = 10  // looks: its files take longer to list
+	mostWatched  = 100 // threads
+	spotsOfEach  = 4   // that are told of a thread; the rest is told together
+	mostOfOpened = 200
+)
+
+// watching is what was seen of a process while it was watched.
+type watching struct {
+	h       *Host
+	x       *process
+	looks   int
+	spots   map[int32]map[string]int // by thread: at what it was, in how many looks
+	cpus    map[int32]map[string]bool
+	known   map[string]bool // what was open before
+	opened  map[string]bool
+	elapsed time.Duration
+}
+
+// watch looks at a process for a time, or until it ends, and tells what it saw.
+func (h *Host) watch(ctx context.Context, x *process, over time.Duration, add finder) {
+	w := &watching{h: h, x: x, spots: map[int32]map[string]int{}, cpus: map[int32]map[string]bool{},
+		known: map[string]bool{}, opened: map[string]bool{}}
+	w.files(w.known)
+	begin := time.Now()
+	for time.Since(begin) < over && ctx.Err() == nil && h.isThere(x.ref()) {
+		w.look()
+		if w.looks++; w.looks%filesEvery == 0 {
+			w.files(w.opened)
+		}
+		time.Sleep(lookEvery)
+	}
+	w.files(w.opened)
+	w.elapsed = time.Since(begin)
+	w.tell(add)
+}
+
+func (w *watching) look() {
+	for i, tid := range w.h.threads(w.x.pid) {
+		if i == mostWatched {
+			return
+		}
+		task := filepath.Join(w.h.Proc, strconv.Itoa(int(w.x.pid)), "task", strconv.Itoa(int(tid)))
+		b, err := os.ReadFile(filepath.Join(task, "stat"))
+		if err != nil {
+			continue
+		}
+		s := string(b)
+		fields := strings.Fields(s[strings.LastIndexByte(s, ')')+1:])
+		if len(fields) < 37 {
+			continue
+		}
+		spot := stateWords[fields[0][0]]
+		if fields[0] == "S" || fields[0] == "D" {
+			if b, err := os.ReadFile(filepath.Join(task, "wchan")); err == nil && len(b) > 1 {
+				spot += " in " + string(b)
+			}
+			if b, err := os.ReadFile(filepath.Join(task, "syscall")); err == nil {
+				if number, _, is := strings.Cut(strings.TrimSpace(string(b)), " "); is && number != "-1" {
+					spot += " (system call " + number + ")"
+				}
+			}
+		} else if fields[0] == "R" {
+			if w.cpus[tid] == nil {
+				w.cpus[tid] = map[string]bool{}
+			}
+			w.cpus[tid][fields[36]] = true
+		}
+		if w.spots[tid] == nil {
+			w.spots[tid] = map[string]int{}
+		}
+		w.spots[tid][spot]++
+	}
+}
+
+// files notes what is open, beside what was known.
+func (w *watching) files(into map[string]bool) {
+	dir := filepath.Join(w.h.Proc, strconv.Itoa(int(w.x.pid)))
+	entries, err := os.ReadDir(filepath.Join(dir, "fd"))
+	if err != nil {
+		return
+	}
+	var sockets map[string]string
+	for _, e := range entries {
+		link, err := os.Readlink(filepath.Join(dir, "fd", e.Name()))
+		if err != nil || w.known[link] || into[link] || len(into) >= mostOfOpened {
+			continue
+		}
+		into[link] = true
+		if number, is := strings.CutPrefix(link, "socket:["); is {
+			if sockets == nil {
+				sockets = w.h.sockets(dir)
+			}
+			if text := sockets[strings.TrimSuffix(number, "]")]; text != "" {
+				into[text] = true
+			}
+		}
+	}
+}
+
+func (w *watching) tell(add finder) {
+	add("watched", fmt.Sprintf("%.1f s", w.elapsed.Seconds()), fmt.Sprintf("looked at %d times: parts are of the looks",
+		w.looks))
+	for _, tid := range slices.Sorted(maps.Keys(w.spots)) {
+		spots, all := w.spots[tid], 0
+		for _, n := range spots {
+			all += n
+		}
+		order := slices.SortedFunc(maps.Keys(spots), func(a, b string) int {
+			return cmp.Or(spots[b]-spots[a], cmp.Compare(a, b))
+		})
+		var words []string
+		for i, spot := range order {
+			if i == spotsOfEach {
+				words = append(words, fmt.Sprintf("%d other states", len(order)-i))
+				break
+			}
+			words = append(words, fmt.Sprintf("%.0f %% %s", 100*float64(spots[spot])/float64(all), spot))
+		}
+		if on := slices.Sorted(maps.Keys(w.cpus[tid])); len(on) > 0 {
+			words = append(words, "on CPU "+strings.Join(on, ", "))
+		}
+		add("watched", "thread "+strconv.Itoa(int(tid)), strings.Join(words, "; "))
+	}
+	for _, link := range slices.Sorted(maps.Keys(w.opened)) {
+		if !w.known[link] && !strings.HasPrefix(link, "socket:[") {
+			add("watched", "opened", link)
+		}
+	}
+}
