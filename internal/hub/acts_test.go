@@ -157,6 +157,7 @@ func TestActs_FromTheRequestToTheOutcome(t *testing.T) {
 	assert.Equal(t, "host terrace-1", trail[0].Who)
 	assert.Equal(t, "confirm pause", trail[1].Act)
 
+	f.now = f.now.Add(time.Minute)
 	undo, err := f.RequestAct(ctx, &hub.ActOrder{Request: act.Request{Verb: act.Undo,
 		Target: act.Target{Form: act.OfAct, Act: x.ID}}})
 	require.NoError(t, err)
