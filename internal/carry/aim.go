@@ -26,6 +26,7 @@ type aim struct {
 	shared   []string // names of workloads that other processes in its group are of
 	keys     []string // of the workloads that are touched
 	touched  []act.Touched
+	spare    *sparer
 }
 
 // find finds what a request is aimed at. The error says why it cannot be, or may not be.
@@ -58,6 +59,7 @@ func (h *Host) find(
 	if err != nil {
 		return nil, err
 	}
+	a.spare = h.newSparer(known, list, policy)
 	return a, h.permit(a, r, known, whose, policy)
 }
 
@@ -193,17 +195,14 @@ func (h *Host) anyGroup(a *aim) (g group, err error) {
 
 // permit asks this host's policy of all that is touched, and sorts out what is never touched.
 func (h *Host) permit(a *aim, r *act.Request, known *Known, whose map[string]string, policy *act.Policy) error {
-	spare := &sparer{h: h, policy: policy, own: h.executable(h.Self),
-		signIn: a.workload != nil && a.workload.Kind == amount.Session}
+	a.spare.signIn = a.workload != nil && a.workload.Kind == amount.Session
 	for i := range a.members {
 		p := &a.members[i]
-		var w *account.Workload
-		if found, is := known.Workloads[p.workload]; is {
-			w = &found
+		if _, is := known.Workloads[p.workload]; is {
 			a.keys = append(a.keys, p.workload)
 		}
-		if why := spare.why(p, w); why != "" {
-			a.left = append(a.left, act.Refusal{What: fmt.Sprintf("process %d, %s", p.pid, p.comm), Why: why})
+		if why := a.spare.why(p); why != "" {
+			a.left = append(a.left, act.Refusal{What: named(p), Why: why})
 			continue
 		}
 		a.hit = append(a.hit, *p)

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"vinescale/core/act"
+	"vinescale/core/amount"
 	"vinescale/internal/carry"
 )
 
@@ -282,6 +283,21 @@ func TestPermit_WhatIsNeverTouchedAndWhatThePolicySays(t *testing.T) {
 	assert.ErrorContains(t, err, "cannot say whose it is")
 	unknown := s.runOf("", "READY; exec sleep 76")
 	assert.Contains(t, s.refused(act.Pause, process(unknown), nil), "of no workload")
+
+	// A database that this program began is the service's, also where it was begun from a sign-in.
+	const session = "session:1"
+	w := s.known.Workloads[workKey]
+	w.Key, w.Kind = session, amount.Session
+	s.known.Workloads[session] = w
+	program, err := os.ReadFile("/bin/sleep")
+	require.NoError(t, err)
+	database := filepath.Join(t.TempDir(), "postgres")
+	require.NoError(t, os.WriteFile(database, program, 0o755))
+	begun := s.runOf(session, database+" 78 & READY; wait")
+	o = s.order(act.End, family(begun), map[string]string{"force": "true"})
+	o.Whose[session] = "Frost Watch"
+	require.Len(t, s.preview(o).Left, 1)
+	assert.Contains(t, s.preview(o).Left[0].Why, "the service's database")
 
 	// The policy of now counts, also where it was another at the preview.
 	o = s.order(act.Pause, process(other), nil)

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"os/exec"
 	"path/filepath"
@@ -17,23 +16,28 @@ import (
 	"vinescale/core/act"
 	"vinescale/core/amount"
 	"vinescale/internal/identify"
+	"vinescale/internal/informants"
 )
 
 // planManaged plans an act on a workload that another system manages through that system, so that it does not undo it.
 // It tells false where the act is the kernel's.
 func (h *Host) planManaged(_ context.Context, p *plan, r *act.Request) (bool, error) {
 	w := p.aim.workload
+	is, err := false, error(nil)
 	switch w.Kind {
 	case amount.Container:
-		return h.planContainer(p, r, w)
+		is, err = h.planContainer(p, r, w)
 	case amount.VM:
-		return h.planMachine(p, r, w)
+		is, err = h.planMachine(p, r, w)
 	case amount.Job:
-		return h.planJobOf(p, r, w)
+		is, err = h.planJobOf(p, r, w)
 	case amount.Service:
-		return h.planServiceOf(p, r, w)
+		is, err = h.planServiceOf(p, r, w)
 	}
-	return false, nil
+	if is && err == nil && len(p.aim.left) > 0 { // the system would touch all of it
+		return true, refuse("%s is in it, and is never touched: %s", p.aim.left[0].What, p.aim.left[0].Why)
+	}
+	return is, err
 }
 
 // planServiceOf ends a service through the init system.
@@ -53,10 +57,7 @@ func (h *Host) planServiceOf(p *plan, r *act.Request, w *account.Workload) (bool
 
 // planJobOf acts on a job that runs through its scheduler.
 func (h *Host) planJobOf(p *plan, r *act.Request, w *account.Workload) (bool, error) {
-	id := ""
-	if m := jobNumber.FindStringSubmatch(w.Key); m != nil {
-		id = m[1]
-	}
+	id := informants.JobID(w.Key)
 	if r.Verb != act.End && r.Verb != act.Pause && r.Verb != act.Continue ||
 		w.Recogniser == identify.BegunRecogniser { // of no scheduler
 		return false, nil
@@ -82,15 +83,9 @@ func (h *Host) planJobOf(p *plan, r *act.Request, w *account.Workload) (bool, er
 	return true, h.planCancel(p, r, id)
 }
 
-// containerID is the runtime's id of a container.
-func containerID(w *account.Workload) string {
-	id, _, _ := strings.Cut(strings.TrimPrefix(w.Key, "container:"), "@")
-	return id
-}
-
 // planContainer acts on a container through its engine, or through its runtime where no engine has it.
 func (h *Host) planContainer(p *plan, r *act.Request, w *account.Workload) (bool, error) {
-	id := containerID(w)
+	id := informants.ContainerID(w.Key)
 	if r.Verb != act.End && r.Verb != act.Pause && r.Verb != act.Continue {
 		if r.Verb == act.Cap || r.Verb == act.Weigh || r.Verb == act.Place {
 			p.Warnings = append(
@@ -265,11 +260,9 @@ type engineAPI struct {
 }
 
 func newEngine(socket string) *engineAPI {
-	dial := func(ctx context.Context, _, _ string) (net.Conn, error) {
-		return (&net.Dialer{}).DialContext(ctx, "unix", socket)
-	}
-	return &engineAPI{socket, &http.Client{Timeout: act.LongestWait + 20*time.Second,
-		Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true}}}
+	e := &engineAPI{socket, informants.EngineClient(socket)}
+	e.http.Timeout = act.LongestWait + 20*time.Second
+	return e
 }
 
 func (e *engineAPI) name() string { return "the container engine" }

@@ -130,13 +130,20 @@ type crowd struct {
 	spared  map[int32]bool
 	group   *group // that all belong to who are in it; nil for none
 	isOf    func(*process) bool
+	spare   *sparer
 }
 
 // endByForce ends all that is touched and whatever it makes meanwhile: it is stopped until nothing new appears, ended,
 // and looked for again.
 func (h *Host) endByForce(ctx context.Context, p *plan, r *act.Request, out *act.Outcome) error {
-	c := &crowd{h: h, in: map[int32]process{}, lineage: map[int32]bool{}, stopped: map[ref]bool{},
-		spared: map[int32]bool{}}
+	c := &crowd{
+		h:       h,
+		spare:   p.aim.spare,
+		in:      map[int32]process{},
+		lineage: map[int32]bool{},
+		stopped: map[ref]bool{},
+		spared:  map[int32]bool{},
+	}
 	for i := range p.aim.members {
 		c.spared[p.aim.members[i].pid] = true
 	}
@@ -276,6 +283,9 @@ func (c *crowd) grow() {
 		}
 	}
 	for _, x := range descendants(list, from) {
+		if _, met := c.in[x.pid]; !met && !c.spared[x.pid] && c.spare.why(&x) != "" {
+			c.spared[x.pid] = true // it was born, or became another, meanwhile
+		}
 		if !c.spared[x.pid] && !x.isKernel {
 			c.in[x.pid], c.lineage[x.pid] = x, true
 		}

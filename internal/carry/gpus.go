@@ -69,5 +69,8 @@ func (h *Host) planPower(p *plan, r *act.Request, whose map[string]string, polic
 	if micros < least || micros > most {
 		return refuse("%d W: this GPU takes %d to %d W", micros/1e6, least/1e6, most/1e6)
 	}
-	return p.set(h, change{Kind: aPower, What: "power limit, microwatts", File: files[0], After: fmt.Sprint(micros)})
+	return p.set(
+		h,
+		change{Kind: aPower, What: "power limit, microwatts", File: files[0], After: fmt.Sprint(micros)},
+	)
 }

@@ -253,6 +253,32 @@ func TestCap_NamesWhoElseIsInTheGroup(t *testing.T) {
 	assert.Contains(t, f.refused(act.Cap, grid(), map[string]string{"read": "vdz=1MB"}), `no block device "vdz"`)
 }
 
+func TestCap_IsNotSetOnAGroupInWhichSomethingIsNeverTouched(t *testing.T) {
+	for _, x := range []struct {
+		verb     act.Verb
+		settings map[string]string
+	}{{act.Cap, map[string]string{"memory": "1MiB"}}, {act.Weigh, map[string]string{"cpu-weight": "1"}},
+		{act.Place, map[string]string{"cpuset": "0"}}} {
+		f := newFiles(t, true)
+		for file, value := range map[string]string{"memory.max": "max", "cpu.weight": "100", "cpuset.cpus": "",
+			"cgroup.freeze": "0"} {
+			f.put("cgroup/grid/"+file, value+"\n")
+		}
+		f.put("proc/101/stat", strings.Replace(f.get("proc/101/stat"), "(must)", "(nebbiolo)", 1))
+		f.policy = allowsAll + "\nnever: {programs: [nebbiolo]}"
+		assert.Contains(
+			t,
+			f.refused(x.verb, grid(), x.settings),
+			"process 101, nebbiolo is in its group, and is never",
+		)
+		p := f.preview(f.order(act.Pause, grid(), nil))
+		require.Len(t, p.Changes, 1, "paused process by process, and that one is left")
+		assert.Equal(t, "process 100", p.Changes[0].Where)
+	}
+	f := newFiles(t, true)
+	assert.Contains(t, f.refused(act.Message, grid(), map[string]string{"text": "up"}), "is no sign-in")
+}
+
 func TestCarry_RefusesWhereAValueChangedSinceThePreview(t *testing.T) {
 	f := newFiles(t, true)
 	f.put("cgroup/grid/cpu.max", "max 100000\n")

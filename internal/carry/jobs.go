@@ -19,8 +19,6 @@ import (
 // jobWithin is how long one of these commands, and the scheduler after it, is given.
 const jobWithin = 20 * time.Second
 
-var jobNumber = regexp.MustCompile(`^job:(\d+)`)
-
 // scheduler runs a command of the scheduler's.
 func (h *Host) scheduler(ctx context.Context, name string, args ...string) (string, error) {
 	if h.Systems.Jobs == "" {
@@ -142,7 +140,39 @@ func (h *Host) planJob(ctx context.Context, p *plan, r *act.Request, whose map[s
 		c.After = "waiting"
 		return p.set(h, c)
 	}
+	if err := h.isJobsHost(ctx, key, jobIs(shown), policy); err != nil {
+		return err
+	}
 	return h.planCancel(p, r, id)
+}
+
+// isJobsHost refuses what is not for this host to do: a job that runs on others is acted on by one of them, whose policy
+// and pools then count; and one with a process in it that is never touched.
+func (h *Host) isJobsHost(ctx context.Context, key, state string, policy *act.Policy) error {
+	if state == "waiting" || state == "held" {
+		return nil
+	}
+	known, err := h.Known(ctx)
+	if err != nil {
+		return err
+	}
+	isIts := func(k string) bool { return k == key || strings.HasPrefix(k, key+":") }
+	isHere := false
+	for k := range known.Workloads {
+		isHere = isHere || isIts(k)
+	}
+	if !isHere {
+		return refuse("%s is %s, and not on this host: aim at a host that it runs on", key, state)
+	}
+	list, err := h.all()
+	if err != nil {
+		return err
+	}
+	placeAll(list, known)
+	if why := h.newSparer(known, list, policy).within(isIts); why != "" {
+		return refuse("%s is left alone: %s", key, why)
+	}
+	return nil
 }
 
 // planCancel plans to cancel a job through the scheduler, so that it is not begun anew.

@@ -21,6 +21,9 @@ func (h *Host) ownGroup(controller string, a *aim) (group, error) {
 	if err != nil {
 		return g, err
 	}
+	if len(a.left) > 0 {
+		return g, fmt.Errorf("%s is in its group, and is never touched: %s", a.left[0].What, a.left[0].Why)
+	}
 	pids, err := g.pids()
 	if err != nil {
 		return g, err
@@ -97,7 +100,8 @@ func (h *Host) newOnes(p *plan, value func(*process) change) (values []change) {
 		}
 	}
 	for _, x := range descendants(list, from) {
-		if slices.ContainsFunc(p.aim.members, func(o process) bool { return o.ref() == x.ref() }) || x.isKernel {
+		if slices.ContainsFunc(p.aim.members, func(o process) bool { return o.ref() == x.ref() }) || x.isKernel ||
+			p.aim.spare.why(&x) != "" {
 			continue
 		}
 		p.aim.hit, p.aim.members = append(p.aim.hit, x), append(p.aim.members, x)

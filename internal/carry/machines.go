@@ -23,6 +23,9 @@ import (
 // machineWithin is how long a machine is given to shut down.
 const machineWithin = 60 * time.Second
 
+// managerWithin is how long the manager is given to answer.
+const managerWithin = 30 * time.Second
+
 // machine calls the manager about one machine, by its number there.
 func (h *Host) machine(number string, do func(*rpc.Libvirt, rpc.Domain) error) error {
 	if h.Systems.Machines == "" {
@@ -33,6 +36,8 @@ func (h *Host) machine(number string, do func(*rpc.Libvirt, rpc.Domain) error) e
 		return refuse("the machine manager cannot be reached: %v", err)
 	}
 	defer conn.Close()
+	// A manager that hangs must not hold up all other acts: the library ends with the connection.
+	defer time.AfterFunc(managerWithin, func() { conn.Close() }).Stop()
 	manager := rpc.NewWithDialer(dialers.NewAlreadyConnected(conn))
 	if err := manager.ConnectToURI("qemu:///system"); err != nil {
 		return fmt.Errorf("open qemu:///system: %w", err)

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"vinescale/core/act"
+	"vinescale/core/amount"
 	"vinescale/core/cpuset"
 )
 
@@ -154,4 +155,10 @@ func (h *Host) exclusive(g *group) (sets []cpuset.Set) {
 }
 
 // planMessage plans to write a line to the terminals of a sign-in.
-func (h *Host) planMessage(p *plan, r *act.Request) error { return h.planWrite(p, r.Settings["text"]) }
+func (h *Host) planMessage(p *plan, r *act.Request) error {
+	if p.aim.workload == nil ||
+		p.aim.workload.Kind != amount.Session { // a container's terminals are not the host's
+		return refuse("%s is no sign-in: it has no terminal of this host", p.Target)
+	}
+	return h.planWrite(p, r.Settings["text"])
+}

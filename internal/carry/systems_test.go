@@ -292,6 +292,32 @@ func TestServices_EndThroughTheirUnit(t *testing.T) {
 	assert.Equal(t, []string{"stop press.service replace"}, stand.called())
 }
 
+// TestManaged_IsNotEndedAsAWholeWhereSomethingInItIsNeverTouched: what is done through another system is done to all.
+func TestManaged_IsNotEndedAsAWholeWhereSomethingInItIsNeverTouched(t *testing.T) {
+	stand := &initStandIn{states: map[string]string{"press.service": "active"}, pids: map[string]uint32{}}
+	s := newScene(t)
+	s.options.Systems.Bus = startBus(t, stand, "press.service")
+	s.open()
+	const key = "service:/press.service"
+	s.known.Workloads[key] = account.Workload{Key: key, Kind: amount.Service, Name: "press",
+		Facts: map[string]string{account.FactUnit: "press.service"}}
+	s.runOf(key, "sleep 82 & READY; wait")
+	s.policy = allowsAll + "\nnever: {programs: [sleep]}"
+	for _, target := range []act.Target{{Form: act.OfWorkload, Key: key}, {Form: act.OfUnit, Unit: "press.service"}} {
+		for _, v := range []act.Verb{act.End, act.Restart} {
+			if v == act.Restart && target.Form == act.OfWorkload {
+				continue
+			}
+			o := s.order(v, target, nil)
+			o.Whose[key], o.Whose["unit:press.service"] = "Label Press", "Label Press"
+			_, err := s.host.Preview(context.Background(), o)
+			assert.ErrorContains(t, err, "is in it, and is never touched", "%s %s", v, target.Form)
+		}
+	}
+	assert.Empty(t, stand.called())
+	assert.Len(t, s.alive(), 2)
+}
+
 // TestJobs_AreActedOnThroughTheirScheduler stands in for the scheduler's commands by scripts that keep a job's state.
 func TestJobs_AreActedOnThroughTheirScheduler(t *testing.T) {
 	s := newScene(t)
@@ -348,6 +374,12 @@ esac`)
 	assert.Contains(t, string(calls), "suspend 7")
 	assert.Contains(t, string(calls), "resume 7")
 	assert.Contains(t, string(calls), "cancel 7")
+	state("JobState=RUNNING Reason=None")
+	delete(s.known.Workloads, "job:7")
+	elsewhere := s.order(act.End, job, nil)
+	elsewhere.Whose["job:7"] = "unassigned"
+	_, err = s.host.Preview(context.Background(), elsewhere)
+	assert.ErrorContains(t, err, "not on this host", "another host's policy and pools count there")
 	put("scontrol", "echo 'slurm_load_jobs error: Invalid job id' >&2; exit 1")
 	_, err = s.host.Preview(context.Background(), refusal)
 	assert.ErrorContains(t, err, "Invalid job id")

@@ -148,14 +148,14 @@ func (h *Host) planUnit(ctx context.Context, p *plan, r *act.Request, whose map[
 	defer u.close()
 	p.Through = "the init system"
 	p.Target = fmt.Sprintf("unit %s, %s", t.String(), u.state())
-	if err := h.tellProcesses(ctx, p, t.Unit); err != nil {
+	if err := h.tellProcesses(ctx, p, r, policy); err != nil {
 		return err
 	}
 	return h.planUnitAct(p, r, u)
 }
 
-// tellProcesses lists the processes of a unit's workload, and refuses where one is never touched.
-func (h *Host) tellProcesses(ctx context.Context, p *plan, name string) error {
+// tellProcesses lists the processes of a unit's workload, and refuses to end it where one of them is never touched.
+func (h *Host) tellProcesses(ctx context.Context, p *plan, r *act.Request, policy *act.Policy) error {
 	known, err := h.Known(ctx)
 	if err != nil {
 		return err
@@ -165,14 +165,15 @@ func (h *Host) tellProcesses(ctx context.Context, p *plan, name string) error {
 		return err
 	}
 	placeAll(list, known)
-	own := h.executable(h.Self)
-	for i := range list {
-		w := known.Workloads[list[i].workload]
-		if w.Facts[account.FactUnit] != name {
-			continue
+	isIts := func(key string) bool { return known.Workloads[key].Facts[account.FactUnit] == r.Target.Unit }
+	if r.Verb == act.End || r.Verb == act.Restart {
+		if why := h.newSparer(known, list, policy).within(isIts); why != "" {
+			return refuse("%s is left alone: %s", r.Target.Unit, why)
 		}
-		if x := &list[i]; x.pid == h.Self || own != "" && h.executable(x.pid) == own {
-			return refuse("%s is left alone: it is of the service or its collector", name)
+	}
+	for i := range list {
+		if !isIts(list[i].workload) {
+			continue
 		}
 		if p.Total++; len(p.Processes) < act.MostListed {
 			p.Processes = append(p.Processes, h.tell(&list[i]))
@@ -266,7 +267,9 @@ func (u *unit) begin(ctx context.Context, isForced bool, processes int, out *act
 }
 
 func (h *Host) readUnit(c *change) (string, error) {
-	u, err := h.unit(context.Background(), c.File, c.Device)
+	ctx, cancel := context.WithTimeout(context.Background(), unitWithin)
+	defer cancel()
+	u, err := h.unit(ctx, c.File, c.Device)
 	if err != nil {
 		return "", err
 	}

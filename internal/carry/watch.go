@@ -118,8 +118,12 @@ func (w *watching) files(into map[string]bool) {
 }
 
 func (w *watching) tell(add finder) {
-	add("watched", fmt.Sprintf("%.1f s", w.elapsed.Seconds()), fmt.Sprintf("looked at %d times: parts are of the looks",
-		w.looks))
+	add(
+		"watched",
+		fmt.Sprintf("%.1f s", w.elapsed.Seconds()),
+		fmt.Sprintf("looked at %d times: parts are of the looks",
+			w.looks),
+	)
 	for _, tid := range slices.Sorted(maps.Keys(w.spots)) {
 		spots, all := w.spots[tid], 0
 		for _, n := range spots {

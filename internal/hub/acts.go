@@ -277,7 +277,7 @@ func (h *Hub) mayTouch(ctx context.Context, scope *act.Scope, x *store.Intervent
 	return h.mayAct(ctx, scope, x.Host, slices.Compact(tenants))
 }
 
-// Act finds an act by its number. Who may act for some tenants only is not shown what others' acts would touch.
+// Act finds an act by its number. Whoever may read, may read the record.
 func (h *Hub) Act(ctx context.Context, id string) (store.Intervention, error) {
 	if _, err := h.store.ExpireActs(ctx, h.options.Now()); err != nil {
 		return store.Intervention{}, err

@@ -42,7 +42,7 @@ func (c *cri) Ask(ctx context.Context, about []account.Workload) (map[string]acc
 	}
 	found := map[string]account.Workload{}
 	for _, w := range about {
-		id := containerID(w.Key)
+		id := ContainerID(w.Key)
 		for _, p := range sandboxes.GetItems() {
 			if "pod:"+p.GetMetadata().GetUid() == w.Key || p.GetId() == id {
 				found[w.Key] = ofSandbox(w, p)
@@ -60,7 +60,8 @@ func (c *cri) Ask(ctx context.Context, about []account.Workload) (map[string]acc
 }
 
 // containerID is the engine's id in a workload's key, container:ID or container:ID@BEGUN.
-func containerID(key string) string {
+// ContainerID is the runtime's id of a container, by the key of its workload; "" where it is none.
+func ContainerID(key string) string {
 	id, ok := strings.CutPrefix(key, "container:")
 	if !ok {
 		return ""

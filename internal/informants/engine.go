@@ -22,11 +22,14 @@ type engine struct {
 	http   *http.Client
 }
 
-func newEngine(socket string) *engine {
+func newEngine(socket string) *engine { return &engine{socket, EngineClient(socket)} }
+
+// EngineClient calls the HTTP interface of an engine on its socket, whatever host an address names.
+func EngineClient(socket string) *http.Client {
 	dial := func(ctx context.Context, _, _ string) (net.Conn, error) {
 		return (&net.Dialer{}).DialContext(ctx, "unix", socket)
 	}
-	return &engine{socket, &http.Client{Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true}}}
+	return &http.Client{Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true}}
 }
 
 func (e *engine) Name() string { return "the container engine at " + e.socket }
@@ -64,7 +67,7 @@ func (e *engine) Ask(ctx context.Context, about []account.Workload) (map[string]
 		if pod := strings.TrimPrefix(w.Key, "pod:"); pod != w.Key && pods[pod] != "" {
 			found[w.Key] = account.Workload{Name: "pod " + pods[pod], UID: -1,
 				Facts: map[string]string{account.FactPod: pods[pod]}}
-		} else if c := byID[containerID(w.Key)]; c != nil {
+		} else if c := byID[ContainerID(w.Key)]; c != nil {
 			found[w.Key] = c.workload()
 		}
 	}

@@ -38,7 +38,7 @@ type givenCPUs struct {
 func (s *slurm) Name() string { return "the batch scheduler (" + s.command + ")" }
 
 func (s *slurm) Knows(w account.Workload) bool {
-	return w.Kind == amount.Job && jobID(w.Key) != ""
+	return w.Kind == amount.Job && JobID(w.Key) != ""
 }
 
 // notTheirs marks the name of a job that is claimed by another user than its submitter.
@@ -46,7 +46,8 @@ const notTheirs = " (not the submitter's)"
 
 var jobKey = regexp.MustCompile(`^job:(\d+)(?::uid\d+)?$`)
 
-func jobID(key string) string {
+// JobID is the number of a job at the scheduler, by the key of its workload; "" where it is none of a scheduler.
+func JobID(key string) string {
 	if m := jobKey.FindStringSubmatch(key); m != nil {
 		return m[1]
 	}
@@ -70,7 +71,7 @@ func (s *slurm) Ask(ctx context.Context, about []account.Workload) (map[string]a
 	}
 	found := map[string]account.Workload{}
 	for _, w := range about {
-		j, ok := jobs[jobID(w.Key)]
+		j, ok := jobs[JobID(w.Key)]
 		if !ok {
 			continue
 		}
@@ -84,7 +85,7 @@ func (s *slurm) Ask(ctx context.Context, about []account.Workload) (map[string]a
 			continue
 		}
 		found[w.Key] = j.Workload
-		if list := s.cpusGiven(ctx, jobID(w.Key), j.began); list != "" {
+		if list := s.cpusGiven(ctx, JobID(w.Key), j.began); list != "" {
 			j.Facts[account.FactCPUsGiven] = list
 		}
 	}
