@@ -10,5 +10,6 @@
 // Nothing here trusts the service: what must never be touched (spare.go) and what this host's policy says are asked
 // here, at the preview and again when it is carried out.
 //
-// It imports core/..., internal/identify, internal/informants and internal/kernel/{text,netlink}. Start with New, Preview and Carry.
+// It imports core/..., internal/identify, internal/informants and internal/kernel/{text,netlink}.
+// Start with New, Preview and Carry.
 package carry

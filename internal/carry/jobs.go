@@ -146,8 +146,8 @@ func (h *Host) planJob(ctx context.Context, p *plan, r *act.Request, whose map[s
 	return h.planCancel(p, r, id)
 }
 
-// isJobsHost refuses what is not for this host to do: a job that runs on others is acted on by one of them, whose policy
-// and pools then count; and one with a process in it that is never touched.
+// isJobsHost refuses what is not for this host to do: a job that runs on others is acted on by one of them, whose
+// policy and pools then count; and one with a process in it that is never touched.
 func (h *Host) isJobsHost(ctx context.Context, key, state string, policy *act.Policy) error {
 	if state == "waiting" || state == "held" {
 		return nil
