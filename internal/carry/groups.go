@@ -54,6 +54,9 @@ func (h *Host) groupFor(controller string, a *aim) (group, error) {
 	for i := range a.members {
 		at := h.cgroups(a.members[i].pid)[name]
 		if at == "" || at == "/" {
+			if !h.isThere(a.members[i].ref()) {
+				continue // it ended meanwhile
+			}
 			return group{}, fmt.Errorf("its processes are in no group of the controller %s", controller)
 		}
 		path = common(path, at)

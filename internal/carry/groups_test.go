@@ -253,6 +253,22 @@ func TestCap_NamesWhoElseIsInTheGroup(t *testing.T) {
 	assert.Contains(t, f.refused(act.Cap, grid(), map[string]string{"read": "vdz=1MB"}), `no block device "vdz"`)
 }
 
+// TestCap_DoesNotMindWhoEndsMeanwhile has a group whose processes come and go: one that has ended is in no group.
+func TestCap_DoesNotMindWhoEndsMeanwhile(t *testing.T) {
+	f := newFiles(t, true)
+	f.put("cgroup/grid/cpu.max", "max 100000\n")
+	f.put("proc/101/cgroup", "0::/\n")
+	request := map[string]string{"cpu": "1"}
+	assert.Contains(t, f.refused(act.Cap, grid(), request), "no group of the controller cpu")
+	f.put("proc/101/stat", strings.Replace(f.get("proc/101/stat"), ") S", ") Z", 1))
+	assert.Len(t, f.preview(f.order(act.Cap, grid(), request)).Changes, 1)
+	require.NoError(t, os.Remove(f.root+"/proc/101/cgroup"))
+	o := f.order(act.Cap, grid(), request)
+	f.preview(o)
+	assert.Equal(t, act.Done, f.carry(o).State)
+	assert.Equal(t, "100000 100000", f.get("cgroup/grid/cpu.max"))
+}
+
 func TestCap_IsNotSetOnAGroupInWhichSomethingIsNeverTouched(t *testing.T) {
 	for _, x := range []struct {
 		verb     act.Verb
