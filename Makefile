@@ -88,6 +88,8 @@ check: $(CONSOLE) ## static checks: format, width, documents, modules, vet, lint
 	cd web && npm run --silent lint
 	@go run ./cmd/vinescale openapi | diff -q - docs/openapi.json >/dev/null || \
 		{ echo "docs/openapi.json is not of these handlers: run make generate"; exit 1; }
+	@go run ./cmd/vinescale docs words | diff -q - docs/measures.md >/dev/null || \
+		{ echo "docs/measures.md is not of these words: run make generate"; exit 1; }
 
 MUTATED := ./core/account ./core/amount ./core/cpuset ./core/explain ./core/leaf ./core/question ./core/tenancy \
            ./internal/wire ./internal/pack ./internal/kernel/text ./internal/kernel/netlink ./internal/kernel/space \
@@ -115,6 +117,7 @@ generate: web/node_modules/.installed ## make the generated files anew: wire for
 	go build -o bin/protoc-gen-go google.golang.org/protobuf/cmd/protoc-gen-go
 	protoc --plugin=bin/protoc-gen-go --go_out=. --go_opt=module=vinescale internal/wire/interval.proto
 	go run ./cmd/vinescale openapi > docs/openapi.json
+	go run ./cmd/vinescale docs words > docs/measures.md
 	cd web && npm run --silent types
 
 screenshots: build ## take docs/screenshots anew (uses port 7470)

@@ -27,7 +27,7 @@ var floors = [][]string{
 		"internal/kernel/netlink", "internal/kernel/space", "internal/devices"},
 	{"internal/identify", "internal/kernel/tree"},
 	{"internal/kernel/text", "internal/pack"},
-	{"core/explain"},
+	{"core/explain", "core/glossary"},
 	{"core/tenancy"},
 	{"core/leaf"},
 	{"core/question"},

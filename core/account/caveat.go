@@ -3,7 +3,10 @@ package account
 import (
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"vinescale/core/amount"
 )
@@ -85,4 +88,11 @@ func (c Caveat) Meaning(units int64) string {
 		return fmt.Sprintf(caveats[c].meaning, (time.Duration(units) * time.Millisecond).Round(time.Second))
 	}
 	return fmt.Sprintf(caveats[c].meaning, strconv.FormatInt(units, 10))
+}
+
+// InGeneral says in a sentence what is missed, with three dots for the amount.
+func (c Caveat) InGeneral() string {
+	text := strings.ReplaceAll(caveats[c].meaning, "%s", "…")
+	first, size := utf8.DecodeRuneInString(text)
+	return string(unicode.ToUpper(first)) + text[size:] + "."
 }

@@ -26,6 +26,23 @@ func (k Kind) String() string {
 	return kindNames[k]
 }
 
+var kindMeanings = [numKinds]string{
+	Loose: "Processes of a user that are in no container, machine, job, service or sign-in, told apart by what began " +
+		"them.",
+	Container: "A container of an OCI runtime.",
+	VM:        "A virtual machine with the process that runs it.",
+	Job:       "A job of a batch scheduler.",
+	Session:   "A user's sign-in with all that was started in it.",
+	Service:   "A unit of the init system.",
+	Kernel:    "Threads of the kernel.",
+}
+
+// Meaning says what workloads are of this kind, in a sentence.
+func (k Kind) Meaning() string { return kindMeanings[k] }
+
+// Kinds lists all kinds.
+func Kinds() []Kind { return []Kind{Container, VM, Job, Session, Service, Loose, Kernel} }
+
 // ParseKind reads a kind's name.
 func ParseKind(s string) (Kind, error) {
 	for i, n := range kindNames {

@@ -51,6 +51,12 @@ func (c Combining) String() string {
 	return [numCombinings]string{"sum", "mean", "highest", "apart"}[c]
 }
 
+// Words says in words how figures combine.
+func (c Combining) Words() string {
+	return [numCombinings]string{"they are added", "their mean over time", "the highest counts",
+		"they are not added: each stands for itself"}[c]
+}
+
 // Bound is what a measure can be held against.
 type Bound uint8
 
@@ -64,6 +70,11 @@ const (
 
 func (b Bound) String() string {
 	return [numBounds]string{"none", "capacity", "limit"}[b]
+}
+
+// Words says in words what bounds a measure.
+func (b Bound) Words() string {
+	return [numBounds]string{"nothing bounds it", "what the host has of it", "what the workload may have of it"}[b]
 }
 
 // Form is how a measure is best drawn over time.

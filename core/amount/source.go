@@ -24,6 +24,21 @@ func (s Source) String() string {
 	return sourceNames[s]
 }
 
+var sourceMeanings = [numSources]string{
+	Counted: "The kernel counts exactly this group.",
+	Summed: "Added over the processes that were seen. What began and ended between two readings may be missing; the " +
+		"residual has it.",
+	Split:       "A shared amount, divided by a key that is stated.",
+	Reported:    "Told by another system, such as a vendor's library or a machine manager.",
+	Unavailable: "It cannot be had, for the reason that stands beside it. It is not zero.",
+}
+
+// Meaning says what the source means, in whole sentences.
+func (s Source) Meaning() string { return sourceMeanings[s] }
+
+// Sources lists all sources, the strongest first.
+func Sources() []Source { return []Source{Counted, Summed, Split, Reported, Unavailable} }
+
 // Weaker is the source of a sum of two figures: a sum is only as good as its weakest part.
 func (s Source) Weaker(t Source) Source { return max(s, t) }
 

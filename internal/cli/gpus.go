@@ -29,8 +29,8 @@ are numbered from 0 on; "as 0" beside a holder says by which number it knows thi
 
 With --device it tells everything about one GPU of a host, section by section.`,
 		Example: `  vinescale gpus
-  vinescale gpus terrace-3 --span 24h
-  vinescale gpus terrace-3 --device 0 --section power --section temperature
+  vinescale gpus press-1 --span 24h
+  vinescale gpus press-1 --device 0 --section power --section temperature
   vinescale gpus --fail-trouble || echo "a GPU is given and idle, or used by another"`,
 		Args: func(_ *cobra.Command, args []string) error {
 			switch {

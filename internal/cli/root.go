@@ -70,6 +70,7 @@ func isCobraUsage(err error) bool {
 }
 
 func newRoot() *cobra.Command {
+	cobra.EnableCommandSorting = false // they stand by the question that they answer
 	root := &cobra.Command{
 		Use:   "vinescale",
 		Short: "The account book of shared hosts",
@@ -78,10 +79,9 @@ shared hosts to containers, virtual machines, batch jobs, services, sign-ins and
 users, and shows a ledger that balances: capacity = shares + kernel + idle + residual.
 
 Begin with "vinescale weigh": who uses this host, right now.`,
-		Version:           Version,
-		SilenceUsage:      true,
-		SilenceErrors:     true,
-		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
+		Version:       Version,
+		SilenceUsage:  true,
+		SilenceErrors: true,
 	}
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		if negative.MatchString(err.Error()) {
@@ -90,43 +90,31 @@ Begin with "vinescale weigh": who uses this host, right now.`,
 		return usagef("%w: see %q", err, c.CommandPath()+" --help")
 	})
 	root.PersistentFlags().String("config", "", "configuration file (default: "+defaultConfigFile+" if it exists)")
-	root.AddCommand(
-		newWeigh(),
-		newDemo(),
-		newServe(),
-		newCollect(),
-		newConfig(),
-		newMeasures(),
-		newHosts(),
-		newShare(),
-		newSeries(),
-		newEvents(),
-		newLedger(),
-		newBalance(),
-		newDisks(),
-		newCPUs(),
-		newMemory(),
-		newInterfaces(),
-		newGPUs(),
-		newSensors(),
-		newFind(),
-		newAbout(),
-		newWorkloads(),
-		newThreads(),
-		newPrograms(),
-		newTenant(),
-		newRule(),
-		newQuota(),
-		newPins(),
-		newUnused(),
-		newAct(),
-		newActs(), newStart(), newStanding(),
-		newToken(),
-		newAudit(),
-		newVerify(),
-		newOpenAPI(),
-		newGPUHelper(),
-	)
+	for _, g := range []struct {
+		question string
+		commands []*cobra.Command
+	}{
+		{"Who uses it?", []*cobra.Command{newWeigh(), newShare(), newWorkloads(), newPrograms(), newThreads(),
+			newAbout(), newFind(), newHosts(), newLedger(), newCPUs(), newMemory(), newDisks(), newInterfaces(),
+			newGPUs(), newSensors()}},
+		{"Whose is it?", []*cobra.Command{newTenant(), newRule()}},
+		{"Is it theirs to use?", []*cobra.Command{newBalance(), newQuota(), newPins(), newUnused()}},
+		{"How did it go?", []*cobra.Command{newSeries(), newEvents()}},
+		{"What do I do?", []*cobra.Command{newAct(), newActs(), newStart(), newStanding()}},
+		{"What does it mean?", []*cobra.Command{newExplain(), newMeasures(), newDocs()}},
+		{"Run the service", []*cobra.Command{newDemo(), newServe(), newCollect(), newConfig(), newToken(), newAudit(),
+			newVerify(), newOpenAPI()}},
+	} {
+		root.AddGroup(&cobra.Group{ID: g.question, Title: g.question})
+		for _, c := range g.commands {
+			c.GroupID = g.question
+			root.AddCommand(c)
+		}
+		root.SetHelpCommandGroupID(g.question) // the last of them
+		root.SetCompletionCommandGroupID(g.question)
+	}
+	root.AddCommand(newGPUHelper())
+	completes(root)
 	follows(root)
 	return root
 }

@@ -97,7 +97,12 @@ func TestBalance_ComparesTenantsWithTheirQuotas(t *testing.T) {
 	}
 	assert.Contains(t, set("0", "--from", yesterday, "--reason", "no labels are printed"),
 		"Label Press may use 0 cores of cpu from ")
-	assert.Equal(t, 3, demo.run("balance", "--of", "cpu", "--fail-on", "over").code, "the asked-for condition is true")
+	assert.Equal(
+		t,
+		3,
+		demo.run("balance", "--of", "cpu", "--fail-on", "over").code,
+		"the asked-for condition is true",
+	)
 	assert.Contains(t, set("4", "--from", yesterday, "--soft", "0"), "and is watched from 0")
 	assert.Equal(t, 3, demo.run("balance", "--of", "cpu", "--fail-on", "soft").code)
 	set("4", "--from", yesterday)
@@ -213,8 +218,19 @@ func TestListing_SortsFiltersChoosesColumnsAndSaysWhatItLeftOut(t *testing.T) {
 	assert.Equal(t, "curd-fermentlog", rows[1][0], "the largest first")
 	table := demo.run("workloads", "--host", "cellar-1", "--where", "kind == 'container'", "--first", "2")
 	assert.Regexp(t, `\n6 more not shown \(--first 2\); \d+ left out by --where\.\n$`, table.stdout)
-	one := demo.run("hosts", "--columns", "cpus,name", "--where", "cpus > 8", "--sort", "-cpus", "--first", "1", "--as",
-		"jsonl")
+	one := demo.run(
+		"hosts",
+		"--columns",
+		"cpus,name",
+		"--where",
+		"cpus > 8",
+		"--sort",
+		"-cpus",
+		"--first",
+		"1",
+		"--as",
+		"jsonl",
+	)
 	assert.Equal(t, "{\"cpus\":16,\"name\":\"cellar-1\"}\n", one.stdout,
 		"turned round: the smallest first, columns in the order asked for")
 }
@@ -526,8 +542,13 @@ func TestMistakes_SayWhatWhyAndWhatToDo(t *testing.T) {
 func TestConfig_FlagsOverEnvironmentOverFile(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "v.yaml")
 	require.NoError(t,
-		os.WriteFile(file,
-			[]byte("listen: 127.0.0.1:1\nkeep_days: 500d\nlog_level: debug\ndatabase: postgres://u:hush@h/d\n"), 0o600))
+		os.WriteFile(
+			file,
+			[]byte(
+				"listen: 127.0.0.1:1\nkeep_days: 500d\nlog_level: debug\ndatabase: postgres://u:hush@h/d\n",
+			),
+			0o600,
+		))
 	got := execute([]string{"VINESCALE_LISTEN=127.0.0.1:2", "VINESCALE_KEEP_DAYS=600d", "VINESCALE_CONFIG=" + file,
 		"VINESCALE_TOKEN=hush"}, "config", "--listen", "127.0.0.1:3", "--as", "csv")
 	require.Zero(t, got.code, got.stderr)
@@ -570,6 +591,39 @@ func TestDocs_EveryCommandShownRuns(t *testing.T) {
 	}
 	assert.Greater(t, ran, 10)
 }
+
+// TestHelp_ItsExamplesRun runs what the help of each command shows. It finds the commands by their manual pages.
+func TestHelp_ItsExamplesRun(t *testing.T) {
+	pages := t.TempDir()
+	require.Zero(t, demo.run("docs", "man", pages).code)
+	files, err := filepath.Glob(filepath.Join(pages, "vinescale-*.1"))
+	require.NoError(t, err)
+	ran := 0
+	for _, file := range files {
+		command := strings.Split(strings.TrimSuffix(filepath.Base(file), ".1"), "-")[1:]
+		_, shown, _ := strings.Cut(demo.run(append(command, "--help")...).stdout, "\nExamples:\n")
+		shown, _, _ = strings.Cut(shown, "\n\n")
+		for line := range strings.Lines(shown) {
+			line, _, _ = strings.Cut(strings.TrimSpace(line), " && echo")
+			line, _, _ = strings.Cut(line, " || echo")
+			if !strings.HasPrefix(line, "vinescale ") || longRunning.MatchString(line) || changing.MatchString(line) {
+				continue
+			}
+			if strings.HasPrefix(line, "vinescale docs man ") {
+				line = "vinescale docs man " + pages
+			}
+			got := demo.run(words(t, line)[1:]...)
+			assert.Contains(t, []int{0, 3}, got.code, "%s: %s", line, got.stderr)
+			ran++
+		}
+	}
+	assert.Greater(t, ran, 40)
+}
+
+// changing are examples that would change what other tests read; those that act are tried in acts_test.go.
+var changing = regexp.MustCompile(
+	`^vinescale (act|quota set|pins declare|rule (reapply|add)|standing add) |--token-file`,
+)
 
 // longRunning are commands that run until they are ended; lifecycle_test.go, live_test.go and
 // internal/real run each of them.
@@ -614,7 +668,10 @@ func TestSensors_TheUrgentComeFirstAndEnergyHasALedger(t *testing.T) {
 	assert.Contains(t, demo.run("sensors", "--first", "3").stdout, "1000 rpm beyond low")
 
 	span := between(spanOfDemo(t))
-	l := runJSON[sheet.Ledger](t, demo, append([]string{"ledger", "--host", "cellar-1", "--of", "energy"}, span...)...)
+	l := runJSON[sheet.Ledger](
+		t,
+		demo,
+		append([]string{"ledger", "--host", "cellar-1", "--of", "energy"}, span...)...)
 	requireBalance(t, l)
 	assert.InEpsilon(t, 110*l.ElapsedS, *l.Idle, 1e-6, "what was declared to be drawn at rest")
 	assert.InDelta(t, 0, *l.Residual, 0.002**l.Used)
@@ -714,8 +771,16 @@ func TestSeries_StepsAddUpToTheLedger(t *testing.T) {
 	for _, c := range []struct{ step, span string }{{"1m", "37m"}, {"10m", "95m"}, {"1h", "97m"}} {
 		length, err := time.ParseDuration(c.span)
 		require.NoError(t, err)
-		at := []string{"--of", "cpu", "--from", end.Add(-length).Format(time.RFC3339), "--to", end.Format(time.RFC3339),
-			"--as", "json"}
+		at := []string{
+			"--of",
+			"cpu",
+			"--from",
+			end.Add(-length).Format(time.RFC3339),
+			"--to",
+			end.Format(time.RFC3339),
+			"--as",
+			"json",
+		}
 		for _, by := range []string{"tenant", "workload"} {
 			l := runJSON[sheet.Ledger](t, demo, append([]string{"share", "--by", by, "--first", "0"}, at...)...)
 			steps := runJSON[[]struct {

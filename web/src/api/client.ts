@@ -3,6 +3,7 @@ import type { components, paths } from './schema.gen'
 
 type Schemas = components['schemas']
 export type Measure = Schemas['Measure']
+export type Word = Schemas['Word']
 export type Balance = Schemas['Balance']
 export type TenantBalance = Schemas['TenantBalance']
 export type ResourceBalance = Schemas['ResourceBalance']

@@ -20,6 +20,16 @@ export function useMeasures(enabled: boolean) {
   })
 }
 
+/** What every word means: it changes only with the service. */
+export function useWords(enabled: boolean) {
+  return useQuery({
+    queryKey: ['words'],
+    queryFn: () => answer(api.GET('/api/v1/words')),
+    staleTime: Infinity,
+    enabled,
+  })
+}
+
 /**
  * How tenants stand. Live frames tell what they use now; how they stand against quotas over time is of the book then, of
  * the last hour.

@@ -1130,6 +1130,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What every measure, column, source, verdict, event and act means */
+        get: operations["list-words"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/workloads": {
         parameters: {
             query?: never;
@@ -4389,6 +4406,24 @@ export interface components {
             /** Format: int64 */
             workload_id: number;
         };
+        Word: {
+            /** @description What more is known of it, such as its unit. */
+            facts: components["schemas"]["WordFact"][];
+            /** @description In whole sentences. */
+            meaning: string;
+            /** @description Of a column whose name means something else elsewhere. */
+            of_command?: string;
+            /** @description What sort of word it is, such as measure, column or verdict. */
+            sort: string;
+            /** @description For people. */
+            title: string;
+            /** @description As it stands in figures, columns and expressions. */
+            word: string;
+        };
+        WordFact: {
+            name: string;
+            value: string;
+        };
         WorkloadEvent: {
             /** Format: date-time */
             at: string;
@@ -7184,6 +7219,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Verification"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-words": {
+        parameters: {
+            query?: {
+                /** @description Only those that are called so, or explained with these words, the best first. */
+                find?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Word"][];
                 };
             };
             /** @description Error */

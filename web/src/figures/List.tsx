@@ -9,6 +9,7 @@ import {
   type SortingState,
 } from '@tanstack/react-table'
 import { Fragment, useMemo, useState, type ReactNode } from 'react'
+import { Explained } from './Heads'
 import { asCSV, inOrder, matches, save, type Value } from './listing'
 
 /** One column of a list. */
@@ -147,14 +148,16 @@ export function List<Row>({
                   className={c.isFigure ? 'num' : undefined}
                   aria-sort={sorted === 'asc' ? 'ascending' : sorted === 'desc' ? 'descending' : undefined}
                 >
-                  <button
-                    type="button"
-                    className="cursor-pointer font-[inherit] whitespace-nowrap hover:underline"
-                    onClick={() => column.toggleSorting()}
-                  >
-                    {c.head}
-                    <span aria-hidden>{sorted === 'asc' ? ' ↑' : sorted === 'desc' ? ' ↓' : ''}</span>
-                  </button>
+                  <Explained by={[c.id, typeof c.head === 'string' ? c.head : '']}>
+                    <button
+                      type="button"
+                      className="cursor-pointer font-[inherit] whitespace-nowrap hover:underline"
+                      onClick={() => column.toggleSorting()}
+                    >
+                      {c.head}
+                      <span aria-hidden>{sorted === 'asc' ? ' ↑' : sorted === 'desc' ? ' ↓' : ''}</span>
+                    </button>
+                  </Explained>
                 </th>
               )
             })}

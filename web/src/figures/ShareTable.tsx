@@ -1,3 +1,4 @@
+import { Head } from './Heads'
 import { Link } from '@tanstack/react-router'
 import type { Ledger, Share } from '../api/client'
 import { useTime } from '../time/useTime'
@@ -24,19 +25,17 @@ export function ShareTable({
     <table className="min-w-160">
       <thead>
         <tr>
-          <th scope="col">Workload</th>
-          {withHost ? <th scope="col">Host</th> : <th scope="col">Tenant</th>}
-          <th scope="col">Owner</th>
+          <Head name="Workload" />
+          {withHost ? <Head name="Host" /> : <Head name="Tenant" />}
+          <Head name="Owner" />
           <th scope="col" className="num">
             Mean {unit.name}
           </th>
-          <th scope="col" className="num">
-            Highest tick
-          </th>
+          <Head name="Highest tick" className="num" />
           <th scope="col" className="num">
             {withHost ? '% of the fleet' : '% of the host'}
           </th>
-          <th scope="col">Source</th>
+          <Head name="Source" />
           {mayAct && <ActsHead />}
         </tr>
       </thead>

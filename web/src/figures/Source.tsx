@@ -1,6 +1,6 @@
 import type { Ability, Caveat } from '../api/client'
 import { Meaning } from './BalanceBar'
-import { sourceMeaning } from './sources'
+import { meaningOf } from './words'
 
 type Known = {
   source: string
@@ -21,7 +21,7 @@ export function Source({ source, reason, means, kind, caveats }: Known) {
     <Meaning
       meaning={
         <>
-          <p>{sourceMeaning[source]}</p>
+          <p>{meaningOf(source)}</p>
           {own.map((a) => (
             <p key={a.what} className="mt-1.5">
               {a.what[0]!.toUpperCase() + a.what.slice(1)}: {a.how}.{a.resolution && ` Told to ${a.resolution}.`}

@@ -1,3 +1,4 @@
+import { Head } from './Heads'
 import type { WorkloadUse } from '../api/client'
 import { Source } from './Source'
 import { isTold } from './register'
@@ -9,20 +10,12 @@ export function UseTable({ uses }: { uses: WorkloadUse[] }) {
     <table aria-label="Use">
       <thead>
         <tr>
-          <th scope="col">Used</th>
-          <th scope="col" className="num">
-            Amount
-          </th>
-          <th scope="col" className="num">
-            Mean
-          </th>
-          <th scope="col" className="num">
-            Highest tick
-          </th>
-          <th scope="col" className="num">
-            Last minute
-          </th>
-          <th scope="col">Source</th>
+          <Head name="Used" />
+          <Head name="Amount" className="num" />
+          <Head name="Mean" className="num" />
+          <Head name="Highest tick" className="num" />
+          <Head name="Last minute" className="num" />
+          <Head name="Source" />
         </tr>
       </thead>
       <tbody>

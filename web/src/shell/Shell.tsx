@@ -3,8 +3,9 @@ import { Link, Outlet, useSearch } from '@tanstack/react-router'
 import { useState } from 'react'
 import { answer, api } from '../api/client'
 import { useFollow } from '../api/follow'
-import { useIdentity, useMeasures } from '../api/queries'
+import { useIdentity, useMeasures, useWords } from '../api/queries'
 import { setRegister } from '../figures/register'
+import { setWords } from '../figures/words'
 import { Waiting } from '../figures/Trouble'
 import type { TimeSearch } from '../time/span'
 import { useTime } from '../time/useTime'
@@ -17,10 +18,12 @@ import { applyTheme, currentTheme } from './theme'
 export function Shell() {
   const me = useIdentity()
   const measures = useMeasures(me.isSuccess)
+  const words = useWords(me.isSuccess)
   if (me.isPending) return null
   if (me.isError) return <SignIn />
   if (!measures.data) return <Waiting error={measures.error} what="The register of measures" />
   setRegister(measures.data)
+  if (words.data) setWords(words.data)
   return (
     <>
       <a href="#main" className="sr-only focus:not-sr-only">

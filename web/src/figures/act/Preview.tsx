@@ -1,3 +1,4 @@
+import { Head } from '../Heads'
 import type { Act, ValueChange } from '../../api/client'
 import { shown } from '../Name'
 import { isWell } from './verbs'
@@ -26,9 +27,9 @@ export function Preview({ of: a }: { of: Act }) {
                 <th scope="col" className="num">
                   pid
                 </th>
-                <th scope="col">User</th>
-                <th scope="col">Program</th>
-                <th scope="col">Began</th>
+                <Head name="User" />
+                <Head name="Program" />
+                <Head name="Began" />
               </tr>
             </thead>
             <tbody>
@@ -107,14 +108,10 @@ function Changes({ changes }: { changes: ValueChange[] }) {
       <table aria-label="Values">
         <thead>
           <tr>
-            <th scope="col">Value</th>
-            <th scope="col" className="num">
-              Before
-            </th>
-            <th scope="col" className="num">
-              After
-            </th>
-            <th scope="col">Where</th>
+            <Head name="Value" />
+            <Head name="Before" className="num" />
+            <Head name="After" className="num" />
+            <Head name="Where" />
           </tr>
         </thead>
         <tbody>

@@ -1,3 +1,4 @@
+import { Head } from '../../figures/Heads'
 import type { Unit } from '../../figures/units'
 import { entry, isTold } from '../../figures/register'
 import { Link } from '@tanstack/react-router'
@@ -30,7 +31,7 @@ export function BalanceTable({ balance }: { balance: Balance }) {
     <table className="min-w-180">
       <thead>
         <tr>
-          <th scope="col">Tenant</th>
+          <Head name="Tenant" />
           {columns.map((c) => (
             <th scope="col" key={c.resource} style={{ width: `${76 / columns.length}%` }}>
               <Meaning

@@ -1,7 +1,7 @@
 import type { DeviceLine } from '../../api/client'
 import { Meaning } from '../../figures/BalanceBar'
 import { Heads } from '../../figures/Heads'
-import { sourceMeaning } from '../../figures/sources'
+import { meaningOf } from '../../figures/words'
 import { StackBar, type Part } from '../../figures/StackBar'
 import { tenantColour } from '../../figures/units'
 import { WorkloadLink } from '../../figures/WorkloadLink'
@@ -107,7 +107,7 @@ function DeviceRow({ device: d, colours }: { device: DeviceLine; colours: Map<st
               ))}
               {others > 0 && <span className="text-ink-2">, {others} more</span>}{' '}
               <span className="text-ink-2">
-                <Meaning meaning={sourceMeaning[d.users[0]!.source]}>{d.users[0]!.source}</Meaning>
+                <Meaning meaning={meaningOf(d.users[0]!.source)}>{d.users[0]!.source}</Meaning>
               </span>
             </div>
           </>

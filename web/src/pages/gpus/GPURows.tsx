@@ -3,7 +3,7 @@ import type { GPULine, GPUs } from '../../api/client'
 import { Meaning } from '../../figures/BalanceBar'
 import { Heads } from '../../figures/Heads'
 import { shown } from '../../figures/Name'
-import { sourceMeaning } from '../../figures/sources'
+import { meaningOf } from '../../figures/words'
 import { StackBar, type Part } from '../../figures/StackBar'
 import { percent } from '../../figures/text'
 import { tenantColour } from '../../figures/units'
@@ -122,7 +122,7 @@ function Whose({ gpu: g }: { gpu: GPULine }) {
           <span>{u.busy === null ? gpuBytes(u.memory_bytes_mean) : percent(u.busy)}</span>
           {u.spread && <Spread spread={u.spread} name={u.name} />}
           <span className="text-ink-2">
-            {givenText(g, u.id) || 'not given'}, <Meaning meaning={sourceMeaning[u.source]}>{u.source}</Meaning>
+            {givenText(g, u.id) || 'not given'}, <Meaning meaning={meaningOf(u.source)}>{u.source}</Meaning>
           </span>
         </li>
       ))}

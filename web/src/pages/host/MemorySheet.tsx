@@ -2,7 +2,7 @@ import type { HostMemory } from '../../api/client'
 import { useMemory } from '../../api/queries'
 import { Meaning } from '../../figures/BalanceBar'
 import { Heads } from '../../figures/Heads'
-import { sourceMeaning } from '../../figures/sources'
+import { meaningOf } from '../../figures/words'
 import { StackBar } from '../../figures/StackBar'
 import { Waiting } from '../../figures/Trouble'
 import { meanText } from '../../figures/units'
@@ -96,7 +96,7 @@ function Explained({ memory: m }: { memory: HostMemory }) {
                 ))}
               </td>
               <td className="text-[12.5px] text-ink-2">
-                <Meaning meaning={sourceMeaning[w.source]}>{w.source}</Meaning>
+                <Meaning meaning={meaningOf(w.source)}>{w.source}</Meaning>
               </td>
             </tr>
           ))}

@@ -1,3 +1,4 @@
+import { Head } from '../../figures/Heads'
 import { resources } from '../../figures/register'
 import { Link } from '@tanstack/react-router'
 import type { Balance, Host } from '../../api/client'
@@ -31,7 +32,7 @@ export function HostRows() {
       <table className="min-w-180">
         <thead>
           <tr>
-            <th scope="col">Host</th>
+            <Head name="Host" />
             {resources().map((r) => (
               <th scope="col" key={r} style={{ width: `${76 / resources().length}%` }}>
                 {title(r)} {unitOf(r, null).name}

@@ -1,7 +1,7 @@
 import type { Links } from '../../api/client'
 import { Meaning } from '../../figures/BalanceBar'
 import { Heads } from '../../figures/Heads'
-import { sourceMeaning } from '../../figures/sources'
+import { meaningOf } from '../../figures/words'
 import { rate } from '../../figures/text'
 import { tenantColour } from '../../figures/units'
 import { WorkloadLink } from '../../figures/WorkloadLink'
@@ -47,7 +47,7 @@ export function UserRows({ links, colours }: { links: Links; colours: Map<string
                 )}
               </td>
               <td className="text-[12.5px] text-ink-2">
-                <Meaning meaning={sourceMeaning[u.source]}>{u.source}</Meaning>
+                <Meaning meaning={meaningOf(u.source)}>{u.source}</Meaning>
               </td>
             </tr>
           ))}

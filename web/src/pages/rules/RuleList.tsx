@@ -1,3 +1,4 @@
+import { Head } from '../../figures/Heads'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { answer, api, type Rule } from '../../api/client'
 import { shown } from '../../figures/Name'
@@ -34,9 +35,9 @@ export function RuleList({ rules, version }: { rules: Rule[]; version: string })
             <th scope="col" className="num">
               #
             </th>
-            <th scope="col">Tenant</th>
-            <th scope="col">When</th>
-            <th scope="col">Order</th>
+            <Head name="Tenant" />
+            <Head name="When" />
+            <Head name="Order" />
           </tr>
         </thead>
         <tbody>

@@ -1,3 +1,4 @@
+import { Head } from '../../figures/Heads'
 import { useSuggestions } from '../../api/queries'
 import { shown } from '../../figures/Name'
 import { Waiting } from '../../figures/Trouble'
@@ -20,14 +21,10 @@ export function Suggestions({ onTry }: { onTry: (expression: string) => void }) 
         <table>
           <thead>
             <tr>
-              <th scope="col">What is alike</th>
-              <th scope="col" className="num">
-                Workloads
-              </th>
-              <th scope="col" className="num">
-                CPU time
-              </th>
-              <th scope="col">Rule</th>
+              <Head name="What is alike" />
+              <Head name="Workloads" className="num" />
+              <Head name="CPU time" className="num" />
+              <Head name="Rule" />
               <th scope="col">
                 <span className="sr-only">Try</span>
               </th>

@@ -1,3 +1,4 @@
+import { Head } from '../../figures/Heads'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { answer, api, type Trial } from '../../api/client'
 import { shown } from '../../figures/Name'
@@ -140,15 +141,11 @@ function Moves({ trial }: { trial: Trial }) {
         <table>
           <thead>
             <tr>
-              <th scope="col">Workload</th>
-              <th scope="col">From</th>
-              <th scope="col">To</th>
-              <th scope="col" className="num">
-                CPU time
-              </th>
-              <th scope="col" className="num">
-                Memory
-              </th>
+              <Head name="Workload" />
+              <Head name="From" />
+              <Head name="To" />
+              <Head name="CPU time" className="num" />
+              <Head name="Memory" className="num" />
             </tr>
           </thead>
           <tbody>

@@ -1,3 +1,4 @@
+import { Head } from '../../figures/Heads'
 import { isTold, resources } from '../../figures/register'
 import { Link } from '@tanstack/react-router'
 import type { WorkloadLine } from '../../api/client'
@@ -13,15 +14,15 @@ export function WorkloadRows({ lines }: { lines: WorkloadLine[] }) {
     <table className="min-w-180">
       <thead>
         <tr>
-          <th scope="col">Workload</th>
-          <th scope="col">Tenant</th>
-          <th scope="col">Host</th>
+          <Head name="Workload" />
+          <Head name="Tenant" />
+          <Head name="Host" />
           {resources().map((r) => (
             <th scope="col" className="num" key={r}>
               {title(r)}
             </th>
           ))}
-          <th scope="col">State</th>
+          <Head name="State" />
         </tr>
       </thead>
       <tbody>

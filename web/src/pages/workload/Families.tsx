@@ -1,3 +1,4 @@
+import { Head } from '../../figures/Heads'
 import { useState } from 'react'
 import type { AboutWorkload, Family } from '../../api/client'
 import { ActButton, useMayAct } from '../../figures/act/ActButton'
@@ -24,25 +25,15 @@ export function Families({ w }: { w: AboutWorkload }) {
       <table>
         <thead>
           <tr>
-            <th scope="col">Program</th>
+            <Head name="Program" />
             <th scope="col" className="num">
               pid
             </th>
-            <th scope="col" className="num">
-              Threads
-            </th>
-            <th scope="col" className="num">
-              Runnable
-            </th>
-            <th scope="col" className="num">
-              Cores
-            </th>
-            <th scope="col" className="num">
-              Memory MiB
-            </th>
-            <th scope="col" className="num">
-              CPU
-            </th>
+            <Head name="Threads" className="num" />
+            <Head name="Runnable" className="num" />
+            <Head name="Cores" className="num" />
+            <Head name="Memory MiB" className="num" />
+            <Head name="CPU" className="num" />
             {mayAct && <ActsHead />}
           </tr>
         </thead>

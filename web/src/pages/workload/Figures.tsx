@@ -1,6 +1,6 @@
 import type { AboutWorkload } from '../../api/client'
 import { Meaning } from '../../figures/BalanceBar'
-import { sourceMeaning } from '../../figures/sources'
+import { meaningOf } from '../../figures/words'
 import { measureText } from './measure'
 
 /** What was counted of a workload beside its amounts. */
@@ -17,7 +17,7 @@ export function Figures({ figures, noSpace }: { figures: AboutWorkload['figures'
               <dt className="text-ink-2">{name}</dt>
               <dd className="ml-auto tabular-nums">{text}</dd>
               <dd className="w-16 text-[12.5px] text-ink-2">
-                <Meaning meaning={sourceMeaning[f.source]}>{f.source}</Meaning>
+                <Meaning meaning={meaningOf(f.source)}>{f.source}</Meaning>
               </dd>
             </div>
           )

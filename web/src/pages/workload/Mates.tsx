@@ -1,3 +1,4 @@
+import { Head } from '../../figures/Heads'
 import type { AboutWorkload } from '../../api/client'
 import { shown } from '../../figures/Name'
 import { amountText } from '../../figures/units'
@@ -20,11 +21,11 @@ export function Mates({
         <thead>
           <tr>
             <th scope="col">{title}</th>
-            <th scope="col">Tenant</th>
+            <Head name="Tenant" />
             <th scope="col" className="num">
               {unit === 'cpu' ? 'CPU time there' : 'Moved'}
             </th>
-            <th scope="col">Source</th>
+            <Head name="Source" />
           </tr>
         </thead>
         <tbody>

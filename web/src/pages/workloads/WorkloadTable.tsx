@@ -1,3 +1,6 @@
+import { Explained } from '../../figures/Heads'
+import { Meaning } from '../../figures/BalanceBar'
+import { meaningOf } from '../../figures/words'
 import type { WorkloadLine } from '../../api/client'
 import { useWorkloads } from '../../api/queries'
 import { ActButton, useMayAct } from '../../figures/act/ActButton'
@@ -133,6 +136,7 @@ function Head({
   set: (sort: string) => void
   isFigure?: boolean
 }) {
+  const meaning = meaningOf(head)
   const isUp = by === sort
   const isDown = by === `-${sort}`
   // The service lists amounts with the most first, and names by the alphabet.
@@ -141,14 +145,18 @@ function Head({
     <th scope="col" className={isFigure ? 'num' : ''} aria-sort={sort && (isUp || isDown) ? order : undefined}>
       <div className="overflow-hidden [th:hover>&]:resize-x">
         {sort ? (
-          <button
-            type="button"
-            className="cursor-pointer font-semibold hover:underline"
-            onClick={() => set(isUp ? `-${sort}` : sort)}
-          >
-            {head}
-            {(isUp || isDown) && <span aria-hidden> {order === 'ascending' ? '↑' : '↓'}</span>}
-          </button>
+          <Explained by={[head]}>
+            <button
+              type="button"
+              className="cursor-pointer font-semibold hover:underline"
+              onClick={() => set(isUp ? `-${sort}` : sort)}
+            >
+              {head}
+              {(isUp || isDown) && <span aria-hidden> {order === 'ascending' ? '↑' : '↓'}</span>}
+            </button>
+          </Explained>
+        ) : meaning ? (
+          <Meaning meaning={meaning}>{head}</Meaning>
         ) : (
           head
         )}
