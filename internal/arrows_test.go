@@ -18,7 +18,7 @@ import (
 var floors = [][]string{
 	{"cmd/vinescale"},
 	{"internal/cli"},
-	{"internal/api"},
+	{"internal/api", "internal/screen"},
 	{"internal/hub"},
 	{"internal/store", "internal/collect", "internal/postgres", "internal/console"},
 	{"internal/client", "internal/kernel", "internal/stage", "internal/gpulibrary", "internal/frames",

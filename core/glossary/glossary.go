@@ -86,8 +86,9 @@ func Column(name, command string) (Entry, bool) {
 		return *found, true
 	}
 	for _, m := range amount.Measures() {
-		for _, field := range []struct{ name, what string }{{m.AmountField(), "The amount over the span."},
-			{m.MeanField(), "The mean over the span."}, {PeakField(m), "The highest that was read within the span."}} {
+		for _, field := range []struct{ name, what string }{{m.MeanField(), "The mean over the span."},
+			{m.AmountField(), "The amount over the span."},
+			{PeakField(m), "The highest that was read within the span."}} {
 			if field.name == name {
 				e := measure(m)
 				e.Meaning = field.what + " " + e.Meaning

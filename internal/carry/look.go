@@ -18,6 +18,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"vinescale/core/act"
+	"vinescale/internal/kernel/text"
 )
 
 // mostFound bounds what a closer look tells.
@@ -57,9 +58,6 @@ func (h *Host) planLook(p *plan, r *act.Request) error {
 
 type finder func(of, what, text string)
 
-var stateWords = map[byte]string{'R': "running", 'S': "sleeping", 'D': "waiting for a device", 'T': "stopped",
-	't': "stopped by a tracer", 'Z': "ended", 'I': "idle"}
-
 func (h *Host) lookAtThreads(x *process, add finder) {
 	dir := filepath.Join(h.Proc, strconv.Itoa(int(x.pid)))
 	if b, err := os.ReadFile(filepath.Join(dir, "cmdline")); err == nil {
@@ -87,16 +85,16 @@ func (h *Host) lookAtThreads(x *process, add finder) {
 		if open < 0 || len(fields) < 37 {
 			continue
 		}
-		text := fmt.Sprintf("%s, %s, on CPU %s", s[open+1:end], stateWords[fields[0][0]], fields[36])
+		said := fmt.Sprintf("%s, %s, on CPU %s", s[open+1:end], text.StateWords[fields[0][0]], fields[36])
 		if b, err := os.ReadFile(filepath.Join(task, "wchan")); err == nil && len(b) > 1 {
-			text += ", waits in " + string(b)
+			said += ", waits in " + string(b)
 		}
 		if b, err := os.ReadFile(filepath.Join(task, "syscall")); err == nil {
 			if number, _, is := strings.Cut(strings.TrimSpace(string(b)), " "); is {
-				text += ", in system call " + number
+				said += ", in system call " + number
 			}
 		}
-		add("thread", strconv.Itoa(int(tid)), text)
+		add("thread", strconv.Itoa(int(tid)), said)
 	}
 }
 

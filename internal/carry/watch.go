@@ -11,6 +11,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"vinescale/internal/kernel/text"
 )
 
 // A process is watched for some seconds by looking at it again and again: what its threads were at is a part of the
@@ -69,7 +71,7 @@ func (w *watching) look() {
 		if len(fields) < 37 {
 			continue
 		}
-		spot := stateWords[fields[0][0]]
+		spot := text.StateWords[fields[0][0]]
 		if fields[0] == "S" || fields[0] == "D" {
 			if b, err := os.ReadFile(filepath.Join(task, "wchan")); err == nil && len(b) > 1 {
 				spot += " in " + string(b)

@@ -101,36 +101,38 @@ func newHosts() *cobra.Command {
 		if err := to.Get(cmd.Context(), api.Prefix+"/hosts", nil, &hosts); err != nil {
 			return err
 		}
-		return list(cmd, as, []column[api.Host]{
-			{name: "name", head: "host", value: func(h api.Host) any { return h.Name }},
-			{name: "state", head: "state", value: func(h api.Host) any { return h.State },
-				text: func(h api.Host) string { return cmp.Or(h.Warming, h.State) }},
-			{name: "cpus", head: "CPUs", right: true, value: func(h api.Host) any { return h.CPUs }},
-			loadColumn("load_1m", "load 1 min", func(l *explain.Load) float64 { return l.One }),
-			loadColumn("load_5m", "5 min", func(l *explain.Load) float64 { return l.Five }),
-			loadColumn("load_15m", "15 min", func(l *explain.Load) float64 { return l.Fifteen }),
-			{name: "memory_bytes", head: "memory GiB", right: true,
-				value: func(h api.Host) any { return h.MemoryBytes },
-				text: func(h api.Host) string {
-					return strconv.FormatFloat(float64(h.MemoryBytes)/(1<<30), 'f', 1, 64)
-				}},
-			{name: "cgroup_mode", head: "cgroups", value: func(h api.Host) any { return h.CgroupMode }},
-			{name: "pools", head: "pools", value: func(h api.Host) any { return strings.Join(h.Pools, ", ") }},
-			{name: "last_at", head: "figures until", value: func(h api.Host) any {
-				if h.LastAt == nil {
-					return nil
-				}
-				return h.LastAt.Format(time.RFC3339)
-			}, text: func(h api.Host) string {
-				if h.LastAt == nil {
-					return "none yet"
-				}
-				return h.LastAt.Local().Format("2006-01-02 15:04:05")
-			}},
-		}, hosts)
+		return list(cmd, as, hostColumns, hosts)
 	}
 	cmd.AddCommand(newEnrol(), newPool())
 	return cmd
+}
+
+var hostColumns = []column[api.Host]{
+	{name: "name", head: "host", value: func(h api.Host) any { return h.Name }},
+	{name: "state", head: "state", value: func(h api.Host) any { return h.State },
+		text: func(h api.Host) string { return cmp.Or(h.Warming, h.State) }},
+	{name: "cpus", head: "CPUs", right: true, value: func(h api.Host) any { return h.CPUs }},
+	loadColumn("load_1m", "load 1 min", func(l *explain.Load) float64 { return l.One }),
+	loadColumn("load_5m", "5 min", func(l *explain.Load) float64 { return l.Five }),
+	loadColumn("load_15m", "15 min", func(l *explain.Load) float64 { return l.Fifteen }),
+	{name: "memory_bytes", head: "memory GiB", right: true,
+		value: func(h api.Host) any { return h.MemoryBytes },
+		text: func(h api.Host) string {
+			return strconv.FormatFloat(float64(h.MemoryBytes)/(1<<30), 'f', 1, 64)
+		}},
+	{name: "cgroup_mode", head: "cgroups", value: func(h api.Host) any { return h.CgroupMode }},
+	{name: "pools", head: "pools", value: func(h api.Host) any { return strings.Join(h.Pools, ", ") }},
+	{name: "last_at", head: "figures until", value: func(h api.Host) any {
+		if h.LastAt == nil {
+			return nil
+		}
+		return h.LastAt.Format(time.RFC3339)
+	}, text: func(h api.Host) string {
+		if h.LastAt == nil {
+			return "none yet"
+		}
+		return h.LastAt.Local().Format("2006-01-02 15:04:05")
+	}},
 }
 
 // loadColumn is one of a host's loads; null where it tells none.

@@ -33,7 +33,7 @@ func TestColumns_AreAllExplained(t *testing.T) {
 		for _, c := range cmd.Commands() {
 			walk(c)
 		}
-		if cmd.Flags().Lookup("columns") == nil || cmd.RunE == nil {
+		if cmd.Flags().Lookup("columns") == nil || cmd.RunE == nil || cmd.Name() == "live" {
 			return
 		}
 		path := strings.Fields(cmd.CommandPath())[1:]

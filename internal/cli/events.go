@@ -46,27 +46,28 @@ what somebody should look at. Of each source the newest 5,000 are looked at.`,
 		if err := get(cmd, "/events/past", q, &events); err != nil {
 			return err
 		}
-		type event = explain.Event
-		return list(cmd, as, []column[event]{
-			{name: "at", head: "when", value: func(e event) any { return e.At },
-				text: func(e event) string { return e.At.Local().Format("2006-01-02 15:04:05") }},
-			{name: "host", value: func(e event) any { return e.Host }},
-			{name: "name", head: "what", value: func(e event) any { return e.Name }},
-			{name: "text", head: "happened", value: func(e event) any { return e.Text },
-				text: func(e event) string {
-					if e.Urgent {
-						return "* " + e.Text
-					}
-					return e.Text
-				}},
-			{name: "tenant", value: func(e event) any { return e.Tenant }},
-			{name: "who", head: "by", value: func(e event) any { return e.Who }, ifAny: true},
-			{name: "kind", value: func(e event) any { return e.Kind }, extra: true},
-			{name: "urgent", value: func(e event) any { return e.Urgent }, extra: true},
-			{name: "workload_id", value: func(e event) any { return e.ID }, extra: true},
-			{name: "workload_kind", value: func(e event) any { return e.Of }, extra: true},
-			{name: "owner", value: func(e event) any { return e.Owner }, extra: true},
-		}, events)
+		return list(cmd, as, eventColumns, events)
 	}
 	return cmd
+}
+
+var eventColumns = []column[explain.Event]{
+	{name: "at", head: "when", value: func(e explain.Event) any { return e.At },
+		text: func(e explain.Event) string { return e.At.Local().Format("2006-01-02 15:04:05") }},
+	{name: "host", value: func(e explain.Event) any { return e.Host }},
+	{name: "name", head: "what", value: func(e explain.Event) any { return e.Name }},
+	{name: "text", head: "happened", value: func(e explain.Event) any { return e.Text },
+		text: func(e explain.Event) string {
+			if e.Urgent {
+				return "* " + e.Text
+			}
+			return e.Text
+		}},
+	{name: "tenant", value: func(e explain.Event) any { return e.Tenant }},
+	{name: "who", head: "by", value: func(e explain.Event) any { return e.Who }, ifAny: true},
+	{name: "kind", value: func(e explain.Event) any { return e.Kind }, extra: true},
+	{name: "urgent", value: func(e explain.Event) any { return e.Urgent }, extra: true},
+	{name: "workload_id", value: func(e explain.Event) any { return e.ID }, extra: true},
+	{name: "workload_kind", value: func(e explain.Event) any { return e.Of }, extra: true},
+	{name: "owner", value: func(e explain.Event) any { return e.Owner }, extra: true},
 }

@@ -94,7 +94,8 @@ Begin with "vinescale weigh": who uses this host, right now.`,
 		question string
 		commands []*cobra.Command
 	}{
-		{"Who uses it?", []*cobra.Command{newWeigh(), newShare(), newWorkloads(), newPrograms(), newThreads(),
+		{"Who uses it?", []*cobra.Command{newWeigh(), newLive(), newShare(), newWorkloads(), newPrograms(),
+			newThreads(),
 			newAbout(), newFind(), newHosts(), newLedger(), newCPUs(), newMemory(), newDisks(), newInterfaces(),
 			newGPUs(), newSensors()}},
 		{"Whose is it?", []*cobra.Command{newTenant(), newRule()}},

@@ -628,7 +628,7 @@ var changing = regexp.MustCompile(
 // longRunning are commands that run until they are ended; lifecycle_test.go, live_test.go and
 // internal/real run each of them.
 var longRunning = regexp.MustCompile(
-	`^(sudo )?(VINESCALE_\w+=\S+ )*vinescale (serve|collect|demo|start)\b|^export |--live`)
+	`^(sudo )?(VINESCALE_\w+=\S+ )*vinescale (serve|collect|demo|start|live)\b|^export |--live`)
 
 // words splits a shell line with simple quotes.
 func words(t *testing.T, line string) []string {

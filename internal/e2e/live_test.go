@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/charmbracelet/x/vt"
 	"github.com/creack/pty"
 	"github.com/mattn/go-runewidth"
 	"github.com/stretchr/testify/assert"
@@ -26,16 +27,19 @@ type window struct {
 	file *os.File
 	mu   sync.Mutex
 	text strings.Builder
+	seen *vt.SafeEmulator // what somebody before it sees
 	done chan struct{}
 }
 
 func openWindow(t *testing.T, width, height uint16, args ...string) *window {
-	w := &window{cmd: exec.Command(program, args...), done: make(chan struct{})}
-	w.cmd.Env = append(os.Environ(), demo.environment()...)
+	w := &window{cmd: exec.Command(program, args...), done: make(chan struct{}),
+		seen: vt.NewSafeEmulator(int(width), int(height))}
+	w.cmd.Env = append(append(os.Environ(), "TERM=xterm-256color"), demo.environment()...)
 	var err error
 	w.file, err = pty.StartWithSize(w.cmd, &pty.Winsize{Cols: width, Rows: height})
 	require.NoError(t, err)
 	t.Cleanup(func() { w.cmd.Process.Kill(); w.file.Close() })
+	go func() { _, _ = io.Copy(w.file, w.seen) }() // what a terminal answers
 	go func() {
 		defer close(w.done)
 		piece := make([]byte, 4096)
@@ -44,6 +48,7 @@ func openWindow(t *testing.T, width, height uint16, args ...string) *window {
 			w.mu.Lock()
 			w.text.Write(piece[:n])
 			w.mu.Unlock()
+			_, _ = w.seen.Write(piece[:n])
 			if err != nil {
 				return
 			}

@@ -26,6 +26,10 @@ type Stat struct {
 	CPU     int32
 }
 
+// StateWords tell what the kernel's letter for the state of a thread means.
+var StateWords = map[byte]string{'R': "running", 'S': "sleeping", 'D': "waiting for a device", 'T': "stopped",
+	't': "stopped by a tracer", 'Z': "ended", 'I': "idle"}
+
 // KernelThread marks a kernel thread in the flags field (include/linux/sched.h).
 const KernelThread = 0x00200000
 
