@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -21,7 +22,8 @@ var namesOf = map[string]func(cmd *cobra.Command, typed string) []string{
 	"host": hostNames, "HOST": hostNames,
 	"tenant": tenantNames, "part-of": tenantNames, "TENANT": tenantNames, "OF": tenantNames,
 	"pool": poolNames, "POOL": poolNames,
-	"workload": foundNames("workload"), "user": foundNames("user"), "WORDS": foundNames(""),
+	"workload": foundNames("workload"), "WORKLOAD": foundNames("workload"), "user": foundNames("user"),
+	"WORDS": foundNames(""), "HOST|TENANT|WORKLOAD": foundNames(""),
 }
 
 // completes has the shell complete the names of hosts, tenants, pools, users and workloads wherever a command takes
@@ -41,7 +43,7 @@ func completes(cmd *cobra.Command) {
 			continue
 		}
 		complete := func(cmd *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
-			return names(cmd, typed), cobra.ShellCompDirectiveNoFileComp
+			return begunWith(typed, names(cmd, typed)), cobra.ShellCompDirectiveNoFileComp
 		}
 		if err := cmd.RegisterFlagCompletionFunc(flag, complete); err != nil { // the flag is there, and has none yet
 			panic(err)
@@ -57,10 +59,15 @@ func completes(cmd *cobra.Command) {
 			at--
 		}
 		if names, is := namesOf[arguments[at]]; is && (len(args) < len(arguments) || strings.Contains(cmd.Use, "...")) {
-			return names(cmd, typed), cobra.ShellCompDirectiveNoFileComp
+			return begunWith(typed, names(cmd, typed)), cobra.ShellCompDirectiveNoFileComp
 		}
 		return nil, cobra.ShellCompDirectiveDefault
 	}
+}
+
+// begunWith are the names that begin with what is typed.
+func begunWith(typed string, names []string) []string {
+	return slices.DeleteFunc(names, func(n string) bool { return !strings.HasPrefix(n, typed) })
 }
 
 // ask asks the service for what completes.
@@ -119,7 +126,7 @@ func foundNames(what string) func(*cobra.Command, string) []string {
 		ask(cmd, "/find", url.Values{"words": {typed}}, &found)
 		seen := map[string]bool{}
 		for _, f := range found {
-			if (what == "" || f.What == what) && !seen[f.Name] && strings.HasPrefix(f.Name, typed) {
+			if (what == "" || f.What == what) && !seen[f.Name] {
 				seen[f.Name] = true
 				names = append(names, f.Name)
 			}

@@ -24,12 +24,12 @@ service. Without words it lists all that can be explained.`,
 		Example: `  vinescale explain residual
   vinescale explain working set
   vinescale explain --where "sort == 'verdict'" --columns word,meaning`,
-		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		ValidArgsFunction: func(_ *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
 			var words []string
 			for _, e := range glossary.All() {
 				words = append(words, e.Word)
 			}
-			return words, cobra.ShellCompDirectiveNoFileComp
+			return begunWith(typed, words), cobra.ShellCompDirectiveNoFileComp
 		},
 	}
 	as := listFlags(cmd, 0)

@@ -135,11 +135,11 @@ func ledgerLine(l *sheet.Ledger) string {
 	if l.Steal != nil && *l.Steal > 0 {
 		line += " + " + text(l.Steal) + " steal"
 	}
-	if l.Residual != nil && *l.Residual < 0 {
-		less := -*l.Residual
-		return line + " - " + text(&less) + " residual"
+	rest, sign := text(l.Residual), " + "
+	if less, is := strings.CutPrefix(rest, "-"); is {
+		rest, sign = less, " - "
 	}
-	return line + " + " + text(l.Residual) + " residual"
+	return line + sign + rest + " residual"
 }
 
 // loadLine compares the load of a host with its CPUs.

@@ -620,6 +620,27 @@ func TestHelp_ItsExamplesRun(t *testing.T) {
 	assert.Greater(t, ran, 40)
 }
 
+// TestCompletion_KnowsNamesThatTheServiceKnows asks for completions as a shell does.
+func TestCompletion_KnowsNamesThatTheServiceKnows(t *testing.T) {
+	complete := func(args ...string) []string {
+		got := demo.run(append([]string{"__complete"}, args...)...)
+		require.Zero(t, got.code, got.stderr)
+		lines := strings.Split(strings.TrimSpace(got.stdout), "\n")
+		return lines[:len(lines)-1] // the last says how the shell takes them
+	}
+	assert.Equal(t, []string{"terrace-1", "terrace-2"}, complete("share", "--host", "t"))
+	assert.Equal(t, []string{"Frost Watch"}, complete("share", "--tenant", "Fr"))
+	assert.Equal(t, []string{"cellar-1"}, complete("pins", "declare", "ce"))
+	assert.Contains(t, complete("pins", "remove", "cellar-1", ""), "Bottling Line", "each argument by what it is")
+	assert.Contains(t, complete("live", "bott"), "bottling-plc")
+	assert.Contains(t, complete("about", "must"), "must-intake-1")
+	assert.Contains(t, complete("series", "--of", "disk_r"), "disk_read_bytes")
+	assert.Contains(t, complete("explain", "resid"), "residual")
+	assert.Empty(t, complete("share", "--host", "barrel"))
+	alone := execute([]string{"VINESCALE_SERVICE=http://127.0.0.1:1"}, "__complete", "share", "--host", "")
+	assert.Zero(t, alone.code, "a service that does not answer completes nothing")
+}
+
 // changing are examples that would change what other tests read; those that act are tried in acts_test.go.
 var changing = regexp.MustCompile(
 	`^vinescale (act|quota set|pins declare|rule (reapply|add)|standing add) |--token-file`,

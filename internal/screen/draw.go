@@ -213,7 +213,10 @@ func (c *canvas) table(s *Sheet) {
 			m.view().lineOf[of] = r.Key
 			return nil
 		})
-		c.line(strings.TrimRight(text, " "), attribute)
+		if text = strings.TrimRight(text, " "); i == marked {
+			text = fitted(text, m.width, false)
+		}
+		c.line(text, attribute)
 	}
 	if len(rows) == 0 {
 		c.line("  Nothing to list.", "")

@@ -160,7 +160,7 @@ func terminals(dir string, want func(string) bool) error {
 			3},
 		{"command-disks", []string{"vinescale disks --users 2 | head -23", "vinescale collect --explain | head -17"},
 			5},
-		{"command-live", []string{"vinescale share --of cpu --by workload --first 30 --live=1s"}, 12},
+		{"command-live", []string{"vinescale live cellar-1 --pace 1s"}, 14},
 		{"command-pins", []string{"vinescale pins --span 10m | head -14",
 			"vinescale pins --span 1h --host press-1 | tail -22"}, 3},
 	} {
