@@ -31,7 +31,7 @@ var floors = [][]string{
 	{"core/tenancy"},
 	{"core/leaf"},
 	{"core/question"},
-	{"core/account", "core/act"},
+	{"core/account", "core/act", "core/choice"},
 	{"core/cpuset"},
 	{"core/amount"},
 }

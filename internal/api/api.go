@@ -65,7 +65,7 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 	s := &service{hub: h, gates: newGates(), router: r}
 	api.UseMiddleware(s.authenticate(api), fitTexts(api), s.limit(api))
 	for _, routes := range []func(huma.API, *service){
-		signInRoutes, registerRoutes, wordRoutes,
+		signInRoutes, registerRoutes, wordRoutes, choiceRoutes,
 		hostRoutes, ledgerRoutes, balanceRoutes, balancesRoutes, timelineRoutes,
 		seriesRoutes, pastRoutes, tenantRoutes, ruleRoutes, quotaRoutes, pinRoutes, unusedRoutes, tokenRoutes,
 		actRoutes, orderRoutes, standingRoutes,

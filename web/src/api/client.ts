@@ -4,6 +4,7 @@ import type { components, paths } from './schema.gen'
 type Schemas = components['schemas']
 export type Measure = Schemas['Measure']
 export type Word = Schemas['Word']
+export type Choices = Schemas['Choices']
 export type Balance = Schemas['Balance']
 export type TenantBalance = Schemas['TenantBalance']
 export type ResourceBalance = Schemas['ResourceBalance']

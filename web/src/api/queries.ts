@@ -1,7 +1,7 @@
-import { useInfiniteQuery, useQuery, keepPreviousData } from '@tanstack/react-query'
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient, keepPreviousData } from '@tanstack/react-query'
 import { useMemo } from 'react'
 import { framesOf, queryOf, usualPace, type Span } from '../time/span'
-import { answer, api, type Balance, type PinAudit, type Tenant } from './client'
+import { answer, api, type Balance, type Choices, type PinAudit, type Tenant } from './client'
 import { figures, followed } from './follow'
 
 export type Dimension = 'tenant' | 'user' | 'workload' | 'kind' | 'host' | 'program'
@@ -17,6 +17,25 @@ export function useMeasures(enabled: boolean) {
     queryFn: () => answer(api.GET('/api/v1/measures')),
     staleTime: Infinity,
     enabled,
+  })
+}
+
+/** How whoever is signed in wants figures shown. */
+export function useChoices(enabled: boolean) {
+  return useQuery({
+    queryKey: ['choices'],
+    queryFn: () => answer(api.GET('/api/v1/me/choices')),
+    staleTime: Infinity,
+    enabled,
+  })
+}
+
+/** Keeps choices in place of those before. */
+export function useSetChoices() {
+  const queries = useQueryClient()
+  return useMutation({
+    mutationFn: (body: Choices) => answer(api.PUT('/api/v1/me/choices', { body })),
+    onSuccess: (kept) => queries.setQueryData(['choices'], kept),
   })
 }
 

@@ -503,6 +503,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/me/choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How whoever asks wants figures shown */
+        get: operations["get-choices"];
+        /** Keep how whoever asks wants figures shown, in place of what was chosen before */
+        put: operations["set-choices"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/measures": {
         parameters: {
             query?: never;
@@ -1650,6 +1668,61 @@ export interface components {
             what: string;
             /** @description A file, or a thread. */
             where: string;
+        };
+        Choices: {
+            /**
+             * @description Steps of 1,024 or of 1,000; usual is binary for memory.
+             * @enum {string}
+             */
+            bytes: "" | "binary" | "decimal";
+            /**
+             * @description Hours of a day, or twice twelve.
+             * @enum {string}
+             */
+            clock: "" | "24" | "12";
+            /** @description By table, the columns that are shown, in this order. */
+            columns?: {
+                [key: string]: string[];
+            };
+            /**
+             * @description CPU time as cores, or as a percentage of one CPU.
+             * @enum {string}
+             */
+            cpu: "" | "cores" | "percent";
+            /**
+             * Format: int64
+             * @description Of figures; null for what suits each.
+             */
+            decimals: number | null;
+            /**
+             * @description How much room tables take.
+             * @enum {string}
+             */
+            density: "" | "airy" | "dense";
+            /** @description Address of the page that the console begins with, such as /hosts. */
+            first: string;
+            /**
+             * @description How figures over time are drawn.
+             * @enum {string}
+             */
+            lines: "" | "stepped" | "smooth";
+            /**
+             * @description What network rates are counted in.
+             * @enum {string}
+             */
+            network: "" | "bits" | "bytes";
+            /**
+             * Format: int64
+             * @description Seconds between live figures; 0 for the usual.
+             */
+            pace: number;
+            /**
+             * @description Empty for what the reader's system has.
+             * @enum {string}
+             */
+            theme: "" | "light" | "dark";
+            /** @description Time zone of the tz database; empty for the reader's own. */
+            zone: string;
         };
         ComingQuota: {
             /** Format: date-time */
@@ -5722,6 +5795,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Identity"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Choices"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Choices"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Choices"];
                 };
             };
             /** @description Error */

@@ -1,3 +1,4 @@
+import { momentSeconds } from '../time/zone'
 import { Link } from '@tanstack/react-router'
 import type { Happened } from '../api/client'
 import { useTime } from '../time/useTime'
@@ -14,7 +15,7 @@ export function before(at: string): { from: string; to: string } {
 
 /** When something happened, and the way to what was just before: on its host, or on all. */
 function Then({ of: e }: { of: Happened }) {
-  const text = new Date(e.at).toLocaleString('en-GB', { dateStyle: 'short', timeStyle: 'medium' })
+  const text = momentSeconds(e.at)
   const title = 'What was in the quarter of an hour before'
   return e.host ? (
     <Link to="/hosts/$host" params={{ host: e.host }} search={before(e.at)} title={title}>

@@ -1,3 +1,4 @@
+import { clockSeconds, date, isSameDay } from '../time/zone'
 import type { Uncovered } from '../api/client'
 
 const named = 3 // parts, and hosts of each
@@ -41,8 +42,7 @@ function told(parts: Part[]): string {
 
 function time(at: string): string {
   const d = new Date(at)
-  const clock = d.toLocaleTimeString('en-GB')
-  return d.toDateString() === new Date().toDateString() ? clock : `${d.toLocaleDateString('en-GB')} ${clock}`
+  return isSameDay(d, new Date()) ? clockSeconds(d) : `${date(d)} ${clockSeconds(d)}`
 }
 
 function minutes(seconds: number): string {

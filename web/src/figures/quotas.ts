@@ -1,3 +1,4 @@
+import { choices } from '../choices/choices'
 import { entry } from './register'
 import { figure, title, unitOf, type Unit } from './units'
 
@@ -19,7 +20,7 @@ export function limited(name: string): string {
 
 /** The unit in which people read a quota, by the unit it is told in and a figure of its size. */
 export function quotaUnit(name: string, told: string, size: number | null): Unit {
-  const gib = 2 ** 30
+  const [bytes, per]: [string, number] = choices().bytes === 'decimal' ? ['GB', 1e9] : ['GiB', 2 ** 30]
   switch (told) {
     case 'count':
       return { name: '', per: 1, digits: 0 }
@@ -29,9 +30,9 @@ export function quotaUnit(name: string, told: string, size: number | null): Unit
     case 'kwh':
       return { name: 'kWh', per: 1, digits: 1 }
     case 'byte_hours':
-      return { name: 'GiB-hours', per: gib, digits: 0 }
+      return { name: `${bytes}-hours`, per, digits: 0 }
     case 'bytes':
-      if (name in counted) return { name: 'GiB', per: gib, digits: 1 }
+      if (name in counted) return { name: bytes, per, digits: 1 }
       if (entry(name).steps === 'decimal')
         return (size ?? 0) >= 1e12 ? { name: 'TB', per: 1e12, digits: 1 } : { name: 'GB', per: 1e9, digits: 1 }
   }

@@ -1,19 +1,67 @@
+import { choices } from '../choices/choices'
+import { moment as short } from '../time/zone'
+
 /** Bytes per second with the unit that suits them. */
 export function rate(v: number): string {
   return `${size(v)}/s`
 }
 
-/** Bytes with the unit that suits them, as drives are sold: powers of ten. */
+type Steps = [name: string, per: number][]
+
+const decimalBytes: Steps = [
+  ['B', 1],
+  ['kB', 1e3],
+  ['MB', 1e6],
+  ['GB', 1e9],
+  ['TB', 1e12],
+]
+
+const binaryBytes: Steps = [
+  ['B', 1],
+  ['KiB', 2 ** 10],
+  ['MiB', 2 ** 20],
+  ['GiB', 2 ** 30],
+  ['TiB', 2 ** 40],
+]
+
+const bits: Steps = [
+  ['bit', 1],
+  ['kbit', 1e3],
+  ['Mbit', 1e6],
+  ['Gbit', 1e9],
+  ['Tbit', 1e12],
+]
+
+/** A number with three digits that matter, or with the decimals that were chosen. */
+export function number(v: number): string {
+  const { decimals } = choices()
+  return v.toLocaleString(
+    'en',
+    decimals === null
+      ? { maximumSignificantDigits: 3 }
+      : { minimumFractionDigits: decimals, maximumFractionDigits: decimals },
+  )
+}
+
+/** A figure in the largest unit that it fills. */
+export function scaled(v: number, steps: Steps): string {
+  const [name, per] = steps.findLast(([, per]) => Math.abs(v) >= per) ?? steps[0]!
+  return `${number(v / per)} ${name}`
+}
+
+/** Bytes with the unit that suits them: as drives are sold, by powers of ten, unless another choice was made. */
 export function size(v: number): string {
-  const units: [string, number][] = [
-    ['B', 1],
-    ['kB', 1e3],
-    ['MB', 1e6],
-    ['GB', 1e9],
-    ['TB', 1e12],
-  ]
-  const [name, per] = units.findLast(([, per]) => v >= per) ?? units[0]!
-  return `${(v / per).toLocaleString('en', { maximumSignificantDigits: 3 })} ${name}`
+  return scaled(v, choices().bytes === 'binary' ? binaryBytes : decimalBytes)
+}
+
+/** Bytes of memory: by powers of two, unless another choice was made. */
+export function memory(v: number): string {
+  return scaled(v, choices().bytes === 'decimal' ? decimalBytes : binaryBytes)
+}
+
+/** Bytes a second over a network, as bytes unless bits were chosen. */
+export function networkRate(v: number): string {
+  return choices().network === 'bits' ? `${scaled(8 * v, bits)}/s` : rate(v)
 }
 
 /** A part of a whole. Less than shows is not nothing. */
@@ -39,6 +87,11 @@ export function waits(pressure: { resource: string; some: number }[]): string {
   return parts.length === 0 ? '' : `Some task waited ${parts.join(', ')} of the time.`
 }
 
+/** What a line carries, in bits as lines are sold, unless bytes were chosen. */
+export function lineRate(bytes: number): string {
+  return choices().network === 'bytes' ? rate(bytes) : `${scaled(8 * bytes, bits)}/s`
+}
+
 /** CPU numbers as a list of ranges: 12–15, 18. */
 export function listOf(cpus: number[]): string {
   const sorted = [...cpus].sort((a, b) => a - b)
@@ -51,7 +104,7 @@ export function listOf(cpus: number[]): string {
   return runs.map(([a, b]) => (a === b ? `${a}` : `${a}–${b}`)).join(', ')
 }
 
-/** A day and minute of the reader's own time zone. */
+/** A day and minute of the zone that was chosen. */
 export function moment(at: string): string {
-  return new Date(at).toLocaleString('en-GB', { dateStyle: 'short', timeStyle: 'short' })
+  return short(at)
 }

@@ -1,5 +1,7 @@
 import { entry } from './register'
-import { rate, size } from './text'
+import { choices } from '../choices/choices'
+import { memory, networkRate, rate, scaled, size } from './text'
+
 /** How a resource's means are shown in one column: a unit, what one of it holds, and decimals. */
 export type Unit = { name: string; per: number; digits: number }
 
@@ -8,20 +10,29 @@ const gib = 2 ** 30
 /** The unit that suits a resource of this capacity (its mean; null where it is not known). */
 export function unitOf(resource: string, capacity: number | null): Unit {
   const e = entry(resource)
-  if (e.in_bits) return { name: 'Gbit/s', per: 1e9 / 8, digits: 2 }
+  const { bytes, network, cpu, decimals } = choices()
+  const digits = (usual: number) => decimals ?? usual
+  if (e.in_bits && network !== 'bytes') return { name: 'Gbit/s', per: 1e9 / 8, digits: digits(2) }
+  if (resource === 'cpu' && cpu === 'percent') return { name: '% of a CPU', per: 0.01, digits: digits(0) }
   switch (e.steps) {
     case 'binary':
+      if (bytes === 'decimal')
+        return capacity !== null && capacity < 4e9
+          ? { name: 'MB', per: 1e6, digits: digits(0) }
+          : { name: 'GB', per: 1e9, digits: digits(1) }
       return capacity !== null && capacity < 4 * gib
-        ? { name: 'MiB', per: 2 ** 20, digits: 0 }
-        : { name: 'GiB', per: gib, digits: 1 }
+        ? { name: 'MiB', per: 2 ** 20, digits: digits(0) }
+        : { name: 'GiB', per: gib, digits: digits(1) }
     case 'decimal':
-      return { name: 'MB/s', per: 1e6, digits: 1 }
+      return bytes === 'binary'
+        ? { name: 'MiB/s', per: 2 ** 20, digits: digits(1) }
+        : { name: 'MB/s', per: 1e6, digits: digits(1) }
     case 'hourly':
       return capacity !== null && capacity > 20_000
-        ? { name: 'kW', per: 1000, digits: 1 }
-        : { name: 'W', per: 1, digits: 0 }
+        ? { name: 'kW', per: 1000, digits: digits(1) }
+        : { name: 'W', per: 1, digits: digits(0) }
     default:
-      return { name: counted(e), per: 1, digits: 1 }
+      return { name: counted(e), per: 1, digits: digits(1) }
   }
 }
 
@@ -73,14 +84,6 @@ export function tenantColour(colour: number): string {
   return colour >= 1 && colour <= 8 ? `var(--t${colour})` : 'var(--kernel)'
 }
 
-const binary: [string, number][] = [
-  ['B', 1],
-  ['KiB', 2 ** 10],
-  ['MiB', 2 ** 20],
-  ['GiB', gib],
-  ['TiB', 2 ** 40],
-]
-
 const hours: [string, number][] = [
   ['Wh', 1],
   ['kWh', 1000],
@@ -90,35 +93,33 @@ const hours: [string, number][] = [
 /** A mean of a measure with the unit that suits it, such as "2.73 cores" or "368 MB/s". */
 export function meanText(measure: string, v: number): string {
   const e = entry(measure)
+  const { cpu, decimals } = choices()
+  const fixed = (v: number, usual: number) => v.toFixed(decimals ?? usual)
+  if (measure === 'cpu' && cpu === 'percent') return `${fixed(100 * v, 0)} % of a CPU`
   switch (e.steps) {
     case 'binary':
-      return scaled(v, binary)
+      return memory(v)
     case 'decimal':
-      return rate(v)
+      return e.in_bits ? networkRate(v) : rate(v)
     case 'seconds':
-      return `${(v / 1e6).toFixed(2)} s a second`
+      return `${fixed(v / 1e6, 2)} s a second`
     case 'hourly':
-      return v >= 1000 ? `${(v / 1000).toFixed(2)} kW` : `${v.toFixed(1)} W`
+      return v >= 1000 ? `${fixed(v / 1000, 2)} kW` : `${fixed(v, 1)} W`
     default:
-      return `${v.toFixed(2)} ${counted(e)}`.trim()
+      return `${fixed(v, 2)} ${counted(e)}`.trim()
   }
 }
 
 /** An amount of a measure over a span with the unit that suits it. */
 export function amountText(measure: string, v: number): string {
   const e = entry(measure)
-  if (e.steps === 'binary') return scaled(v, binary)
+  if (e.steps === 'binary') return memory(v)
   if (e.steps === 'decimal') return size(v)
   if (e.steps === 'seconds') return `${(v / 1e6).toLocaleString('en', { maximumFractionDigits: 2 })} s`
   if (e.steps === 'hourly') return scaled(v / 3600, hours)
   if (e.unit.endsWith('_seconds'))
     return `${v.toLocaleString('en', { maximumFractionDigits: 1, minimumFractionDigits: 1 })} ${e.title} s`
   return v.toLocaleString('en', { maximumFractionDigits: 0 })
-}
-
-function scaled(v: number, units: [string, number][]): string {
-  const [name, per] = units.findLast(([, per]) => v >= per) ?? units[0]!
-  return `${(v / per).toLocaleString('en', { maximumSignificantDigits: 3 })} ${name}`
 }
 
 /** What was used of a resource, as an amount; a dash where there is no figure. */

@@ -1,9 +1,11 @@
+import { choices, setChoices } from '../choices/choices'
+import { ChoicesDialog } from '../choices/ChoicesDialog'
 import { useQueryClient } from '@tanstack/react-query'
-import { Link, Outlet, useSearch } from '@tanstack/react-router'
-import { useState } from 'react'
+import { Link, Outlet, useNavigate, useSearch } from '@tanstack/react-router'
+import { useEffect, useRef } from 'react'
 import { answer, api } from '../api/client'
 import { useFollow } from '../api/follow'
-import { useIdentity, useMeasures, useWords } from '../api/queries'
+import { useChoices, useIdentity, useMeasures, useSetChoices, useWords } from '../api/queries'
 import { setRegister } from '../figures/register'
 import { setWords } from '../figures/words'
 import { Waiting } from '../figures/Trouble'
@@ -12,17 +14,31 @@ import { useTime } from '../time/useTime'
 import { FindBox } from './FindBox'
 import { SignIn } from './SignIn'
 import { TimeRuler } from './TimeRuler'
-import { applyTheme, currentTheme } from './theme'
+import { applyChoices, currentTheme } from './theme'
 
 /** What is on every page: the name, the way about, the time ruler. Without a valid token, the sign-in. */
 export function Shell() {
   const me = useIdentity()
   const measures = useMeasures(me.isSuccess)
   const words = useWords(me.isSuccess)
+  const chosen = useChoices(me.isSuccess)
+  const navigate = useNavigate()
+  const begun = useRef(false)
+  useEffect(() => {
+    if (!chosen.data) return
+    applyChoices(chosen.data)
+    // Whoever opens the console itself, and not one of its pages, comes to the page of their choice.
+    const { first } = chosen.data
+    if (!begun.current && first && location.pathname === '/' && location.search === '')
+      void navigate({ to: first, replace: true })
+    begun.current = true
+  }, [chosen.data, navigate])
   if (me.isPending) return null
   if (me.isError) return <SignIn />
   if (!measures.data) return <Waiting error={measures.error} what="The register of measures" />
+  if (!chosen.data) return <Waiting error={chosen.error} what="What you have chosen" />
   setRegister(measures.data)
+  setChoices(chosen.data)
   if (words.data) setWords(words.data)
   return (
     <>
@@ -30,7 +46,8 @@ export function Shell() {
         Skip to the figures
       </a>
       <Top />
-      <Body />
+      {/* All that is shown goes by the choices, but which columns: those are read where they are shown. */}
+      <Body key={JSON.stringify({ ...chosen.data, columns: null })} />
     </>
   )
 }
@@ -62,9 +79,9 @@ const pages = [
 
 function Top() {
   const search = useSearch({ strict: false }) as TimeSearch
-  const [theme, setTheme] = useState(currentTheme)
   const queries = useQueryClient()
-  const other = theme === 'dark' ? 'light' : 'dark'
+  const set = useSetChoices()
+  const other = currentTheme(choices().theme) === 'dark' ? 'light' : 'dark'
   const signOut = async () => {
     await answer(api.POST('/api/v1/sign-out'))
     queries.clear()
@@ -90,14 +107,8 @@ function Top() {
       </nav>
       <div className="ml-auto flex flex-wrap items-baseline gap-4">
         <FindBox />
-        <button
-          type="button"
-          className="link"
-          onClick={() => {
-            applyTheme(other)
-            setTheme(other)
-          }}
-        >
+        <ChoicesDialog />
+        <button type="button" className="link" onClick={() => set.mutate({ ...choices(), theme: other })}>
           {other}
         </button>
         <button type="button" className="link" onClick={() => void signOut()}>

@@ -1,3 +1,4 @@
+import { momentSeconds, zoneName } from '../time/zone'
 import { Popover } from 'radix-ui'
 import { useRef, useState } from 'react'
 import { usePace } from '../api/follow'
@@ -11,7 +12,7 @@ import {
   spanOf,
   spanWords,
   typed,
-  usualPace,
+  chosenPace,
   type Span,
   type TimeSearch,
 } from '../time/span'
@@ -76,7 +77,7 @@ export function TimeRuler() {
           viewBox="0 0 1000 34"
           preserveAspectRatio="none"
           role="img"
-          aria-label={`How busy the fleet's CPUs were from ${window.from.toLocaleString('en-GB')} to ${window.to.toLocaleString('en-GB')}; ${urgent.length} things happened that somebody should look at. Drag to choose a span, or use pick.`}
+          aria-label={`How busy the fleet's CPUs were from ${momentSeconds(window.from)} to ${momentSeconds(window.to)}; ${urgent.length} things happened that somebody should look at. Drag to choose a span, or use pick.`}
           onPointerDown={(e) => {
             e.currentTarget.setPointerCapture(e.pointerId)
             const t = timeAt(e.clientX)
@@ -139,7 +140,7 @@ function Choices({ span, choose }: { span: Span; choose: (t: TimeSearch) => void
       </button>
     )
   }
-  const now = { live: `${span.live && span.pace ? span.pace : usualPace}s` }
+  const now = { live: `${span.live && span.pace ? span.pace : chosenPace()}s` }
   return (
     <div className="text-right whitespace-nowrap">
       {preset('now', now)} · {preset('1 h', {})} · {preset('24 h', { span: '24h' })} · {preset('7 d', { span: '7d' })} ·{' '}
@@ -210,7 +211,7 @@ function Pick({ span, choose }: { span: Span; choose: (t: TimeSearch) => void })
             {field('pick-from', 'From', from, setFrom)}
             {field('pick-to', 'To', to, setTo)}
             <span id="pick-help" role="status" className="col-span-2 text-[12.5px] text-ink-2">
-              {wrong ?? `Figures are by the minute; times are of ${Intl.DateTimeFormat().resolvedOptions().timeZone}.`}
+              {wrong ?? `Figures are by the minute; times are of ${zoneName()}.`}
             </span>
             <button
               type="submit"

@@ -1,3 +1,6 @@
+import { choices } from '../choices/choices'
+import { clock, clockSeconds, isSameDay, momentOf, partsOf, weekday } from './zone'
+
 /** The span all figures of a page are of. It is kept in the address, so that any view is a link. */
 export type TimeSearch = { span?: string; from?: string; to?: string; live?: string }
 
@@ -8,6 +11,9 @@ export type Span =
 /** The paces, in seconds, at which live frames can be followed. */
 export const paces = [1, 2, 5, 10, 30, 60]
 export const usualPace = 5
+
+/** The pace at which whoever looks follows what is now, unless they choose another. */
+export const chosenPace = (): number => choices().pace || usualPace
 
 const presets: Record<string, string> = { '1h': 'Last hour', '24h': 'Last 24 hours', '7d': 'Last 7 days' }
 
@@ -48,42 +54,36 @@ export function framesOf(s: Span, stretch?: '15m'): { span?: string; from?: stri
   return s.live && s.pace ? { live: `${s.pace}s`, span: stretch } : queryOf(s)
 }
 
-const clock = (d: Date) => d.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit' })
-
 /** The span in words: "Last hour", or "13:20 – 14:20 today". */
 export function spanWords(s: Span, now: Date): string {
   if (s.live) return s.pace ? 'Now' : (presets[s.span] ?? `Last ${s.span}`)
-  const day = (d: Date) =>
-    d.toDateString() === now.toDateString()
-      ? 'today'
-      : d.toLocaleDateString('en-GB', { weekday: 'short', day: 'numeric', month: 'short' })
-  if (s.from.toDateString() === s.to.toDateString()) return `${clock(s.from)} – ${clock(s.to)} ${day(s.to)}`
+  const day = (d: Date) => (isSameDay(d, now) ? 'today' : weekday(d))
+  if (isSameDay(s.from, s.to)) return `${clock(s.from)} – ${clock(s.to)} ${day(s.to)}`
   return `${clock(s.from)} ${day(s.from)} – ${clock(s.to)} ${day(s.to)}`
 }
 
 const two = (n: number) => String(n).padStart(2, '0')
 
-/** A moment as it is typed: 2026-10-11 14:20, in the zone of this browser and on a clock of 24 hours. */
-export const typed = (d: Date) =>
-  `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${two(d.getHours())}:${two(d.getMinutes())}`
+/** A moment as it is typed: 2026-10-11 14:20, in the zone that was chosen and on a clock of 24 hours. */
+export function typed(d: Date): string {
+  const p = partsOf(d)
+  return `${p.year}-${two(p.month)}-${two(p.day)} ${two(p.hour)}:${two(p.minute)}`
+}
 
 /** Reads what was typed: a date with a time, or a date, or a time of the day of another moment; null for none. */
 export function readTyped(text: string, day: Date): Date | null {
   const m = /^(?:(\d{4})-(\d{1,2})-(\d{1,2}))?[ T]*(?:(\d{1,2}):(\d{2}))?$/.exec(text.trim())
   if (!m || (!m[1] && !m[4])) return null
-  const [year, month, date] = m[1]
-    ? [Number(m[1]), Number(m[2]) - 1, Number(m[3])]
-    : [day.getFullYear(), day.getMonth(), day.getDate()]
-  const d = new Date(year, month, date, Number(m[4] ?? 0), Number(m[5] ?? 0))
-  const isSound = d.getMonth() === month && d.getDate() === date && Number(m[4] ?? 0) < 24 && Number(m[5] ?? 0) < 60
-  return isSound ? d : null
+  const of = m[1] ? { year: Number(m[1]), month: Number(m[2]), day: Number(m[3]) } : partsOf(day)
+  const [hour, minute] = [Number(m[4] ?? 0), Number(m[5] ?? 0)]
+  return hour < 24 && minute < 60 ? momentOf({ ...of, hour, minute }) : null
 }
 
 /** A moving span as it stands at a moment, or a still one. */
 export const boundsOf = (s: Span, now: Date): { from: Date; to: Date } =>
   s.live ? { from: new Date(now.getTime() - s.minutes * 60_000), to: now } : s
 
-export const hourMinuteSecond = (d: Date) => d.toLocaleTimeString('en-GB')
+export const hourMinuteSecond = (d: Date) => clockSeconds(d)
 
 /** The stretch the time ruler shows: the last day, or as much more as the span needs. */
 export function rulerWindow(s: Span, now: Date): { from: Date; to: Date } {

@@ -1,3 +1,4 @@
+import { momentSeconds } from '../../time/zone'
 import { Head } from '../Heads'
 import type { Act, ValueChange } from '../../api/client'
 import { shown } from '../Name'
@@ -38,7 +39,7 @@ export function Preview({ of: a }: { of: Act }) {
                   <td className="num">{x.pid}</td>
                   <td>{shown(x.user)}</td>
                   <td>{shown(x.program)}</td>
-                  <td>{new Date(x.began_at).toLocaleString('en-GB')}</td>
+                  <td>{momentSeconds(x.began_at)}</td>
                 </tr>
               ))}
             </tbody>

@@ -1,3 +1,4 @@
+import { clock, dayAndMonth } from '../../time/zone'
 import { useEffect, useMemo, useRef, useState } from 'react'
 import { useColours, usePlacement } from '../../api/queries'
 import { useTime } from '../../time/useTime'
@@ -269,14 +270,7 @@ function Drawing({ of, shade }: { of: Placement; shade: Shade }) {
   )
 }
 
-const clockOf = (start: string, step: number) => {
-  const d = new Date(start)
-  return step >= 3600
-    ? d.toLocaleDateString('en-GB', { day: '2-digit', month: '2-digit' }) +
-        ' ' +
-        d.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit' })
-    : d.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit' })
-}
+const clockOf = (start: string, step: number) => (step >= 3600 ? `${dayAndMonth(start)} ${clock(start)}` : clock(start))
 
 /** The whole in a sentence: who had most of how many CPUs. */
 function wordsOf(of: Placement): string {

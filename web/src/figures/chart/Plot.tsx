@@ -1,3 +1,5 @@
+import { choices } from '../../choices/choices'
+import { clock, dayAndMonth, isSameDay, partsOf } from '../../time/zone'
 import { useEffect, useRef } from 'react'
 import type uPlot from 'uplot'
 import 'uplot/dist/uPlot.min.css'
@@ -72,7 +74,7 @@ function optionsOf(UPlot: typeof uPlot, now: { current: PlotProps }, at: HTMLEle
   const ink = colour('var(--ink-2)')
   const wine = colour('var(--wine)')
   const font = `12px ${styles.fontFamily}`
-  const stepped = UPlot.paths.stepped!({ align: 1 })
+  const stepped = choices().lines === 'smooth' ? UPlot.paths.spline!() : UPlot.paths.stepped!({ align: 1 })
   const hatch = hatched(colour('var(--rule-2)'))
   const layers = p.isStack ? [...p.layers].reverse() : p.layers
   const drawn: uPlot.Series[] = layers.map((l) => ({
@@ -182,13 +184,9 @@ function drawMark(u: uPlot, m: Mark, colour: string) {
 
 /** The time of a mark on the axis: of the day, and the date where a new one begins. */
 function timeText(at: number, before: number | undefined): string {
-  const d = new Date(at * 1000)
-  const isNewDay = before === undefined || new Date(before * 1000).toDateString() !== d.toDateString()
-  const isMidnight = d.getHours() === 0 && d.getMinutes() === 0
-  const date = d.toLocaleDateString('en-GB', { day: '2-digit', month: '2-digit' })
-  const time = d.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit' })
-  if (isMidnight && isNewDay) return date
-  return before === undefined ? `${time}` : time
+  const isNewDay = before === undefined || !isSameDay(before * 1000, at * 1000)
+  const { hour, minute } = partsOf(at * 1000)
+  return isNewDay && hour === 0 && minute === 0 ? dayAndMonth(at * 1000) : clock(at * 1000)
 }
 
 /** A colour of the theme as a canvas takes it. */

@@ -1,3 +1,4 @@
+import { clock } from '../../time/zone'
 import type { Happened } from '../../api/client'
 
 /** Something that happened, where it stands on a drawing. */
@@ -27,5 +28,3 @@ export function toldOf(marks: Mark[], from: number, to: number): string[] {
   const told = here.slice(0, mostTold).map((m) => `${clock(m.at)} ${m.text}`)
   return here.length > mostTold ? [...told, `and ${here.length - mostTold} more`] : told
 }
-
-const clock = (at: number) => new Date(at).toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit' })

@@ -1,3 +1,4 @@
+import { zoneName } from '../../time/zone'
 import type { StandingRule, StandingToAdd } from '../../api/client'
 
 /** A standing rule as it is being written. */
@@ -29,7 +30,7 @@ export function ruleOf(d: Draft): StandingToAdd {
     settings,
     per_hour: Number(d.perHour) || 0,
     hours: d.hours.trim(),
-    zone: d.hours.trim() === '' ? '' : Intl.DateTimeFormat().resolvedOptions().timeZone,
+    zone: d.hours.trim() === '' ? '' : zoneName(),
   }
 }
 

@@ -1,3 +1,4 @@
+import { memory } from '../../figures/text'
 import { Missed } from '../../figures/Missed'
 import { useBalance, usePins, useUnheard } from '../../api/queries'
 import { isTold } from '../../figures/register'
@@ -24,7 +25,7 @@ export function BalancePage() {
   const b = balance.data
   const capacity = (r: string) => b?.resources.find((x) => x.resource === r)?.capacity_mean ?? null
   const cpu = capacity('cpu')
-  const memory = capacity('memory')
+  const bytes = capacity('memory')
   const isWide = (b?.resources.filter(isTold).length ?? 0) > mostBesideNeeds
   return (
     <>
@@ -33,7 +34,7 @@ export function BalancePage() {
         {b && (
           <span className="text-ink-2">
             {b.hosts} hosts{cpu !== null && ` · ${Math.round(cpu)} cores`}
-            {memory !== null && ` · ${Math.round(memory / 2 ** 30).toLocaleString('en')} GiB`} · {b.workloads} workloads
+            {bytes !== null && ` · ${memory(bytes)}`} · {b.workloads} workloads
           </span>
         )}
         <span className="ml-auto flex gap-4">

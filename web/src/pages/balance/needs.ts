@@ -1,3 +1,4 @@
+import { momentSeconds } from '../../time/zone'
 import type { Balance, Host, PinAudit } from '../../api/client'
 import { lasted, limited, quotaFigure, quotaUnit, scopeText } from '../../figures/quotas'
 import { moment } from '../../figures/text'
@@ -195,7 +196,7 @@ function silent({ hosts, inAll }: Unheard): Need[] {
       { bold: h.name },
       h.last_at === null
         ? ' is enrolled and has sent nothing yet.'
-        : ` has been silent since ${new Date(h.last_at).toLocaleString('en-GB')}.`,
+        : ` has been silent since ${momentSeconds(h.last_at)}.`,
     ],
     class: 'Host',
     host: h.name,

@@ -1,3 +1,4 @@
+import { memory } from '../../figures/text'
 import { Link } from '@tanstack/react-router'
 import type { GPULine, GPUs } from '../../api/client'
 import { Meaning } from '../../figures/BalanceBar'
@@ -9,7 +10,7 @@ import { percent } from '../../figures/text'
 import { tenantColour } from '../../figures/units'
 import { WorkloadLink } from '../../figures/WorkloadLink'
 import { useTime } from '../../time/useTime'
-import { givenText, gpuBytes, stateText } from './gpus'
+import { givenText, stateText } from './gpus'
 import { Spread } from './Spread'
 
 type Props = { gpus: GPUs; colours: Map<string, number>; ofHost?: boolean }
@@ -91,7 +92,7 @@ function Row({
           {g.memory_bytes === null || g.memory_used_bytes_mean === null ? (
             <Meaning meaning={`Not available, because ${shown(g.memory_unavailable ?? 'it is not told')}.`}>–</Meaning>
           ) : (
-            `${gpuBytes(g.memory_used_bytes_mean)} of ${gpuBytes(g.memory_bytes)}`
+            `${memory(g.memory_used_bytes_mean)} of ${memory(g.memory_bytes)}`
           )}
         </div>
       </td>
@@ -119,7 +120,7 @@ function Whose({ gpu: g }: { gpu: GPULine }) {
       {g.users.map((u) => (
         <li key={u.id} className="flex flex-wrap items-center gap-x-2">
           <WorkloadLink id={u.id} name={u.name} />
-          <span>{u.busy === null ? gpuBytes(u.memory_bytes_mean) : percent(u.busy)}</span>
+          <span>{u.busy === null ? memory(u.memory_bytes_mean) : percent(u.busy)}</span>
           {u.spread && <Spread spread={u.spread} name={u.name} />}
           <span className="text-ink-2">
             {givenText(g, u.id) || 'not given'}, <Meaning meaning={meaningOf(u.source)}>{u.source}</Meaning>

@@ -1,3 +1,4 @@
+import { memory } from '../../figures/text'
 import type { GPUFigure, GPULine, GPUSpread } from '../../api/client'
 import { amountText } from '../../figures/units'
 import { percent } from '../../figures/text'
@@ -25,22 +26,13 @@ export function spreadText(s: GPUSpread): string {
   )
 }
 
-const gib = 2 ** 30
-
-/** Bytes of a GPU's memory. */
-export function gpuBytes(v: number): string {
-  return v >= gib
-    ? `${(v / gib).toLocaleString('en', { maximumFractionDigits: 1 })} GiB`
-    : `${(v / 2 ** 20).toLocaleString('en', { maximumFractionDigits: 0 })} MiB`
-}
-
 /** A figure of a GPU with its unit; null where there is none. */
 export function gpuFigure(f: GPUFigure): string | null {
   if (f.text) return f.text
   if (f.value === undefined || f.value === null) return null
   switch (f.unit) {
     case 'B':
-      return gpuBytes(f.value)
+      return memory(f.value)
     case 'J':
       return amountText('energy', f.value)
     case 'Hz':

@@ -1,3 +1,4 @@
+import { memory } from '../../figures/text'
 import { Missed } from '../../figures/Missed'
 import { inSentence } from '../../figures/units'
 import { resources } from '../../figures/register'
@@ -56,7 +57,7 @@ export function HostPage() {
             <b>{facts.cpus}</b> CPUs
           </span>
           <span>
-            <b>{(facts.memory_bytes / 2 ** 30).toFixed(0)} GiB</b> memory
+            <b>{memory(facts.memory_bytes)}</b> memory
           </span>
           {facts.load && (
             <span>

@@ -1,3 +1,4 @@
+import { readField } from '../../time/zone'
 import { useState } from 'react'
 import { answer, api, type DeclaredPin, type PinToDeclare } from '../../api/client'
 import { useDeclaredPins, usePins, useTenants } from '../../api/queries'
@@ -110,7 +111,6 @@ function Declaring({
   const [from, setFrom] = useState('')
   const [until, setUntil] = useState('')
   const [reason, setReason] = useState('')
-  const time = (local: string) => (local === '' ? undefined : new Date(local).toISOString())
   return (
     <form
       className="flex flex-wrap items-end gap-3 border-b border-rule-2 px-3.5 py-3"
@@ -124,8 +124,8 @@ function Declaring({
           holder_kind: kind,
           shared: isShared,
           reason,
-          from: time(from),
-          until: time(until),
+          from: readField(from),
+          until: readField(until),
         })
       }}
     >

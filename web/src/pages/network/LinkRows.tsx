@@ -3,7 +3,7 @@ import type { LinkLine } from '../../api/client'
 import { Meaning } from '../../figures/BalanceBar'
 import { Heads } from '../../figures/Heads'
 import { StackBar } from '../../figures/StackBar'
-import { percent, rate } from '../../figures/text'
+import { percent, lineRate, networkRate } from '../../figures/text'
 import { WorkloadLink } from '../../figures/WorkloadLink'
 import { useLinks } from '../../api/queries'
 import { useTime } from '../../time/useTime'
@@ -69,7 +69,7 @@ function LinkRow({ link: l }: { link: LinkLine }) {
         {l.name}
         <small className="block text-[12.5px] font-normal text-ink-2">
           {l.leads_off
-            ? `${l.host} · ${l.line_rate_bytes_per_second === null ? 'line rate not told' : `${(l.line_rate_bytes_per_second * 8) / 1e9} Gbit/s`}`
+            ? `${l.host} · ${l.line_rate_bytes_per_second === null ? 'line rate not told' : lineRate(l.line_rate_bytes_per_second)}`
             : l.kind}
         </small>
       </th>
@@ -94,7 +94,7 @@ function LinkRow({ link: l }: { link: LinkLine }) {
 
 /** One direction: against the line rate where the driver tells it, else the figure alone. */
 function Way({ label, bytes, line }: { label: string; bytes: number; line: number | null }) {
-  if (line === null) return <td>{rate(bytes)}</td>
+  if (line === null) return <td>{networkRate(bytes)}</td>
   const full = bytes / line >= 0.85
   return (
     <td>
@@ -105,7 +105,7 @@ function Way({ label, bytes, line }: { label: string; bytes: number; line: numbe
         parts={[{ name: 'used', value: bytes, colour: full ? 'var(--wine)' : 'var(--ink-2)' }]}
       />
       <div className={`mt-1 text-[12.5px] ${full ? 'text-wine' : 'text-ink-2'}`}>
-        <span className="text-ink">{rate(bytes)}</span>, {percent(bytes / line)}{' '}
+        <span className="text-ink">{networkRate(bytes)}</span>, {percent(bytes / line)}{' '}
         <Meaning meaning="Of the line rate in this direction, as the interface’s driver tells it.">of the line</Meaning>
       </div>
     </td>

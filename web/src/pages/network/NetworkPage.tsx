@@ -3,7 +3,7 @@ import { useColours, useLinks } from '../../api/queries'
 import { More } from '../../figures/More'
 import { TenantKey } from '../../figures/TenantKey'
 import { Waiting } from '../../figures/Trouble'
-import { rate } from '../../figures/text'
+import { networkRate } from '../../figures/text'
 import { useState } from 'react'
 import { useTime } from '../../time/useTime'
 import { LinkRows } from './LinkRows'
@@ -27,8 +27,8 @@ export function NetworkPage() {
       <h1 className="mb-1.5">Network</h1>
       {wire && (
         <p className="mb-3 font-serif text-[15px]" role="status">
-          The hosts received <b>{rate(wire.received_bytes_per_second)}</b> and sent{' '}
-          <b>{rate(wire.sent_bytes_per_second)}</b> over the interfaces that lead off them.
+          The hosts received <b>{networkRate(wire.received_bytes_per_second)}</b> and sent{' '}
+          <b>{networkRate(wire.sent_bytes_per_second)}</b> over the interfaces that lead off them.
         </p>
       )}
       {silent.length > 0 && (

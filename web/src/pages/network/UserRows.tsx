@@ -2,7 +2,7 @@ import type { Links } from '../../api/client'
 import { Meaning } from '../../figures/BalanceBar'
 import { Heads } from '../../figures/Heads'
 import { meaningOf } from '../../figures/words'
-import { rate } from '../../figures/text'
+import { networkRate } from '../../figures/text'
 import { tenantColour } from '../../figures/units'
 import { WorkloadLink } from '../../figures/WorkloadLink'
 
@@ -37,13 +37,13 @@ export function UserRows({ links, colours }: { links: Links; colours: Map<string
                 <span className="sw" style={{ background: tenantColour(colours.get(u.tenant) ?? 0) }} /> {u.tenant}
               </td>
               <td>{u.host}</td>
-              <td className="num">{rate(u.received_bytes_per_second)}</td>
-              <td className="num">{rate(u.sent_bytes_per_second)}</td>
+              <td className="num">{networkRate(u.received_bytes_per_second)}</td>
+              <td className="num">{networkRate(u.sent_bytes_per_second)}</td>
               <td className="num">
                 {u.local_bytes_per_second === null ? (
                   <Meaning meaning="This host does not tell loopback apart for this workload.">–</Meaning>
                 ) : (
-                  rate(u.local_bytes_per_second)
+                  networkRate(u.local_bytes_per_second)
                 )}
               </td>
               <td className="text-[12.5px] text-ink-2">
@@ -77,5 +77,5 @@ export function UserRows({ links, colours }: { links: Links; colours: Map<string
 
 /** A rate that may be below nothing. */
 function signed(v: number): string {
-  return v < 0 ? `−${rate(-v)}` : rate(v)
+  return v < 0 ? `−${networkRate(-v)}` : networkRate(v)
 }

@@ -1,3 +1,4 @@
+import { readField, zoneName } from '../../time/zone'
 import { useState } from 'react'
 import type { QuotaToSet } from '../../api/client'
 import { countedNames, limited, quotaUnit } from '../../figures/quotas'
@@ -20,7 +21,7 @@ export function QuotaForm({ busy, onSet }: { busy: boolean; onSet: (resource: st
   const [window, setWindow] = useState('')
   const [ceiling, setCeiling] = useState('')
   const [soft, setSoft] = useState('')
-  const [zone, setZone] = useState(Intl.DateTimeFormat().resolvedOptions().timeZone)
+  const [zone, setZone] = useState(zoneName())
   const [kind, setKind] = useState<'fleet' | 'pool' | 'host'>('fleet')
   const [scope, setScope] = useState('')
   const [basis, setBasis] = useState<'used' | 'held' | 'greater'>('used')
@@ -51,7 +52,7 @@ export function QuotaForm({ busy, onSet }: { busy: boolean; onSet: (resource: st
           basis: window === '' ? basis : 'used',
           window,
           zone: window === '' ? '' : zone,
-          from: from === '' ? undefined : new Date(from).toISOString(),
+          from: readField(from),
           reason,
           beyond: isBeyond,
         })

@@ -1,3 +1,6 @@
+import { memory } from '../../figures/text'
+import { meanText } from '../../figures/units'
+import { clockSeconds } from '../../time/zone'
 import { Head } from '../../figures/Heads'
 import { useState } from 'react'
 import type { AboutWorkload, Family } from '../../api/client'
@@ -18,8 +21,7 @@ export function Families({ w }: { w: AboutWorkload }) {
       <div className="flex items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
         <h2 id="processes-title">Processes</h2>
         <span className="text-[12.5px] text-ink-2">
-          as families, at {new Date(w.processes_at).toLocaleTimeString('en-GB')}, over{' '}
-          {w.processes_over_seconds.toPrecision(2)} s
+          as families, at {clockSeconds(w.processes_at)}, over {w.processes_over_seconds.toPrecision(2)} s
         </span>
       </div>
       <table>
@@ -31,9 +33,9 @@ export function Families({ w }: { w: AboutWorkload }) {
             </th>
             <Head name="Threads" className="num" />
             <Head name="Runnable" className="num" />
-            <Head name="Cores" className="num" />
-            <Head name="Memory MiB" className="num" />
-            <Head name="CPU" className="num" />
+            <Head name="CPU time" className="num" />
+            <Head name="Memory" className="num" />
+            <Head name="On CPU" className="num" />
             {mayAct && <ActsHead />}
           </tr>
         </thead>
@@ -67,8 +69,8 @@ function FamilyRows({ family: f, host }: { family: Family; host: string | null }
           <td className="num">{f.head.pid}</td>
           <td className="num">{f.threads}</td>
           <td className="num">{f.runnable_threads}</td>
-          <td className="num">{f.cores.toFixed(2)}</td>
-          <td className="num">{(f.memory_bytes / 2 ** 20).toFixed(0)}</td>
+          <td className="num">{meanText('cpu', f.cores)}</td>
+          <td className="num">{memory(f.memory_bytes)}</td>
           <td className="num">{f.cpus}</td>
           {host && (
             <td>
@@ -92,8 +94,8 @@ function FamilyRows({ family: f, host }: { family: Family; host: string | null }
           <td className="num">{p.pid}</td>
           <td className="num">{p.threads}</td>
           <td className="num">{p.runnable_threads}</td>
-          <td className="num">{p.cores.toFixed(2)}</td>
-          <td className="num">{(p.memory_bytes / 2 ** 20).toFixed(0)}</td>
+          <td className="num">{meanText('cpu', p.cores)}</td>
+          <td className="num">{memory(p.memory_bytes)}</td>
           <td className="num">{p.cpu}</td>
           {host && (
             <td>

@@ -1,10 +1,11 @@
+import { memory } from '../../figures/text'
 import { Link } from '@tanstack/react-router'
 import type { AboutWorkload } from '../../api/client'
 import { Heads } from '../../figures/Heads'
 import { shown } from '../../figures/Name'
 import { percent } from '../../figures/text'
 import { useTime } from '../../time/useTime'
-import { gpuBytes, spreadText, stateText } from '../gpus/gpus'
+import { spreadText, stateText } from '../gpus/gpus'
 import { Spread } from '../gpus/Spread'
 
 /** The GPUs that a workload was given or used over its life: by the host's number, and by its own. */
@@ -57,7 +58,7 @@ export function GPUs({ w }: { w: AboutWorkload }) {
                   </small>
                 ))}
               </td>
-              <td className="num">{g.use ? gpuBytes(g.use.memory_bytes_mean) : '–'}</td>
+              <td className="num">{g.use ? memory(g.use.memory_bytes_mean) : '–'}</td>
             </tr>
           ))}
         </tbody>

@@ -1,3 +1,5 @@
+import { memory } from '../../figures/text'
+import { momentSeconds } from '../../time/zone'
 import { ActButton } from '../../figures/act/ActButton'
 import { Missed } from '../../figures/Missed'
 import { Link, useParams } from '@tanstack/react-router'
@@ -156,7 +158,7 @@ function Identity({ w, colour }: { w: AboutWorkload; colour: number }) {
           {w.events.map((e) => (
             <li key={e.at + e.what}>
               <time dateTime={e.at} className="mr-2 text-ink-2">
-                {new Date(e.at).toLocaleString('en-GB', { dateStyle: 'short', timeStyle: 'medium' })}
+                {momentSeconds(e.at)}
               </time>
               {shown(e.what)}
             </li>
@@ -187,8 +189,8 @@ function heldWords(w: AboutWorkload): string {
     host: 'all the host’s: nothing limits it',
   }[w.held.may_use_by]
   const cpus = `${Number(w.held.may_use_cpus.toPrecision(4))} CPUs, ${why}`
-  const memory = w.held.memory_limit_bytes ?? w.held.memory_asked_bytes
-  const bytes = memory === null ? 'memory without limit' : `memory ${(memory / 2 ** 30).toPrecision(3)} GiB`
+  const limit = w.held.memory_limit_bytes ?? w.held.memory_asked_bytes
+  const bytes = limit === null ? 'memory without limit' : `memory ${memory(limit)}`
   return [cpus, w.held.allowed_cpus && `CPUs ${w.held.allowed_cpus}`, bytes, w.held.gpus && `GPUs ${w.held.gpus}`]
     .filter(Boolean)
     .join('; ')

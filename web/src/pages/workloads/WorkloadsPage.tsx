@@ -1,3 +1,4 @@
+import { useSetChoices } from '../../api/queries'
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import { useEffect, useState } from 'react'
 import { useGroups } from '../../api/queries'
@@ -7,7 +8,7 @@ import { isTold } from '../../figures/register'
 import { meanText, title } from '../../figures/units'
 import { useTime } from '../../time/useTime'
 import { ColumnChoice } from './ColumnChoice'
-import { allColumns, chosenColumns, keepColumns, type Column } from './columns'
+import { allColumns, chosenColumns, withColumns, type Column } from './columns'
 import { WorkloadTable } from './WorkloadTable'
 import { groupings, whereOf, withinGroup } from './where'
 
@@ -37,6 +38,7 @@ export function WorkloadsPage() {
   const [typed, setTyped] = useState(words)
   const [sort, setSort] = useState('amount')
   const [chosen, setChosen] = useState(() => chosenColumns(kind))
+  const keep = useSetChoices()
   const [of, setOf] = useState(kind)
   if (of !== kind) {
     setOf(kind)
@@ -101,7 +103,7 @@ export function WorkloadsPage() {
             chosen={chosen}
             choose={(ids) => {
               setChosen(ids)
-              keepColumns(kind, ids)
+              keep.mutate(withColumns(kind, ids))
             }}
           />
         </span>

@@ -1,3 +1,5 @@
+import type { Choices } from '../../api/client'
+import { choices } from '../../choices/choices'
 import { Link } from '@tanstack/react-router'
 import type { ReactNode } from 'react'
 import type { WorkloadLine } from '../../api/client'
@@ -102,23 +104,21 @@ const usual: Record<string, string[]> = {
 
 export const usualColumns = (kind: string): string[] => usual[kind] ?? usual['']!
 
-const place = (kind: string) => `vinescale.columns.${kind || 'all'}`
+/** The name under which the columns of a kind are kept among a person's choices. */
+const place = (kind: string) => `workloads.${kind || 'all'}`
 
 /** The columns chosen for a kind, in their order; the usual ones where nothing was chosen. */
 export function chosenColumns(kind: string): string[] {
-  try {
-    const kept: unknown = JSON.parse(localStorage.getItem(place(kind)) ?? 'null')
-    if (Array.isArray(kept) && kept.length > 0) return kept.filter((x): x is string => typeof x === 'string')
-  } catch {
-    // what is kept is no list: the usual columns will do
-  }
-  return usualColumns(kind)
+  const kept = choices().columns?.[place(kind)]
+  return kept && kept.length > 0 ? kept : usualColumns(kind)
 }
 
-/** Keeps a choice of columns in this browser; the usual ones need not be kept. */
-export function keepColumns(kind: string, ids: string[]) {
-  if (ids.join() === usualColumns(kind).join()) localStorage.removeItem(place(kind))
-  else localStorage.setItem(place(kind), JSON.stringify(ids))
+/** The choices with other columns of a kind; the usual ones need not be kept. */
+export function withColumns(kind: string, ids: string[]): Choices {
+  const columns = { ...choices().columns }
+  if (ids.join() === usualColumns(kind).join()) delete columns[place(kind)]
+  else columns[place(kind)] = ids
+  return { ...choices(), columns }
 }
 
 /** A list with one of its elements moved by one place. */

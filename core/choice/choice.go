@@ -1,0 +1,77 @@
+package choice
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Choices are how one person wants figures shown. The zero value is what most want: whatever is not chosen is as usual.
+type Choices struct {
+	Bytes    string `json:"bytes" enum:",binary,decimal" doc:"Steps of 1,024 or of 1,000; usual is binary for memory."`
+	Network  string `json:"network" enum:",bits,bytes" doc:"What network rates are counted in."`
+	CPU      string `json:"cpu" enum:",cores,percent" doc:"CPU time as cores, or as a percentage of one CPU."`
+	Decimals *int   `json:"decimals" minimum:"0" maximum:"4" doc:"Of figures; null for what suits each."`
+	Zone     string `json:"zone" doc:"Time zone of the tz database; empty for the reader's own."`
+	Clock    string `json:"clock" enum:",24,12" doc:"Hours of a day, or twice twelve."`
+	Theme    string `json:"theme" enum:",light,dark" doc:"Empty for what the reader's system has."`
+	Density  string `json:"density" enum:",airy,dense" doc:"How much room tables take."`
+	Lines    string `json:"lines" enum:",stepped,smooth" doc:"How figures over time are drawn."`
+	Pace     int    `json:"pace" minimum:"0" maximum:"60" doc:"Seconds between live figures; 0 for the usual."`
+	First    string `json:"first" doc:"Address of the page that the console begins with, such as /hosts."`
+
+	Columns map[string][]string `json:"columns,omitempty" doc:"By table, the columns that are shown, in this order."`
+}
+
+// mostColumns and mostTables bound what is kept for a person.
+const (
+	mostColumns = 100
+	mostTables  = 100
+	longestName = 200
+)
+
+// Check says what of the choices cannot be kept, and what could.
+func (c *Choices) Check() error {
+	for _, x := range []struct {
+		name, value string
+		words       []string
+	}{
+		{"bytes", c.Bytes, []string{"binary", "decimal"}},
+		{"network", c.Network, []string{"bits", "bytes"}},
+		{"cpu", c.CPU, []string{"cores", "percent"}},
+		{"clock", c.Clock, []string{"24", "12"}},
+		{"theme", c.Theme, []string{"light", "dark"}},
+		{"density", c.Density, []string{"airy", "dense"}},
+		{"lines", c.Lines, []string{"stepped", "smooth"}},
+	} {
+		if x.value != "" && !slices.Contains(x.words, x.value) {
+			return fmt.Errorf("%s: %q is not to be had: choose %s, or nothing for the usual", x.name, x.value,
+				strings.Join(x.words, " or "))
+		}
+	}
+	if c.Decimals != nil && (*c.Decimals < 0 || *c.Decimals > 4) {
+		return fmt.Errorf("decimals: %d is not to be had: choose 0 to 4", *c.Decimals)
+	}
+	if c.Pace < 0 || c.Pace > 60 {
+		return fmt.Errorf("pace: %d is not to be had: choose 1 to 60 seconds, or 0 for the usual", c.Pace)
+	}
+	if c.Zone != "" {
+		if _, err := time.LoadLocation(c.Zone); err != nil || c.Zone == "Local" {
+			return fmt.Errorf("zone: there is no time zone %q: give one such as Europe/Rome, or nothing", c.Zone)
+		}
+	}
+	if c.First != "" && (!strings.HasPrefix(c.First, "/") || strings.HasPrefix(c.First, "//") || len(c.First) > 2000) {
+		return fmt.Errorf("first: %q is no page of the console: give its address, such as /hosts", c.First)
+	}
+	if len(c.Columns) > mostTables {
+		return fmt.Errorf("columns: of %d tables, more than %d", len(c.Columns), mostTables)
+	}
+	for table, columns := range c.Columns {
+		if len(columns) > mostColumns || len(table) > longestName ||
+			slices.ContainsFunc(columns, func(n string) bool { return n == "" || len(n) > longestName }) {
+			return fmt.Errorf("columns: those of %.40q are more than %d, or have no fit name", table, mostColumns)
+		}
+	}
+	return nil
+}

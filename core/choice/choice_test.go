@@ -1,0 +1,57 @@
+package choice_test
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"vinescale/core/choice"
+)
+
+func TestCheck_TakesWhatThereIsAndSaysWhatCouldBe(t *testing.T) {
+	n := func(i int) *int { return &i }
+	for _, c := range []choice.Choices{
+		{},
+		{Bytes: "binary", Network: "bits", CPU: "percent", Decimals: n(0), Zone: "Europe/Rome", Clock: "12",
+			Theme: "dark", Density: "dense", Lines: "smooth", Pace: 60, First: "/hosts?span=24h"},
+		{Bytes: "decimal", Network: "bytes", CPU: "cores", Decimals: n(4), Zone: "UTC", Clock: "24", Theme: "light",
+			Density: "airy", Lines: "stepped", Pace: 1, Columns: map[string][]string{"workloads": {"name", "host"}}},
+	} {
+		assert.NoError(t, c.Check(), "%+v", c)
+	}
+	many := map[string][]string{}
+	for i := range 101 {
+		many[fmt.Sprint(i)] = nil
+	}
+	for want, c := range map[string]choice.Choices{
+		"bytes: \"ternary\" is not to be had: choose binary or decimal": {Bytes: "ternary"},
+		"network:":                    {Network: "nibbles"},
+		"cpu:":                        {CPU: "hours"},
+		"clock:":                      {Clock: "13"},
+		"theme:":                      {Theme: "wine"},
+		"density:":                    {Density: "thick"},
+		"lines:":                      {Lines: "dotted"},
+		"decimals:":                   {Decimals: n(5)},
+		"pace: 61":                    {Pace: 61},
+		"no time zone \"Terra/Nova\"": {Zone: "Terra/Nova"},
+		"no time zone \"Local\"":      {Zone: "Local"},
+		"first: \"//elsewhere\"":      {First: "//elsewhere"},
+		"first: \"hosts\"":            {First: "hosts"},
+		"columns: of 101":             {Columns: many},
+		"columns: those of \"hosts\"": {Columns: map[string][]string{"hosts": {""}}},
+	} {
+		assert.ErrorContains(t, c.Check(), want)
+	}
+	assert.Error(t, (&choice.Choices{Decimals: n(-1)}).Check())
+	assert.Error(t, (&choice.Choices{Pace: -1}).Check())
+	assert.NoError(t, (&choice.Choices{Columns: map[string][]string{"hosts": make100()}}).Check())
+	assert.Error(t, (&choice.Choices{Columns: map[string][]string{"hosts": append(make100(), "x")}}).Check())
+}
+
+func make100() (names []string) {
+	for i := range 100 {
+		names = append(names, fmt.Sprint("column", i))
+	}
+	return names
+}

@@ -1,0 +1,20 @@
+package hub
+
+import (
+	"context"
+
+	"vinescale/core/choice"
+)
+
+// Choices are how the person of a token wants figures shown.
+func (h *Hub) Choices(ctx context.Context, name string) (choice.Choices, error) {
+	return h.store.Choices(ctx, name)
+}
+
+// SetChoices keeps them.
+func (h *Hub) SetChoices(ctx context.Context, name string, c choice.Choices) error {
+	if err := c.Check(); err != nil {
+		return problem(Invalid, "%v", err)
+	}
+	return h.store.SetChoices(ctx, name, c)
+}

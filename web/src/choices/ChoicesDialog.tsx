@@ -1,0 +1,202 @@
+import { Dialog } from 'radix-ui'
+import { useId, type ReactNode } from 'react'
+import { useSetChoices } from '../api/queries'
+import { Choice } from '../figures/Choice'
+import { paces, usualPace } from '../time/span'
+import { choices, usual } from './choices'
+
+/** The pages that the console can begin with. */
+const firstPages: Record<string, string> = {
+  '': 'Balance',
+  '/hosts': 'Hosts',
+  '/workloads': 'Workloads',
+  '/disks': 'Disks',
+  '/network': 'Network',
+  '/gpus': 'GPUs',
+  '/events': 'Events',
+  '/acts': 'Acts',
+}
+
+const field = 'rounded-[3px] border border-rule-2 bg-paper px-2 py-0.5 text-[13px] text-ink'
+
+/** How figures are shown to whoever is signed in. Each choice holds at once, everywhere, and is kept with the person. */
+export function ChoicesDialog() {
+  const set = useSetChoices()
+  const now = set.variables && set.isPending ? set.variables : choices()
+  const choose = (part: Partial<typeof now>) => set.mutate({ ...now, ...part })
+  return (
+    <Dialog.Root>
+      <Dialog.Trigger asChild>
+        <button type="button" className="link">
+          choices…
+        </button>
+      </Dialog.Trigger>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-10 bg-veil" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed top-[8vh] left-1/2 z-20 flex max-h-[84vh] w-[min(40rem,94vw)] -translate-x-1/2 flex-col rounded-[3px] border border-rule-2 bg-sheet"
+        >
+          <div className="border-b border-rule-2 px-4 pt-3 pb-2">
+            <Dialog.Title asChild>
+              <h2>Choices</h2>
+            </Dialog.Title>
+            <p className="text-[12.5px] text-ink-2">
+              How figures are shown to you, on every page. They are kept with your name; files that are taken away keep
+              base units.
+            </p>
+          </div>
+          <div className="grid gap-x-6 gap-y-2.5 overflow-y-auto px-4 py-3 sm:grid-cols-[9rem_1fr]">
+            <Line name="Bytes">
+              <Choice
+                label="Bytes"
+                value={now.bytes || 'usual'}
+                set={(v) => choose({ bytes: v === 'usual' ? '' : (v as 'binary' | 'decimal') })}
+                all={{ usual: 'as each is sold', binary: 'by 1,024 (GiB)', decimal: 'by 1,000 (GB)' }}
+              />
+            </Line>
+            <Line name="Network">
+              <Choice
+                label="Network"
+                value={now.network || 'usual'}
+                set={(v) => choose({ network: v === 'usual' ? '' : (v as 'bits' | 'bytes') })}
+                all={{ usual: 'bits against lines', bits: 'bits', bytes: 'bytes' }}
+              />
+            </Line>
+            <Line name="CPU time">
+              <Choice
+                label="CPU time"
+                value={now.cpu || 'cores'}
+                set={(v) => choose({ cpu: v === 'cores' ? '' : 'percent' })}
+                all={{ cores: 'as cores', percent: 'as % of one CPU' }}
+              />
+            </Line>
+            <Line name="Decimals">
+              <Choice
+                label="Decimals"
+                value={now.decimals === null ? 'usual' : `d${now.decimals}`}
+                set={(v) => choose({ decimals: v === 'usual' ? null : Number(v.slice(1)) })}
+                all={{ usual: 'what suits each', d0: '0', d1: '1', d2: '2', d3: '3', d4: '4' }}
+              />
+            </Line>
+            <Line name="Time zone">
+              <Zones zone={now.zone} choose={(zone) => choose({ zone })} />
+            </Line>
+            <Line name="Clock">
+              <Choice
+                label="Clock"
+                value={`h${now.clock || '24'}`}
+                set={(v) => choose({ clock: v === 'h24' ? '' : '12' })}
+                all={{ h24: '14:20', h12: '02:20 pm' }}
+              />
+            </Line>
+            <Line name="Look">
+              <Choice
+                label="Look"
+                value={now.theme || 'system'}
+                set={(v) => choose({ theme: v === 'system' ? '' : (v as 'light' | 'dark') })}
+                all={{ system: 'as my system', light: 'light', dark: 'dark' }}
+              />
+            </Line>
+            <Line name="Tables">
+              <Choice
+                label="Tables"
+                value={now.density || 'airy'}
+                set={(v) => choose({ density: v === 'airy' ? '' : 'dense' })}
+                all={{ airy: 'airy', dense: 'dense' }}
+              />
+            </Line>
+            <Line name="Over time">
+              <Choice
+                label="Over time"
+                value={now.lines || 'stepped'}
+                set={(v) => choose({ lines: v === 'stepped' ? '' : 'smooth' })}
+                all={{ stepped: 'in steps, as it was counted', smooth: 'smooth' }}
+              />
+            </Line>
+            <Line name="Live pace">
+              <Choice
+                label="Live pace"
+                value={String(now.pace || usualPace)}
+                set={(v) => choose({ pace: Number(v) === usualPace ? 0 : Number(v) })}
+                all={Object.fromEntries(paces.map((p) => [String(p), p === 60 ? '1 min' : `${p} s`]))}
+              />
+            </Line>
+            <Line name="First page">
+              <select
+                aria-label="First page"
+                className={field}
+                value={now.first in firstPages ? now.first : ''}
+                onChange={(e) => choose({ first: e.target.value })}
+              >
+                {Object.entries(firstPages).map(([to, name]) => (
+                  <option key={to} value={to}>
+                    {name}
+                  </option>
+                ))}
+              </select>
+            </Line>
+            {set.error && (
+              <div className="sm:col-span-2">
+                <p role="alert" className="text-wine">
+                  This was not kept: {set.error.message}
+                </p>
+              </div>
+            )}
+          </div>
+          <div className="flex gap-3 border-t border-rule-2 px-4 py-2.5">
+            <button type="button" className="button" onClick={() => set.mutate({ ...usual, columns: now.columns })}>
+              As usual
+            </button>
+            <Dialog.Close asChild>
+              <button type="button" className="button button-vine">
+                Close
+              </button>
+            </Dialog.Close>
+          </div>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  )
+}
+
+function Line({ name, children }: { name: string; children: ReactNode }) {
+  return (
+    <>
+      <span className="text-[13px] text-ink-2">{name}</span>
+      <div>{children}</div>
+    </>
+  )
+}
+
+/** The time zone: that of the reader's own system, or one that is typed, by the names of the tz database. */
+function Zones({ zone, choose }: { zone: string; choose: (zone: string) => void }) {
+  const list = useId()
+  return (
+    <form
+      className="flex flex-wrap gap-2"
+      onSubmit={(e) => {
+        e.preventDefault()
+        choose((new FormData(e.currentTarget).get('zone') as string).trim())
+      }}
+    >
+      <input
+        key={zone}
+        name="zone"
+        aria-label="Time zone"
+        list={list}
+        defaultValue={zone}
+        placeholder={`${Intl.DateTimeFormat().resolvedOptions().timeZone} (my system’s)`}
+        className={`${field} w-56`}
+      />
+      <datalist id={list}>
+        {Intl.supportedValuesOf('timeZone').map((z) => (
+          <option key={z} value={z} />
+        ))}
+      </datalist>
+      <button type="submit" className="button">
+        Use it
+      </button>
+    </form>
+  )
+}
