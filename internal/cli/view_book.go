@@ -30,6 +30,7 @@ const (
 	pageSignedIn  = "Signed in"
 	pageEvents    = "Events"
 	// Within what was opened.
+	withinGroup    = "Its workloads"
 	withinWorkload = "Families"
 	withinFamily   = "Processes"
 	withinProcess  = "Threads"
@@ -156,6 +157,8 @@ func (b *bookSource) read(ctx context.Context, want screen.Want) (*screen.Sheet,
 		return signInSheet(lines), nil
 	case pageEvents:
 		return b.events(get)
+	case withinGroup:
+		return b.group(get, live, want)
 	}
 	return b.within(get, live, want)
 }
@@ -189,10 +192,11 @@ func (b *bookSource) ledger(get getter, live url.Values, measure string, s *scre
 	if err := get("/ledger", q, &l); err != nil {
 		return err
 	}
-	s.Head = append([]string{ledgerLine(&l)}, s.Head...)
-	if l.CoveredTo != nil {
-		s.At = *l.CoveredTo
+	if l.CoveredTo == nil {
+		s.Head = append([]string{"No live frames have come yet: hosts tell them every few seconds."}, s.Head...)
+		return nil
 	}
+	s.Head, s.At = append([]string{ledgerLine(&l)}, s.Head...), *l.CoveredTo
 	return nil
 }
 
@@ -218,10 +222,39 @@ func (b *bookSource) workloads(get getter, live url.Values, want screen.Want) (*
 		if err := get("/groups", live, &groups); err != nil {
 			return nil, err
 		}
-		s = sheetOf("workloads", groupColumns(want.By), nil, groups, func(hub.WorkloadGroup, *screen.Row) {})
+		s = sheetOf("workloads", groupColumns(want.By), nil, groups,
+			func(g hub.WorkloadGroup, r *screen.Row) { r.Open = groupPlace(want.By, g.Name) })
 		byMeasure(s, want.Measure)
 	}
 	return s, b.ledger(get, live, want.Measure, s)
+}
+
+// groupPlace is where the workloads of a group are: of a tenant, a user, a kind or a host.
+func groupPlace(by, name string) *screen.Place {
+	return &screen.Place{Page: withinGroup, Of: by + "=" + name, Name: by + " " + visible(name)}
+}
+
+// group lists the workloads of a group.
+func (b *bookSource) group(get getter, live url.Values, want screen.Want) (*screen.Sheet, error) {
+	by, name, _ := strings.Cut(want.Of, "=")
+	of := *b
+	switch by {
+	case "host":
+		of.host = name
+		live.Set("host", name)
+	case "tenant":
+		live.Set("tenant", name)
+	case "user":
+		live.Set("where", "owner == "+strconv.Quote(name))
+	default:
+		live.Set("where", by+" == "+strconv.Quote(name))
+	}
+	want.By, want.Measure = "workload", amount.CPU.String()
+	s, err := of.workloads(get, live, want)
+	if err == nil {
+		leaveOut(s, by, map[string]string{"user": "owner"}[by])
+	}
+	return s, err
 }
 
 func groupColumns(by string) []column[hub.WorkloadGroup] {
@@ -264,7 +297,7 @@ func (b *bookSource) hosts(get getter) (*screen.Sheet, error) {
 		return nil, err
 	}
 	return sheetOf("hosts", hostColumns, nil, hosts, func(h api.Host, r *screen.Row) {
-		r.Acts = []screen.Act{{Name: "look at it", Args: []string{"live", h.Name}}}
+		r.Open = groupPlace("host", h.Name)
 	}), nil
 }
 
@@ -334,6 +367,9 @@ func workloadHead(a *hub.AboutWorkload) []string {
 				uses = append(uses, strings.ToLower(r.Entry().Title)+" "+meanWithUnit(r, *v)+" ("+u.Source+")")
 			}
 		}
+	}
+	if limit := a.Held.MemoryLimit; limit != nil {
+		may += ", memory up to " + inUnits("memory_bytes", *limit)
 	}
 	head := []string{line, may, strings.Join(uses, ", ")}
 	if a.Path != "" {

@@ -163,6 +163,12 @@ func (h *hereSource) show(want screen.Want) *screen.Sheet {
 			func(w hub.WorkloadLine) bool { return w.Kind != amount.Session.String() },
 		)
 		return h.alone(signInSheet(lines))
+	case withinGroup:
+		by, name, _ := strings.Cut(want.Of, "=")
+		lines := slices.DeleteFunc(h.lines(), func(w hub.WorkloadLine) bool {
+			return map[string]string{"user": w.Owner, "kind": w.Kind}[by] != name
+		})
+		return h.alone(sheetOf("workloads", workloadColumns, usualOfWorkloads(), lines, workloadRow))
 	case withinWorkload, withinFamily, withinProcess:
 		return h.within(want)
 	}
@@ -260,7 +266,11 @@ func (h *hereSource) workloads(want screen.Want) *screen.Sheet {
 		byMeasure(s, want.Measure)
 	} else {
 		usual := []string{"name", "kind", "owner", "mean", "source", "parts", "reason"}
-		s = sheetOf("share", shareColumns, usual, l.Shares, func(sheet.Share, *screen.Row) {})
+		s = sheetOf("share", shareColumns, usual, l.Shares, func(x sheet.Share, r *screen.Row) {
+			if want.By != "program" { // which runs in several workloads
+				r.Open = groupPlace(want.By, x.Name)
+			}
+		})
 	}
 	s.Head = []string{ledgerLine(&l)}
 	if line := loadLine(explain.LoadOf(h.interval.Detail.Load, h.at), h.interval.CPUCount); line != "" {
@@ -304,7 +314,8 @@ func (h *hereSource) within(want screen.Want) *screen.Sheet {
 		for _, x := range h.lines() {
 			if x.ID == id {
 				w := h.reader.Registry().Workload(account.WorkloadID(id))
-				s.Head = workloadHead(&hub.AboutWorkload{WorkloadLine: x, Path: w.Path})
+				s.Head = workloadHead(&hub.AboutWorkload{WorkloadLine: x, Path: w.Path,
+					Held: explain.HeldBy(&w, h.interval.CPUCount)})
 			}
 		}
 		return s

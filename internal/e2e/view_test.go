@@ -106,6 +106,26 @@ func TestLive_MovesInATerminal(t *testing.T) {
 	w.leaves(t)
 }
 
+// TestLive_GroupsAndHostsAreOpened goes from the fleet to the workloads of a tenant, of a kind and of a host.
+func TestLive_GroupsAndHostsAreOpened(t *testing.T) {
+	w := openWindow(t, 120, 40, "live", "--pace", "1s")
+	w.sees(t, `(?s)\[Workloads\].*CPU of `)
+	w.press(t, "g", "\x1b[B", "\r")
+	w.sees(t, `(?s)tenant +workloads +cores.*Frost Watch`) // once frames have come
+	w.press(t, "f", "F", "r", "o", "s", "t", "\r", "\r")
+	screen := w.sees(t, `(?s)within tenant Frost Watch.*job 41`)
+	assert.NotContains(t, screen, "bottling-plc")
+	w.press(t, "\x1b", "\x1b", "g", "\x1b[B", "\x1b[B", "\r")
+	w.sees(t, `(?s)kind +workloads.*\bvm\b`)
+	w.press(t, "f", "v", "m", "\r", "\r")
+	w.sees(t, `(?s)within kind vm.*bottling-plc`)
+	w.press(t, "2")
+	w.sees(t, `(?s)\[Hosts\].*terrace-2`)
+	w.press(t, "f", "c", "e", "l", "l", "\r", "\r")
+	balances(t, w.sees(t, `(?s)within host cellar-1.*CPU of cellar-1.*bottling-plc`))
+	w.leaves(t)
+}
+
 // TestLive_HereNeedsNoService reads this host itself, down to the threads of a process.
 func TestLive_HereNeedsNoService(t *testing.T) {
 	w := openWindow(t, 120, 40, "live", "--here", "--pace", "1s",

@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -71,6 +72,7 @@ type model struct {
 
 	trouble  string
 	isAsking bool
+	reading  sync.Mutex // held while the source reads
 	panel    *panel
 	isFind   bool    // the words that lines are found by are being typed
 	command  *string // a command that is being typed; nil for none
@@ -115,6 +117,8 @@ func (m *model) ask() tea.Cmd {
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(m.ctx, max(10*time.Second, 2*want.Pace))
 		defer cancel()
+		m.reading.Lock() // what was looked at before may still be read
+		defer m.reading.Unlock()
 		sheet, err := m.Source.Read(ctx, want)
 		return readMsg{round, want, sheet, err}
 	}

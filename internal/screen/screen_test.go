@@ -263,6 +263,8 @@ func TestOpen_GoesInAndComesBackToTheSameLine(t *testing.T) {
 	assert.Equal(t, "west", h.marked())
 	h.click("west")
 	assert.Contains(t, h.text(), "stave of west", "what is marked is opened")
+	h.press("esc", "f", "s", "o", "enter", "enter")
+	assert.Contains(t, h.text(), "stave of south", "what was found is opened")
 	h.press("tab")
 	assert.Contains(t, h.text(), "[Presses]")
 	assert.NotContains(t, h.text(), "within")
