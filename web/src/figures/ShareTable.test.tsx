@@ -1,6 +1,7 @@
 import { createMemoryHistory, createRootRoute, createRoute, createRouter, RouterProvider } from '@tanstack/react-router'
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { cleanup, render, screen } from '@testing-library/react'
+import userEvent from '@testing-library/user-event'
 import { Tooltip } from 'radix-ui'
 import { afterEach, describe, expect, it } from 'vitest'
 import type { Ledger, Share, Warming } from '../api/client'
@@ -53,6 +54,21 @@ async function rows(withHost: boolean, shares: Share[], warming: Warming[] = [],
 }
 
 describe('the table of shares', () => {
+  it('is sorted by any column, what is not known last', async () => {
+    await rows(false, [
+      share({ name: 'b', mean: 2 }),
+      share({ name: 'c', mean: 9 }),
+      share({ name: 'a', mean: null, amount: null }),
+    ])
+    const names = () => screen.getAllByRole('rowheader').map((c) => c.textContent?.split(' ')[0])
+    expect(names()).toEqual(['b', 'c', 'a'])
+    await userEvent.click(screen.getByRole('button', { name: 'Mean cores' }))
+    expect(names()).toEqual(['c', 'b', 'a'])
+    await userEvent.click(screen.getByRole('button', { name: 'Mean cores' }))
+    expect(names()).toEqual(['b', 'c', 'a'])
+    await userEvent.click(screen.getByRole('button', { name: 'Workload' }))
+    expect(names()).toEqual(['a', 'b', 'c'])
+  })
   it('shows mean, highest tick, part of the whole and source', async () => {
     const [head, first] = await rows(false, [share({})])
     expect(head).toEqual(['Workload', 'Tenant', 'Owner', 'Mean cores', 'Highest tick', '% of the host', 'Source'])

@@ -1,4 +1,7 @@
-import { Head } from './Heads'
+import { useState } from 'react'
+import { choices } from '../choices/choices'
+import { Explained } from './Heads'
+import { inOrder } from './listing'
 import { Link } from '@tanstack/react-router'
 import type { Ledger, Share } from '../api/client'
 import { useTime } from '../time/useTime'
@@ -8,7 +11,7 @@ import { Source } from './Source'
 import { WorkloadLink } from './WorkloadLink'
 import { figure, tenantColour, unitOf } from './units'
 
-/** A ledger's shares as a table, largest first, each with its source. */
+/** A ledger's shares as a table, largest first unless sorted by a column, each with its source. */
 export function ShareTable({
   ledger,
   colours,
@@ -20,27 +23,55 @@ export function ShareTable({
 }) {
   const { search } = useTime()
   const unit = unitOf(ledger.resource, ledger.capacity)
+  const [by, setBy] = useState<{ head: string; isUp: boolean } | null>(null)
+  const columns: { head: string; of: (s: Share) => string | number | null | undefined; isFigure?: boolean }[] = [
+    { head: 'Workload', of: (s) => s.name },
+    withHost ? { head: 'Host', of: (s) => s.host } : { head: 'Tenant', of: (s) => s.tenant },
+    { head: 'Owner', of: (s) => s.owner },
+    { head: `Mean ${unit.name}`, of: (s) => s.mean, isFigure: true },
+    { head: 'Highest tick', of: (s) => s.peak, isFigure: true },
+    { head: withHost ? '% of the fleet' : '% of the host', of: (s) => s.amount, isFigure: true },
+    { head: 'Source', of: (s) => s.source },
+  ]
+  const of = columns.find((c) => c.head === by?.head)?.of
+  // What is not known comes last either way.
+  const shares =
+    of && by
+      ? [...ledger.shares].sort((a, b) => {
+          const [x, y] = [of(a) ?? null, of(b) ?? null]
+          if (x === null || y === null) return Number(x === null) - Number(y === null)
+          return by.isUp ? inOrder(x, y) : inOrder(y, x)
+        })
+      : ledger.shares
   const mayAct = useMayAct() && ledger.shares.some((s) => s.workload_id)
   return (
     <table className="min-w-160">
       <thead>
         <tr>
-          <Head name="Workload" />
-          {withHost ? <Head name="Host" /> : <Head name="Tenant" />}
-          <Head name="Owner" />
-          <th scope="col" className="num">
-            Mean {unit.name}
-          </th>
-          <Head name="Highest tick" className="num" />
-          <th scope="col" className="num">
-            {withHost ? '% of the fleet' : '% of the host'}
-          </th>
-          <Head name="Source" />
+          {columns.map((c) => (
+            <th
+              key={c.head}
+              scope="col"
+              className={c.isFigure ? 'num' : undefined}
+              aria-sort={by?.head === c.head ? (by.isUp ? 'ascending' : 'descending') : undefined}
+            >
+              <Explained by={[c.head]}>
+                <button
+                  type="button"
+                  className="cursor-pointer font-[inherit] hover:underline"
+                  onClick={() => setBy({ head: c.head, isUp: by?.head === c.head ? !by.isUp : !c.isFigure })}
+                >
+                  {c.head}
+                  {by?.head === c.head && <span aria-hidden>{by.isUp ? ' ↑' : ' ↓'}</span>}
+                </button>
+              </Explained>
+            </th>
+          ))}
           {mayAct && <ActsHead />}
         </tr>
       </thead>
       <tbody>
-        {ledger.shares.map((s) => (
+        {shares.map((s) => (
           <tr key={s.workload_id ?? `${s.host}/${s.kind}/${s.name}/${s.owner}`}>
             <th scope="row">
               {s.workload_id ? <WorkloadLink id={s.workload_id} name={s.name} /> : shown(s.name)}{' '}
@@ -131,7 +162,9 @@ function Figures({ share: s, ledger }: { share: Share; ledger: Ledger }) {
     )
   return (
     <>
-      <td className="num">{figure(s.mean, { ...unit, digits: unit.digits + 1 })}</td>
+      <td className="num">
+        {figure(s.mean, choices().decimals === null ? { ...unit, digits: unit.digits + 1 } : unit)}
+      </td>
       <td className="num text-ink-2">{s.peak === undefined || s.peak === null ? '–' : figure(s.peak, unit)}</td>
       <td className="num">
         {ledger.capacity ? `${figure((100 * s.amount) / ledger.capacity, { name: '%', per: 1, digits: 1 })} %` : '–'}
