@@ -364,7 +364,7 @@ func workloadHead(a *hub.AboutWorkload) []string {
 			}
 			r, err := amount.ParseResource(u.Resource)
 			if err == nil {
-				uses = append(uses, strings.ToLower(r.Entry().Title)+" "+meanWithUnit(r, *v)+" ("+u.Source+")")
+				uses = append(uses, inSentence(r.Entry().Title)+" "+meanWithUnit(r, *v)+" ("+u.Source+")")
 			}
 		}
 	}
@@ -376,6 +376,17 @@ func workloadHead(a *hub.AboutWorkload) []string {
 		head = append(head, "group "+visible(a.Path))
 	}
 	return head
+}
+
+// inSentence is a title in the middle of a sentence: only abbreviations keep their capitals.
+func inSentence(title string) string {
+	words := strings.Fields(title)
+	for i, w := range words {
+		if w != strings.ToUpper(w) {
+			words[i] = strings.ToLower(w)
+		}
+	}
+	return strings.Join(words, " ")
 }
 
 // some is a number of things in words.

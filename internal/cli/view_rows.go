@@ -84,6 +84,7 @@ func cellOf[T any](c column[T], r T) screen.Cell {
 
 // inUnits writes a figure for people by the unit that its name ends in.
 func inUnits(name string, v float64) string {
+	name = strings.TrimSuffix(strings.TrimSuffix(name, "_mean"), "_peak")
 	switch {
 	case strings.HasSuffix(name, "bytes_per_second"):
 		u := pick(rateUnits, v)

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vinescale/core/explain"
+	"vinescale/internal/hub"
 	"vinescale/internal/screen"
 	"vinescale/internal/sheet"
 )
@@ -56,9 +57,19 @@ func TestSheetOf_LaysAListingOutForAScreen(t *testing.T) {
 
 func TestLedgerLine_TellsTheWholeSum(t *testing.T) {
 	n := func(v float64) *float64 { return &v }
-	l := &sheet.Ledger{Host: "cellar-1", Resource: "cpu", Unit: "cpu_seconds", ElapsedS: 10, Capacity: n(160), Used: n(70),
-		Kernel: n(5), Idle: n(90), Residual: n(-0.5), LeftOutBy: 5.5,
-		Shares: []sheet.Share{{Amount: n(60)}, {Amount: nil}}}
+	l := &sheet.Ledger{
+		Host:      "cellar-1",
+		Resource:  "cpu",
+		Unit:      "cpu_seconds",
+		ElapsedS:  10,
+		Capacity:  n(160),
+		Used:      n(70),
+		Kernel:    n(5),
+		Idle:      n(90),
+		Residual:  n(-0.5),
+		LeftOutBy: 5.5,
+		Shares:    []sheet.Share{{Amount: n(60)}, {Amount: nil}},
+	}
 	assert.Equal(t, "CPU of cellar-1, cores: 16.00 capacity = 6.55 shares + 0.50 kernel + 9.00 idle - 0.05 residual",
 		ledgerLine(l))
 	l.Steal, l.Residual = n(20), n(-0.001)
@@ -91,6 +102,24 @@ func TestByMeasure_TheMostFirstAndWhatIsNotKnownLast(t *testing.T) {
 	assert.Equal(t, "c", s.Rows[0].Key)
 }
 
+func TestWorkloadHead_SaysWhatItMayUseAndUses(t *testing.T) {
+	n := func(v float64) *float64 { return &v }
+	a := &hub.AboutWorkload{Path: "/must", Held: explain.Held{MemoryLimit: n(4 << 30)},
+		WorkloadLine: hub.WorkloadLine{Kind: "job", Name: "frost\u202e", Owner: "m.abt", Tenant: "Frost Watch",
+			State: "running", MayUseCPUs: 2.5, MayUseBy: "limit", Processes: 1, Threads: 7, RunnableMean: 3,
+			Uses: []hub.WorkloadUse{{Resource: "cpu", Mean: n(2), Now: n(1.5), Source: "counted"},
+				{Resource: "gpu_memory", Mean: n(1 << 30), Source: "reported"},
+				{Resource: "disk", Source: "unavailable"}, {Resource: "must", Mean: n(1), Source: "counted"}}}}
+	assert.Equal(t, []string{`job frost\u202e, owner m.abt, running, tenant Frost Watch`,
+		"may use 2.5 CPUs (by its limit), has 1 process with 7 threads, 3.0 of them runnable, memory up to 4.00 GiB",
+		"CPU 1.50 cores (counted), GPU memory 1.00 GiB (reported)", "group /must"}, workloadHead(a))
+	a.Tenant, a.Held.MemoryLimit, a.Path = "", nil, ""
+	head := workloadHead(a)
+	assert.Len(t, head, 3)
+	assert.NotContains(t, head[0], "tenant")
+	assert.NotContains(t, head[1], "memory")
+}
+
 func TestInUnits_GoesByTheUnitThatANameEndsIn(t *testing.T) {
 	for want, x := range map[string]struct {
 		name string
@@ -98,10 +127,12 @@ func TestInUnits_GoesByTheUnitThatANameEndsIn(t *testing.T) {
 	}{
 		"1.50 GiB":  {"memory_bytes", 1.5 * (1 << 30)},
 		"2.00 MB/s": {"read_bytes_per_second", 2e6},
+		"3.29 GiB":  {"memory_used_bytes_mean", 3535798272},
 		"25.0 %":    {"busy", 0.25},
 		"7":         {"threads", 7},
 		"7.00":      {"cores", 7},
 		"0.13":      {"queue_mean", 0.126},
+		"2.00":      {"gpu_cores_peak", 2},
 	} {
 		assert.Equal(t, want, inUnits(x.name, x.v), x.name)
 	}

@@ -312,7 +312,7 @@ func (m *model) foot() *canvas {
 		words = []shown{{"↑↓:move", nil}, {"Esc:back", send("esc")}}
 	default:
 		for i := range keys {
-			if k := &keys[i]; k.when == nil || k.when(m) {
+			if k := &keys[i]; k.isOffered(m) {
 				does := k.does
 				if k.name == "h" && m.isHeld {
 					does = "go on"

@@ -12,8 +12,21 @@ type key struct {
 	name  string // as the terminal tells it
 	shown string
 	does  string
-	when  func(*model) bool // nil for always
+	when  func(*model) bool // it does something now; nil for always
 	do    func(*model) tea.Cmd
+	of    func(*Row) bool // it does something with this line; nil for with all
+}
+
+// isOffered tells whether a key does something now, with the line that is marked.
+func (k *key) isOffered(m *model) bool {
+	if k.when != nil && !k.when(m) {
+		return false
+	}
+	if k.of == nil {
+		return true
+	}
+	rows := m.rows()
+	return len(rows) > 0 && k.of(rows[m.marked(rows)])
 }
 
 func only(do func(*model)) func(*model) tea.Cmd {
@@ -22,27 +35,28 @@ func only(do func(*model)) func(*model) tea.Cmd {
 
 // keys are all keys, in the order in which they are shown. Those that move within a list are in moves.
 var keys = []key{
-	{"tab", "Tab", "next page", nil, func(m *model) tea.Cmd { return m.goTo(m.page + 1) }},
-	{"enter", "Enter", "open", nil, (*model).open},
-	{"esc", "Esc", "back", func(m *model) bool { return len(m.path) > 0 || m.view().find != "" }, (*model).back},
-	{"f", "f", "find", nil, only(func(m *model) { m.isFind = true })},
-	{"o", "o", "order", nil, only((*model).chooseOrder)},
+	{"tab", "Tab", "next page", nil, func(m *model) tea.Cmd { return m.goTo(m.page + 1) }, nil},
+	{"enter", "Enter", "open", nil, (*model).open, func(r *Row) bool { return r.Open != nil }},
+	{"esc", "Esc", "back", func(m *model) bool { return len(m.path) > 0 || m.view().find != "" }, (*model).back, nil},
+	{"f", "f", "find", nil, only(func(m *model) { m.isFind = true }), nil},
+	{"o", "o", "order", nil, only((*model).chooseOrder), nil},
 	{"g", "g", "group by", func(m *model) bool { return len(m.path) == 0 && len(m.pageNow().By) > 1 },
-		only((*model).chooseGroup)},
+		only((*model).chooseGroup), nil},
 	{"m", "m", "measure", func(m *model) bool { return len(m.path) == 0 && len(m.pageNow().Measures) > 1 },
-		only((*model).chooseMeasure)},
-	{"c", "c", "columns", nil, only((*model).chooseColumns)},
-	{"p", "p", "pace", nil, only((*model).choosePace)},
-	{"h", "h", "hold", nil, only((*model).hold)},
-	{",", ",", "earlier", nil, only(func(m *model) { m.look(-1) })},
-	{".", ".", "later", func(m *model) bool { return m.isHeld }, only(func(m *model) { m.look(1) })},
-	{"a", "a", "act", func(m *model) bool { return m.Self != "" }, only((*model).chooseAct)},
-	{"w", "w", "what is this", nil, only((*model).explain)},
-	{"q", "q", "leave", nil, func(*model) tea.Cmd { return tea.Quit }},
+		only((*model).chooseMeasure), nil},
+	{"c", "c", "columns", nil, only((*model).chooseColumns), nil},
+	{"p", "p", "pace", nil, only((*model).choosePace), nil},
+	{"h", "h", "hold", nil, only((*model).hold), nil},
+	{",", ",", "earlier", nil, only(func(m *model) { m.look(-1) }), nil},
+	{".", ".", "later", func(m *model) bool { return m.isHeld }, only(func(m *model) { m.look(1) }), nil},
+	{"a", "a", "act", func(m *model) bool { return m.Self != "" }, only((*model).chooseAct),
+		func(r *Row) bool { return len(r.Acts) > 0 }},
+	{"w", "w", "what is this", nil, only((*model).explain), nil},
+	{"q", "q", "leave", nil, func(*model) tea.Cmd { return tea.Quit }, nil},
 }
 
 // helpKey opens the list of all keys; it is apart, since that list is made of the others.
-var helpKey = key{"?", "?", "keys", nil, only((*model).allKeys)}
+var helpKey = key{"?", "?", "keys", nil, only((*model).allKeys), nil}
 
 // moves are keys that move within a list, as everywhere.
 var moves = map[string]func(*model){

@@ -188,7 +188,7 @@ func (m *model) allKeys() {
 	p := &panel{title: "Keys"}
 	var at []int
 	for i := range keys {
-		if k := &keys[i]; k.when == nil || k.when(m) {
+		if k := &keys[i]; k.isOffered(m) {
 			p.items, at = append(p.items, fmt.Sprintf("%-9s %s", k.shown, k.does)), append(at, i)
 		}
 	}

@@ -255,6 +255,8 @@ func TestOpen_GoesInAndComesBackToTheSameLine(t *testing.T) {
 		By: "barrel", Measure: "wine"}, h.c.reads[len(h.c.reads)-1])
 	assert.Contains(t, h.text(), "within barrel south")
 	assert.Contains(t, h.text(), "stave of south")
+	assert.NotContains(t, h.text(), "Enter:open", "a key that does nothing with this line is not offered")
+	assert.Contains(t, h.text(), "Esc:back")
 	h.press("enter")
 	assert.Contains(t, h.text(), "! this line has nothing within it")
 	h.press("esc")
@@ -339,7 +341,10 @@ func TestAnswers_OfWhatWasLookedAtBeforeAreDropped(t *testing.T) {
 
 func TestAct_IsShownAsACommandThatCanBeChanged(t *testing.T) {
 	h := begin(t, Options{Self: "/bin/true"})
-	h.press("a")
+	assert.Contains(t, h.text(), "a:act")
+	h.press("?")
+	assert.Regexp(t, `a +act`, h.text())
+	h.press("esc", "a")
 	assert.Contains(t, h.text(), "vinescale act rack 'two words'")
 	h.press("enter", "-", "-", "x")
 	assert.Contains(t, h.text(), "do: vinescale act rack 'two words' --x")
