@@ -55,16 +55,11 @@ func (b *bookSource) Title() string {
 
 func (b *bookSource) Cost() string { return b.cost }
 
-func (b *bookSource) Paces() []time.Duration {
-	return []time.Duration{
-		time.Second,
-		2 * time.Second,
-		5 * time.Second,
-		10 * time.Second,
-		30 * time.Second,
-		time.Minute,
-	}
-}
+func (b *bookSource) Paces() []time.Duration { return livePaces }
+
+// livePaces are those that are offered in the live view; --pace takes any between.
+var livePaces = []time.Duration{time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 30 * time.Second,
+	time.Minute}
 
 func (b *bookSource) Pages() []screen.Page {
 	measures := amount.ResourceNames()

@@ -33,8 +33,7 @@ type hereSource struct {
 	turn     int
 	tracker  account.Tracker
 	interval *account.Interval // nil before the second reading
-	ids      []account.WorkloadID
-	at       time.Time // of the last reading
+	at       time.Time         // of the last reading
 	running  []explain.Running
 	over     time.Duration
 
@@ -42,8 +41,10 @@ type hereSource struct {
 	surveyedAt  time.Time
 	spent       time.Duration // CPU time of this process at the last reading
 	cost        string
-	glances     map[int32]kernel.Glance // of the last reading, by pid or tid
+	glances     map[int32]kernel.Glance // of this round of looks, by pid or tid
+	before      map[int32]kernel.Glance // of the round before
 	glancedAt   time.Time
+	beforeAt    time.Time
 	glancedOver time.Duration
 }
 
@@ -62,16 +63,7 @@ func (h *hereSource) Title() string { return "this host, " + visible(h.roots.nam
 func (h *hereSource) Cost() string  { return h.cost }
 func (h *hereSource) close()        { h.reader.Close() }
 
-func (h *hereSource) Paces() []time.Duration {
-	return []time.Duration{
-		time.Second,
-		2 * time.Second,
-		5 * time.Second,
-		10 * time.Second,
-		30 * time.Second,
-		time.Minute,
-	}
-}
+func (h *hereSource) Paces() []time.Duration { return livePaces }
 
 func (h *hereSource) Pages() []screen.Page {
 	return []screen.Page{{Name: pageWorkloads, By: sheet.Dimensions, Measures: amount.ResourceNames()},
@@ -349,15 +341,19 @@ func (h *hereSource) threads(pid int32) *screen.Sheet {
 	return s
 }
 
-// beginGlance begins a round of looks: times are compared with those of the round before.
+// beginGlance begins a round of looks. Times are compared with those of the round before, unless that was only just:
+// the kernel counts them in steps of 10 ms.
 func (h *hereSource) beginGlance() {
 	now := time.Now()
-	h.glancedOver = 0
-	if !h.glancedAt.IsZero() {
-		h.glancedOver = now.Sub(h.glancedAt)
+	if now.Sub(h.glancedAt) >= shortestGlance {
+		h.before, h.beforeAt = h.glances, h.glancedAt
+		h.glances, h.glancedAt = map[int32]kernel.Glance{}, now
 	}
-	h.glancedAt = now
+	h.glancedOver = now.Sub(h.beforeAt)
 }
+
+// shortestGlance is the least time that two rounds of looks lie apart.
+const shortestGlance = time.Second / 2
 
 // glanced is a look at a process or thread, and how it spent its time since the last one.
 func (h *hereSource) glanced(g kernel.Glance) *glanced {
@@ -371,7 +367,7 @@ func (h *hereSource) glanced(g kernel.Glance) *glanced {
 		nice:   g.Nice,
 		isNice: h.roots.own(),
 	}
-	if was, is := h.glances[g.ID]; is && was.Start == g.Start && h.glancedOver > 0 {
+	if was, is := h.before[g.ID]; is && was.Start == g.Start {
 		user := (g.User - was.User).Seconds() / h.glancedOver.Seconds()
 		system := (g.System - was.System).Seconds() / h.glancedOver.Seconds()
 		x.user, x.system = &user, &system

@@ -285,7 +285,7 @@ func (m *model) foot() *canvas {
 	if rows := m.rows(); s != nil && m.panel == nil {
 		text := fmt.Sprintf("%d of %d", min(m.marked(rows)+1, len(rows)), len(rows))
 		if n := len(s.Rows) - len(rows); n > 0 {
-			text += fmt.Sprintf(", %d not found", n)
+			text += fmt.Sprintf(", %d more do not match", n)
 		}
 		if s.Note != "" {
 			text += " · " + s.Note

@@ -219,7 +219,7 @@ func TestFind_ByAnyCellOrWhatALineIsFoundBy(t *testing.T) {
 	h := begin(t, Options{})
 	h.press("f", "P", "I", "D", "-", "e")
 	assert.Equal(t, []string{"east"}, h.names(), "also while it is typed")
-	assert.Contains(t, h.text(), "1 of 1, 3 not found")
+	assert.Contains(t, h.text(), "1 of 1, 3 more do not match")
 	h.press("backspace", "w", "enter")
 	assert.Equal(t, []string{"west"}, h.names())
 	h.press("esc")
