@@ -40,7 +40,6 @@ const (
 type bookSource struct {
 	to           *client.Client
 	host, tenant string
-	cost         string
 }
 
 func (b *bookSource) Title() string {
@@ -52,8 +51,6 @@ func (b *bookSource) Title() string {
 	}
 	return "all hosts"
 }
-
-func (b *bookSource) Cost() string { return b.cost }
 
 func (b *bookSource) Paces() []time.Duration { return livePaces }
 
@@ -82,21 +79,23 @@ func (b *bookSource) Pages() []screen.Page {
 // Read asks the service; its answers are of live frames, of the newest ticks.
 func (b *bookSource) Read(ctx context.Context, want screen.Want) (*screen.Sheet, error) {
 	s, err := b.read(ctx, want)
-	if err == nil && b.host != "" {
+	if err != nil {
+		return nil, err
+	}
+	if b.host != "" {
 		leaveOut(s, "host")
 	}
-	if err == nil && b.tenant != "" {
+	if b.tenant != "" {
 		leaveOut(s, "tenant")
 	}
-	return s, err
+	var p api.LivePace // without it the figures are told all the same
+	if b.to.Get(ctx, api.Prefix+"/pace", b.query(nil), &p) == nil && p.Hosts > 0 {
+		s.Cost = fmt.Sprintf("reading takes %.3f CPUs", p.ReadingCores)
+	}
+	return s, nil
 }
 
 func (b *bookSource) read(ctx context.Context, want screen.Want) (*screen.Sheet, error) {
-	b.cost = ""
-	var p api.LivePace
-	if b.to.Get(ctx, api.Prefix+"/pace", b.query(nil), &p) == nil && p.Hosts > 0 {
-		b.cost = fmt.Sprintf("reading takes %.3f CPUs", p.ReadingCores)
-	}
 	live := b.query(url.Values{"live": {sheet.SpanText(want.Pace)}})
 	get := func(path string, q url.Values, out any) error { return b.to.Get(ctx, api.Prefix+path, q, out) }
 	switch want.Page {

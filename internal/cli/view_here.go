@@ -37,15 +37,15 @@ type hereSource struct {
 	running  []explain.Running
 	over     time.Duration
 
-	inventory   *account.Inventory
-	surveyedAt  time.Time
-	spent       time.Duration // CPU time of this process at the last reading
-	cost        string
-	glances     map[int32]kernel.Glance // of this round of looks, by pid or tid
-	before      map[int32]kernel.Glance // of the round before
-	glancedAt   time.Time
-	beforeAt    time.Time
-	glancedOver time.Duration
+	inventory  *account.Inventory
+	surveyedAt time.Time
+	spent      time.Duration // CPU time of this process at the last reading
+	cost       string
+	sights     map[int32]kernel.Sight // of this round of looks, by pid or tid
+	before     map[int32]kernel.Sight // of the round before
+	lookedAt   time.Time
+	beforeAt   time.Time
+	lookedOver time.Duration
 }
 
 // surveyEvery is how often it is read what the host is made of, and its sensors.
@@ -56,11 +56,10 @@ func newHere(roots *hostRoots) (*hereSource, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &hereSource{roots: roots, reader: reader, glances: map[int32]kernel.Glance{}}, nil
+	return &hereSource{roots: roots, reader: reader, sights: map[int32]kernel.Sight{}}, nil
 }
 
 func (h *hereSource) Title() string { return "this host, " + visible(h.roots.name) }
-func (h *hereSource) Cost() string  { return h.cost }
 func (h *hereSource) close()        { h.reader.Close() }
 
 func (h *hereSource) Paces() []time.Duration { return livePaces }
@@ -90,7 +89,7 @@ func (h *hereSource) Read(ctx context.Context, want screen.Want) (*screen.Sheet,
 		s = h.show(want)
 		leaveOut(s, "host")
 	}
-	s.At = h.at
+	s.At, s.Cost = h.at, h.cost
 	return s, nil
 }
 
@@ -312,24 +311,24 @@ func (h *hereSource) within(want screen.Want) *screen.Sheet {
 		}
 		return s
 	}
-	h.beginGlance()
+	h.beginLook()
 	users := h.reader.Registry().Users()
 	return processSheet(families, pid, func(p explain.Process) running {
 		x := running{Process: p, user: users.Name(p.UID)}
-		if g, ok := kernel.GlanceAt(h.roots.kernel.Proc, p.PID, h.roots.own()); ok {
-			x.at = h.glanced(g)
+		if g, ok := kernel.SightOf(h.roots.kernel.Proc, p.PID, h.roots.own()); ok {
+			x.at = h.sighted(g)
 		}
 		return x
 	}, withinProcess, "")
 }
 
 func (h *hereSource) threads(pid int32) *screen.Sheet {
-	h.beginGlance()
-	var list []*glanced
-	for _, g := range kernel.GlanceAtThreads(h.roots.kernel.Proc, pid, h.roots.own()) {
-		list = append(list, h.glanced(g))
+	h.beginLook()
+	var list []*sighted
+	for _, g := range kernel.SightsOfThreads(h.roots.kernel.Proc, pid, h.roots.own()) {
+		list = append(list, h.sighted(g))
 	}
-	s := sheetOf("about", taskColumns, nil, list, func(*glanced, *screen.Row) {})
+	s := sheetOf("about", taskColumns, nil, list, func(*sighted, *screen.Row) {})
 	for i := range s.Columns {
 		if s.Columns[i].Name == "path" {
 			s.Columns[i].Extra = true
@@ -341,23 +340,23 @@ func (h *hereSource) threads(pid int32) *screen.Sheet {
 	return s
 }
 
-// beginGlance begins a round of looks. Times are compared with those of the round before, unless that was only just:
+// beginLook begins a round of looks. Times are compared with those of the round before, unless that was only just:
 // the kernel counts them in steps of 10 ms.
-func (h *hereSource) beginGlance() {
+func (h *hereSource) beginLook() {
 	now := time.Now()
-	if now.Sub(h.glancedAt) >= shortestGlance {
-		h.before, h.beforeAt = h.glances, h.glancedAt
-		h.glances, h.glancedAt = map[int32]kernel.Glance{}, now
+	if now.Sub(h.lookedAt) >= shortestLook {
+		h.before, h.beforeAt = h.sights, h.lookedAt
+		h.sights, h.lookedAt = map[int32]kernel.Sight{}, now
 	}
-	h.glancedOver = now.Sub(h.beforeAt)
+	h.lookedOver = now.Sub(h.beforeAt)
 }
 
-// shortestGlance is the least time that two rounds of looks lie apart.
-const shortestGlance = time.Second / 2
+// shortestLook is the least time that two rounds of looks lie apart.
+const shortestLook = time.Second / 2
 
-// glanced is a look at a process or thread, and how it spent its time since the last one.
-func (h *hereSource) glanced(g kernel.Glance) *glanced {
-	x := &glanced{
+// sighted is a look at a process or thread, and how it spent its time since the last one.
+func (h *hereSource) sighted(g kernel.Sight) *sighted {
+	x := &sighted{
 		id:     g.ID,
 		name:   g.Comm,
 		path:   g.Program,
@@ -368,10 +367,10 @@ func (h *hereSource) glanced(g kernel.Glance) *glanced {
 		isNice: h.roots.own(),
 	}
 	if was, is := h.before[g.ID]; is && was.Start == g.Start {
-		user := (g.User - was.User).Seconds() / h.glancedOver.Seconds()
-		system := (g.System - was.System).Seconds() / h.glancedOver.Seconds()
+		user := (g.User - was.User).Seconds() / h.lookedOver.Seconds()
+		system := (g.System - was.System).Seconds() / h.lookedOver.Seconds()
 		x.user, x.system = &user, &system
 	}
-	h.glances[g.ID] = g
+	h.sights[g.ID] = g
 	return x
 }

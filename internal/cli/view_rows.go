@@ -242,11 +242,11 @@ var familyColumns = []column[explain.Family]{
 type running struct {
 	explain.Process
 	user string
-	at   *glanced
+	at   *sighted
 }
 
-// glanced is what a process or thread does, and how its time was spent since it was looked at before.
-type glanced struct {
+// sighted is what a process or thread does, and how its time was spent since it was looked at before.
+type sighted struct {
 	id           int32
 	name, path   string
 	state, waits string
@@ -256,35 +256,35 @@ type glanced struct {
 	user, system *float64 // cores; nil at first
 }
 
-func (g *glanced) value(of func(*glanced) any) any {
+func (g *sighted) value(of func(*sighted) any) any {
 	if g == nil {
 		return nil
 	}
 	return of(g)
 }
 
-// glanceColumns are those that a process's or thread's own files fill.
-func glanceColumns[T any](at func(T) *glanced) []column[T] {
+// sightColumns are those that a process's or thread's own files fill.
+func sightColumns[T any](at func(T) *sighted) []column[T] {
 	return []column[T]{
 		{name: "user_cores", head: "programs", right: true, value: func(r T) any {
-			return at(r).value(func(g *glanced) any { return g.user })
+			return at(r).value(func(g *sighted) any { return g.user })
 		}},
 		{name: "system_cores", head: "system", right: true, value: func(r T) any {
-			return at(r).value(func(g *glanced) any { return g.system })
+			return at(r).value(func(g *sighted) any { return g.system })
 		}},
 		{name: "nice", right: true, value: func(r T) any {
-			return at(r).value(func(g *glanced) any {
+			return at(r).value(func(g *sighted) any {
 				if !g.isNice {
 					return nil
 				}
 				return g.nice
 			})
 		}},
-		{name: "state", value: func(r T) any { return at(r).value(func(g *glanced) any { return g.state }) }},
+		{name: "state", value: func(r T) any { return at(r).value(func(g *sighted) any { return g.state }) }},
 		{name: "waits_in", head: "waits in", value: func(r T) any {
-			return at(r).value(func(g *glanced) any { return g.waits })
+			return at(r).value(func(g *sighted) any { return g.waits })
 		}},
-		{name: "path", value: func(r T) any { return at(r).value(func(g *glanced) any { return g.path }) }},
+		{name: "path", value: func(r T) any { return at(r).value(func(g *sighted) any { return g.path }) }},
 	}
 }
 
@@ -299,13 +299,13 @@ var processColumns = append([]column[running]{
 	{name: "memory_bytes", head: "memory", right: true, value: func(p running) any { return p.MemoryBytes },
 		text: func(p running) string { return inUnits("memory_bytes", p.MemoryBytes) }},
 	{name: "disk_bytes_per_second", head: "disk", right: true, value: func(p running) any { return p.DiskRate }},
-}, glanceColumns(func(p running) *glanced { return p.at })...)
+}, sightColumns(func(p running) *sighted { return p.at })...)
 
-var taskColumns = append([]column[*glanced]{
-	{name: "thread", right: true, value: func(g *glanced) any { return g.id }},
-	{name: "name", value: func(g *glanced) any { return g.name }},
-	{name: "cpu", head: "on CPU", right: true, value: func(g *glanced) any { return g.cpu }},
-}, glanceColumns(func(g *glanced) *glanced { return g })...)
+var taskColumns = append([]column[*sighted]{
+	{name: "thread", right: true, value: func(g *sighted) any { return g.id }},
+	{name: "name", value: func(g *sighted) any { return g.name }},
+	{name: "cpu", head: "on CPU", right: true, value: func(g *sighted) any { return g.cpu }},
+}, sightColumns(func(g *sighted) *sighted { return g })...)
 
 // resourceColumn is the column of means of a resource.
 func resourceColumn(measure string) string {

@@ -47,8 +47,10 @@ func (m *model) View() tea.View {
 	c.title()
 	c.pages()
 	s := m.sheet()
-	if m.trouble != "" {
-		c.line("! "+m.trouble, bold)
+	for _, wrong := range []string{m.mistake, m.trouble} {
+		if wrong != "" {
+			c.line("! "+wrong, bold)
+		}
 	}
 	if s != nil && m.panel == nil {
 		c.head(s)
@@ -95,8 +97,9 @@ func (c *canvas) head(s *Sheet) {
 // title says whose figures they are, of when, and what looking costs.
 func (c *canvas) title() {
 	m := c.m
-	when := "reading"
+	when, cost := "reading", ""
 	if s := m.sheet(); s != nil {
+		cost = s.Cost
 		when = s.At.Local().Format(time.TimeOnly)
 		if m.isHeld {
 			list := m.past[m.want()]
@@ -105,7 +108,7 @@ func (c *canvas) title() {
 	}
 	left := "Vine Scale · " + m.Source.Title()
 	right := when + " · every " + paceText(m.Pace)
-	if cost := m.Source.Cost(); cost != "" {
+	if cost != "" {
 		right += " · " + cost
 	}
 	left = runewidth.Truncate(left, max(10, m.width-runewidth.StringWidth(right)-2), "…")
@@ -150,8 +153,10 @@ func (m *model) shown() (at []int) {
 	if s == nil {
 		return nil
 	}
+	// Another grouping of a page may have none of the columns that were chosen: it is seen as usual.
+	isChosen := slices.ContainsFunc(s.Columns, func(c Column) bool { return slices.Contains(v.columns, c.Name) })
 	for i, c := range s.Columns {
-		if v.columns == nil && !c.Extra || slices.Contains(v.columns, c.Name) {
+		if !isChosen && !c.Extra || slices.Contains(v.columns, c.Name) {
 			at = append(at, i)
 		}
 	}

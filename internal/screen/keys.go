@@ -70,6 +70,7 @@ var moves = map[string]func(*model){
 // press does what a key does.
 func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 	name := k.String()
+	m.mistake = ""
 	switch {
 	case name == "ctrl+c":
 		return tea.Quit

@@ -16,8 +16,13 @@ import (
 	"github.com/kballard/go-shellquote"
 )
 
-// mostKept bounds how many sheets of a place are kept to look back at.
-const mostKept = 300
+// What is kept to look back at: so many sheets of the place that is looked at, as far as they have no more cells than
+// that, which is some 60 MB; of other places the newest, and of no more than so many.
+const (
+	mostKept   = 300
+	mostCells  = 1_000_000
+	mostPlaces = 50
+)
 
 // Options say how a screen begins.
 type Options struct {
@@ -50,7 +55,8 @@ type view struct {
 	columns    []string // chosen ones by name; nil for the usual
 	by         string
 	measure    string
-	shift      int // columns that are scrolled away, after the first
+	isChecked  bool // the columns that were asked for at first are there
+	shift      int  // columns that are scrolled away, after the first
 	find       string
 	lineOf     map[string]string // by place, the key of the line that is marked
 	firstShown map[string]int
@@ -71,6 +77,7 @@ type model struct {
 	round  int // of readings: a tick or an answer of an older one is of what was looked at before
 
 	trouble  string
+	mistake  string // in what was asked for at first; told until a key is pressed
 	isAsking bool
 	reading  sync.Mutex // held while the source reads
 	panel    *panel
@@ -127,8 +134,23 @@ func (m *model) ask() tea.Cmd {
 // turn goes on to something else to look at.
 func (m *model) turn() tea.Cmd {
 	m.round++
+	m.forget()
 	m.isHeld, m.trouble, m.panel, m.isFind, m.command, m.isAsking = false, "", nil, false, nil, false
 	return m.ask()
+}
+
+// forget lets go of what was read of other places, but for the newest of each.
+func (m *model) forget() {
+	now := m.want()
+	for want, list := range m.past {
+		switch {
+		case want == now:
+		case len(m.past) > mostPlaces || len(list) == 0:
+			delete(m.past, want)
+		default:
+			m.past[want] = slices.Clone(list[len(list)-1:])
+		}
+	}
 }
 
 // next is the next tick, at a full pace by the clock and a little later.
@@ -179,14 +201,52 @@ func (m *model) take(msg *readMsg) {
 		return
 	}
 	m.trouble = ""
-	list := append(m.past[msg.want], msg.sheet)
-	if n := len(list) - mostKept; n > 0 {
-		list = list[n:]
-		m.at = max(0, m.at-n)
-	}
+	m.check(msg.sheet)
+	all := append(m.past[msg.want], msg.sheet)
+	list := shed(all, mostCells, mostKept)
+	m.at = max(0, m.at-(len(all)-len(list)))
 	m.past[msg.want] = list
 	if !m.isHeld {
 		m.at = len(list) - 1
+	}
+}
+
+// shed lets the oldest sheets go until no more than so many are left with so many cells. The newest always stays.
+func shed(list []*Sheet, cells, most int) []*Sheet {
+	from := len(list)
+	for from > 0 && len(list)-from < most {
+		s := list[from-1]
+		if cells -= len(s.Rows) * len(s.Columns); cells < 0 && from < len(list) {
+			break
+		}
+		from--
+	}
+	return list[from:]
+}
+
+// check drops columns that were asked for at first and that there are none of, and says so.
+func (m *model) check(s *Sheet) {
+	v := m.view()
+	if v.isChecked || len(s.Columns) == 0 {
+		return
+	}
+	v.isChecked = true
+	names := make([]string, len(s.Columns))
+	for i, c := range s.Columns {
+		names[i] = c.Name
+	}
+	unknown := func(name string) bool {
+		if slices.Contains(names, name) {
+			return false
+		}
+		m.mistake = fmt.Sprintf("there is no column %q: choose from %s", name, strings.Join(names, ", "))
+		return true
+	}
+	if v.columns = slices.DeleteFunc(slices.Clone(v.columns), unknown); len(v.columns) == 0 {
+		v.columns = nil
+	}
+	if v.order != "" && unknown(v.order) {
+		v.order = ""
 	}
 }
 

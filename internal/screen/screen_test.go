@@ -23,7 +23,6 @@ type cellar struct {
 }
 
 func (c *cellar) Title() string { return "cellar-1" }
-func (c *cellar) Cost() string  { return "costs little" }
 func (c *cellar) Paces() []time.Duration {
 	return []time.Duration{time.Second, 5 * time.Second, time.Minute}
 }
@@ -42,7 +41,7 @@ func (c *cellar) Read(_ context.Context, want Want) (*Sheet, error) {
 		return nil, c.trouble
 	}
 	s := &Sheet{At: cellarBegan.Add(time.Duration(len(c.reads)) * 5 * time.Second), Listing: "barrels",
-		Head: []string{"ledger of " + want.Measure}, Note: "of one cellar",
+		Head: []string{"ledger of " + want.Measure}, Note: "of one cellar", Cost: "costs little",
 		Columns: []Column{{Name: "name", Head: "barrel"}, {Name: "litres", Head: "litres", Right: true},
 			{Name: "grape", Head: "grape"}, {Name: "cooper", Head: "cooper", Extra: true}}}
 	if want.Of != "" {
@@ -355,6 +354,44 @@ func TestAct_IsShownAsACommandThatCanBeChanged(t *testing.T) {
 	without := begin(t, Options{})
 	without.press("a")
 	assert.NotContains(t, without.text(), "rack", "without a program to do it")
+}
+
+func TestColumns_ThatThereAreNoneOfAreToldAndLeftOut(t *testing.T) {
+	h := begin(t, Options{Columns: map[string][]string{"Barrels": {"litres", "must"}},
+		Order: map[string]string{"Barrels": "-vintage"}})
+	assert.Contains(t, h.text(), `! there is no column "vintage": choose from name, litres, grape, cooper`)
+	h.read()
+	assert.Contains(t, h.text(), "! there is no column", "until it was read")
+	assert.Contains(t, h.lines(), "  litres", "the one that there is is shown alone")
+	h.press("down")
+	assert.NotContains(t, h.text(), "! there is no column")
+	h = begin(t, Options{Columns: map[string][]string{"Barrels": {"must"}}})
+	assert.Contains(t, h.text(), `! there is no column "must"`)
+	assert.Len(t, h.names(), 4, "the usual ones are shown")
+}
+
+func TestShed_KeepsWhatFits(t *testing.T) {
+	of := func(rows int) *Sheet { return &Sheet{Columns: make([]Column, 2), Rows: make([]Row, rows)} }
+	list := []*Sheet{of(10), of(5), of(3), of(2)}
+	assert.Equal(t, list, shed(list, 40, 4))
+	assert.Equal(t, list[1:], shed(list, 39, 4), "the oldest go first")
+	assert.Equal(t, list[2:], shed(list, 40, 2))
+	assert.Equal(t, list[3:], shed(list, 1, 4), "the newest stays, however large")
+}
+
+func TestPast_OfWhatIsNotLookedAtIsItsNewestReading(t *testing.T) {
+	h := begin(t, Options{})
+	h.read()
+	h.read()
+	assert.Len(t, h.m.past[h.m.want()], 3)
+	were := h.m.want()
+	h.press("tab")
+	assert.Len(t, h.m.past[were], 1)
+	for i := range 2 * mostPlaces {
+		h.m.past[Want{Place: Place{Of: fmt.Sprint(i)}}] = nil
+	}
+	h.press("tab")
+	assert.LessOrEqual(t, len(h.m.past), 2)
 }
 
 func TestDraw_FitsAnyWindow(t *testing.T) {

@@ -5,7 +5,8 @@ import (
 	"time"
 )
 
-// Source reads what is shown. Its methods are called one at a time, but from another goroutine than the one that draws.
+// Source reads what is shown. Read is called once at a time, from another goroutine than the one that draws and calls
+// the other methods: these tell what does not change.
 type Source interface {
 	// Title says whose figures they are.
 	Title() string
@@ -13,8 +14,6 @@ type Source interface {
 	Pages() []Page
 	// Read reads what a place shows now. Its error is shown, and reading is tried again at the next tick.
 	Read(ctx context.Context, want Want) (*Sheet, error)
-	// Cost says what looking costs, in words; empty where it is not known.
-	Cost() string
 	// Paces are those at which it can be read, the fastest first.
 	Paces() []time.Duration
 }
@@ -47,6 +46,7 @@ type Sheet struct {
 	Columns []Column
 	Rows    []Row
 	Note    string // below the table; empty for none
+	Cost    string // what looking costs, in words; empty where it is not known
 	Listing string // the listing whose columns these are, by which they are explained
 }
 

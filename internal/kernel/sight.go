@@ -13,8 +13,8 @@ import (
 	"vinescale/internal/kernel/text"
 )
 
-// Glance is what a process or a thread does at a moment, by its own files (proc_pid_stat(5), proc_pid_wchan(5)).
-type Glance struct {
+// Sight is what a process or a thread does at a moment, by its own files (proc_pid_stat(5), proc_pid_wchan(5)).
+type Sight struct {
 	ID      int32 // pid, or tid of a thread
 	Start   int64 // clock ticks since boot
 	Comm    string
@@ -28,18 +28,18 @@ type Glance struct {
 	WaitsIn      string        // function of the kernel in which it waits; empty for none, or where it is not told
 }
 
-// GlanceAt looks at a process below a root of processes; false where it is gone. Its niceness is known only of a
+// SightOf looks at a process below a root of processes; false where it is gone. Its niceness is known only of a
 // process of this host.
-func GlanceAt(proc string, pid int32, own bool) (Glance, bool) {
-	g, ok := glance(filepath.Join(proc, strconv.Itoa(int(pid))), pid, own)
+func SightOf(proc string, pid int32, own bool) (Sight, bool) {
+	g, ok := sight(filepath.Join(proc, strconv.Itoa(int(pid))), pid, own)
 	if ok {
 		g.Program, _ = os.Readlink(filepath.Join(proc, strconv.Itoa(int(pid)), "exe"))
 	}
 	return g, ok
 }
 
-// GlanceAtThreads looks at the threads of a process, in the order of their ids.
-func GlanceAtThreads(proc string, pid int32, own bool) (list []Glance) {
+// SightsOfThreads looks at the threads of a process, in the order of their ids.
+func SightsOfThreads(proc string, pid int32, own bool) (list []Sight) {
 	dir := filepath.Join(proc, strconv.Itoa(int(pid)), "task")
 	entries, _ := os.ReadDir(dir)
 	for _, e := range entries {
@@ -47,15 +47,15 @@ func GlanceAtThreads(proc string, pid int32, own bool) (list []Glance) {
 		if err != nil {
 			continue
 		}
-		if g, ok := glance(filepath.Join(dir, e.Name()), int32(tid), own); ok {
+		if g, ok := sight(filepath.Join(dir, e.Name()), int32(tid), own); ok {
 			list = append(list, g)
 		}
 	}
-	slices.SortFunc(list, func(a, b Glance) int { return int(a.ID - b.ID) })
+	slices.SortFunc(list, func(a, b Sight) int { return int(a.ID - b.ID) })
 	return list
 }
 
-func glance(dir string, id int32, own bool) (g Glance, ok bool) {
+func sight(dir string, id int32, own bool) (g Sight, ok bool) {
 	b, err := os.ReadFile(filepath.Join(dir, "stat"))
 	if err != nil {
 		return g, false
@@ -64,7 +64,7 @@ func glance(dir string, id int32, own bool) (g Glance, ok bool) {
 	if !ok {
 		return g, false
 	}
-	g = Glance{ID: id, Start: s.Start, Comm: string(s.Comm), State: s.State, CPU: s.CPU, Threads: s.Threads,
+	g = Sight{ID: id, Start: s.Start, Comm: string(s.Comm), State: s.State, CPU: s.CPU, Threads: s.Threads,
 		User: time.Duration(s.User) * time.Microsecond, System: time.Duration(s.System) * time.Microsecond}
 	if b, err := os.ReadFile(filepath.Join(dir, "wchan")); err == nil {
 		g.WaitsIn = strings.Trim(string(b), "0\x00\n")

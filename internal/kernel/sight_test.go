@@ -12,15 +12,15 @@ import (
 	"vinescale/internal/kernel"
 )
 
-func TestGlance_TellsWhatAProcessDoesByItsOwnFiles(t *testing.T) {
+func TestSight_TellsWhatAProcessDoesByItsOwnFiles(t *testing.T) {
 	sleeper := exec.Command("sleep", "60")
 	require.NoError(t, sleeper.Start())
 	pid := int32(sleeper.Process.Pid)
 	require.NoError(t, unix.Setpriority(unix.PRIO_PROCESS, int(pid), 7))
-	var g kernel.Glance
+	var g kernel.Sight
 	require.Eventually(t, func() bool {
 		var is bool
-		g, is = kernel.GlanceAt("/proc", pid, true)
+		g, is = kernel.SightOf("/proc", pid, true)
 		return is && g.State == 'S' && g.Comm == "sleep"
 	}, 10*time.Second, 10*time.Millisecond)
 	assert.Equal(t, 7, g.Nice)
@@ -28,26 +28,26 @@ func TestGlance_TellsWhatAProcessDoesByItsOwnFiles(t *testing.T) {
 	assert.EqualValues(t, 1, g.Threads)
 	assert.Contains(t, g.Program, "/")
 	assert.Positive(t, g.Start)
-	threads := kernel.GlanceAtThreads("/proc", pid, true)
+	threads := kernel.SightsOfThreads("/proc", pid, true)
 	require.Len(t, threads, 1)
 	assert.Equal(t, "sleep", threads[0].Comm)
-	elsewhere, is := kernel.GlanceAt("/proc", pid, false)
+	elsewhere, is := kernel.SightOf("/proc", pid, false)
 	assert.True(t, is)
 	assert.Zero(t, elsewhere.Nice, "that of another host's process is not this kernel's to tell")
 
 	require.NoError(t, sleeper.Process.Kill())
 	_ = sleeper.Wait() // it was killed
-	_, is = kernel.GlanceAt("/proc", pid, true)
+	_, is = kernel.SightOf("/proc", pid, true)
 	assert.False(t, is)
-	assert.Empty(t, kernel.GlanceAtThreads("/proc", pid, true))
+	assert.Empty(t, kernel.SightsOfThreads("/proc", pid, true))
 }
 
-func TestGlance_TimesAreThoseInProgramsAndInTheKernel(t *testing.T) {
+func TestSight_TimesAreThoseInProgramsAndInTheKernel(t *testing.T) {
 	burner := exec.Command("sh", "-c", "while :; do :; done")
 	require.NoError(t, burner.Start())
 	t.Cleanup(func() { _ = burner.Process.Kill(); _ = burner.Wait() })
 	require.Eventually(t, func() bool {
-		g, is := kernel.GlanceAt("/proc", int32(burner.Process.Pid), true)
+		g, is := kernel.SightOf("/proc", int32(burner.Process.Pid), true)
 		return is && g.User >= 200*time.Millisecond && g.User > g.System
 	}, 30*time.Second, 20*time.Millisecond)
 }
