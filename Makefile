@@ -90,6 +90,8 @@ check: $(CONSOLE) ## static checks: format, width, documents, modules, vet, lint
 		{ echo "docs/openapi.json is not of these handlers: run make generate"; exit 1; }
 	@go run ./cmd/vinescale docs words | diff -q - docs/measures.md >/dev/null || \
 		{ echo "docs/measures.md is not of these words: run make generate"; exit 1; }
+	@go run ./cmd/vinescale docs folio-schema | diff -q - docs/folio.schema.json >/dev/null || \
+		{ echo "docs/folio.schema.json is not of this format: run make generate"; exit 1; }
 
 MUTATED := ./core/account ./core/amount ./core/cpuset ./core/explain ./core/leaf ./core/question ./core/tenancy \
            ./internal/wire ./internal/pack ./internal/kernel/text ./internal/kernel/netlink ./internal/kernel/space \
@@ -118,6 +120,7 @@ generate: web/node_modules/.installed ## make the generated files anew: wire for
 	protoc --plugin=bin/protoc-gen-go --go_out=. --go_opt=module=vinescale internal/wire/interval.proto
 	go run ./cmd/vinescale openapi > docs/openapi.json
 	go run ./cmd/vinescale docs words > docs/measures.md
+	go run ./cmd/vinescale docs folio-schema > docs/folio.schema.json
 	cd web && npm run --silent types
 
 screenshots: build ## take docs/screenshots anew (uses port 7470)

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"vinescale/core/folio"
 )
 
 // Choices are how one person wants figures shown. The zero value is what most want: whatever is not chosen is as usual.
@@ -21,6 +23,9 @@ type Choices struct {
 	Pace     int    `json:"pace" minimum:"0" maximum:"60" doc:"Seconds between live figures; 0 for the usual."`
 	First    string `json:"first" doc:"Address of the page that the console begins with, such as /hosts."`
 
+	Strip   []folio.Plate `json:"strip,omitempty" maxItems:"6" doc:"Figures that are always in view."`
+	StripAt string        `json:"strip_at,omitempty" enum:",page,away" doc:"Where the strip is."`
+
 	Columns map[string][]string `json:"columns,omitempty" doc:"By table, the columns that are shown, in this order."`
 }
 
@@ -29,6 +34,7 @@ const (
 	mostColumns = 100
 	mostTables  = 100
 	longestName = 200
+	mostInStrip = 6
 )
 
 // Check says what of the choices cannot be kept, and what could.
@@ -44,6 +50,7 @@ func (c *Choices) Check() error {
 		{"theme", c.Theme, []string{"light", "dark"}},
 		{"density", c.Density, []string{"airy", "dense"}},
 		{"lines", c.Lines, []string{"stepped", "smooth"}},
+		{"strip_at", c.StripAt, []string{"page", "away"}},
 	} {
 		if x.value != "" && !slices.Contains(x.words, x.value) {
 			return fmt.Errorf("%s: %q is not to be had: choose %s, or nothing for the usual", x.name, x.value,
@@ -61,8 +68,24 @@ func (c *Choices) Check() error {
 			return fmt.Errorf("zone: there is no time zone %q: give one such as Europe/Rome, or nothing", c.Zone)
 		}
 	}
-	if c.First != "" && (!strings.HasPrefix(c.First, "/") || strings.HasPrefix(c.First, "//") || len(c.First) > 2000) {
+	if c.First != "" &&
+		(!strings.HasPrefix(c.First, "/") || strings.HasPrefix(c.First, "//") || len(c.First) > 2000) {
 		return fmt.Errorf("first: %q is no page of the console: give its address, such as /hosts", c.First)
+	}
+	if len(c.Strip) > mostInStrip {
+		return fmt.Errorf("strip: %d figures are more than %d", len(c.Strip), mostInStrip)
+	}
+	for i := range c.Strip {
+		p := &c.Strip[i]
+		if err := p.Check(); err != nil {
+			return fmt.Errorf("strip, figure %d: %w", i+1, err)
+		}
+		if d := p.Drawn(); d != folio.Number && d != folio.Filled {
+			return fmt.Errorf("strip, figure %d: form: %q takes too much room: choose number or filled", i+1, d)
+		}
+		if p.Subject.Name == "" && p.Subject.Kind != folio.Fleet {
+			return fmt.Errorf("strip, figure %d: subject: name: which %s is it of?", i+1, p.Subject.Kind)
+		}
 	}
 	if len(c.Columns) > mostTables {
 		return fmt.Errorf("columns: of %d tables, more than %d", len(c.Columns), mostTables)

@@ -7,14 +7,17 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"vinescale/core/choice"
+	"vinescale/core/folio"
 )
 
 func TestCheck_TakesWhatThereIsAndSaysWhatCouldBe(t *testing.T) {
 	n := func(i int) *int { return &i }
+	figure := folio.Plate{Of: "memory", Subject: folio.Subject{Kind: "fleet"}}
 	for _, c := range []choice.Choices{
 		{},
 		{Bytes: "binary", Network: "bits", CPU: "percent", Decimals: n(0), Zone: "Europe/Rome", Clock: "12",
-			Theme: "dark", Density: "dense", Lines: "smooth", Pace: 60, First: "/hosts?span=24h"},
+			Theme: "dark", Density: "dense", Lines: "smooth", Pace: 60, First: "/hosts?span=24h", StripAt: "away",
+			Strip: []folio.Plate{figure, figure, figure, figure, figure, figure}},
 		{Bytes: "decimal", Network: "bytes", CPU: "cores", Decimals: n(4), Zone: "UTC", Clock: "24", Theme: "light",
 			Density: "airy", Lines: "stepped", Pace: 1, Columns: map[string][]string{"workloads": {"name", "host"}}},
 	} {
@@ -39,6 +42,13 @@ func TestCheck_TakesWhatThereIsAndSaysWhatCouldBe(t *testing.T) {
 		"first: \"//elsewhere\"":      {First: "//elsewhere"},
 		"first: \"hosts\"":            {First: "hosts"},
 		"columns: of 101":             {Columns: many},
+		"strip_at: \"left\"":          {StripAt: "left"},
+		"strip: 7 figures":            {Strip: make([]folio.Plate, 7)},
+		"strip, figure 2: of: there":  {Strip: []folio.Plate{figure, {Of: "grapes"}}},
+		"takes too much room":         {Strip: []folio.Plate{{Of: "cpu", Subject: figure.Subject, Form: "line"}}},
+		"\"line\" takes too":          {Strip: []folio.Plate{{Of: "cpu", Subject: figure.Subject}}},
+		"which host is it of?": {Strip: []folio.Plate{
+			{Of: "cpu", Subject: folio.Subject{Kind: "host"}, Form: "number"}}},
 		"columns: those of \"hosts\"": {Columns: map[string][]string{"hosts": {""}}},
 	} {
 		assert.ErrorContains(t, c.Check(), want)

@@ -45,6 +45,7 @@ var columns = []column{
 		meaning: "How the kernel of the host keeps cgroups: version 1, version 2, " +
 			"or both.",
 	},
+	{name: "changed_at", title: "changed", meaning: "When it was changed last."},
 	{name: "changes", meaning: "The values that it sets, and what they were before."},
 	{name: "charged_bytes", title: "charged", meaning: "Memory that is charged to it, as the mean over the span."},
 	{name: "chip", meaning: "The chip that the sensor is read from."},
@@ -203,6 +204,7 @@ var columns = []column{
 	{name: "peak_minute_mean", title: "highest minute", meaning: "The highest minute's mean within the span."},
 	{name: "peak_over", meaning: "Whether single minutes were above the ceiling."},
 	{name: "per_hour", meaning: "How often it may be done in an hour before the rule stops itself."},
+	{name: "plates", meaning: "How many figures and drawings the folio has."},
 	{name: "pools", meaning: "The pools that the host is in."},
 	{name: "position", title: "#", meaning: "The place of the rule in the order: the first that matches decides."},
 	{name: "process", meaning: "The number of the process on its host (pid)."},
@@ -312,6 +314,7 @@ var columns = []column{
 	{name: "why", meaning: "Why it is so."},
 	{name: "why_not_better", meaning: "Why the host does not tell it more exactly."},
 	{name: "window", title: "per", meaning: "The window of an allowance; empty for a ceiling."},
+	{name: "whose", meaning: "Whose the folio is: shipped with the program, the site’s, or your own."},
 	{name: "window_until", meaning: "When the window ends."},
 	{name: "word", meaning: "The word as it stands in figures, columns and expressions."},
 	{name: "workload_id", meaning: "The number of the workload."},

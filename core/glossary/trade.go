@@ -92,6 +92,13 @@ var ofTrade = []Entry{
 		Meaning: "What one reading of a host tells to those who look at it now. It is never " +
 			"stored in the book.",
 	},
+	{
+		Word:    "folio",
+		Sort:    OfTrade,
+		Meaning: "A page that a person composed of plates. It is theirs, or shared with the site.",
+	},
+	{Word: "plate", Sort: OfTrade, Meaning: "One figure or drawing on a folio."},
+	{Word: "strip", Sort: OfTrade, Meaning: "A few figures that a person wants in view on every page."},
 	{Word: "event", Sort: OfTrade, Meaning: "Something that happened at a moment, beside what was used over a span."},
 	{
 		Word:    "act",

@@ -24,6 +24,8 @@ import (
 // Prefix is where the interface is, with its version.
 const Prefix = "/api/v1"
 
+func init() { huma.DefaultArrayNullable = false } // lists are empty, never null
+
 // New returns the service's handler.
 func New(h *hub.Hub, version string) http.Handler {
 	r := chi.NewRouter()
@@ -50,7 +52,6 @@ func OpenAPI(version string) ([]byte, error) {
 }
 
 func register(r chi.Router, h *hub.Hub, version string) huma.API {
-	huma.DefaultArrayNullable = false // lists are empty, never null
 	config := huma.DefaultConfig("Vine Scale", version)
 	config.Info.Description = "The account book of shared hosts: who used which part of what, with a ledger that " +
 		"balances."
@@ -65,7 +66,7 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 	s := &service{hub: h, gates: newGates(), router: r}
 	api.UseMiddleware(s.authenticate(api), fitTexts(api), s.limit(api))
 	for _, routes := range []func(huma.API, *service){
-		signInRoutes, registerRoutes, wordRoutes, choiceRoutes,
+		signInRoutes, registerRoutes, wordRoutes, choiceRoutes, folioRoutes,
 		hostRoutes, ledgerRoutes, balanceRoutes, balancesRoutes, timelineRoutes,
 		seriesRoutes, pastRoutes, tenantRoutes, ruleRoutes, quotaRoutes, pinRoutes, unusedRoutes, tokenRoutes,
 		actRoutes, orderRoutes, standingRoutes,

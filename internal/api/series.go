@@ -17,6 +17,7 @@ type seriesInput struct {
 	Of     measureName `query:"of" default:"cpu" doc:"A measure."`
 	By     string      `query:"by" doc:"Such as tenant, workload, cpu or label:KEY; all in one when left out."`
 	Tenant string      `query:"tenant" doc:"Only what was this tenant's."`
+	Pool   string      `query:"pool" doc:"Only hosts of this pool."`
 	Where  string      `query:"where" doc:"Only workloads that this CEL expression matches." example:"kind == 'job'"`
 	ID     int64       `query:"workload" doc:"Only this workload, by its number."`
 	First  int         `query:"first" minimum:"0" default:"8" doc:"How many groups are told apart; all when 0."`
@@ -47,8 +48,8 @@ func seriesRoutes(api huma.API, s *service) {
 			return nil, asProblem(err)
 		}
 		series, err := s.hub.Series(ctx, &hub.SeriesQuestion{
-			Asked: hub.Asked{Span: span, Host: in.Host, Where: in.Where, Tenant: in.Tenant}, Measure: m, By: in.By,
-			Workload: in.ID, First: in.First, Step: in.Step})
+			Asked:   hub.Asked{Span: span, Host: in.Host, Where: in.Where, Tenant: in.Tenant, Pool: in.Pool},
+			Measure: m, By: in.By, Workload: in.ID, First: in.First, Step: in.Step})
 		if err != nil {
 			return nil, asProblem(err)
 		}

@@ -21,7 +21,7 @@ const completionWait = 2 * time.Second
 var namesOf = map[string]func(cmd *cobra.Command, typed string) []string{
 	"host": hostNames, "HOST": hostNames,
 	"tenant": tenantNames, "part-of": tenantNames, "TENANT": tenantNames, "OF": tenantNames,
-	"pool": poolNames, "POOL": poolNames,
+	"pool": poolNames, "POOL": poolNames, "FOLIO": folioNames,
 	"workload": foundNames("workload"), "WORKLOAD": foundNames("workload"), "user": foundNames("user"),
 	"WORDS": foundNames(""), "HOST|TENANT|WORKLOAD": foundNames(""),
 }

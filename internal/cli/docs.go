@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra/doc"
 
 	"vinescale/core/glossary"
+	"vinescale/internal/api"
 )
 
 func newDocs() *cobra.Command {
@@ -44,7 +45,15 @@ func newDocs() *cobra.Command {
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return writeWords(cmd.OutOrStdout()) },
 	}
-	cmd.AddCommand(man, words)
+	schema := &cobra.Command{
+		Use: "folio-schema", Short: "Print the JSON schema of folios as they are taken away and brought in",
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			_, err := cmd.OutOrStdout().Write(api.FolioSchema())
+			return err
+		},
+	}
+	cmd.AddCommand(man, words, schema)
 	return cmd
 }
 

@@ -3,7 +3,9 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/url"
+	"os"
 
 	"github.com/spf13/cobra"
 
@@ -104,4 +106,12 @@ func send(cmd *cobra.Command, method, path string, body, out any) error {
 		return err
 	}
 	return to.Send(cmd.Context(), method, api.Prefix+path, body, out)
+}
+
+// readFile reads what a command was given a file of; "-" stands for standard input.
+func readFile(cmd *cobra.Command, name string) ([]byte, error) {
+	if name == "-" {
+		return io.ReadAll(io.LimitReader(cmd.InOrStdin(), 16<<20))
+	}
+	return os.ReadFile(name)
 }

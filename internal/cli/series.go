@@ -19,7 +19,7 @@ import (
 
 func newSeries() *cobra.Command {
 	var span spanFlags
-	var host, tenant, where, step string
+	var host, pool, tenant, where, step string
 	first := 8
 	of := &measureFlag{amount.CPU.String()}
 	by := &dimension{"", question.Divisions()}
@@ -36,6 +36,7 @@ that nothing was told of. As csv, json or jsonl, each step of each group is a ro
 	f.Var(of, "of", "which resource, or another measure (\"vinescale measures\" lists them)")
 	f.Var(by, "by", "what to group by (default: all in one)")
 	f.StringVar(&host, "host", "", "one host (default: all)")
+	f.StringVar(&pool, "pool", "", "only the hosts of this pool")
 	f.StringVar(&tenant, "tenant", "", "only what was this tenant's")
 	f.StringVar(&where, "which", "", "only workloads that this expression matches (CEL, as rules are)")
 	f.IntVar(&first, "first", first, "how many groups are told apart, the largest first; 0 for all")
@@ -51,7 +52,8 @@ that nothing was told of. As csv, json or jsonl, each step of each group is a ro
 			return usagef("--first %d: give the number of groups to tell apart, or 0 for all", first)
 		}
 		q := url.Values{"of": {of.value}, "first": {strconv.Itoa(first)}, "step": {step}}
-		for name, v := range map[string]string{"by": by.value, "host": host, "tenant": tenant, "where": where} {
+		for name, v := range map[string]string{"by": by.value, "host": host, "pool": pool, "tenant": tenant,
+			"where": where} {
 			if v != "" {
 				q.Set(name, v)
 			}

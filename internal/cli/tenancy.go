@@ -3,8 +3,6 @@ package cli
 import (
 	"bytes"
 	"fmt"
-	"io"
-	"os"
 	"strconv"
 	"strings"
 
@@ -210,13 +208,7 @@ same file again changes nothing.`
 	cmd.Flags().BoolVar(&preview, "preview", false, "only show what would change")
 	cmd.Flags().BoolVar(&prune, "prune", false, "remove tenants that the file does not name, with all that is theirs")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		var raw []byte
-		var err error
-		if args[0] == "-" {
-			raw, err = io.ReadAll(io.LimitReader(cmd.InOrStdin(), 16<<20))
-		} else {
-			raw, err = os.ReadFile(args[0])
-		}
+		raw, err := readFile(cmd, args[0])
 		if err != nil {
 			return err
 		}

@@ -20,6 +20,7 @@ type Asked struct {
 	Where string // only workloads that this expression matches; "" for all
 
 	Tenant string // only what was this tenant's; "" for all
+	Pool   string // only hosts of this pool; "" for all
 }
 
 // sees lists the tenants whose figures the caller may see; nil is all. Readers see all for now.
@@ -41,6 +42,9 @@ func (h *Hub) scope(ctx context.Context, span question.Span, hostName string) (q
 // matches.
 func (h *Hub) filtered(ctx context.Context, q *Asked) (question.Scope, error) {
 	scope, err := h.scope(ctx, q.Span, q.Host)
+	if err == nil && q.Pool != "" {
+		err = h.within(ctx, &scope, q.Pool)
+	}
 	if err == nil && q.Tenant != "" {
 		var id int32
 		id, err = h.tenantID(ctx, q.Tenant)
@@ -64,6 +68,34 @@ func (h *Hub) filtered(ctx context.Context, q *Asked) (question.Scope, error) {
 		}
 	}
 	return scope, nil
+}
+
+// within leaves of a scope the hosts of a pool.
+func (h *Hub) within(ctx context.Context, scope *question.Scope, pool string) error {
+	pools, err := h.store.Pools(ctx)
+	if err != nil {
+		return err
+	}
+	hosts, err := h.store.Hosts(ctx)
+	if err != nil {
+		return err
+	}
+	among := scope.Hosts
+	scope.Hosts = []int32{}
+	isPool := false
+	for i := range hosts {
+		if !slices.Contains(pools[hosts[i].Name], pool) {
+			continue
+		}
+		isPool = true
+		if among == nil || slices.Contains(among, hosts[i].ID) {
+			scope.Hosts = append(scope.Hosts, hosts[i].ID)
+		}
+	}
+	if !isPool {
+		return problem(NotFound, "no host is in a pool %q: \"vinescale hosts\" tells which pools there are", pool)
+	}
+	return nil
 }
 
 // filter compiles an expression that chooses workloads.

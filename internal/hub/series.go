@@ -87,6 +87,9 @@ func (h *Hub) Series(ctx context.Context, q *SeriesQuestion) (*explain.Series, e
 		return nil, err
 	}
 	about := over(q.Span, q.Host)
+	if q.Host == "" && q.Pool != "" {
+		about.Host = "pool " + q.Pool
+	}
 	whole, err := h.stretch(ctx, question.Question{Scope: w.scope, Measures: ask.Measures})
 	if err != nil {
 		return nil, err

@@ -161,3 +161,29 @@ func TestSeries_WhatNobodyHadIsTheSameHoweverItIsGrouped(t *testing.T) {
 		}
 	}
 }
+
+func TestSeries_OfAPoolIsOfItsHostsAlone(t *testing.T) {
+	c := newCellar(t)
+	_, err := c.SetPools(ctx, "cellar-1", []string{"casks"})
+	require.NoError(t, err)
+	ask := func(host, pool, by string) (*explain.Series, error) {
+		return c.Series(ctx, &hub.SeriesQuestion{Asked: hub.Asked{Span: c.two(), Host: host, Pool: pool},
+			Measure: amount.CPU, By: by, Step: "1m"})
+	}
+	for _, by := range []string{"", "workload", "tenant", "host", "program"} {
+		want, err := ask("cellar-1", "", by)
+		require.NoError(t, err)
+		got, err := ask("", "casks", by)
+		require.NoError(t, err)
+		assert.Equal(t, "pool casks", got.Host)
+		got.Host = want.Host
+		assert.Equal(t, want, got, by)
+	}
+	_, err = ask("", "vats", "")
+	assert.ErrorContains(t, err, "no host is in a pool \"vats\"")
+	for _, h := range []string{"cellar-1", "press-1"} {
+		s, err := ask(h, "casks", "")
+		require.NoError(t, err)
+		assert.Equal(t, h == "cellar-1", len(s.Groups) == 1, h)
+	}
+}

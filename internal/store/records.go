@@ -198,9 +198,14 @@ func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
 	return tokens, s.db.WithContext(ctx).Order("name").Find(&tokens).Error
 }
 
-// RemoveToken makes a person's token void; ErrNotFound.
+// RemoveToken makes a person's token void; ErrNotFound. Folios that they shared with the site stay with it.
 func (s *Store) RemoveToken(ctx context.Context, name string) error {
-	return removed(s.db.WithContext(ctx).Where("name = ? AND role <> 'collector'", name).Delete(&Token{}))
+	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Exec("UPDATE folios SET owner = NULL WHERE owner = $1 AND is_shared", name).Error; err != nil {
+			return err
+		}
+		return removed(tx.Where("name = ? AND role <> 'collector'", name).Delete(&Token{}))
+	})
 }
 
 // TokenOf finds what a token allows; ErrNotFound for one that is unknown.

@@ -215,6 +215,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/folio-schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The JSON schema of folios as they are taken away and brought in */
+        get: operations["get-folio-schema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/folios": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The folios that whoever asks may see: those shipped, their own, and those of the site */
+        get: operations["list-folios"];
+        put?: never;
+        /** Keep a new folio; its name is made of its title */
+        post: operations["add-folio"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/folios/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One folio */
+        get: operations["get-folio"];
+        /** Keep a folio in place of the one that was seen */
+        put: operations["change-folio"];
+        post?: never;
+        /** Forget a folio */
+        delete: operations["remove-folio"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/frames": {
         parameters: {
             query?: never;
@@ -665,6 +719,23 @@ export interface paths {
         post?: never;
         /** End a declaration of CPUs; its history stays */
         delete: operations["end-pin"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What plates of folios may show, and in which forms */
+        get: operations["list-matters"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1716,6 +1787,13 @@ export interface components {
              * @description Seconds between live figures; 0 for the usual.
              */
             pace: number;
+            /** @description Figures that are always in view. */
+            strip?: components["schemas"]["Plate"][];
+            /**
+             * @description Where the strip is.
+             * @enum {string}
+             */
+            strip_at?: "" | "page" | "away";
             /**
              * @description Empty for what the reader's system has.
              * @enum {string}
@@ -2215,6 +2293,52 @@ export interface components {
             /** Format: int64 */
             workload_id: number;
         };
+        Folio: {
+            /** @description What it is for, in a sentence or two. */
+            about?: string;
+            /**
+             * Format: int64
+             * @description Version of this format: 1.
+             */
+            format: number;
+            /** @description From the top down. */
+            rows: components["schemas"]["Row"][];
+            title: string;
+        };
+        FolioLine: {
+            about: string;
+            /** @description Whoever asks may change and remove it. */
+            can_change: boolean;
+            /** Format: date-time */
+            changed_at: string | null;
+            changed_by: string;
+            /** @description By which it is addressed. */
+            name: string;
+            /** @description Who made it; empty for one that is shipped, or whose maker has no token. */
+            owner: string;
+            /** Format: int64 */
+            plates: number;
+            title: string;
+            /**
+             * Format: int64
+             * @description One more with each change.
+             */
+            version: number;
+            /** @enum {string} */
+            whose: "shipped" | "shared" | "own";
+        };
+        FolioToKeep: {
+            folio: components["schemas"]["Folio"];
+            /** @description With everybody of the site; else it is of whoever keeps it. */
+            shared: boolean;
+        };
+        Formed: {
+            /** @description The one that is proposed first. */
+            forms: string[];
+            /** @description Where it is grouped by something. */
+            grouped: boolean;
+            subject: string;
+        };
         Found: {
             /** @description What of it matches: its name, key, owner, a label, a fact, or a pid. */
             by: string;
@@ -2639,6 +2763,30 @@ export interface components {
             /** @description Its key. */
             workload?: string;
         };
+        KeptFolio: {
+            about: string;
+            /** @description Whoever asks may change and remove it. */
+            can_change: boolean;
+            /** Format: date-time */
+            changed_at: string | null;
+            changed_by: string;
+            /** @description As it is taken away and brought in. */
+            folio: components["schemas"]["Folio"];
+            /** @description By which it is addressed. */
+            name: string;
+            /** @description Who made it; empty for one that is shipped, or whose maker has no token. */
+            owner: string;
+            /** Format: int64 */
+            plates: number;
+            title: string;
+            /**
+             * Format: int64
+             * @description One more with each change.
+             */
+            version: number;
+            /** @enum {string} */
+            whose: "shipped" | "shared" | "own";
+        };
         Ledger: {
             /** Format: double */
             capacity: number | null;
@@ -2951,6 +3099,20 @@ export interface components {
             name: string;
             source: string;
             tenant: string;
+        };
+        Matter: {
+            /** @description How it may be drawn. */
+            forms: components["schemas"]["Formed"][];
+            /** @description What it may be grouped by, beside label:KEY; none of a list. */
+            groupings: string[];
+            meaning: string;
+            /** @description Of a measure of the register, or of a list such as events. */
+            name: string;
+            /** @description Whose it may be. */
+            subjects: string[];
+            title: string;
+            /** @description Of its figures; empty of a list. */
+            unit: string;
         };
         Measure: {
             /** @description Name of a field that holds amounts. */
@@ -3449,6 +3611,34 @@ export interface components {
             /** @description Those who had most of some CPU in some step, by how much they ran in all. */
             who: components["schemas"]["PlacedWho"][];
         };
+        Plate: {
+            /** @description What it is grouped by, as of a series; empty for all in one. */
+            by?: string;
+            /**
+             * Format: int64
+             * @description Of its first group; 0 for as usual.
+             */
+            colour?: number;
+            /**
+             * Format: int64
+             * @description Groups or lines told apart; 0 for as usual.
+             */
+            first?: number;
+            /** @description How it is drawn; empty for what is proposed. */
+            form?: string;
+            /** @description A measure of the register, or a list such as events. */
+            of: string;
+            /** @description Of a drawing over time, as of a series; empty for what suits the span. */
+            step?: string;
+            subject: components["schemas"]["Subject"];
+            /** @description Empty for what it shows, in words. */
+            title?: string;
+            /**
+             * Format: int64
+             * @description Against the others of its row; 0 is 1.
+             */
+            width?: number;
+        };
         PoolsInputBody: {
             pools: string[];
         };
@@ -3795,6 +3985,15 @@ export interface components {
              * @description Null when none of its workloads has a figure, or nothing was recorded.
              */
             used_mean: number | null;
+        };
+        Row: {
+            /**
+             * @description How high it is; empty for as usual.
+             * @enum {string}
+             */
+            height?: "" | "low" | "high";
+            /** @description From the left to the right. */
+            plates: components["schemas"]["Plate"][];
         };
         Rule: {
             /** @description CEL over what is known of a workload. */
@@ -4199,6 +4398,12 @@ export interface components {
             most: number;
             /** Format: date-time */
             to: string;
+        };
+        Subject: {
+            /** @enum {string} */
+            kind: "fleet" | "pool" | "host" | "tenant" | "user" | "workload" | "where";
+            /** @description Whose; a host or tenant without is chosen on the page. */
+            name?: string;
         };
         Suggestion: {
             /** @description What they have in common. */
@@ -5096,6 +5301,200 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Found"][];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-folio-schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-folios": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FolioLine"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-folio": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FolioToKeep"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptFolio"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-folio": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description By which it is addressed. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptFolio"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-folio": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the folio that was seen. */
+                "If-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FolioToKeep"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptFolio"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-folio": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description By which it is addressed. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -6170,6 +6569,35 @@ export interface operations {
             };
         };
     };
+    "list-matters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Matter"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-programs": {
         parameters: {
             query?: {
@@ -6659,6 +7087,8 @@ export interface operations {
                 by?: string;
                 /** @description Only what was this tenant's. */
                 tenant?: string;
+                /** @description Only hosts of this pool. */
+                pool?: string;
                 /** @description Only workloads that this CEL expression matches. */
                 where?: string;
                 /** @description Only this workload, by its number. */
