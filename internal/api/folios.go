@@ -65,14 +65,15 @@ type folioOutput struct {
 	Body hub.KeptFolio
 }
 
-type folioName struct {
+// FolioName chooses a folio.
+type FolioName struct {
 	Name string `path:"name" doc:"By which it is addressed."`
 }
 
 type addFolioInput struct{ Body FolioToKeep }
 
 type changeFolioInput struct {
-	folioName
+	FolioName
 	IfMatch string `header:"If-Match" doc:"The ETag of the folio that was seen."`
 	Body    FolioToKeep
 }
@@ -130,7 +131,7 @@ func folioRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
 		OperationID: "get-folio", Method: http.MethodGet, Path: Prefix + "/folios/{name}",
 		Summary: "One folio", Metadata: readers(),
-	}, func(ctx context.Context, in *folioName) (*folioOutput, error) {
+	}, func(ctx context.Context, in *FolioName) (*folioOutput, error) {
 		return keptOutput(s.hub.Folio(ctx, in.Name))
 	})
 	huma.Register(api, huma.Operation{
@@ -146,7 +147,7 @@ func folioRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
 		OperationID: "remove-folio", Method: http.MethodDelete, Path: Prefix + "/folios/{name}",
 		Summary: "Forget a folio", Metadata: readers(), DefaultStatus: 204,
-	}, func(ctx context.Context, in *folioName) (*struct{}, error) {
+	}, func(ctx context.Context, in *FolioName) (*struct{}, error) {
 		return nil, asProblem(s.hub.RemoveFolio(ctx, in.Name))
 	})
 }

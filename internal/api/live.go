@@ -30,7 +30,7 @@ const (
 type liveInput struct {
 	Pace int      `query:"pace" minimum:"1" maximum:"60" default:"5" doc:"Seconds between answers."`
 	Host string   `query:"host" doc:"The host whose readings the pace tells of; all when left out."`
-	Asks []string `query:"ask,explode" maxItems:"24" doc:"A path and query below /api/v1, as one asks once."`
+	Asks []string `query:"ask,explode" maxItems:"64" doc:"A path and query below /api/v1, as one asks once."`
 }
 
 // LiveAnswer is the answer to one of the questions that a listener follows.

@@ -1,8 +1,10 @@
-import { createRootRoute, createRoute, createRouter } from '@tanstack/react-router'
+import { createRootRoute, createRoute, createRouter, lazyRouteComponent } from '@tanstack/react-router'
 import { ActsPage } from './pages/acts/ActsPage'
 import { BalancePage } from './pages/balance/BalancePage'
 import { DisksPage } from './pages/disks/DisksPage'
 import { EventsPage } from './pages/events/EventsPage'
+import { FoliosPage } from './pages/folios/FoliosPage'
+import { readFolio } from './pages/folios/search'
 import { GPUPage } from './pages/gpus/GPUPage'
 import { GPUsPage } from './pages/gpus/GPUsPage'
 import { HostPage } from './pages/host/HostPage'
@@ -42,6 +44,14 @@ const routes = [
   createRoute({ getParentRoute: () => root, path: '/events', component: EventsPage }),
   createRoute({ getParentRoute: () => root, path: '/acts', component: ActsPage }),
   createRoute({ getParentRoute: () => root, path: '/rules', component: RulesPage }),
+  createRoute({ getParentRoute: () => root, path: '/folios', component: FoliosPage }),
+  createRoute({
+    getParentRoute: () => root,
+    path: '/folios/$folio',
+    component: lazyRouteComponent(() => import('./pages/folios/FolioPage'), 'FolioPage'),
+    validateSearch: readFolio,
+  }),
+  createRoute({ getParentRoute: () => root, path: '/strip', component: () => null }), // the shell shows it
 ] as const
 
 export const router = createRouter({ routeTree: root.addChildren(routes), defaultPreload: false })

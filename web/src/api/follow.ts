@@ -52,7 +52,7 @@ class Refresher {
 }
 
 /** How many questions the service answers in one stream. */
-const mostAsks = 24
+const mostAsks = 64
 
 /** The questions of what is on the page that are followed live, by their words. */
 function asksOf(queries: QueryClient) {

@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient, keepPreviousData } from '@tanstack/react-query'
 import { useMemo } from 'react'
 import { framesOf, queryOf, usualPace, type Span } from '../time/span'
-import { answer, api, type Balance, type Choices, type PinAudit, type Tenant } from './client'
+import { answer, api, type Balance, type Choices, type Folio, type PinAudit, type Tenant } from './client'
 import { figures, followed } from './follow'
 
 export type Dimension = 'tenant' | 'user' | 'workload' | 'kind' | 'host' | 'program'
@@ -36,6 +36,66 @@ export function useSetChoices() {
   return useMutation({
     mutationFn: (body: Choices) => answer(api.PUT('/api/v1/me/choices', { body })),
     onSuccess: (kept) => queries.setQueryData(['choices'], kept),
+  })
+}
+
+/** What plates may show, and in which forms: it changes only with the service. */
+export function useMatters(enabled = true) {
+  return useQuery({
+    queryKey: ['matters'],
+    queryFn: () => answer(api.GET('/api/v1/plates')),
+    staleTime: Infinity,
+    enabled,
+  })
+}
+
+/** The folios that whoever is signed in may see. */
+export function useFolios() {
+  return useQuery({ queryKey: ['folios'], queryFn: () => answer(api.GET('/api/v1/folios')) })
+}
+
+export function useFolio(name: string) {
+  return useQuery({
+    queryKey: ['folio', name],
+    queryFn: () => answer(api.GET('/api/v1/folios/{name}', { params: { path: { name } } })),
+  })
+}
+
+/** Keeps a new folio. */
+export function useAddFolio() {
+  const queries = useQueryClient()
+  return useMutation({
+    mutationFn: (body: { folio: Folio; shared: boolean }) => answer(api.POST('/api/v1/folios', { body })),
+    onSuccess: (kept) => {
+      queries.setQueryData(['folio', kept.name], kept)
+      void queries.invalidateQueries({ queryKey: ['folios'] })
+    },
+  })
+}
+
+/** Keeps a folio in place of the version that was seen. */
+export function useChangeFolio(name: string) {
+  const queries = useQueryClient()
+  return useMutation({
+    mutationFn: ({ version, ...body }: { folio: Folio; shared: boolean; version: number }) =>
+      answer(
+        api.PUT('/api/v1/folios/{name}', {
+          params: { path: { name }, header: { 'If-Match': `"folio-${version}"` } },
+          body,
+        }),
+      ),
+    onSuccess: (kept) => {
+      queries.setQueryData(['folio', name], kept)
+      void queries.invalidateQueries({ queryKey: ['folios'] })
+    },
+  })
+}
+
+export function useRemoveFolio() {
+  const queries = useQueryClient()
+  return useMutation({
+    mutationFn: (name: string) => answer(api.DELETE('/api/v1/folios/{name}', { params: { path: { name } } })),
+    onSuccess: () => void queries.invalidateQueries({ queryKey: ['folios'] }),
   })
 }
 
@@ -154,16 +214,19 @@ export type SeriesQuestion = {
   of: string
   by?: string
   host?: string
+  pool?: string
   tenant?: string
   workload?: number
   where?: string
   first?: number
+  step?: string
 }
 
 /** How a measure went over a span. */
-export function useSeries(span: Span, q: SeriesQuestion) {
+export function useSeries(span: Span, q: SeriesQuestion, enabled = true) {
   const query = { ...framesOf(span, '15m'), ...q, of: q.of as 'cpu' }
   return useQuery({
+    enabled,
     queryKey: [figures, 'series', query],
     queryFn: () => answer(api.GET('/api/v1/series', { params: { query } })),
     placeholderData: keepPreviousData,
@@ -245,13 +308,13 @@ export function useEffective(host: string, enabled: boolean) {
 }
 
 /** The busiest drives, and the users that moved most of each. */
-export function useDisks(span: Span, cut: { first: number; users: number }) {
+export function useDisks(span: Span, cut: { first: number; users: number; host?: string }) {
   const query = { ...framesOf(span), ...cut }
   return useQuery({
     queryKey: [figures, 'disks', query],
     queryFn: () => answer(api.GET('/api/v1/disks', { params: { query } })),
     placeholderData: keepPreviousData,
-    meta: followed(span, '/disks', query),
+    meta: followed(span, '/disks', query, cut.host),
   })
 }
 
@@ -274,7 +337,7 @@ export function useQuotaChanges(tenant: string) {
 }
 
 /** What the sensors of a host told last, the most urgent first. */
-export function useSensors(host: string) {
+export function useSensors(host?: string) {
   return useQuery({
     queryKey: [figures, 'sensors', host],
     queryFn: () => answer(api.GET('/api/v1/sensors', { params: { query: { host } } })),

@@ -5447,7 +5447,10 @@ export interface operations {
                 /** @description The ETag of the folio that was seen. */
                 "If-Match"?: string;
             };
-            path?: never;
+            path: {
+                /** @description By which it is addressed. */
+                name: string;
+            };
             cookie?: never;
         };
         requestBody: {

@@ -29,7 +29,18 @@ function Then({ of: e }: { of: Happened }) {
 }
 
 /** What happened, a line each; what somebody should look at has a mark. */
-export function EventList({ name, events, withHost }: { name: string; events: Happened[]; withHost?: boolean }) {
+export function EventList({
+  name,
+  events,
+  withHost,
+  first,
+}: {
+  name: string
+  events: Happened[]
+  withHost?: boolean
+  /** How many are shown; all where that is left out. */
+  first?: number
+}) {
   const { search } = useTime()
   const columns: Column<Happened>[] = [
     {
@@ -83,6 +94,7 @@ export function EventList({ name, events, withHost }: { name: string; events: Ha
       name={name}
       rows={events}
       columns={columns}
+      first={first}
       rowKey={(e) => `${e.at} ${e.kind} ${e.host} ${e.workload_id} ${e.name} ${e.text}`}
     />
   )

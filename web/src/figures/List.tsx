@@ -51,6 +51,7 @@ export function List<Row>({
   rowKey,
   below,
   acts,
+  first,
 }: {
   /** Of the files it is taken away as. */
   name: string
@@ -61,6 +62,8 @@ export function List<Row>({
   below?: (row: Row) => ReactNode
   /** What can be done with a row. */
   acts?: (row: Row) => ReactNode
+  /** How many rows are shown, in the order that was chosen; all are searched and taken away. */
+  first?: number
 }) {
   const [sorting, setSorting] = useState<SortingState>([])
   const [words, setWords] = useState('')
@@ -169,7 +172,7 @@ export function List<Row>({
           </tr>
         </thead>
         <tbody>
-          {seen.map(({ id, row }) => {
+          {seen.slice(0, first).map(({ id, row }) => {
             const more = below?.(row)
             return (
               <Fragment key={id}>
@@ -207,6 +210,7 @@ export function List<Row>({
         </tbody>
       </table>
       <p className="px-3.5 py-1 text-right text-[12.5px] text-ink-2">
+        {first !== undefined && seen.length > first && `the first ${first} of ${seen.length.toLocaleString('en')} · `}
         take it away as{' '}
         <button type="button" className="link" onClick={() => take('csv')}>
           CSV

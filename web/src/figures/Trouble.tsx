@@ -6,5 +6,10 @@ export function Waiting({ error, what }: { error: Error | null; what: string }) 
         {what} cannot be shown: {error.message}
       </p>
     )
-  return <p className="p-3.5 text-ink-2">Adding up {what.toLowerCase()} …</p>
+  return <p className="p-3.5 text-ink-2">Adding up {inSentence(what)} …</p>
+}
+
+/** A name in the middle of a sentence: what is an abbreviation keeps its capitals. */
+function inSentence(name: string): string {
+  return /^.[A-Z]/.test(name) ? name : name[0]!.toLowerCase() + name.slice(1)
 }

@@ -2,10 +2,11 @@ import { choices, setChoices } from '../choices/choices'
 import { ChoicesDialog } from '../choices/ChoicesDialog'
 import { useQueryClient } from '@tanstack/react-query'
 import { Link, Outlet, useNavigate, useSearch } from '@tanstack/react-router'
-import { useEffect, useRef } from 'react'
-import { answer, api } from '../api/client'
+import { lazy, Suspense, useEffect, useRef } from 'react'
+import { answer, api, type Choices } from '../api/client'
 import { useFollow } from '../api/follow'
 import { useChoices, useIdentity, useMeasures, useSetChoices, useWords } from '../api/queries'
+import { stripSpan, useStrip } from '../folio/useStrip'
 import { setRegister } from '../figures/register'
 import { setWords } from '../figures/words'
 import { Waiting } from '../figures/Trouble'
@@ -15,6 +16,9 @@ import { FindBox } from './FindBox'
 import { SignIn } from './SignIn'
 import { TimeRuler } from './TimeRuler'
 import { applyChoices, currentTheme } from './theme'
+
+/** It draws plates, and is loaded once somebody wants it. */
+const Strip = lazy(async () => ({ default: (await import('../folio/Strip')).Strip }))
 
 /** What is on every page: the name, the way about, the time ruler. Without a valid token, the sign-in. */
 export function Shell() {
@@ -40,24 +44,46 @@ export function Shell() {
   setRegister(measures.data)
   setChoices(chosen.data)
   if (words.data) setWords(words.data)
+  if (location.pathname === stripPath) return <OwnWindow key={shownBy(chosen.data)} />
   return (
     <>
       <a href="#main" className="sr-only focus:not-sr-only">
         Skip to the figures
       </a>
       <Top />
-      {/* All that is shown goes by the choices, but which columns: those are read where they are shown. */}
-      <Body key={JSON.stringify({ ...chosen.data, columns: null })} />
+      <Body key={shownBy(chosen.data)} />
     </>
+  )
+}
+
+/** The choices that all that is shown goes by. Columns and what is in view are read where they are shown. */
+const shownBy = (c: Choices) => JSON.stringify({ ...c, columns: null, strip: null, strip_at: null })
+
+/** Where the strip is that stands in a window of its own. */
+const stripPath = '/strip'
+
+function OwnWindow() {
+  const { span } = useTime()
+  useFollow(span.live ? span : stripSpan)
+  return (
+    <main id="main">
+      <h1 className="sr-only">In view</h1>
+      <Suspense>
+        <Strip isWindow />
+      </Suspense>
+    </main>
   )
 }
 
 function Body() {
   const { span } = useTime()
-  useFollow(span)
+  const strip = useStrip()
+  const hasStrip = strip.isShown && strip.plates.length > 0
+  useFollow(span.live || !hasStrip ? span : stripSpan)
   return (
     <>
       <TimeRuler />
+      <Suspense>{strip.isShown && <Strip />}</Suspense>
       <main id="main" className="px-7 pt-4.5 pb-10 max-sm:px-3">
         <Outlet />
       </main>
@@ -75,12 +101,14 @@ const pages = [
   { to: '/events', name: 'Events' },
   { to: '/acts', name: 'Acts' },
   { to: '/rules', name: 'Rules' },
+  { to: '/folios', name: 'Folios' },
 ] as const
 
 function Top() {
   const search = useSearch({ strict: false }) as TimeSearch
   const queries = useQueryClient()
   const set = useSetChoices()
+  const strip = useStrip()
   const other = currentTheme(choices().theme) === 'dark' ? 'light' : 'dark'
   const signOut = async () => {
     await answer(api.POST('/api/v1/sign-out'))
@@ -107,6 +135,15 @@ function Top() {
       </nav>
       <div className="ml-auto flex flex-wrap items-baseline gap-4">
         <FindBox />
+        <button
+          type="button"
+          className="link"
+          aria-pressed={strip.isShown}
+          title="A few figures that are always in view"
+          onClick={() => strip.show(!strip.isShown)}
+        >
+          in view
+        </button>
         <ChoicesDialog />
         <button type="button" className="link" onClick={() => set.mutate({ ...choices(), theme: other })}>
           {other}

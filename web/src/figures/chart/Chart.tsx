@@ -19,6 +19,7 @@ export function Chart({
   isStack,
   of,
   events,
+  small,
 }: {
   /** What it is of, for those who do not see it and for files. */
   name: string
@@ -31,6 +32,8 @@ export function Chart({
   of?: Bound
   /** What happened meanwhile to what it is of. */
   events?: Happened[]
+  /** Drawn so high, in pixels, with its figures below it: where there is little room. */
+  small?: number
 }) {
   const [at, setAt] = useState<number | null>(null)
   const [isTable, setTable] = useState(false)
@@ -49,7 +52,7 @@ export function Chart({
     `${name}, in ${count} steps` +
     (highest ? `: the highest was ${text(highest.value)} ${unit.name} ${when(highest.at)}.` : ': nothing was told.')
   return (
-    <div>
+    <div className="@container">
       <div className="flex flex-wrap items-baseline gap-3 px-3.5 pt-2 text-[12.5px] text-ink-2">
         <span>{unit.name}</span>
         <button type="button" className="link ml-auto" aria-pressed={isTable} onClick={() => setTable(!isTable)}>
@@ -59,7 +62,9 @@ export function Chart({
       {isTable ? (
         <StepList name={name} series={series} layers={layers} unit={unit} />
       ) : (
-        <div className="grid grid-cols-[1fr_auto] items-start gap-3 px-3.5 max-md:grid-cols-1">
+        <div
+          className={`grid items-start gap-3 px-3.5 max-md:grid-cols-1 ${small ? 'grid-cols-1 gap-y-0 @2xl:grid-cols-[1fr_auto]' : 'grid-cols-[1fr_auto]'}`}
+        >
           <div
             role="img"
             tabIndex={0}
@@ -85,21 +90,25 @@ export function Chart({
               at={at}
               onAt={setAt}
               onChoose={(from, to) => choose(minutes(from, to))}
+              high={small ?? usualHigh}
             />
           </div>
-          <div>
+          <div className={small ? 'max-h-32 overflow-y-auto @2xl:max-h-none' : ''}>
             <Moment series={series} layers={layers} at={at} text={text} isStack={isStack} of={of} />
             <Meanwhile series={series} marks={marks} at={at} />
           </div>
         </div>
       )}
       <p className="px-3.5 pt-1 pb-2 text-[12.5px] text-ink-2">
-        {scale.words} Each step is {lengthOf(series.step_seconds)}. Drag over it to choose a span.
+        {scale.words} Each step is {lengthOf(series.step_seconds)}.{!small && ' Drag over it to choose a span.'}
         {marks.length > 0 && ' A line at the top is something that happened; a diamond, something to look at.'}
       </p>
     </div>
   )
 }
+
+/** How high charts are, in pixels. */
+const usualHigh = 190
 
 /** How many events a chart has marks of; beyond it, of what somebody should look at. */
 const mostMarks = 60
@@ -225,7 +234,17 @@ function Moment({
 }
 
 /** The same figures step by step. */
-function StepList({ name, series, layers, unit }: { name: string; series: Series; layers: Layer[]; unit: Unit }) {
+export function StepList({
+  name,
+  series,
+  layers,
+  unit,
+}: {
+  name: string
+  series: Series
+  layers: Layer[]
+  unit: Unit
+}) {
   const rows = series.starts.map((start, k) => ({ start, k }))
   type Row = (typeof rows)[number]
   const columns: Column<Row>[] = [

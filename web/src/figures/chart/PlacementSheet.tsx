@@ -61,7 +61,7 @@ export function PlacementSheet({ host }: { host: string }) {
       {data && data.cpus.length === 0 && <p className="p-3.5 font-serif">Nothing was told of its CPUs in this span.</p>}
       {data &&
         data.cpus.length > 0 &&
-        (isTable ? <CPUList host={host} of={data} /> : <Drawing of={data} shade={shade} />)}
+        (isTable ? <CPUList host={host} of={data} /> : <PlacementDrawing of={data} shade={shade} />)}
       {data?.notes.map((n) => (
         <p key={n} className="px-3.5 pb-2 text-[12.5px] text-ink-2">
           Mind: {n}.
@@ -83,7 +83,7 @@ function useInks(of: Placement): string[] {
   )
 }
 
-function Drawing({ of, shade }: { of: Placement; shade: Shade }) {
+export function PlacementDrawing({ of, shade }: { of: Placement; shade: Shade }) {
   const canvas = useRef<HTMLCanvasElement>(null)
   const inks = useInks(of)
   const { choose } = useTime()

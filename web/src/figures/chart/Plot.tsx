@@ -20,9 +20,8 @@ export interface PlotProps {
   at: number | null
   onAt: (step: number | null) => void
   onChoose: (from: number, to: number) => void
+  high: number // pixels
 }
-
-const high = 190
 
 /** The drawing of a chart. It is loaded when the first is to be drawn. */
 export function Plot(props: PlotProps) {
@@ -39,7 +38,7 @@ export function Plot(props: PlotProps) {
       const at = place.current
       if (isGone || !at) return
       plot.current = new UPlot(optionsOf(UPlot, now, at), dataOf(now.current), at)
-      watch = new ResizeObserver(() => plot.current?.setSize({ width: at.clientWidth, height: high }))
+      watch = new ResizeObserver(() => plot.current?.setSize({ width: at.clientWidth, height: now.current.high }))
       watch.observe(at)
     })
     return () => {
@@ -49,11 +48,11 @@ export function Plot(props: PlotProps) {
       plot.current = null
     }
     // It is made anew where what is drawn is of another kind; new figures of the same are set below.
-  }, [props.layers.length, props.isStack, props.step, props.bounds.length])
+  }, [props.layers.length, props.isStack, props.step, props.bounds.length, props.high])
   useEffect(() => {
     plot.current?.setData(dataOf(props))
   }, [props])
-  return <div ref={place} className="h-[190px] w-full" aria-hidden />
+  return <div ref={place} className="w-full" style={{ height: props.high }} aria-hidden />
 }
 
 /** The columns that are drawn, each step's figure standing until the next step begins. */
@@ -100,7 +99,7 @@ function optionsOf(UPlot: typeof uPlot, now: { current: PlotProps }, at: HTMLEle
   const axis = { stroke: ink, font, ticks: { stroke: colour('var(--rule-2)'), width: 1, size: 4 } }
   return {
     width: at.clientWidth,
-    height: high,
+    height: p.high,
     legend: { show: false },
     cursor: { y: false, points: { show: false }, drag: { x: true, y: false, setScale: false } },
     scales: { x: { time: true }, y: { range: () => [0, now.current.end] } },

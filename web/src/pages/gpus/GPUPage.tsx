@@ -7,7 +7,7 @@ import { shown } from '../../figures/Name'
 import { Waiting } from '../../figures/Trouble'
 import { useTime } from '../../time/useTime'
 import { GPURows } from './GPURows'
-import { gpuFigure, spreadText } from './gpus'
+import { gpuFigure, spreadText } from '../../figures/gpus'
 
 /** Everything about one GPU. */
 export function GPUPage() {

@@ -10,7 +10,7 @@ import { percent } from '../../figures/text'
 import { tenantColour } from '../../figures/units'
 import { WorkloadLink } from '../../figures/WorkloadLink'
 import { useTime } from '../../time/useTime'
-import { givenText, stateText } from './gpus'
+import { givenText, stateText } from '../../figures/gpus'
 import { Spread } from './Spread'
 
 type Props = { gpus: GPUs; colours: Map<string, number>; ofHost?: boolean }

@@ -1,5 +1,5 @@
 import type { GPUSpread } from '../../api/client'
-import { spreadText } from './gpus'
+import { spreadText } from '../../figures/gpus'
 
 const from = ['0', '5', '10', '20', '30', '40', '50', '60', '70', '80', '90']
 

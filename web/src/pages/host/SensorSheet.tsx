@@ -2,7 +2,7 @@ import type { SensorLine } from '../../api/client'
 import { useSensors } from '../../api/queries'
 import { Heads } from '../../figures/Heads'
 import { shown } from '../../figures/Name'
-import { leftText, tells } from './sensors'
+import { leftText, tells } from '../../figures/sensors'
 
 /** What the sensors of a host told last: the most urgent first. A host that has none takes no place for them. */
 export function SensorSheet({ host }: { host: string }) {

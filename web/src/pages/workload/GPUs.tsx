@@ -5,7 +5,7 @@ import { Heads } from '../../figures/Heads'
 import { shown } from '../../figures/Name'
 import { percent } from '../../figures/text'
 import { useTime } from '../../time/useTime'
-import { spreadText, stateText } from '../gpus/gpus'
+import { spreadText, stateText } from '../../figures/gpus'
 import { Spread } from '../gpus/Spread'
 
 /** The GPUs that a workload was given or used over its life: by the host's number, and by its own. */

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import type { GPULine } from '../../api/client'
+import type { GPULine } from '../api/client'
 import { givenText, gpuFigure, lasted, spreadText, stateText } from './gpus'
 
 describe('GPUs in words', () => {

@@ -1,7 +1,7 @@
-import { memory } from '../../figures/text'
-import type { GPUFigure, GPULine, GPUSpread } from '../../api/client'
-import { amountText } from '../../figures/units'
-import { percent } from '../../figures/text'
+import { memory } from './text'
+import type { GPUFigure, GPULine, GPUSpread } from '../api/client'
+import { amountText } from './units'
+import { percent } from './text'
 
 /** How long something lasted, as people say it. */
 export function lasted(milliseconds: number): string {

@@ -1,5 +1,5 @@
-import type { SensorLine } from '../../api/client'
-import { amountText } from '../../figures/units'
+import type { SensorLine } from '../api/client'
+import { amountText } from './units'
 
 /** What a sensor tells, with its unit; a dash where it cannot be read. */
 export function tells(s: SensorLine): string {

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import type { SensorLine } from '../../api/client'
+import type { SensorLine } from '../api/client'
 import { leftText, tells } from './sensors'
 
 const sensor = (s: Partial<SensorLine>): SensorLine => ({
