@@ -114,7 +114,7 @@ export function List<Row>({
   const width = visible.length + (acts ? 1 : 0)
   return (
     <>
-      {rows.length >= searchedFrom && (
+      {rows.length >= Math.max(searchedFrom, (first ?? 0) + 1) && (
         <div className="flex flex-wrap items-baseline gap-3 px-3.5 py-1.5 text-[12.5px] text-ink-2">
           <label>
             Find{' '}

@@ -27,6 +27,8 @@ export function unitOf(resource: string, capacity: number | null): Unit {
       return bytes === 'binary'
         ? { name: 'MiB/s', per: 2 ** 20, digits: digits(1) }
         : { name: 'MB/s', per: 1e6, digits: digits(1) }
+    case 'seconds':
+      return { name: 's a second', per: 1e6, digits: digits(2) }
     case 'hourly':
       return capacity !== null && capacity > 20_000
         ? { name: 'kW', per: 1000, digits: digits(1) }
@@ -38,6 +40,8 @@ export function unitOf(resource: string, capacity: number | null): Unit {
 
 /** A unit that is a number of what the title names is written as the title is. */
 function counted(e: { title: string; mean_unit: string }): string {
+  if (e.mean_unit === 'per_second') return 'a second'
+  if (e.mean_unit === 'count') return ''
   return `${e.title}s`.toLowerCase() === e.mean_unit ? `${e.title}s` : e.mean_unit
 }
 
@@ -106,8 +110,14 @@ export function meanText(measure: string, v: number): string {
     case 'hourly':
       return v >= 1000 ? `${fixed(v / 1000, 2)} kW` : `${fixed(v, 1)} W`
     default:
-      return `${fixed(v, 2)} ${counted(e)}`.trim()
+      return `${many(v, decimals)} ${counted(e)}`.trim()
   }
+}
+
+/** A number of things: of many, parts of one do not matter. */
+function many(v: number, decimals: number | null): string {
+  const digits = decimals ?? (Math.abs(v) >= 1000 ? 0 : 2)
+  return v.toLocaleString('en', { minimumFractionDigits: digits, maximumFractionDigits: digits })
 }
 
 /** An amount of a measure over a span with the unit that suits it. */

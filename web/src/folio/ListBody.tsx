@@ -106,7 +106,7 @@ function Events(props: BodyProps) {
 
 function SignedIn(props: BodyProps) {
   const { span, plate, form } = props
-  const sessions = useWorkloads(span, { where: "kind == 'session'", host: hostOf(props) }, '-cpu')
+  const sessions = useWorkloads(span, { where: "kind == 'session'", host: hostOf(props) }, 'amount')
   if (!sessions.data) return <Waiting error={sessions.error} what="Who is signed in" />
   const all = sessions.data.pages.flatMap((p) => p.lines)
   const people = new Set(all.map((w) => w.owner)).size

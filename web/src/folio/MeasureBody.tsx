@@ -223,7 +223,7 @@ function OverTime({
       bounds={bounds}
       unit={unitOf(series.measure, size)}
       isStack={isStack}
-      small={Math.max(high - 60, 80)}
+      small={Math.max(high - 30, 80)}
     />
   )
 }
@@ -258,17 +258,18 @@ function GroupName({ of: g, by }: { of: SeriesGroup; by: string }) {
 const besideName = (g: SeriesGroup, s: Series) => (g.host && s.by === 'workload' && s.host !== g.host ? g.host : '')
 
 function BarsBody({ plate, series, layers, whose }: Drawn) {
-  const rows = [...series.groups, ...(series.rest ? [series.rest] : [])]
+  const rest = series.rest && { ...series.rest, mean_whole: meanOver(series.rest.mean, series.seconds) }
+  const rows = [...series.groups, ...(rest ? [rest] : [])]
   const most = Math.max(0, ...rows.map((g) => g.most ?? g.mean_whole ?? 0))
   const unit = unitOf(plate.of, most)
   const scale = roundScale(1.02 * most, unit)
   const precise = { ...unit, digits: unit.digits + 1 }
   return (
     <div className="px-3.5 py-1.5">
-      <table className="[&_td]:border-0 [&_td]:px-1.5 [&_td]:py-0.5 [&_th]:border-0 [&_th]:px-0 [&_th]:py-0.5">
+      <table className="bare [&_td]:border-0 [&_td]:px-1.5 [&_td]:py-0.5 [&_th]:border-0 [&_th]:px-0 [&_th]:py-0.5">
         <tbody>
           {rows.map((g, i) => {
-            const isRest = g === series.rest
+            const isRest = g === rest
             const name = isRest ? (layers.find((l) => l.key === 'rest')?.name ?? 'the rest') : g.name
             return (
               <tr key={`${g.id} ${g.name} ${g.host ?? ''} ${i}`}>
@@ -314,7 +315,7 @@ function PartsBody({ plate, series, layers, whose }: Drawn) {
         whole={all}
         parts={parts.map((p) => ({ name: p.name, value: p.mean, colour: p.colour }))}
       />
-      <table className="mt-1.5 [&_td]:border-0 [&_td]:px-1.5 [&_td]:py-0.5 [&_th]:border-0 [&_th]:px-0 [&_th]:py-0.5">
+      <table className="bare mt-1.5 [&_td]:border-0 [&_td]:px-1.5 [&_td]:py-0.5 [&_th]:border-0 [&_th]:px-0 [&_th]:py-0.5">
         <tbody>
           {lines.map((p) => (
             <tr key={p.name}>
