@@ -145,5 +145,10 @@ func (b *Browser) Heap() (int64, error) {
 	return Eval[int64](b, "(gc(), gc(), performance.memory.usedJSHeapSize)")
 }
 
-// Press sends keys to whatever has the focus.
-func (b *Browser) Press(keys string) error { return b.do(chromedp.KeyEvent(keys)) }
+// Press sends keys to whatever has the focus, with shift held down or not.
+func (b *Browser) Press(keys string, shift ...bool) error {
+	if len(shift) > 0 && shift[0] {
+		return b.do(chromedp.KeyEvent(keys, chromedp.KeyModifiers(chromedp.ModifierShift)))
+	}
+	return b.do(chromedp.KeyEvent(keys))
+}

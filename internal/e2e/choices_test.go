@@ -24,17 +24,23 @@ func pressed(t *testing.T, b *browser.Browser, text string) {
 	require.NoError(t, err)
 }
 
+// tokenIn finds the token that a command printed.
+func tokenIn(t *testing.T, printed string) string {
+	for _, word := range strings.Fields(printed) {
+		if strings.HasPrefix(word, "vs_") {
+			return word
+		}
+	}
+	require.Fail(t, "no token was printed", printed)
+	return ""
+}
+
 // TestChoices_HoldOnEveryPageForOnePersonAlone chooses in the console, asks every page, and asks somebody else.
 func TestChoices_HoldOnEveryPageForOnePersonAlone(t *testing.T) {
 	made := demo.run("token", "add", "k.rau", "--role", "reader")
 	require.Zero(t, made.code, made.stderr)
 	t.Cleanup(func() { demo.run("token", "remove", "k.rau") })
-	token := strings.Fields(made.stdout)[0]
-	for _, word := range strings.Fields(made.stdout) {
-		if strings.HasPrefix(word, "vs_") {
-			token = word
-		}
-	}
+	token := tokenIn(t, made.stdout)
 	b := openConsole(t)
 	require.NoError(t, b.SignIn(demo.address, token))
 	pressed(t, b, "choices…")

@@ -77,6 +77,7 @@ export function PlateDialog({
                 <legend className="text-[13px] text-ink-2">What it shows</legend>
                 <input
                   type="search"
+                  form="" // so that it does not end the form
                   aria-label="Find a measure or a list by words"
                   placeholder="Find by words: waiting for CPU, space, sign-ins…"
                   className={`${field} mt-1 w-full`}
@@ -99,7 +100,7 @@ export function PlateDialog({
                       <input
                         type="radio"
                         name="of"
-                        className="mt-1"
+                        className="mt-1 self-start"
                         checked={plate.of === m.name}
                         onChange={() => change({ of: m.name })}
                       />
@@ -135,7 +136,7 @@ export function PlateDialog({
                 <fieldset>
                   <legend className="text-[13px] text-ink-2">How it is drawn</legend>
                   {forms.map((f, i) => (
-                    <label key={f} className="flex cursor-pointer gap-2 text-[13px]">
+                    <label key={f} className="flex cursor-pointer gap-2 min-h-7 items-center text-[13px]">
                       <input type="radio" name="form" checked={drawnAs === f} onChange={() => change({ form: f })} />
                       {formWords[f] ?? f}
                       {i === 0 && <span className="text-ink-2">(proposed)</span>}
@@ -380,7 +381,7 @@ function Colour({ colour, set }: { colour: number; set: (c: number) => void }) {
       </legend>
       <div className="col-start-2 flex flex-wrap gap-2.5 text-[13px]">
         {[0, 1, 2, 3, 4, 5, 6, 7, 8].map((c) => (
-          <label key={c} className="flex cursor-pointer items-center gap-1">
+          <label key={c} className="flex h-6 min-w-6 cursor-pointer items-center gap-1">
             <input
               type="radio"
               name="colour"

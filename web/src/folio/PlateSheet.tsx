@@ -33,7 +33,7 @@ export function PlateSheet({
   const whose = subject ? subjectText(subject) : `a ${plate.subject.kind} to be chosen`
   const form = drawn(plate, matter)
   return (
-    <section
+    <article
       className="sheet plate flex min-w-0 flex-col"
       aria-label={`${title}, ${whose}`}
       style={{ minHeight: high + 44 }}
@@ -69,6 +69,6 @@ export function PlateSheet({
           <ListBody plate={plate} subject={subject} form={form} span={span} high={high} />
         )}
       </div>
-    </section>
+    </article>
   )
 }

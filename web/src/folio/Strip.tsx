@@ -54,14 +54,31 @@ export function Strip({ isWindow }: { isWindow?: boolean }) {
             {(of(p)?.groupings.length ?? 0) > 0 ? <MeasureBody {...props} /> : <ListBody {...props} />}
             {isChanging && (
               <p className="flex gap-3 px-3.5 text-[12.5px]">
-                <button type="button" className="link" disabled={i === 0} onClick={() => swap(i, -1)}>
-                  <span className="sr-only">{title}: </span>before
+                <button
+                  type="button"
+                  className="link min-h-7"
+                  disabled={i === 0}
+                  aria-label={`before: ${title}`}
+                  onClick={() => swap(i, -1)}
+                >
+                  before
                 </button>
-                <button type="button" className="link" disabled={i === plates.length - 1} onClick={() => swap(i, 1)}>
-                  <span className="sr-only">{title}: </span>behind
+                <button
+                  type="button"
+                  className="link min-h-7"
+                  disabled={i === plates.length - 1}
+                  aria-label={`behind: ${title}`}
+                  onClick={() => swap(i, 1)}
+                >
+                  behind
                 </button>
-                <button type="button" className="link" onClick={() => keep(plates.filter((_, k) => k !== i))}>
-                  remove<span className="sr-only"> {title}</span>
+                <button
+                  type="button"
+                  className="link min-h-7"
+                  aria-label={`remove ${title}`}
+                  onClick={() => keep(plates.filter((_, k) => k !== i))}
+                >
+                  remove
                 </button>
               </p>
             )}
@@ -71,12 +88,17 @@ export function Strip({ isWindow }: { isWindow?: boolean }) {
       <div className={`flex gap-x-3 px-2 py-1.5 text-[12.5px] ${isWindow ? '' : 'ml-auto flex-col items-end'}`}>
         {plates.length === 0 && <p className="text-ink-2">Three to six figures that are always in view.</p>}
         {plates.length < mostInStrip && (
-          <button type="button" className="link" onClick={() => setAdding(true)}>
+          <button type="button" className="link min-h-7" onClick={() => setAdding(true)}>
             add a figure…
           </button>
         )}
         {plates.length > 0 && (
-          <button type="button" className="link" aria-pressed={isChanging} onClick={() => setChanging(!isChanging)}>
+          <button
+            type="button"
+            className="link min-h-7"
+            aria-pressed={isChanging}
+            onClick={() => setChanging(!isChanging)}
+          >
             {isChanging ? 'done' : 'change'}
           </button>
         )}
@@ -84,12 +106,12 @@ export function Strip({ isWindow }: { isWindow?: boolean }) {
           <>
             <button
               type="button"
-              className="link"
+              className="link min-h-7"
               onClick={() => window.open('/strip', 'vinescale-strip', 'popup,width=340,height=560')}
             >
               own window
             </button>
-            <button type="button" className="link" onClick={() => show(false)}>
+            <button type="button" className="link min-h-7" onClick={() => show(false)}>
               put away
             </button>
           </>

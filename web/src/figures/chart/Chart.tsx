@@ -93,7 +93,7 @@ export function Chart({
               high={small ?? usualHigh}
             />
           </div>
-          <div className={small ? 'max-h-32 overflow-y-auto @2xl:max-h-none' : ''}>
+          <div>
             <Moment series={series} layers={layers} at={at} text={text} isStack={isStack} of={of} />
             <Meanwhile series={series} marks={marks} at={at} />
           </div>

@@ -104,7 +104,12 @@ function optionsOf(UPlot: typeof uPlot, now: { current: PlotProps }, at: HTMLEle
     cursor: { y: false, points: { show: false }, drag: { x: true, y: false, setScale: false } },
     scales: { x: { time: true }, y: { range: () => [0, now.current.end] } },
     axes: [
-      { ...axis, grid: { show: false }, values: (_, splits) => splits.map((s, i) => timeText(s, splits[i - 1])) },
+      {
+        ...axis,
+        size: 28,
+        grid: { show: false },
+        values: (_, splits) => splits.map((s, i) => timeText(s, splits[i - 1])),
+      },
       {
         ...axis,
         size: 58,

@@ -88,6 +88,7 @@ export function Composer({
         take(e.shiftKey ? 'redo' : 'undo')
       }}
     >
+      <h1 className="sr-only">{draft.title}</h1>
       <div className="mb-3 flex flex-wrap items-baseline gap-x-3.5 gap-y-2">
         <input
           aria-label="Title"
@@ -111,9 +112,10 @@ export function Composer({
             Done
           </button>
         </span>
+        <span className="h-0 basis-full" aria-hidden />
         <input
           aria-label="What it is for"
-          className="w-full max-w-160 rounded-[3px] border border-rule-2 bg-sheet px-2 py-0.5 font-serif"
+          className="w-160 max-w-full rounded-[3px] border border-rule-2 bg-sheet px-2 py-0.5 font-serif"
           maxLength={600}
           placeholder="What it is for, in a sentence"
           value={draft.about}
@@ -285,12 +287,15 @@ function Tools({
         remove
       </button>
       {isFirst && (
-        <Choice
-          label={`Height of the row of ${name}`}
-          value={row.height || 'usual'}
-          set={(v) => heighten(v === 'usual' ? '' : (v as DraftRow['height']))}
-          all={{ low: 'low', usual: 'usual', high: 'high' }}
-        />
+        <span className="flex gap-2 text-ink-2">
+          its row:
+          <Choice
+            label={`Height of the row of ${name}`}
+            value={row.height || 'usual'}
+            set={(v) => heighten(v === 'usual' ? '' : (v as DraftRow['height']))}
+            all={{ low: 'low', usual: 'usual', high: 'high' }}
+          />
+        </span>
       )}
     </span>
   )
@@ -299,10 +304,7 @@ function Tools({
 /** Dragging plates by the pointer: which one, over where it would be put, and putting it there. */
 function useDrag(put: (key: number, target: Target) => void) {
   const [drag, setDrag] = useState<{ key: number; over: Target | null } | null>(null)
-  const now = useRef(drag)
-  useEffect(() => {
-    now.current = drag
-  })
+  const over = useRef<Target | null>(null) // as of the last move, drawn or not
   const putting = useRef(put)
   useEffect(() => {
     putting.current = put
@@ -310,10 +312,12 @@ function useDrag(put: (key: number, target: Target) => void) {
   const key = drag?.key
   useEffect(() => {
     if (key === undefined) return
-    const move = (e: PointerEvent) => setDrag({ key, over: targetAt(e.clientX, e.clientY) })
+    const move = (e: PointerEvent) => {
+      over.current = targetAt(e.clientX, e.clientY)
+      setDrag({ key, over: over.current })
+    }
     const end = (e: PointerEvent) => {
-      const over = now.current?.over
-      if (e.type === 'pointerup' && over) putting.current(key, behind(over, key))
+      if (e.type === 'pointerup' && over.current) putting.current(key, behind(over.current, key))
       setDrag(null)
     }
     const escape = (e: KeyboardEvent) => e.key === 'Escape' && setDrag(null)
@@ -338,7 +342,9 @@ function useDrag(put: (key: number, target: Target) => void) {
     },
     grip: (of: number) => ({
       onPointerDown: (e: React.PointerEvent) => {
-        if (e.button === 0) setDrag({ key: of, over: null })
+        if (e.button !== 0) return
+        over.current = null
+        setDrag({ key: of, over: null })
       },
     }),
   }
