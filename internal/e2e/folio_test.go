@@ -166,12 +166,13 @@ func TestFolio_IsComposedByTheKeyboardAloneAndIsTheSameElsewhere(t *testing.T) {
 	gone := fresh.run("folio", "export", "press-night")
 	assert.Equal(t, 1, gone.code)
 	assert.Contains(t, gone.stderr, "there is no folio")
+	const onePlate = `{"format":1,"title":"x","rows":[{"plates":[{%s,"subject":{"kind":"fleet"}}]}]}`
 	for words, text := range map[string]string{
 		"is no folio as":                   `{"rows": 3}`,
 		"format: 7 is not known":           `{"format": 7, "title": "x", "rows": []}`,
-		"row 1, plate 1: of: there is no":  `{"format":1,"title":"x","rows":[{"plates":[{"of":"must","subject":{"kind":"fleet"}}]}]}`,
+		"row 1, plate 1: of: there is no":  fmt.Sprintf(onePlate, `"of":"must"`),
 		"title: a folio needs one":         `{"format": 1}`,
-		"makes no sense of cpu of a fleet": `{"format":1,"title":"x","rows":[{"plates":[{"of":"cpu","form":"parts","subject":{"kind":"fleet"}}]}]}`,
+		"makes no sense of cpu of a fleet": fmt.Sprintf(onePlate, `"of":"cpu","form":"parts"`),
 	} {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
 		refused := fresh.run("folio", "import", file)
@@ -255,7 +256,8 @@ func TestStrip_IsOnEveryPageAndInAWindowOfItsOwn(t *testing.T) {
 		)
 	}
 	const told = `document.querySelector('[aria-label="In view"]')?.innerText ?? ''`
-	for _, path := range []string{"/hosts", "/hosts/cellar-1?span=24h", "/disks?from=2026-11-01T00:00:00Z&to=2026-11-02T00:00:00Z"} {
+	for _, path := range []string{"/hosts", "/hosts/cellar-1?span=24h",
+		"/disks?from=2026-11-01T00:00:00Z&to=2026-11-02T00:00:00Z"} {
 		require.NoError(t, b.Go(demo.address+path))
 		require.NoError(t, b.WaitFor(told+".match(/CPU[^]*\\d cores[^]*Memory[^]*GiB of[^]*Hosts[^]*4 hosts/)"), path)
 	}
