@@ -112,6 +112,7 @@ bench: packages build ## measure cost, as ratios to a floor measured in the same
 		../../bin/real.test -test.run '^$$' -test.bench Switch -test.benchtime 12s -test.timeout 10m
 	go test -run '^$$' -bench . -benchtime 2s -timeout 20m ./core/account ./internal/kernel ./internal/store
 	go test -run '^$$' -bench . -benchtime 3x -timeout 40m ./internal/crowd
+	go test -run '^$$' -bench . -benchtime 1x -timeout 10m ./internal/e2e
 
 generate: web/node_modules/.installed ## make the generated files anew: wire format, API description, its types
 	@scripts/packages protobuf-compiler clang-16 llvm-16 libbpf-dev

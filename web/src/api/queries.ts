@@ -1,10 +1,28 @@
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient, keepPreviousData } from '@tanstack/react-query'
-import { useMemo } from 'react'
+import {
+  useInfiniteQuery,
+  useMutation,
+  useQuery,
+  useQueryClient,
+  keepPreviousData,
+  type UseQueryOptions,
+} from '@tanstack/react-query'
+import { useContext, useMemo } from 'react'
 import { framesOf, queryOf, usualPace, type Span } from '../time/span'
 import { answer, api, type Balance, type Choices, type Folio, type PinAudit, type Tenant } from './client'
 import { figures, followed } from './follow'
+import { Seen } from './seen'
 
 export type Dimension = 'tenant' | 'user' | 'workload' | 'kind' | 'host' | 'program'
+
+/**
+ * A query of what may be out of view, as plates of a folio are: it is asked for once, and then again only while it is
+ * in view.
+ */
+function useSeenQuery<T>(options: UseQueryOptions<T>) {
+  const isSeen = useContext(Seen)
+  const queries = useQueryClient()
+  return useQuery({ ...options, subscribed: isSeen || queries.getQueryData(options.queryKey) === undefined })
+}
 
 export function useIdentity() {
   return useQuery({ queryKey: ['me'], queryFn: () => answer(api.GET('/api/v1/me')), retry: false, staleTime: 300_000 })
@@ -115,7 +133,7 @@ export function useWords(enabled: boolean) {
  */
 export function useBalance(span: Span, host?: string) {
   const query = { ...framesOf(span), host }
-  const balance = useQuery({
+  const balance = useSeenQuery({
     queryKey: [figures, 'balance', query],
     queryFn: () => answer(api.GET('/api/v1/balance', { params: { query } })),
     placeholderData: keepPreviousData,
@@ -123,7 +141,7 @@ export function useBalance(span: Span, host?: string) {
   })
   const isNow = query.live !== undefined
   const inBook = { ...queryOf(span), host }
-  const book = useQuery({
+  const book = useSeenQuery({
     queryKey: [figures, 'balance', inBook],
     queryFn: () => answer(api.GET('/api/v1/balance', { params: { query: inBook } })),
     placeholderData: keepPreviousData,
@@ -166,7 +184,7 @@ export function useHostPages(span: Span) {
 
 /** Every host, by name. */
 export function useAllHosts() {
-  return useQuery({
+  return useSeenQuery({
     queryKey: [figures, 'all hosts'],
     queryFn: () => answer(api.GET('/api/v1/hosts', { params: { query: {} } })),
     placeholderData: keepPreviousData,
@@ -225,7 +243,7 @@ export type SeriesQuestion = {
 /** How a measure went over a span. */
 export function useSeries(span: Span, q: SeriesQuestion, enabled = true) {
   const query = { ...framesOf(span, '15m'), ...q, of: q.of as 'cpu' }
-  return useQuery({
+  return useSeenQuery({
     enabled,
     queryKey: [figures, 'series', query],
     queryFn: () => answer(api.GET('/api/v1/series', { params: { query } })),
@@ -240,7 +258,7 @@ export function useEvents(
   q: { host?: string; tenant?: string; workload?: number },
   enabled: boolean = true,
 ) {
-  return useQuery({
+  return useSeenQuery({
     enabled,
     queryKey: [figures, 'events', queryOf(span), q],
     queryFn: () => answer(api.GET('/api/v1/events/past', { params: { query: { ...queryOf(span), ...q } } })),
@@ -310,7 +328,7 @@ export function useEffective(host: string, enabled: boolean) {
 /** The busiest drives, and the users that moved most of each. */
 export function useDisks(span: Span, cut: { first: number; users: number; host?: string }) {
   const query = { ...framesOf(span), ...cut }
-  return useQuery({
+  return useSeenQuery({
     queryKey: [figures, 'disks', query],
     queryFn: () => answer(api.GET('/api/v1/disks', { params: { query } })),
     placeholderData: keepPreviousData,
@@ -338,7 +356,7 @@ export function useQuotaChanges(tenant: string) {
 
 /** What the sensors of a host told last, the most urgent first. */
 export function useSensors(host?: string) {
-  return useQuery({
+  return useSeenQuery({
     queryKey: [figures, 'sensors', host],
     queryFn: () => answer(api.GET('/api/v1/sensors', { params: { query: { host } } })),
     placeholderData: keepPreviousData,
@@ -349,7 +367,7 @@ export function useSensors(host?: string) {
 /** The GPUs of a host, or of all; or everything about one of them. */
 export function useGPUs(span: Span, host?: string, device?: string) {
   const query = { ...framesOf(span), host, device }
-  return useQuery({
+  return useSeenQuery({
     queryKey: [figures, 'gpus', query],
     queryFn: () => answer(api.GET('/api/v1/gpus', { params: { query } })),
     placeholderData: keepPreviousData,
@@ -394,7 +412,7 @@ export function useCPUs(span: Span, host: string) {
 /** Who ran on which CPU of a host, and when. */
 export function usePlacement(span: Span, host: string, by: 'tenant' | 'workload') {
   const query = { ...framesOf(span, '15m'), by }
-  return useQuery({
+  return useSeenQuery({
     queryKey: [figures, 'placement', query, host],
     queryFn: () => answer(api.GET('/api/v1/hosts/{name}/placement', { params: { path: { name: host }, query } })),
     placeholderData: keepPreviousData,

@@ -1,4 +1,5 @@
-import type { ReactNode } from 'react'
+import { useRef, type ReactNode } from 'react'
+import { Seen, useSeen } from '../api/seen'
 import type { Matter, Plate } from '../api/client'
 import { Meaning } from '../figures/BalanceBar'
 import { shown } from '../figures/Name'
@@ -32,8 +33,11 @@ export function PlateSheet({
   const subject = subjectOn(plate.subject, chosen)
   const whose = subject ? subjectText(subject) : `a ${plate.subject.kind} to be chosen`
   const form = drawn(plate, matter)
+  const place = useRef<HTMLElement>(null)
+  const isSeen = useSeen(place)
   return (
     <article
+      ref={place}
       className="sheet plate flex min-w-0 flex-col"
       aria-label={`${title}, ${whose}`}
       style={{ minHeight: high + 44 }}
@@ -59,15 +63,17 @@ export function PlateSheet({
         {tools}
       </div>
       <div className="min-h-0 min-w-0 flex-1 overflow-x-auto">
-        {!matter ? (
-          <p className="p-3.5 text-wine">This service counts and lists nothing of the name {shown(plate.of)}.</p>
-        ) : !subject ? (
-          <p className="p-3.5 font-serif">Choose a {plate.subject.kind} above.</p>
-        ) : matter.groupings.length > 0 ? (
-          <MeasureBody plate={plate} subject={subject} form={form} span={span} high={high} />
-        ) : (
-          <ListBody plate={plate} subject={subject} form={form} span={span} high={high} />
-        )}
+        <Seen value={isSeen}>
+          {!matter ? (
+            <p className="p-3.5 text-wine">This service counts and lists nothing of the name {shown(plate.of)}.</p>
+          ) : !subject ? (
+            <p className="p-3.5 font-serif">Choose a {plate.subject.kind} above.</p>
+          ) : matter.groupings.length > 0 ? (
+            <MeasureBody plate={plate} subject={subject} form={form} span={span} high={high} />
+          ) : (
+            <ListBody plate={plate} subject={subject} form={form} span={span} high={high} />
+          )}
+        </Seen>
       </div>
     </article>
   )

@@ -116,6 +116,7 @@ export function Strip({ isWindow }: { isWindow?: boolean }) {
             </button>
           </>
         )}
+        {plates.length > 0 && <span className="text-ink-2">{span.live && span.pace ? 'now' : 'the last 15 min'}</span>}
         {error && (
           <p role="alert" className="text-wine">
             Not kept: {error.message}

@@ -60,6 +60,7 @@ export function subjectText(s: Subject | undefined): string {
 /** What a plate is called: by its own title, or by what it shows. */
 export function titleOf(p: Plate, m: Matter | undefined): string {
   if (p.title) return p.title
+  if (p.form === 'placement') return 'Who ran on which CPU'
   return (m?.title ?? p.of) + (p.by ? ` by ${p.by.replace(/^label:/, 'label ')}` : '')
 }
 

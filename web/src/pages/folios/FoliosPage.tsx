@@ -112,7 +112,7 @@ function New() {
         <input
           type="file"
           accept=".json,application/json"
-          className="ml-1 text-[12.5px] text-ink-2"
+          className="ml-1 text-[12.5px] text-ink-2 file:mr-2 file:cursor-pointer file:rounded-[3px] file:border file:border-solid file:border-rule-2 file:bg-paper file:px-2.5 file:text-ink"
           onChange={(e) => void bringIn(e.target.files?.[0])}
         />
       </label>
