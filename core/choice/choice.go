@@ -3,6 +3,7 @@ package choice
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -13,7 +14,7 @@ import (
 type Choices struct {
 	Bytes    string `json:"bytes" enum:",binary,decimal" doc:"Steps of 1,024 or of 1,000; usual is binary for memory."`
 	Network  string `json:"network" enum:",bits,bytes" doc:"What network rates are counted in."`
-	CPU      string `json:"cpu" enum:",cores,percent" doc:"CPU time as cores, or as a percentage of one CPU."`
+	CPU      string `json:"cpu" enum:",cores,percent,host,limit" doc:"As cores, or a percentage of what."`
 	Decimals *int   `json:"decimals" minimum:"0" maximum:"4" doc:"Of figures; null for what suits each."`
 	Zone     string `json:"zone" doc:"Time zone of the tz database; empty for the reader's own."`
 	Clock    string `json:"clock" enum:",24,12" doc:"Hours of a day, or twice twelve."`
@@ -45,7 +46,7 @@ func (c *Choices) Check() error {
 	}{
 		{"bytes", c.Bytes, []string{"binary", "decimal"}},
 		{"network", c.Network, []string{"bits", "bytes"}},
-		{"cpu", c.CPU, []string{"cores", "percent"}},
+		{"cpu", c.CPU, []string{"cores", "percent", "host", "limit"}},
 		{"clock", c.Clock, []string{"24", "12"}},
 		{"theme", c.Theme, []string{"light", "dark"}},
 		{"density", c.Density, []string{"airy", "dense"}},
@@ -97,4 +98,52 @@ func (c *Choices) Check() error {
 		}
 	}
 	return nil
+}
+
+// Parse reads choices as they are written in a line, such as bytes=decimal,cpu=limit,zone=Europe/Rome.
+func Parse(line string) (Choices, error) {
+	var c Choices
+	words := map[string]*string{"bytes": &c.Bytes, "network": &c.Network, "cpu": &c.CPU, "zone": &c.Zone,
+		"clock": &c.Clock}
+	for _, part := range strings.Split(line, ",") {
+		if part = strings.TrimSpace(part); part == "" {
+			continue
+		}
+		name, value, is := strings.Cut(part, "=")
+		to := words[name]
+		switch {
+		case !is:
+			return c, fmt.Errorf("%q is no choice: write it as bytes=decimal", part)
+		case name == "decimals":
+			n, err := strconv.Atoi(value)
+			if err != nil {
+				return c, fmt.Errorf("decimals: %q is no number: choose 0 to 4", value)
+			}
+			c.Decimals = &n
+		case to == nil:
+			return c, fmt.Errorf(
+				"there is no choice %q here: choose of bytes, network, cpu, decimals, zone, clock",
+				name,
+			)
+		default:
+			*to = value
+		}
+	}
+	return c, c.Check()
+}
+
+// Over are the choices with what is not chosen in them taken from others: those that are said in a line, over those
+// that are kept.
+func (c Choices) Over(kept Choices) Choices {
+	all := kept
+	for _, x := range []struct{ to, from *string }{{&all.Bytes, &c.Bytes}, {&all.Network, &c.Network},
+		{&all.CPU, &c.CPU}, {&all.Zone, &c.Zone}, {&all.Clock, &c.Clock}} {
+		if *x.from != "" {
+			*x.to = *x.from
+		}
+	}
+	if c.Decimals != nil {
+		all.Decimals = c.Decimals
+	}
+	return all
 }

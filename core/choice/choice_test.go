@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"vinescale/core/choice"
 	"vinescale/core/folio"
@@ -64,4 +65,27 @@ func make100() (names []string) {
 		names = append(names, fmt.Sprint("column", i))
 	}
 	return names
+}
+
+func TestParse_ReadsALineAndStandsOverWhatIsKept(t *testing.T) {
+	c, err := choice.Parse("bytes=decimal, cpu=limit,decimals=1,zone=Europe/Rome,clock=12,network=bits,")
+	require.NoError(t, err)
+	one := 1
+	assert.Equal(t, choice.Choices{Bytes: "decimal", CPU: "limit", Decimals: &one, Zone: "Europe/Rome", Clock: "12",
+		Network: "bits"}, c)
+	none, err := choice.Parse("")
+	require.NoError(t, err)
+	kept := choice.Choices{Bytes: "binary", CPU: "host", Theme: "dark", Clock: "24"}
+	assert.Equal(t, kept, none.Over(kept))
+	some, err := choice.Parse("bytes=decimal,decimals=0")
+	require.NoError(t, err)
+	zero := 0
+	assert.Equal(t, choice.Choices{Bytes: "decimal", CPU: "host", Theme: "dark", Clock: "24", Decimals: &zero},
+		some.Over(kept))
+	for line, want := range map[string]string{"bytes": "write it as", "theme=dark": "no choice \"theme\" here",
+		"decimals=x": "no number", "decimals=9": "0 to 4", "bytes=x": "choose binary or decimal",
+		"zone=Mars/Base": "no time zone"} {
+		_, err := choice.Parse(line)
+		assert.ErrorContains(t, err, want, line)
+	}
 }

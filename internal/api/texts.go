@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"reflect"
 	"strings"
 	"unicode/utf8"
 
@@ -58,7 +59,13 @@ func fitTexts(api huma.API) func(huma.Context, func(huma.Context)) {
 // jsonFormat reads and writes bodies as JSON, and takes none that holds a text that no database takes.
 func jsonFormat() huma.Format {
 	return huma.Format{
-		Marshal: func(w io.Writer, v any) error { return huma.DefaultJSONFormat.Marshal(w, v) },
+		Marshal: func(w io.Writer, v any) error {
+			// A list without elements is told as one that is empty: null is what is not known.
+			if x := reflect.ValueOf(v); x.Kind() == reflect.Slice && x.IsNil() {
+				v = []struct{}{}
+			}
+			return huma.DefaultJSONFormat.Marshal(w, v)
+		},
 		Unmarshal: func(data []byte, v any) error {
 			if err := json.Unmarshal(data, v); err != nil {
 				return err

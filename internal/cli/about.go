@@ -88,7 +88,7 @@ it lists them; "workload/17", "host/NAME", "user/NAME" and "tenant/NAME" name on
 	cmd.Flags().StringVar(&host, "host", "", "only look on this host")
 	span.add(cmd)
 	clientFlags(cmd)
-	as := &choice{"table", []string{"table", "json", "jsonl"}}
+	as := &oneOf{"table", []string{"table", "json", "jsonl"}}
 	cmd.Flags().Var(as, "as", "output form")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		words := strings.Join(args, " ")
@@ -187,7 +187,7 @@ func at(t *time.Time) string {
 	if t == nil {
 		return ""
 	}
-	return t.Local().Format(time.DateTime)
+	return shownAt(*t, time.DateTime)
 }
 
 func writeWorkload(w io.Writer, a *hub.AboutWorkload) error {
@@ -226,7 +226,7 @@ func writeWorkload(w io.Writer, a *hub.AboutWorkload) error {
 		return err
 	}
 	fmt.Fprintln(w)
-	if err := writeUses(w, a.Uses); err != nil {
+	if err := writeUses(w, &a.WorkloadLine); err != nil {
 		return err
 	}
 	writeMeans(w, a.Uses)
@@ -269,7 +269,7 @@ func writeWorkload(w io.Writer, a *hub.AboutWorkload) error {
 	if len(a.Events) > 0 {
 		fmt.Fprintln(w)
 		for _, e := range a.Events {
-			fmt.Fprintf(w, "%s  %s\n", e.At.Local().Format(time.DateTime), visible(e.What))
+			fmt.Fprintf(w, "%s  %s\n", shownAt(e.At, time.DateTime), visible(e.What))
 		}
 	}
 	return nil
@@ -349,11 +349,19 @@ func writeMeans(w io.Writer, uses []hub.WorkloadUse) {
 	}
 }
 
-func writeUses(w io.Writer, uses []hub.WorkloadUse) error {
+func writeUses(w io.Writer, of *hub.WorkloadLine) error {
+	mean := func(u *hub.WorkloadUse, v float64) string {
+		if isCPU(entryOf(u.Resource)) && chosen.CPU != "" {
+			cpu := cpuUnitOfWorkload(of)
+			return cpu.text(v) + " " + cpu.name
+		}
+		return human(u.Resource, v)
+	}
 	t := newTable(w)
 	t.row(cell{"used", false}, cell{"amount", true}, cell{"mean", true}, cell{"peak", true}, cell{"last minute", true},
 		cell{"source", false}, cell{"", false})
-	for _, u := range uses {
+	for i := range of.Uses {
+		u := &of.Uses[i]
 		if u.Amount == nil {
 			t.row(cell{entryOf(u.Resource).Title, false}, cell{"–", true}, cell{"–", true}, cell{"–", true},
 				cell{"–", true},
@@ -362,10 +370,10 @@ func writeUses(w io.Writer, uses []hub.WorkloadUse) error {
 		}
 		now := "–"
 		if u.Now != nil {
-			now = human(u.Resource, *u.Now)
+			now = mean(u, *u.Now)
 		}
 		t.row(cell{entryOf(u.Resource).Title, false}, cell{amountText(u.Resource, *u.Amount), true},
-			cell{human(u.Resource, *u.Mean), true}, cell{human(u.Resource, *u.Peak), true},
+			cell{mean(u, *u.Mean), true}, cell{mean(u, *u.Peak), true},
 			cell{now, true}, cell{u.Source, false}, cell{"", false})
 	}
 	return t.flush()
@@ -431,8 +439,8 @@ func writeMates(w io.Writer, head, unit string, mates []explain.Mate, text func(
 }
 
 func writeGroup(w io.Writer, g *hub.AboutGroup) error {
-	fmt.Fprintf(w, "%s  %s, %s to %s\n%s\n", visible(g.Name), g.What, g.From.Local().Format("2006-01-02 15:04"),
-		g.To.Local().Format("15:04"), missedLines(&g.Missed))
+	fmt.Fprintf(w, "%s  %s, %s to %s\n%s\n", visible(g.Name), g.What, shownAt(g.From, "2006-01-02 15:04"),
+		shownAt(g.To, "15:04"), missedLines(&g.Missed))
 	var rows [][2]string
 	for _, k := range sortedKeys(g.Facts) {
 		rows = append(rows, [2]string{strings.ReplaceAll(k, "_", " "), g.Facts[k]})

@@ -47,7 +47,7 @@ type actFlags struct {
 	reason, lives                       string
 	isShown, isConfirmed                bool
 	settings                            map[string]*string
-	as                                  *choice
+	as                                  *oneOf
 }
 
 // newVerb makes the command of one act, with the flags that the register says it takes.
@@ -105,7 +105,7 @@ func newVerb(e act.Entry) *cobra.Command {
 	flags.StringVar(&f.lives, "lives", "", "what is not done within this time is not done (default 2m)")
 	flags.BoolVar(&f.isShown, "preview", false, "show what it would do, and do nothing")
 	flags.BoolVar(&f.isConfirmed, "yes", false, "carry it out without asking")
-	f.as = &choice{"table", []string{"table", "json", "jsonl"}}
+	f.as = &oneOf{"table", []string{"table", "json", "jsonl"}}
 	flags.Var(f.as, "as", "output form")
 	if e.Undo != "" {
 		cmd.Long = e.Meaning + " It can be undone: then " + e.Undo + "."
@@ -268,7 +268,7 @@ func writePreview(w io.Writer, x *api.Intervention) {
 		for i := range p.Processes[:min(len(p.Processes), mostOfAct)] {
 			x := &p.Processes[i]
 			t.row(cell{"  " + strconv.Itoa(int(x.PID)), true}, cell{x.User, false}, cell{x.Program, false},
-				cell{x.Began.Local().Format(time.DateTime), false}, cell{x.Workload, false})
+				cell{shownAt(x.Began, time.DateTime), false}, cell{x.Workload, false})
 		}
 		_ = t.flush() // the writer's error comes again with the next line
 		if n := p.Total - mostOfAct; n > 0 {
@@ -350,7 +350,7 @@ func writeOutcome(w io.Writer, x *api.Intervention) {
 func newShowAct() *cobra.Command {
 	cmd := &cobra.Command{Use: "show ACT", Short: "All that is on record of one act", Args: cobra.ExactArgs(1)}
 	clientFlags(cmd)
-	as := &choice{"table", []string{"table", "json", "jsonl"}}
+	as := &oneOf{"table", []string{"table", "json", "jsonl"}}
 	cmd.Flags().Var(as, "as", "output form")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		var x api.Intervention
@@ -407,7 +407,7 @@ func newActs() *cobra.Command {
 				name:  "asked_at",
 				head:  "when",
 				value: func(x api.Intervention) any { return x.AskedAt.Format(time.RFC3339) },
-				text:  func(x api.Intervention) string { return x.AskedAt.Local().Format(time.DateTime) },
+				text:  func(x api.Intervention) string { return shownAt(x.AskedAt, time.DateTime) },
 			},
 			{name: "id", head: "act", value: func(x api.Intervention) any { return x.ID }},
 			{name: "who", head: "who", value: func(x api.Intervention) any { return x.Who }},

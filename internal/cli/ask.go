@@ -20,7 +20,7 @@ import (
 )
 
 // clientFlags adds what a command needs to call the service.
-func clientFlags(cmd *cobra.Command) { configFlags(cmd, "service", "token") }
+func clientFlags(cmd *cobra.Command) { configFlags(cmd, "service", "token", "show") }
 
 func dial(cmd *cobra.Command) (*client.Client, error) {
 	c, err := loadConfig(cmd)
@@ -115,11 +115,9 @@ var hostColumns = []column[api.Host]{
 	loadColumn("load_1m", "load 1 min", func(l *explain.Load) float64 { return l.One }),
 	loadColumn("load_5m", "5 min", func(l *explain.Load) float64 { return l.Five }),
 	loadColumn("load_15m", "15 min", func(l *explain.Load) float64 { return l.Fifteen }),
-	{name: "memory_bytes", head: "memory GiB", right: true,
+	{name: "memory_bytes", heads: func() string { return meanHead(amount.Memory) }, right: true,
 		value: func(h api.Host) any { return h.MemoryBytes },
-		text: func(h api.Host) string {
-			return strconv.FormatFloat(float64(h.MemoryBytes)/(1<<30), 'f', 1, 64)
-		}},
+		text:  func(h api.Host) string { return meanText(amount.Memory, float64(h.MemoryBytes)) }},
 	{name: "cgroup_mode", head: "cgroups", value: func(h api.Host) any { return h.CgroupMode }},
 	{name: "pools", head: "pools", value: func(h api.Host) any { return strings.Join(h.Pools, ", ") }},
 	{name: "last_at", head: "figures until", value: func(h api.Host) any {
@@ -131,7 +129,7 @@ var hostColumns = []column[api.Host]{
 		if h.LastAt == nil {
 			return "none yet"
 		}
-		return h.LastAt.Local().Format("2006-01-02 15:04:05")
+		return shownAt(*h.LastAt, "2006-01-02 15:04:05")
 	}},
 }
 

@@ -21,7 +21,7 @@ func newAudit() *cobra.Command {
 		}
 		return list(cmd, as, []column[api.Act]{
 			{name: "at", head: "when", value: func(a api.Act) any { return a.At.Format(time.RFC3339) },
-				text: func(a api.Act) string { return a.At.Local().Format(time.DateTime) }},
+				text: func(a api.Act) string { return shownAt(a.At, time.DateTime) }},
 			{name: "who", head: "who", value: func(a api.Act) any { return a.Who }},
 			{name: "act", head: "did", value: func(a api.Act) any { return a.Act }},
 			{name: "subject", head: "to", value: func(a api.Act) any { return a.Subject }},

@@ -15,8 +15,8 @@ import (
 )
 
 func newBalance() *cobra.Command {
-	failOn := &choice{"", []string{"over", "soft", "exhausted"}}
-	of := &choice{"all", append(amount.ResourceNames(), "all")}
+	failOn := &oneOf{"", []string{"over", "soft", "exhausted"}}
+	of := &oneOf{"all", append(amount.ResourceNames(), "all")}
 	cmd := &cobra.Command{
 		Use:   "balance",
 		Short: "Every tenant's use against its quotas and the capacity",
@@ -124,8 +124,8 @@ var balanceColumns = []column[balanceRow]{
 
 func printBalance(w io.Writer, of string, b *explain.Balance) error {
 	fmt.Fprintf(w, "%s from %s until %s      %d hosts      %d workloads\n", visible(b.Host),
-		b.From.Local().Format("2006-01-02 15:04"),
-		b.To.Local().Format("15:04"), b.Hosts, b.Workloads)
+		shownAt(b.From, "2006-01-02 15:04"),
+		shownAt(b.To, "15:04"), b.Hosts, b.Workloads)
 	missed := b.Missed
 	missed.Caveats = limiting(missed.Caveats, of)
 	fmt.Fprint(w, noteLine(b.Note), missedLines(&missed))
@@ -176,6 +176,9 @@ func writeBalance(w io.Writer, b *explain.Balance, i int) error {
 		}
 	}
 	u := pick(meanUnits(e), top)
+	if isCPU(e) && r.Capacity != nil {
+		u = cpuUnitOf(b.Host, int(*r.Capacity))
+	}
 	fmt.Fprintln(w)
 	t := newTable(w)
 	t.row(cell{e.Title + " by tenant", false}, cell{u.name, true}, cell{"quota", true}, cell{"peak minute", true},
@@ -285,12 +288,12 @@ func termLines(tenant string, use *explain.ResourceUse, u unit) (lines []string)
 			used += ", " + stand
 		}
 		lines = append(lines, fmt.Sprintf("*  %s, %s until %s: %s; %s", visible(tenant),
-			x.From.Local().Format("2006-01-02 15:04"), x.To.Local().Format("2006-01-02 15:04"),
+			shownAt(x.From, "2006-01-02 15:04"), shownAt(x.To, "2006-01-02 15:04"),
 			limitText(x.Quota, x.Soft, u), used))
 	}
 	if c := use.Coming; c != nil {
 		lines = append(lines, fmt.Sprintf("*  %s, from %s on: %s", visible(tenant),
-			c.From.Local().Format("2006-01-02 15:04"), limitText(c.Quota, c.Soft, u)))
+			shownAt(c.From, "2006-01-02 15:04"), limitText(c.Quota, c.Soft, u)))
 	}
 	return lines
 }

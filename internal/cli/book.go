@@ -161,10 +161,10 @@ func percentText(part float64) string { return unit{"%", 0.01, 1}.text(part) + "
 
 // untilText is a time of today, or a date and time.
 func untilText(t time.Time) string {
-	if t.Format(time.DateOnly) == time.Now().Format(time.DateOnly) {
-		return t.Format(time.TimeOnly)
+	if t.Local().Format(time.DateOnly) == time.Now().Format(time.DateOnly) {
+		return shownAt(t, time.TimeOnly)
 	}
-	return t.Format(time.DateTime)
+	return shownAt(t, time.DateTime)
 }
 
 func anyTenant(shares []sheet.Share) bool {
@@ -239,6 +239,9 @@ func unitFor(l *sheet.Ledger) unit {
 		if s.Mean != nil {
 			top = max(top, *s.Mean)
 		}
+	}
+	if isCPU(entryOf(l.Resource)) {
+		return cpuUnitOf(l.Host, l.CPUs)
 	}
 	return pick(meanUnits(entryOf(l.Resource)), top)
 }

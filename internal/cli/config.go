@@ -48,6 +48,8 @@ var settings = []setting{
 		"file of root's that says which acts may be done on this host; without it none is",
 		false,
 	},
+	{"show", "", "how figures are shown, such as bytes=decimal,network=bits,cpu=limit,decimals=1,zone=UTC,clock=12",
+		false},
 	{"tick", "5s", "time between the collector's readings", false},
 	{"log_level", "info", "debug, info, warn or error", false},
 	{"log_format", "text", "text or json", false},

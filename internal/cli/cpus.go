@@ -23,7 +23,7 @@ kernel's own.`, `  vinescale cpus cellar-1
 
 func printCPUs(w io.Writer, c *explain.CPUs) error {
 	fmt.Fprintf(w, "%s from %s until %s      %d CPUs\n%s", visible(c.Host),
-		c.From.Local().Format("2006-01-02 15:04"), c.To.Local().Format("15:04"), len(c.CPUs),
+		shownAt(c.From, "2006-01-02 15:04"), shownAt(c.To, "15:04"), len(c.CPUs),
 		missedLines(&c.Missed))
 	if c.Reason != "" {
 		fmt.Fprintf(w, "\nNot available: %s.\n", c.Reason)

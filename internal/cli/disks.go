@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vinescale/core/amount"
 	"vinescale/core/explain"
 	"vinescale/internal/hub"
 )
@@ -78,15 +79,26 @@ var deviceColumns = []column[explain.DeviceLine]{
 }
 
 func printDisks(w io.Writer, users int, d *explain.Disks) error {
-	fmt.Fprintf(w, "%s from %s until %s\n%s\n%s\n", visible(d.Host), d.From.Local().Format("2006-01-02 15:04"),
-		d.To.Local().Format("15:04"), folded(d.Verdict), missedLines(&d.Missed))
+	fmt.Fprintf(w, "%s from %s until %s\n%s\n%s\n", visible(d.Host), shownAt(d.From, "2006-01-02 15:04"),
+		shownAt(d.To, "15:04"), folded(d.Verdict), missedLines(&d.Missed))
 	if len(d.Devices) == 0 {
 		return nil
 	}
 	t := newTable(w)
-	t.row(cell{"device, who used it", false}, cell{"mounted", false}, cell{"full", true}, cell{"read MB/s", true},
-		cell{"written MB/s", true}, cell{"ops/s", true}, cell{"ms", true},
-		cell{"p99 ms", true}, cell{"queue", true}, cell{"busy", true}, cell{"source", false}, cell{"", false})
+	t.row(
+		cell{"device, who used it", false},
+		cell{"mounted", false},
+		cell{"full", true},
+		cell{"read " + columnUnit(amount.Disk).name, true},
+		cell{"written " + columnUnit(amount.Disk).name, true},
+		cell{"ops/s", true},
+		cell{"ms", true},
+		cell{"p99 ms", true},
+		cell{"queue", true},
+		cell{"busy", true},
+		cell{"source", false},
+		cell{"", false},
+	)
 	for i := range d.Devices {
 		x := &d.Devices[i]
 		if x.Kind == "memory" || x.Depth > 0 && x.ReadRate+x.WriteRate == 0 && x.Mount == "" {
@@ -104,8 +116,8 @@ func printDisks(w io.Writer, users int, d *explain.Disks) error {
 		if x.SpaceBytes != nil && *x.SpaceBytes > 0 {
 			full = percentText(float64(*x.UsedBytes) / float64(*x.SpaceBytes))
 		}
-		t.row(cell{name, false}, cell{mount, false}, cell{full, true}, cell{megabytes(x.ReadRate), true},
-			cell{megabytes(x.WriteRate), true},
+		t.row(cell{name, false}, cell{mount, false}, cell{full, true}, cell{meanText(amount.Disk, x.ReadRate), true},
+			cell{meanText(amount.Disk, x.WriteRate), true},
 			cell{fmt.Sprintf("%.1f", x.Reads+x.Writes), true}, cell{orDash(x.LatencyMean), true},
 			cell{orDash(x.LatencyP99), true}, cell{fmt.Sprintf("%.2f", x.Queue), true},
 			cell{percentText(x.Busy), true}, cell{"", false}, cell{barText(x.Busy), false})
@@ -113,15 +125,28 @@ func printDisks(w io.Writer, users int, d *explain.Disks) error {
 			continue // its users are those just listed
 		}
 		if x.Discards > 0 {
-			t.row(cell{strings.Repeat("  ", x.Depth+1) + "was told to forget", false}, cell{"", false}, cell{"", true},
-				cell{"", true}, cell{megabytes(x.Discarded), true}, cell{fmt.Sprintf("%.1f", x.Discards), true},
-				cell{"", true}, cell{"", true}, cell{"", true}, cell{"", true}, cell{"", false},
-				cell{"not among those written", false})
+			t.row(
+				cell{strings.Repeat("  ", x.Depth+1) + "was told to forget", false},
+				cell{"", false},
+				cell{"", true},
+				cell{
+					"",
+					true,
+				},
+				cell{meanText(amount.Disk, x.Discarded), true},
+				cell{fmt.Sprintf("%.1f", x.Discards), true},
+				cell{"", true},
+				cell{"", true},
+				cell{"", true},
+				cell{"", true},
+				cell{"", false},
+				cell{"not among those written", false},
+			)
 		}
 		indent := strings.Repeat("  ", x.Depth+1) + "· "
 		for _, u := range x.Users[:min(users, len(x.Users))] {
 			t.row(cell{indent + u.Name, false}, cell{u.Tenant, false}, cell{"", true},
-				cell{megabytes(u.ReadRate), true}, cell{megabytes(u.WriteRate), true},
+				cell{meanText(amount.Disk, u.ReadRate), true}, cell{meanText(amount.Disk, u.WriteRate), true},
 				cell{fmt.Sprintf("%.1f", u.Reads+u.Writes), true}, cell{orBlank(u.Latency), true}, cell{"", true},
 				cell{"", true}, cell{"", true}, cell{u.Source, false},
 				cell{percentText(u.Share) + " of its bytes", false})
@@ -131,7 +156,7 @@ func printDisks(w io.Writer, users int, d *explain.Disks) error {
 		}
 		if x.Depth == 0 && x.OtherBytes >= 5e3 && users > 0 {
 			t.row(cell{indent + "no workload's", false}, cell{"", false}, cell{"", true}, cell{"", true},
-				cell{megabytes(x.OtherBytes), true})
+				cell{meanText(amount.Disk, x.OtherBytes), true})
 		}
 	}
 	if err := t.flush(); err != nil {
@@ -165,15 +190,22 @@ func printControllers(w io.Writer, d *explain.Disks) error {
 		}
 		if rows++; rows == 1 {
 			fmt.Fprintln(w)
-			t.row(cell{"controller", false}, cell{"drives", false}, cell{"read MB/s", true}, cell{"written MB/s", true},
-				cell{"ops/s", true}, cell{"queue", true}, cell{"most by", false})
+			t.row(
+				cell{"controller", false},
+				cell{"drives", false},
+				cell{"read " + columnUnit(amount.Disk).name, true},
+				cell{"written " + columnUnit(amount.Disk).name, true},
+				cell{"ops/s", true},
+				cell{"queue", true},
+				cell{"most by", false},
+			)
 		}
 		most := ""
 		if len(c.Users) > 0 {
 			most = fmt.Sprintf("%s, %s", c.Users[0].Whose(), percentText(c.Users[0].Share))
 		}
 		t.row(cell{c.Controller + " of " + c.Host, false}, cell{strings.Join(c.Drives, " "), false},
-			cell{megabytes(c.ReadRate), true}, cell{megabytes(c.WriteRate), true},
+			cell{meanText(amount.Disk, c.ReadRate), true}, cell{meanText(amount.Disk, c.WriteRate), true},
 			cell{fmt.Sprintf("%.1f", c.Reads+c.Writes), true}, cell{fmt.Sprintf("%.2f", c.Queue), true},
 			cell{most, false})
 	}
@@ -182,8 +214,6 @@ func printControllers(w io.Writer, d *explain.Disks) error {
 	}
 	return t.flush()
 }
-
-func megabytes(v float64) string { return fmt.Sprintf("%.2f", v/1e6) }
 
 func orBlank(v *float64) string {
 	if v == nil {

@@ -53,7 +53,7 @@ what somebody should look at. Of each source the newest 5,000 are looked at.`,
 
 var eventColumns = []column[explain.Event]{
 	{name: "at", head: "when", value: func(e explain.Event) any { return e.At },
-		text: func(e explain.Event) string { return e.At.Local().Format("2006-01-02 15:04:05") }},
+		text: func(e explain.Event) string { return shownAt(e.At, "2006-01-02 15:04:05") }},
 	{name: "host", value: func(e explain.Event) any { return e.Host }},
 	{name: "name", head: "what", value: func(e explain.Event) any { return e.Name }},
 	{name: "text", head: "happened", value: func(e explain.Event) any { return e.Text },

@@ -47,7 +47,7 @@ func folioList() *cobra.Command {
 					if f.ChangedAt == nil {
 						return "–"
 					}
-					return f.ChangedAt.Local().Format("2006-01-02 15:04")
+					return shownAt(*f.ChangedAt, "2006-01-02 15:04")
 				}},
 			{name: "about", value: func(f hub.FolioLine) any { return orNil(f.About) }, extra: true},
 		}, lines)
@@ -74,7 +74,7 @@ func folioExport() *cobra.Command {
 			out.SetEscapeHTML(false)
 			return out.Encode(kept.Folio)
 		})
-	cmd.Example = `  vinescale folio export fleet > fleet.json`
+	cmd.Example = `  vinescale folio export fleet`
 	return cmd
 }
 

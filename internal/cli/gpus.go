@@ -109,8 +109,8 @@ func joinedText[T any](list []T, text func(*T) string) string {
 
 // spanHead is the first line of a page over a span.
 func spanHead(o *explain.Over) string {
-	return fmt.Sprintf("%s from %s until %s", visible(o.Host), o.From.Local().Format("2006-01-02 15:04"),
-		o.To.Local().Format("15:04"))
+	return fmt.Sprintf("%s from %s until %s", visible(o.Host), shownAt(o.From, "2006-01-02 15:04"),
+		shownAt(o.To, "15:04"))
 }
 
 func printGPUs(w io.Writer, g *explain.GPUs) error {

@@ -5,6 +5,7 @@ import (
 	"io"
 	"strings"
 
+	"vinescale/core/amount"
 	"vinescale/core/explain"
 
 	"github.com/spf13/cobra"
@@ -25,8 +26,8 @@ through.`,
 }
 
 func printLinks(w io.Writer, l *explain.Links) error {
-	fmt.Fprintf(w, "%s from %s until %s\n%s\n", visible(l.Host), l.From.Local().Format("2006-01-02 15:04"),
-		l.To.Local().Format("15:04"), missedLines(&l.Missed))
+	fmt.Fprintf(w, "%s from %s until %s\n%s\n", visible(l.Host), shownAt(l.From, "2006-01-02 15:04"),
+		shownAt(l.To, "15:04"), missedLines(&l.Missed))
 	if len(l.Silent) > 0 {
 		fmt.Fprintf(w, "%s\n", folded("Of "+strings.Join(l.Silent, ", ")+" nothing was recorded in this span."))
 	}
@@ -34,9 +35,21 @@ func printLinks(w io.Writer, l *explain.Links) error {
 		return nil
 	}
 	t := newTable(w)
-	t.row(cell{"interface", false}, cell{"kind", false}, cell{"received MB/s", true}, cell{"of line", true},
-		cell{"sent MB/s", true}, cell{"of line", true}, cell{"packets/s", true}, cell{"dropped", true},
-		cell{"errors", true}, cell{"other end", false})
+	t.row(
+		cell{"interface", false},
+		cell{"kind", false},
+		cell{"received " + columnUnit(amount.Network).name, true},
+		cell{"of line", true},
+		cell{
+			"sent " + columnUnit(amount.Network).name,
+			true,
+		},
+		cell{"of line", true},
+		cell{"packets/s", true},
+		cell{"dropped", true},
+		cell{"errors", true},
+		cell{"other end", false},
+	)
 	within, more := 0, 0
 	for _, x := range l.Interfaces {
 		if !x.LeadsOff {
@@ -52,10 +65,18 @@ func printLinks(w io.Writer, l *explain.Links) error {
 		if x.ReceivedShare != nil {
 			in, out = percentText(*x.ReceivedShare), percentText(*x.SentShare)
 		}
-		t.row(cell{x.Name + " on " + x.Host, false}, cell{x.Kind, false}, cell{megabytes(x.Received), true},
-			cell{in, true}, cell{megabytes(x.Sent), true}, cell{out, true},
-			cell{fmt.Sprintf("%.0f", x.ReceivedPkts+x.SentPkts), true}, cell{fmt.Sprint(x.Dropped), true},
-			cell{fmt.Sprint(x.Errors), true}, cell{otherEnd(&x), false})
+		t.row(
+			cell{x.Name + " on " + x.Host, false},
+			cell{x.Kind, false},
+			cell{meanText(amount.Network, x.Received), true},
+			cell{in, true},
+			cell{meanText(amount.Network, x.Sent), true},
+			cell{out, true},
+			cell{fmt.Sprintf("%.0f", x.ReceivedPkts+x.SentPkts), true},
+			cell{fmt.Sprint(x.Dropped), true},
+			cell{fmt.Sprint(x.Errors), true},
+			cell{otherEnd(&x), false},
+		)
 	}
 	if err := t.flush(); err != nil {
 		return err
@@ -68,19 +89,36 @@ func printLinks(w io.Writer, l *explain.Links) error {
 			"where cgroups are\ncounted; with frames where only their own interfaces are.")
 	fmt.Fprintln(w)
 	t = newTable(w)
-	t.row(cell{"workload", false}, cell{"tenant", false}, cell{"host", false}, cell{"received MB/s", true},
-		cell{"sent MB/s", true}, cell{"loopback MB/s", true}, cell{"source", false})
+	t.row(
+		cell{"workload", false},
+		cell{"tenant", false},
+		cell{"host", false},
+		cell{"received " + columnUnit(amount.Network).name, true},
+		cell{
+			"sent " + columnUnit(amount.Network).name,
+			true,
+		},
+		cell{"loopback " + columnUnit(amount.Network).name, true},
+		cell{"source", false},
+	)
 	for _, x := range l.Workloads[:min(len(l.Workloads), usersShown)] {
 		loopback := "–"
 		if x.Local != nil {
-			loopback = megabytes(*x.Local)
+			loopback = meanText(amount.Network, *x.Local)
 		}
-		t.row(cell{x.Name, false}, cell{x.Tenant, false}, cell{x.Host, false}, cell{megabytes(x.Received), true},
-			cell{megabytes(x.Sent), true}, cell{loopback, true}, cell{x.Source, false})
+		t.row(
+			cell{x.Name, false},
+			cell{x.Tenant, false},
+			cell{x.Host, false},
+			cell{meanText(amount.Network, x.Received), true},
+			cell{meanText(amount.Network, x.Sent), true},
+			cell{loopback, true},
+			cell{x.Source, false},
+		)
 	}
 	total := func(name string, x explain.LinkTotals) {
-		t.row(cell{name, false}, cell{"", false}, cell{"", false}, cell{megabytes(x.Received), true},
-			cell{megabytes(x.Sent), true}, cell{"", true}, cell{"", false})
+		t.row(cell{name, false}, cell{"", false}, cell{"", false}, cell{meanText(amount.Network, x.Received), true},
+			cell{meanText(amount.Network, x.Sent), true}, cell{"", true}, cell{"", false})
 	}
 	if n := len(l.Workloads) - usersShown; n > 0 {
 		rest := explain.LinkTotals{}

@@ -18,7 +18,7 @@ import (
 
 // listing is how a listing is wanted: its form, and which rows and columns in which order.
 type listing struct {
-	as      *choice
+	as      *oneOf
 	sort    string
 	where   string
 	columns []string

@@ -237,9 +237,9 @@ func (l *following) rows(frame string, at time.Time) error {
 
 // screenful is a frame as it fits into a window. It overwrites what is there line by line, so that nothing flickers.
 func (l *following) screenful(frame string, at time.Time, trouble error, width, height int) string {
-	head := fmt.Sprintf("%s  every %s%s", at.Format(time.TimeOnly), sheet.SpanText(l.pace), l.costs())
+	head := fmt.Sprintf("%s  every %s%s", shownAt(at, time.TimeOnly), sheet.SpanText(l.pace), l.costs())
 	if liveQuery(l.cmd) == nil {
-		head = fmt.Sprintf("%s  of the book, asked for every %s", at.Format(time.TimeOnly), sheet.SpanText(l.pace))
+		head = fmt.Sprintf("%s  of the book, asked for every %s", shownAt(at, time.TimeOnly), sheet.SpanText(l.pace))
 	}
 	head += "  ·  Ctrl+C ends"
 	lines := strings.Split(strings.TrimRight(frame, "\n"), "\n")

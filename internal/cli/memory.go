@@ -25,8 +25,8 @@ much of it asleep.`, `  vinescale memory terrace-2
 }
 
 func printMemory(w io.Writer, m *explain.Memory) error {
-	fmt.Fprintf(w, "%s from %s until %s\n%s\n", visible(m.Host), m.From.Local().Format("2006-01-02 15:04"),
-		m.To.Local().Format("15:04"), missedLines(&m.Missed))
+	fmt.Fprintf(w, "%s from %s until %s\n%s\n", visible(m.Host), shownAt(m.From, "2006-01-02 15:04"),
+		shownAt(m.To, "15:04"), missedLines(&m.Missed))
 	if m.Charged == nil {
 		fmt.Fprintf(w, "Not available: %s.\n", strings.Join(m.Notes, "; "))
 		return nil
@@ -45,9 +45,14 @@ func printMemory(w io.Writer, m *explain.Memory) error {
 		if capacity > 0 {
 			share, bar = percentText(*v/capacity), barText(*v/capacity)
 		}
-		t.row(cell{name, false}, cell{fmt.Sprintf("%.2f", *v/(1<<30)), true}, cell{share, true}, cell{bar, false})
+		t.row(cell{name, false}, cell{meanText(amount.Memory, *v), true}, cell{share, true}, cell{bar, false})
 	}
-	t.row(cell{"memory", false}, cell{"GiB", true}, cell{"of capacity", true}, cell{"", false})
+	t.row(
+		cell{"memory", false},
+		cell{columnUnit(amount.Memory).name, true},
+		cell{"of capacity", true},
+		cell{"", false},
+	)
 	line("charged to workloads", m.Charged)
 	line("kernel's own", m.Own)
 	line("page cache of nobody", m.Cache)
@@ -61,10 +66,25 @@ func printMemory(w io.Writer, m *explain.Memory) error {
 	}
 	fmt.Fprintln(w)
 	t = newTable(w)
-	t.row(cell{"workload", false}, cell{"tenant", false}, cell{"charged", true}, cell{"anon", true}, cell{"file", true},
-		cell{"shared", true}, cell{"kernel", true}, cell{"swap", true},
-		cell{"working set", true}, cell{"most", true}, cell{"PSS", true}, cell{"cores", true}, cell{"source", false},
-		cell{"", false})
+	t.row(
+		cell{"workload", false},
+		cell{"tenant", false},
+		cell{"charged", true},
+		cell{"anon", true},
+		cell{"file", true},
+		cell{"shared", true},
+		cell{"kernel", true},
+		cell{"swap", true},
+		cell{
+			"working set",
+			true,
+		},
+		cell{"most", true},
+		cell{"PSS", true},
+		cell{meanHead(amount.CPU), true},
+		cell{"source", false},
+		cell{"", false},
+	)
 	for _, x := range m.Workloads[:min(len(m.Workloads), usersShown)] {
 		f := map[string]float64{}
 		for _, y := range x.Figures {
@@ -75,7 +95,7 @@ func printMemory(w io.Writer, m *explain.Memory) error {
 			if !ok {
 				return cell{"–", true}
 			}
-			return cell{fmt.Sprintf("%.2f", v/(1<<30)), true}
+			return cell{meanText(amount.Memory, v), true}
 		}
 		note := ""
 		if x.Asleep != nil {
@@ -84,26 +104,27 @@ func printMemory(w io.Writer, m *explain.Memory) error {
 		if n := f["memory_oom_kills"]; n > 0 {
 			note = strings.TrimSpace(fmt.Sprintf("%s %.0f ended for want of memory", note, n))
 		}
-		t.row(cell{x.Name, false}, cell{x.Tenant, false}, cell{fmt.Sprintf("%.2f", x.Charged/(1<<30)), true},
+		t.row(cell{x.Name, false}, cell{x.Tenant, false}, cell{meanText(amount.Memory, x.Charged), true},
 			gib("memory_anon_bytes"), gib("memory_file_bytes"), gib("memory_shared_bytes"),
 			gib("memory_kernel_bytes"), gib("memory_swap_bytes"), gib("memory_working_set_bytes"),
 			gib("memory_high_bytes"), gib("memory_proportional_bytes"),
-			cell{fmt.Sprintf("%.2f", x.CPUCores), true}, cell{x.Source, false}, cell{note, false})
+			cell{meanText(amount.CPU, x.CPUCores), true}, cell{x.Source, false}, cell{note, false})
 	}
 	if n := len(m.Workloads) - usersShown; n > 0 {
 		rest := 0.0
 		for _, x := range m.Workloads[usersShown:] {
 			rest += x.Charged
 		}
-		t.row(cell{fmt.Sprintf("  %d more", n), false}, cell{"", false}, cell{fmt.Sprintf("%.2f", rest/(1<<30)), true})
+		t.row(cell{fmt.Sprintf("  %d more", n), false}, cell{"", false}, cell{meanText(amount.Memory, rest), true})
 	}
 	if err := t.flush(); err != nil {
 		return err
 	}
-	fmt.Fprintln(w, "\nGiB. –  not counted for this workload.")
+	fmt.Fprintf(w, "\n%s. –  not counted for this workload.\n", columnUnit(amount.Memory).name)
 	for _, s := range m.Swaps {
-		fmt.Fprintf(w, "Swap on %s (%s): %.2f of %.2f GiB in use now%s.\n", visible(s.Name), visible(s.Kind),
-			float64(s.UsedBytes)/(1<<30), float64(s.SizeBytes)/(1<<30), swappedThere(m, s.Name))
+		fmt.Fprintf(w, "Swap on %s (%s): %s of %s %s in use now%s.\n", visible(s.Name), visible(s.Kind),
+			meanText(amount.Memory, float64(s.UsedBytes)), meanText(amount.Memory, float64(s.SizeBytes)),
+			columnUnit(amount.Memory).name, swappedThere(m, s.Name))
 	}
 	for _, n := range m.Notes {
 		fmt.Fprintf(w, "%s%s.\n", strings.ToUpper(n[:1]), n[1:])

@@ -42,7 +42,7 @@ the CPU it last ran on, and its source says summed.
   vinescale pins --host terrace-1 --cpus --span 1h`,
 	}
 	isByCPU := false
-	failOn := &choice{"", []string{"bad", "watch"}}
+	failOn := &oneOf{"", []string{"bad", "watch"}}
 	cmd.Flags().BoolVar(&isByCPU, "cpus", false, "show each CPU: who may run there, and who did")
 	cmd.Flags().Var(failOn, "fail-on", "exit with 3 when a verdict is bad, or one to watch too")
 	completeWith(cmd, "fail-on", failOn.allowed)
@@ -151,7 +151,7 @@ func pinSentence(d *api.DeclaredPin) string {
 	}
 	until := ""
 	if d.Until != nil {
-		until = " until " + d.Until.Local().Format("2006-01-02 15:04")
+		until = " until " + shownAt(*d.Until, "2006-01-02 15:04")
 	}
 	return fmt.Sprintf(
 		"CPUs %s of %s are declared for %s, %s, from %s on%s",
@@ -159,7 +159,7 @@ func pinSentence(d *api.DeclaredPin) string {
 		visible(d.Host),
 		visible(d.Holder),
 		how,
-		d.From.Local().Format("2006-01-02 15:04"),
+		shownAt(d.From, "2006-01-02 15:04"),
 		until,
 	)
 }
@@ -261,7 +261,7 @@ func momentText(at *time.Time) string {
 	if at == nil {
 		return "–"
 	}
-	return at.Local().Format("2006-01-02 15:04")
+	return shownAt(*at, "2006-01-02 15:04")
 }
 
 const noPins = "No CPUs are declared in this span. \"vinescale pins declare HOST CPUS TENANT\" records them; " +
@@ -360,11 +360,11 @@ func whenText(e *explain.PinEvidence) string {
 	}
 	text := fmt.Sprintf(
 		" It was from %s until %s",
-		e.From.Local().Format("2006-01-02 15:04"),
-		e.To.Local().Format(day),
+		shownAt(e.From, "2006-01-02 15:04"),
+		shownAt(e.To, day),
 	)
 	if e.Stretches > 1 {
-		text += fmt.Sprintf(", most from %s on", e.WorstFrom.Local().Format(day))
+		text += fmt.Sprintf(", most from %s on", shownAt(e.WorstFrom, day))
 	}
 	switch waited := e.HolderWaited; {
 	case waited == nil:

@@ -22,15 +22,15 @@ import (
 
 var formats = []string{"table", "csv", "json", "jsonl"}
 
-// choice is a flag that takes one of a few words.
-type choice struct {
+// oneOf is a flag that takes one of a few words.
+type oneOf struct {
 	value   string
 	allowed []string
 }
 
-func (c *choice) String() string { return c.value }
-func (c *choice) Type() string   { return strings.Join(c.allowed, "|") }
-func (c *choice) Set(s string) error {
+func (c *oneOf) String() string { return c.value }
+func (c *oneOf) Type() string   { return strings.Join(c.allowed, "|") }
+func (c *oneOf) Set(s string) error {
 	for _, a := range c.allowed {
 		if a == s {
 			c.value = s
@@ -40,8 +40,8 @@ func (c *choice) Set(s string) error {
 	return fmt.Errorf("choose one of %s", strings.Join(c.allowed, ", "))
 }
 
-func asFlag(cmd *cobra.Command) *choice {
-	c := &choice{"table", formats}
+func asFlag(cmd *cobra.Command) *oneOf {
+	c := &oneOf{"table", formats}
 	cmd.Flags().Var(c, "as", "output form")
 	return c
 }
@@ -54,8 +54,9 @@ type column[T any] struct {
 	right bool
 	value func(T) any
 	text  func(T) string
-	extra bool // shown only where --columns names it
-	ifAny bool // left out of a table in which no row has a value, unless --columns names it
+	heads func() string // in place of head, where it depends on what was chosen
+	extra bool          // shown only where --columns names it
+	ifAny bool          // left out of a table in which no row has a value, unless --columns names it
 }
 
 func (c column[T]) show(r T) string {
@@ -77,7 +78,12 @@ func (c column[T]) show(r T) string {
 }
 
 // title is the head of the column: its name where it has no other.
-func (c column[T]) title() string { return cmp.Or(c.head, strings.ReplaceAll(c.name, "_", " ")) }
+func (c column[T]) title() string {
+	if c.heads != nil {
+		return c.heads()
+	}
+	return cmp.Or(c.head, strings.ReplaceAll(c.name, "_", " "))
+}
 
 // isNumber tells whether the column holds numbers, by the first row that has a value.
 func (c column[T]) isNumber(rows []T) bool {
@@ -334,7 +340,7 @@ func uncoveredPart(p explain.UncoveredPart, hosts []string) string {
 	if from.Format(time.DateOnly) == to.Format(time.DateOnly) {
 		layout = time.TimeOnly
 	}
-	text := fmt.Sprintf("of %s from %s until %s", listed(hosts), untilText(from), to.Format(layout))
+	text := fmt.Sprintf("of %s from %s until %s", listed(hosts), untilText(from), shownAt(to, layout))
 	if p.To.Sub(p.From).Seconds()-p.Seconds >= 1 {
 		text += " for " + lackingText(p.Seconds)
 	}

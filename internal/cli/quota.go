@@ -49,7 +49,7 @@ var quotaColumns = []column[api.Quota]{
 	{name: "basis", head: "of what is", value: func(q api.Quota) any { return q.Basis }},
 	{name: "zone", value: func(q api.Quota) any { return q.Zone }, extra: true},
 	{name: "applies_at", head: "applies from", value: func(q api.Quota) any { return q.AppliesAt },
-		text: func(q api.Quota) string { return q.AppliesAt.Local().Format("2006-01-02 15:04") }},
+		text: func(q api.Quota) string { return shownAt(q.AppliesAt, "2006-01-02 15:04") }},
 	{name: "made_by", head: "made by", value: func(q api.Quota) any { return q.MadeBy }},
 	{name: "made_at", value: func(q api.Quota) any { return q.MadeAt }, extra: true},
 	{name: "reason", head: "reason", value: func(q api.Quota) any { return q.Reason }},
@@ -80,11 +80,11 @@ func quotaText(name, in string, v float64) string {
 	case "kwh":
 		return fmt.Sprintf("%.4g kWh", v)
 	case "byte_hours":
-		u := pick(bytesUnits, v)
+		u := pick(bytesUnits(), v)
 		return u.text(v) + " " + u.name + "-hours"
 	case "bytes":
 		if entryOf(name).Manner != amount.Level {
-			u := pick(amountUnits, v)
+			u := pick(amountUnits(), v)
 			return u.text(v) + " " + u.name
 		}
 	}
@@ -171,7 +171,7 @@ func quotaSet() *cobra.Command {
 	var flags changeFlags
 	var scope scopeFlags
 	isBeyond := false
-	basis := &choice{"used", []string{"used", "held", "greater"}}
+	basis := &oneOf{"used", []string{"used", "held", "greater"}}
 	cmd := acting("set TENANT RESOURCE CEILING", "Put a ceiling in force", 3,
 		func(cmd *cobra.Command, args []string) error {
 			if _, err := tenancy.QuotaUnit(args[1], false); err != nil {
@@ -290,7 +290,7 @@ func quotaSentence(q *api.Quota) string {
 	if q.ScopeKind != string(tenancy.Fleet) {
 		of += " on " + scopeText(q.ScopeKind, q.Scope)
 	}
-	since := "from " + q.AppliesAt.Local().Format("2006-01-02 15:04") + " on"
+	since := "from " + shownAt(q.AppliesAt, "2006-01-02 15:04") + " on"
 	switch {
 	case q.Ceiling == nil && q.Soft == nil:
 		return fmt.Sprintf("%s has no quota of %s %s", visible(q.Tenant), of, since)
@@ -345,7 +345,7 @@ func quotaRemove() *cobra.Command {
 			}
 			when := ""
 			if from != nil {
-				when = " from " + from.Local().Format("2006-01-02 15:04") + " on"
+				when = " from " + shownAt(*from, "2006-01-02 15:04") + " on"
 			}
 			cmd.Printf("%s has no quota of %s any more%s\n", visible(args[0]), args[1], when)
 			return nil

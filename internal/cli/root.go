@@ -83,6 +83,7 @@ Begin with "vinescale weigh": who uses this host, right now.`,
 		SilenceUsage:  true,
 		SilenceErrors: true,
 	}
+	root.PersistentPreRunE = choose
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		if negative.MatchString(err.Error()) {
 			return usagef("a number below zero is not taken here: see %q", c.CommandPath()+" --help")

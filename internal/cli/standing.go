@@ -179,12 +179,12 @@ func newTryStanding() *cobra.Command {
 			)
 			if t.Stops != nil {
 				fmt.Fprintf(cmd.OutOrStdout(), "At %s it would have stopped itself: more than %d in an hour.\n",
-					t.Stops.At.Local().Format(time.DateTime), body.PerHour)
+					shownAt(t.Stops.At, time.DateTime), body.PerHour)
 			}
 		}
 		return list(cmd, as, []column[hub.Firing]{
 			{name: "at", head: "when", value: func(x hub.Firing) any { return x.At.Format(time.RFC3339) },
-				text: func(x hub.Firing) string { return x.At.Local().Format(time.DateTime) }},
+				text: func(x hub.Firing) string { return shownAt(x.At, time.DateTime) }},
 			{name: "name", head: "workload", value: func(x hub.Firing) any { return x.Name }},
 			{name: "kind", head: "kind", value: func(x hub.Firing) any { return x.Kind }},
 			{name: "owner", head: "owner", value: func(x hub.Firing) any { return x.Owner }},

@@ -191,7 +191,7 @@ func printAllowances(w io.Writer, of string, b *explain.Balance) error {
 			allowed = u.text(*a.Amount)
 		}
 		t.row(cell{a.Tenant, false}, cell{a.Resource + ", " + u.name, false}, cell{scopeText(a.Scope, a.On), false},
-			cell{a.Window, false}, cell{a.To.Local().Format("01-02 15:04"), false}, cell{allowed, true},
+			cell{a.Window, false}, cell{shownAt(a.To, "01-02 15:04"), false}, cell{allowed, true},
 			cell{text(a.Spent), true}, cell{text(a.Left), true}, cell{text(a.Burn), true}, cell{text(a.Expected), true},
 			cell{between, true}, cell{out, false})
 	}
@@ -218,9 +218,9 @@ func allowanceUnit(a *explain.AllowanceStand) unit {
 	}
 	switch a.Unit {
 	case "bytes":
-		return pick(amountUnits, top)
+		return pick(amountUnits(), top)
 	case "byte_hours":
-		u := pick(bytesUnits, top)
+		u := pick(bytesUnits(), top)
 		return unit{u.name + "-hours", u.per, u.digits}
 	case "kwh":
 		return unit{"kWh", 1, 2}

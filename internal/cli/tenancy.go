@@ -129,7 +129,7 @@ with --preview.`,
 			cmd.Println()
 		}
 		cmd.Printf("From %s to %s, use of %d of %d workloads, %.0f CPU seconds, %s.\n",
-			r.From.Local().Format("2006-01-02 15:04"), r.To.Local().Format("2006-01-02 15:04"), len(r.Moves), r.Seen,
+			shownAt(r.From, "2006-01-02 15:04"), shownAt(r.To, "2006-01-02 15:04"), len(r.Moves), r.Seen,
 			cpuOf(r.Moves), done)
 		return nil
 	}

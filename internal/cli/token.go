@@ -48,11 +48,11 @@ func newToken() *cobra.Command {
 				name:  "created_at",
 				head:  "made",
 				value: func(t api.Token) any { return t.CreatedAt.Format(time.RFC3339) },
-				text:  func(t api.Token) string { return t.CreatedAt.Local().Format(time.DateTime) },
+				text:  func(t api.Token) string { return shownAt(t.CreatedAt, time.DateTime) },
 			},
 		}, tokens)
 	}
-	role := &choice{hub.Reader, []string{hub.Reader, hub.Operator, hub.Administrator}}
+	role := &oneOf{hub.Reader, []string{hub.Reader, hub.Operator, hub.Administrator}}
 	var scope act.Scope
 	add := acting("add NAME", "Make a token for a person or a program and print it, once", 1,
 		func(cmd *cobra.Command, args []string) error {

@@ -19,7 +19,7 @@ type unit struct {
 }
 
 func (u unit) text(v float64) string {
-	s := fmt.Sprintf("%.*f", u.digits, v/u.per)
+	s := fmt.Sprintf("%.*f", decimals(u.digits), v/u.per)
 	if strings.Trim(s, "-0.") == "" {
 		s = strings.TrimPrefix(s, "-")
 	}
@@ -27,12 +27,36 @@ func (u unit) text(v float64) string {
 }
 
 var (
-	bytesUnits = []unit{{"bytes", 1, 0}, {"KiB", 1 << 10, 1}, {"MiB", 1 << 20, 1}, {"GiB", 1 << 30, 2},
+	binaryUnits = []unit{{"bytes", 1, 0}, {"KiB", 1 << 10, 1}, {"MiB", 1 << 20, 1}, {"GiB", 1 << 30, 2},
 		{"TiB", 1 << 40, 2}}
-	rateUnits   = []unit{{"B/s", 1, 0}, {"kB/s", 1e3, 1}, {"MB/s", 1e6, 2}, {"GB/s", 1e9, 3}}
-	hourUnits   = []unit{{"Wh", 3600, 1}, {"kWh", 3.6e6, 2}, {"MWh", 3.6e9, 3}}
-	amountUnits = []unit{{"B", 1, 0}, {"kB", 1e3, 1}, {"MB", 1e6, 1}, {"GB", 1e9, 2}, {"TB", 1e12, 2}}
+	decimalUnits = []unit{{"B", 1, 0}, {"kB", 1e3, 1}, {"MB", 1e6, 1}, {"GB", 1e9, 2}, {"TB", 1e12, 2}}
+	bitUnits     = []unit{{"bit/s", 1. / 8, 0}, {"kbit/s", 1e3 / 8, 1}, {"Mbit/s", 1e6 / 8, 2}, {"Gbit/s", 1e9 / 8, 3}}
+	hourUnits    = []unit{{"Wh", 3600, 1}, {"kWh", 3.6e6, 2}, {"MWh", 3.6e9, 3}}
 )
+
+// bytesUnits are those of what is held in memory: by powers of two, unless another choice was made.
+func bytesUnits() []unit {
+	if chosen.Bytes == "decimal" {
+		return decimalUnits
+	}
+	return binaryUnits
+}
+
+// amountUnits are those of bytes that were moved: by powers of ten, unless another choice was made.
+func amountUnits() []unit {
+	if chosen.Bytes == "binary" {
+		return binaryUnits
+	}
+	return decimalUnits
+}
+
+// rateUnits are those of bytes that are moved in a second.
+func rateUnits() []unit {
+	if chosen.Bytes == "binary" {
+		return []unit{{"B/s", 1, 0}, {"KiB/s", 1 << 10, 1}, {"MiB/s", 1 << 20, 2}, {"GiB/s", 1 << 30, 3}}
+	}
+	return []unit{{"B/s", 1, 0}, {"kB/s", 1e3, 1}, {"MB/s", 1e6, 2}, {"GB/s", 1e9, 3}}
+}
 
 // entryOf is what the register says of a measure. One that is not in it is of a newer service: its figures are told as
 // they come.
@@ -46,11 +70,17 @@ func entryOf(name string) *amount.Entry {
 
 // meanUnits are the units in which people read means of a measure, smallest first.
 func meanUnits(e *amount.Entry) []unit {
+	if isCPU(e) {
+		return []unit{cpuUnit()}
+	}
 	switch e.Unit.Step {
 	case amount.Binary:
-		return bytesUnits
+		return bytesUnits()
 	case amount.Decimal:
-		return rateUnits
+		if e.InBits && chosen.Network == "bits" {
+			return bitUnits
+		}
+		return rateUnits()
 	case amount.Seconds:
 		return []unit{{"s a second", 1e6, 3}}
 	case amount.Hourly:
@@ -76,7 +106,7 @@ func pick(units []unit, top float64) unit {
 // human writes a mean of a measure with the unit that suits it.
 func human(name string, v float64) string {
 	u := pick(meanUnits(entryOf(name)), math.Abs(v))
-	return strings.TrimSpace(fmt.Sprintf("%.4g %s", v/u.per, u.name))
+	return strings.TrimSpace(significant(v/u.per) + " " + u.name)
 }
 
 // amountText writes an amount of a measure over a span with the unit that suits it.
@@ -85,11 +115,11 @@ func amountText(name string, v float64) string {
 	switch {
 	case e.Manner == amount.Level || e.Manner == amount.Height:
 		if e.Unit.Step == amount.Binary {
-			u := pick(bytesUnits, v)
+			u := pick(bytesUnits(), v)
 			return u.text(v) + " " + u.name
 		}
 	case e.Unit.Step == amount.Decimal:
-		u := pick(amountUnits, v)
+		u := pick(amountUnits(), v)
 		return u.text(v) + " " + u.name
 	case e.Unit.Step == amount.Hourly:
 		u := pick(hourUnits, v)
@@ -102,29 +132,48 @@ func amountText(name string, v float64) string {
 	return fmt.Sprintf("%.0f", v)
 }
 
-// meanHead heads a column of means of a resource, in the unit that meanText writes.
-func meanHead(r amount.Resource) string {
+// columnUnit is the unit of a column of means of a resource: one for all of its figures.
+func columnUnit(r amount.Resource) unit {
 	e := r.Entry()
 	switch e.Unit.Step {
 	case amount.Binary:
-		return strings.ToLower(e.Title) + " GiB"
+		return bytesUnits()[3]
 	case amount.Decimal:
-		return strings.ToLower(e.Title) + " MB/s"
+		return meanUnits(e)[2]
 	case amount.Hourly:
-		return strings.ToLower(e.Title) + " W"
+		return unit{"W", 1, 2}
 	}
-	return e.Unit.Mean
+	return meanUnits(e)[0]
+}
+
+// meanHead heads a column of means of a resource, in the unit that meanText writes.
+func meanHead(r amount.Resource) string {
+	e, u := r.Entry(), columnUnit(r)
+	if e.Unit.Step == amount.Plain {
+		return u.name
+	}
+	return strings.ToLower(e.Title) + " " + u.name
 }
 
 // meanText writes a mean of a resource in the unit of meanHead.
 func meanText(r amount.Resource, v float64) string {
-	switch r.Entry().Unit.Step {
-	case amount.Binary:
-		v /= 1 << 30
-	case amount.Decimal:
-		v /= 1e6
+	u := columnUnit(r)
+	if u.name != cpuPercent {
+		u.digits = 2
 	}
-	return strconv.FormatFloat(v, 'f', 2, 64)
+	return u.text(v)
+}
+
+// amountUnit is the unit of a column of amounts of a resource that accumulates.
+func amountUnit(r amount.Resource) unit {
+	e := r.Entry()
+	switch {
+	case e.Unit.Step == amount.Decimal:
+		return unit{amountUnits()[3].name, amountUnits()[3].per, 2}
+	case e.Unit.Step == amount.Hourly:
+		return unit{"kWh", 3.6e6, 3}
+	}
+	return unit{"s", 1, 1}
 }
 
 // amountHead heads a column of amounts of a resource, in the unit that amountIn writes.
@@ -133,10 +182,8 @@ func amountHead(r amount.Resource) string {
 	switch {
 	case e.Manner == amount.Level:
 		return meanHead(r)
-	case e.Unit.Step == amount.Decimal:
-		return strings.ToLower(e.Title) + " GB"
-	case e.Unit.Step == amount.Hourly:
-		return strings.ToLower(e.Title) + " kWh"
+	case e.Unit.Step == amount.Decimal, e.Unit.Step == amount.Hourly:
+		return strings.ToLower(e.Title) + " " + amountUnit(r).name
 	case strings.HasSuffix(e.Unit.Name, "_seconds"):
 		return e.Title + " s"
 	}
@@ -145,15 +192,10 @@ func amountHead(r amount.Resource) string {
 
 // amountIn writes an amount of a resource in the unit of amountHead.
 func amountIn(r amount.Resource, v float64) string {
-	switch {
-	case r.IsLevel():
+	if r.IsLevel() {
 		return meanText(r, v)
-	case r.Entry().Unit.Step == amount.Decimal:
-		return strconv.FormatFloat(v/1e9, 'f', 2, 64)
-	case r.Entry().Unit.Step == amount.Hourly:
-		return strconv.FormatFloat(v/3.6e6, 'f', 3, 64)
 	}
-	return strconv.FormatFloat(v, 'f', 1, 64)
+	return amountUnit(r).text(v)
 }
 
 var suffixes = []struct {

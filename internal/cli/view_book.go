@@ -328,7 +328,7 @@ func (b *bookSource) within(get getter, live url.Values, want screen.Want) (*scr
 	s.Head = head
 	if a.ProcessAt != nil {
 		s.Head = append(s.Head, fmt.Sprintf("processes as they were at %s, over %.0f s",
-			a.ProcessAt.Local().Format(time.TimeOnly), a.OverS))
+			shownAt(*a.ProcessAt, time.TimeOnly), a.OverS))
 	} else {
 		s.Note = "its host has not told of its processes yet"
 	}

@@ -230,7 +230,9 @@ func (h *hereSource) lines() []hub.WorkloadLine {
 		held := explain.HeldBy(&w, h.interval.CPUCount)
 		x := hub.WorkloadLine{ID: int64(u.Workload), Name: w.Name, Kind: w.Kind.String(), Owner: w.Owner,
 			Host: h.roots.name, State: "running", Facts: w.Facts, Processes: int64(u.Procs), Threads: int64(u.Threads),
-			RunnablePeak: int64(u.RunnablePeak), MayUseCPUs: held.MayUseCPUs, MayUseBy: held.By,
+			RunnablePeak: int64(
+				u.RunnablePeak,
+			), MayUseCPUs: held.MayUseCPUs, MayUseBy: held.By, HostCPUs: h.interval.CPUCount,
 			RunnableMean: float64(u.RunnableMillis) / float64(max(h.interval.ElapsedMillis, 1))}
 		for _, r := range amount.Resources() {
 			use := hub.WorkloadUse{Resource: r.String(), Source: u.Source[r].String()}

@@ -36,9 +36,8 @@ func sheetOf[T any](
 	}
 	s := &screen.Sheet{At: time.Now(), Listing: listing}
 	for _, c := range columns {
-		head := c.head
-		if head == "" {
-			head = c.title()
+		head := c.title()
+		if c.head == "" && c.heads == nil {
 			if e, is := glossary.Column(c.name, listing); is {
 				head = e.Name()
 			}
@@ -76,7 +75,7 @@ func cellOf[T any](c column[T], r T) screen.Cell {
 	default:
 		cell.Order = fmt.Sprint(x)
 		if t, is := v.(time.Time); is {
-			cell.Text = untilText(t.Local())
+			cell.Text = untilText(t)
 		}
 	}
 	return cell
@@ -87,10 +86,10 @@ func inUnits(name string, v float64) string {
 	name = strings.TrimSuffix(strings.TrimSuffix(name, "_mean"), "_peak")
 	switch {
 	case strings.HasSuffix(name, "bytes_per_second"):
-		u := pick(rateUnits, v)
+		u := pick(rateUnits(), v)
 		return u.text(v) + " " + u.name
 	case strings.HasSuffix(name, "_bytes"):
-		u := pick(bytesUnits, v)
+		u := pick(bytesUnits(), v)
 		return u.text(v) + " " + u.name
 	case name == "busy" || name == "busy_of_nobody":
 		return percentText(v)

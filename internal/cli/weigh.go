@@ -28,8 +28,8 @@ func newWeigh() *cobra.Command {
 	var over time.Duration
 	var first int
 	var roots hostRoots
-	by := &choice{"workload", sheet.Dimensions}
-	of := &choice{"cpu", append(amount.ResourceNames(), "all")}
+	by := &oneOf{"workload", sheet.Dimensions}
+	of := &oneOf{"cpu", append(amount.ResourceNames(), "all")}
 	cmd := &cobra.Command{
 		Use:   "weigh",
 		Short: "Who uses this host, right now, measured from its kernel",

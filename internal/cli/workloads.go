@@ -84,8 +84,9 @@ func useColumn[T any](name, head string, use func(T) *float64, text func(float64
 // meanColumns are a column of means for each resource.
 func meanColumns[T any](use func(T, amount.Resource) *float64) (columns []column[T]) {
 	for _, r := range amount.Resources() {
-		c := useColumn(r.MeanField(), meanHead(r), func(row T) *float64 { return use(row, r) },
+		c := useColumn(r.MeanField(), "", func(row T) *float64 { return use(row, r) },
 			func(v float64) string { return meanText(r, v) })
+		c.heads = func() string { return meanHead(r) }
 		c.ifAny = r.Entry().IsOptional
 		columns = append(columns, c)
 	}
@@ -95,8 +96,9 @@ func meanColumns[T any](use func(T, amount.Resource) *float64) (columns []column
 // amountColumns are a column of amounts for each resource.
 func amountColumns[T any](use func(T, amount.Resource) *float64) (columns []column[T]) {
 	for _, r := range amount.Resources() {
-		c := useColumn(r.AmountField(), amountHead(r), func(row T) *float64 { return use(row, r) },
+		c := useColumn(r.AmountField(), "", func(row T) *float64 { return use(row, r) },
 			func(v float64) string { return amountIn(r, v) })
+		c.heads = func() string { return amountHead(r) }
 		c.ifAny = r.Entry().IsOptional
 		columns = append(columns, c)
 	}
@@ -139,9 +141,41 @@ func partMean(uses []hub.PartUse, r amount.Resource) *float64 {
 }
 
 // cpuMean is the column of mean cores, beside others that are not of a resource.
-var cpuMean = useColumn(amount.CPU.MeanField(), "cores used",
-	func(w hub.WorkloadLine) *float64 { return workloadMean(w, amount.CPU) },
-	func(v float64) string { return meanText(amount.CPU, v) })
+var cpuMean = ofWorkloadCPU(column[hub.WorkloadLine]{name: amount.CPU.MeanField(), right: true,
+	value: func(w hub.WorkloadLine) any { return workloadMean(w, amount.CPU) }}, "cores used")
+
+// ofWorkloadCPU is a column of workloads' CPU time, in the unit that was chosen. Where that is another for each, such
+// as the limit of each, its name stands with every figure.
+func ofWorkloadCPU(c column[hub.WorkloadLine], cores string) column[hub.WorkloadLine] {
+	c.heads = func() string {
+		switch chosen.CPU {
+		case "host", "limit":
+			return "CPU"
+		case "percent":
+			return cpuPercent
+		}
+		return cores
+	}
+	c.text = func(w hub.WorkloadLine) string {
+		v := workloadMean(w, amount.CPU)
+		if v == nil {
+			return "–"
+		}
+		u := cpuUnitOfWorkload(&w)
+		if chosen.CPU == "host" || chosen.CPU == "limit" {
+			return u.text(*v) + " " + u.name
+		}
+		return u.text(*v)
+	}
+	return c
+}
+
+// workloadMeans are a column of workloads' means for each resource.
+func workloadMeans() []column[hub.WorkloadLine] {
+	columns := meanColumns(workloadMean)
+	columns[amount.CPU] = ofWorkloadCPU(columns[amount.CPU], amount.CPU.MeanUnit())
+	return columns
+}
 
 var (
 	workloadName = []column[hub.WorkloadLine]{
@@ -151,7 +185,8 @@ var (
 		{name: "tenant", head: "tenant", value: func(w hub.WorkloadLine) any { return w.Tenant }},
 		{name: "host", head: "host", value: func(w hub.WorkloadLine) any { return w.Host }},
 	}
-	workloadColumns = append(slices.Concat(workloadName, meanColumns(workloadMean)),
+	workloadColumns = append(
+		slices.Concat(workloadName, workloadMeans()),
 		column[hub.WorkloadLine]{name: "threads", head: "threads", right: true,
 			value: func(w hub.WorkloadLine) any { return w.Threads }, extra: true},
 		column[hub.WorkloadLine]{name: "processes", head: "processes", right: true,
@@ -167,7 +202,11 @@ var (
 			value: func(w hub.WorkloadLine) any { return w.MayUseCPUs }, extra: true},
 		column[hub.WorkloadLine]{name: "id", head: "number", right: true,
 			value: func(w hub.WorkloadLine) any { return w.ID }, extra: true},
-		column[hub.WorkloadLine]{name: "state", head: "state", value: func(w hub.WorkloadLine) any { return w.State }},
+		column[hub.WorkloadLine]{
+			name:  "state",
+			head:  "state",
+			value: func(w hub.WorkloadLine) any { return w.State },
+		},
 	)
 	threadColumns = append(append([]column[hub.WorkloadLine]{}, workloadName...),
 		column[hub.WorkloadLine]{name: "threads", head: "threads", right: true,
@@ -199,8 +238,18 @@ var (
 func programTotals() []column[hub.ProgramTotal] {
 	columns := []column[hub.ProgramTotal]{
 		{name: "program", head: "program", value: func(p hub.ProgramTotal) any { return p.Program }},
-		{name: "processes", head: "processes", right: true, value: func(p hub.ProgramTotal) any { return p.Processes }},
-		{name: "workloads", head: "workloads", right: true, value: func(p hub.ProgramTotal) any { return p.Workloads }},
+		{
+			name:  "processes",
+			head:  "processes",
+			right: true,
+			value: func(p hub.ProgramTotal) any { return p.Processes },
+		},
+		{
+			name:  "workloads",
+			head:  "workloads",
+			right: true,
+			value: func(p hub.ProgramTotal) any { return p.Workloads },
+		},
 	}
 	means := meanColumns(func(p hub.ProgramTotal, r amount.Resource) *float64 { return partMean(p.Uses, r) })
 	amounts := amountColumns(func(p hub.ProgramTotal, r amount.Resource) *float64 { return partAmount(p.Uses, r) })

@@ -46,7 +46,8 @@ func TestChoices_HoldOnEveryPageForOnePersonAlone(t *testing.T) {
 	pressed(t, b, "choices…")
 	require.NoError(t, b.WaitText("How figures are shown to you"))
 	assert.Empty(t, violations(t, b), "choices")
-	for _, text := range []string{"by 1,000 (GB)", "bits", "as % of one CPU", "dense", "smooth", "dark"} {
+	for _, text := range []string{"by 1,000 (GB)", "bits", "of the limit, or else the host", "dense", "smooth",
+		"dark"} {
 		pressed(t, b, text)
 		require.NoError(t, b.WaitFor(fmt.Sprintf("[...document.querySelectorAll('[data-state=on]')].some(b => "+
 			"b.innerText === %q)", text)))
@@ -67,7 +68,8 @@ func TestChoices_HoldOnEveryPageForOnePersonAlone(t *testing.T) {
 
 	for _, page := range []string{"/", "/hosts", "/hosts/cellar-1", "/hosts/press-1", "/workloads", "/disks",
 		"/network",
-		"/gpus", "/events", "/tenants/Cellar Intake", "/users/svc-cellar", "/workloads/1"} {
+		"/gpus", "/events", "/tenants/Cellar Intake", "/users/svc-cellar", "/workloads/1",
+		"/folios/fleet", "/folios/one-host?host=press-1"} {
 		require.NoError(t, b.Go(demo.address+page))
 		require.NoError(t, b.WaitFor("document.querySelector('main section, main table')"), page)
 		require.NoError(t, b.WaitFor("!document.querySelector('main').innerText.includes('Adding up')"), page)
@@ -76,14 +78,16 @@ func TestChoices_HoldOnEveryPageForOnePersonAlone(t *testing.T) {
 		if page == "/events" {
 			continue // what is on record keeps its words
 		}
-		text = regexp.MustCompile(`(?m)^caches.*$`).ReplaceAllString(text, "") // which are made by powers of two
+		// Caches are made by powers of two, and what happened is told as it is on record.
+		text = regexp.MustCompile(`(?m)^caches.*$|.* was set to .*`).ReplaceAllString(text, "")
 		assert.Empty(t, regexp.MustCompile(`.*\d [KMGT]iB\b.*|.*\d\.\d+ cores\b.*`).FindAllString(text, 3), page)
 		if page == "/network" {
 			assert.Empty(t, regexp.MustCompile(`.*\d [kMG]?B/s.*`).FindAllString(text, 3), page)
 			assert.Regexp(t, `\d [kMG]bit/s`, text, page)
 		}
 		if page == "/workloads" {
-			assert.Regexp(t, `\d % of a CPU`, text)
+			assert.Regexp(t, `\d % of its limit`, text)
+			assert.Regexp(t, `\d % of the host`, text)
 			assert.Regexp(t, `\d GB`, text)
 		}
 		dark, err := browser.Eval[bool](b, "document.documentElement.dataset.theme === 'dark' && "+
@@ -99,9 +103,46 @@ func TestChoices_HoldOnEveryPageForOnePersonAlone(t *testing.T) {
 		require.NoError(t, json.Unmarshal(body, &c))
 		return c
 	}
-	assert.Equal(t, choice.Choices{Bytes: "decimal", Network: "bits", CPU: "percent", Theme: "dark", Density: "dense",
+	assert.Equal(t, choice.Choices{Bytes: "decimal", Network: "bits", CPU: "limit", Theme: "dark", Density: "dense",
 		Lines: "smooth", Zone: "Pacific/Auckland"}, get(token))
 	assert.Equal(t, choice.Choices{}, get(demo.token), "nobody else's")
+
+	// In a terminal it is the same; what a line says stands above it, and what programs read stays as it is.
+	mine := demo.run("workloads", "--first", "5", "--token", token)
+	assert.Regexp(t, `cores|memory GB .*network Mbit/s`, mine.stdout, mine.stderr)
+	assert.Regexp(t, `\d % of its limit`, mine.stdout)
+	here := auckland.String()
+	at := time.Now().In(auckland).Format("2006-01-02 15:")
+	assert.Contains(t, demo.run("hosts", "--token", token).stdout, at, here)
+	said := demo.run(
+		"workloads",
+		"--first",
+		"5",
+		"--token",
+		token,
+		"--show",
+		"cpu=percent,bytes=binary,network=bytes",
+	)
+	assert.Regexp(t, `% of a CPU +memory GiB .*network MiB/s`, said.stdout)
+	of := []string{
+		"workloads",
+		"--first",
+		"5",
+		"--from",
+		"2026-11-01T00:00:00Z",
+		"--to",
+		"2026-11-02T00:00:00Z",
+		"--as",
+		"csv",
+	}
+	assert.Equal(t, demo.run(of...).stdout, demo.run(append(of, "--token", token)...).stdout)
+	wrong := demo.run("hosts", "--show", "cpu=all")
+	assert.Equal(t, 2, wrong.code)
+	assert.Contains(
+		t,
+		wrong.stderr,
+		"--show: cpu: \"all\" is not to be had: choose cores or percent or host or limit",
+	)
 
 	// Whoever opens the console itself comes to the page of their choice; a page that was asked for stays.
 	status, _, _ := call(

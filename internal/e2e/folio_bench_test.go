@@ -24,7 +24,7 @@ const bare = `(async () => { const texts = await Promise.all(asks.map(a => fetch
 	const place = document.createElement('div'); document.body.append(place)
 	const parts = texts.map(() => place.appendChild(document.createElement('p')))
 	const began = performance.now()
-	texts.forEach((t, i) => { const s = JSON.parse(t); parts[i].textContent = s.groups.map(g => g.mean_whole).join(' ') })
+	texts.forEach((t, i) => { parts[i].textContent = JSON.parse(t).groups.map(g => g.mean_whole).join(' ') })
 	place.getBoundingClientRect()
 	const took = performance.now() - began; place.remove(); return took })()`
 
@@ -58,7 +58,8 @@ func BenchmarkFolio_OfFiftyPlatesLive(b *testing.B) {
 	require.NoError(b, page.WaitFor("document.querySelectorAll('[data-plate]').length === 50"))
 	require.NoError(b, page.WaitFor("!document.querySelector('main').innerText.includes('Adding up')"))
 	_, err = browser.Eval[bool](page, `window.changes = [], window.asks = performance.getEntriesByType('resource')
-		.map(x => x.name).filter(x => x.includes('/series?')), new MutationObserver(() => changes.push(performance.now()))
+		.map(x => x.name).filter(x => x.includes('/series?')),
+		new MutationObserver(() => changes.push(performance.now()))
 		.observe(document.querySelector('main'), { subtree: true, childList: true, characterData: true }), true`)
 	require.NoError(b, err)
 	var sum, floor float64

@@ -30,6 +30,7 @@ type WorkloadLine struct {
 	RunnablePeak int64         `json:"runnable_threads_peak"`
 	MayUseCPUs   float64       `json:"may_use_cpus"`
 	MayUseBy     string        `json:"may_use_by" enum:"limit,cpuset,asked,host"`
+	HostCPUs     int           `json:"host_cpus" doc:"Logical CPUs of its host."`
 	Crowding     *float64      `json:"runnable_per_cpu" doc:"For each CPU it may use; null without figures."`
 	Since        time.Time     `json:"since" doc:"When it was first seen."`
 
@@ -67,7 +68,8 @@ func (h *Hub) line(w *store.Workload, host *store.Host, tenant string, row *ques
 	x := WorkloadLine{
 		ID: w.ID, Name: w.Name, Kind: w.Kind, Owner: w.Owner, Tenant: tenant, Host: host.Name,
 		State: stateOf(w, host, now), MayUseCPUs: held.MayUseCPUs, MayUseBy: held.By, Since: w.FirstAt.UTC(),
-		Facts: map[string]string{},
+		HostCPUs: host.CPUs,
+		Facts:    map[string]string{},
 	}
 	for _, name := range tellingFacts {
 		if value := core.Facts[name]; value != "" {

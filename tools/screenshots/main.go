@@ -104,6 +104,7 @@ func pages(service, token, dir string, want func(string) bool) error {
 		{"gpus", "/gpus", "Cooper Vine", "light", nil},
 		{"rules", "/rules", "the unit journal.service", "light", nil},
 		{"workloads", "/workloads?by=tenant", "Label Press", "light", nil},
+		{"folio", "/folios/fleet", "Tenants against quotas", "light", nil},
 		{"placement", "/hosts/cellar-1?span=24h#went-title", "Bottling Line on", "light", nil},
 	} {
 		if !want(p.name) {
@@ -155,7 +156,6 @@ func terminals(dir string, want func(string) bool) error {
 		{"command-balance", []string{"vinescale balance --of cpu", "vinescale balance --of disk"}, 3},
 		{"command-act", []string{"vinescale act cap weather-cache --cpu 1.5 --memory 8GiB --preview",
 			"vinescale act pause weather-cache --preview", "vinescale acts"}, 4},
-		{"command-ledger", []string{"vinescale ledger --host cellar-1 --of cpu"}, 3},
 		{"command-about", []string{"vinescale find must", "vinescale about user/p.kern", "vinescale threads --first 6"},
 			3},
 		{"command-disks", []string{"vinescale disks --users 2 | head -23", "vinescale collect --explain | head -17"},

@@ -21,7 +21,8 @@ export type Dimension = 'tenant' | 'user' | 'workload' | 'kind' | 'host' | 'prog
 function useSeenQuery<T>(options: UseQueryOptions<T>) {
   const isSeen = useContext(Seen)
   const queries = useQueryClient()
-  return useQuery({ ...options, subscribed: isSeen || queries.getQueryData(options.queryKey) === undefined })
+  const isWanted = isSeen || queries.getQueryData(options.queryKey) === undefined
+  return useQuery({ ...options, enabled: options.enabled !== false && isWanted })
 }
 
 export function useIdentity() {

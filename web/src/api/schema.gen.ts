@@ -1363,6 +1363,11 @@ export interface components {
             /** @description To whom it was accounted, oldest first. */
             history: components["schemas"]["HeldBy"][];
             host: string;
+            /**
+             * Format: int64
+             * @description Logical CPUs of its host.
+             */
+            host_cpus: number;
             /** Format: int64 */
             id: number;
             /** @description Workloads inside it: their use is not in its own. */
@@ -1756,10 +1761,10 @@ export interface components {
                 [key: string]: string[];
             };
             /**
-             * @description CPU time as cores, or as a percentage of one CPU.
+             * @description As cores, or a percentage of what.
              * @enum {string}
              */
-            cpu: "" | "cores" | "percent";
+            cpu: "" | "cores" | "percent" | "host" | "limit";
             /**
              * Format: int64
              * @description Of figures; null for what suits each.
@@ -4745,6 +4750,11 @@ export interface components {
                 [key: string]: string;
             };
             host: string;
+            /**
+             * Format: int64
+             * @description Logical CPUs of its host.
+             */
+            host_cpus: number;
             /** Format: int64 */
             id: number;
             kind: string;

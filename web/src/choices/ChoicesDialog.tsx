@@ -67,8 +67,13 @@ export function ChoicesDialog() {
               <Choice
                 label="CPU time"
                 value={now.cpu || 'cores'}
-                set={(v) => choose({ cpu: v === 'cores' ? '' : 'percent' })}
-                all={{ cores: 'as cores', percent: 'as % of one CPU' }}
+                set={(v) => choose({ cpu: v === 'cores' ? '' : (v as 'percent') })}
+                all={{
+                  cores: 'as cores',
+                  percent: 'as % of one CPU',
+                  host: 'of the host',
+                  limit: 'of the limit, or else the host',
+                }}
               />
             </Line>
             <Line name="Decimals">

@@ -1,7 +1,7 @@
 import { afterEach, beforeEach, expect, it } from 'vitest'
 import { entry, setRegister } from '../figures/register'
 import { memory, networkRate, rate, size } from '../figures/text'
-import { amountText, figure, meanText, unitOf } from '../figures/units'
+import { amountText, cpusOf, cpusOfWorkload, figure, meanText, unitOf } from '../figures/units'
 import { setChoices, usual } from './choices'
 
 beforeEach(() =>
@@ -57,6 +57,25 @@ it('tells CPU time as a percentage, and of what', () => {
   expect(meanText('cpu', 2.734)).toBe('273 % of a CPU')
   expect(figure(2.734, unitOf('cpu', 16))).toBe('273')
   expect(unit('cpu')).toBe('% of a CPU')
+})
+
+it('tells CPU time as a part of the host or of the limit, where that is known', () => {
+  const limited = cpusOfWorkload({ host_cpus: 16, may_use_cpus: 2, may_use_by: 'limit' })
+  const whole = cpusOfWorkload({ host_cpus: 16, may_use_cpus: 16, may_use_by: 'host' })
+  setChoices({ ...usual, cpu: 'limit' })
+  expect(meanText('cpu', 0.5, limited)).toBe('25.0 % of its limit')
+  expect(meanText('cpu', 0.5, whole)).toBe('3.1 % of the host')
+  expect(meanText('cpu', 0.5)).toBe('50 % of a CPU')
+  expect(unitOf('cpu', 104, cpusOf('all hosts', 104)).name).toBe('% of all hosts')
+  expect(figure(26, unitOf('cpu', 104, cpusOf('all hosts', 104)))).toBe('25.0')
+  setChoices({ ...usual, cpu: 'host', decimals: 0 })
+  expect(meanText('cpu', 0.5, limited)).toBe('3 % of the host')
+  expect(unitOf('memory', null, limited).name).toBe('GiB')
+  setChoices({ ...usual, cpu: 'percent' })
+  expect(meanText('cpu', 0.5, limited)).toBe('50 % of a CPU')
+  setChoices(usual)
+  expect(meanText('cpu', 0.5, limited)).toBe('0.50 cores')
+  expect(cpusOf('press-1', 0)).toBeUndefined()
 })
 
 it('has the decimals that were chosen', () => {

@@ -9,7 +9,7 @@ import { ActButton, useMayAct } from './act/ActButton'
 import { shown } from './Name'
 import { Source } from './Source'
 import { WorkloadLink } from './WorkloadLink'
-import { figure, tenantColour, unitOf } from './units'
+import { figure, tenantColour, unitOf, cpusOf } from './units'
 
 /** A ledger's shares as a table, largest first unless sorted by a column, each with its source. */
 export function ShareTable({
@@ -22,7 +22,7 @@ export function ShareTable({
   withHost?: boolean
 }) {
   const { search } = useTime()
-  const unit = unitOf(ledger.resource, ledger.capacity)
+  const unit = unitOf(ledger.resource, ledger.capacity, cpusOf(ledger.host, ledger.cpus))
   const [by, setBy] = useState<{ head: string; isUp: boolean } | null>(null)
   const columns: { head: string; of: (s: Share) => string | number | null | undefined; isFigure?: boolean }[] = [
     { head: 'Workload', of: (s) => s.name },
@@ -145,7 +145,7 @@ export function Owner({ name }: { name: string }) {
 }
 
 function Figures({ share: s, ledger }: { share: Share; ledger: Ledger }) {
-  const unit = unitOf(ledger.resource, ledger.capacity)
+  const unit = unitOf(ledger.resource, ledger.capacity, cpusOf(ledger.host, ledger.cpus))
   const source = (
     <td>
       <Source source={s.source} reason={s.reason} means={ledger.means} kind={s.kind} caveats={ledger.caveats} />

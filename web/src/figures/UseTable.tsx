@@ -2,10 +2,10 @@ import { Head } from './Heads'
 import type { WorkloadUse } from '../api/client'
 import { Source } from './Source'
 import { isTold } from './register'
-import { amountText, meanText, title } from './units'
+import { amountText, meanText, title, type CPUsOf } from './units'
 
 /** What was used of each resource: amount, mean, highest tick, and how it was got. */
-export function UseTable({ uses }: { uses: WorkloadUse[] }) {
+export function UseTable({ uses, of }: { uses: WorkloadUse[]; of?: CPUsOf }) {
   return (
     <table aria-label="Use">
       <thead>
@@ -35,9 +35,9 @@ export function UseTable({ uses }: { uses: WorkloadUse[] }) {
             <tr key={r}>
               <th scope="row">{title(r)}</th>
               <td className="num">{amountText(r, u.amount)}</td>
-              <td className="num">{meanText(r, u.mean)}</td>
-              <td className="num text-ink-2">{u.peak === null ? '–' : meanText(r, u.peak)}</td>
-              <td className="num">{u.now === null ? '–' : meanText(r, u.now)}</td>
+              <td className="num">{meanText(r, u.mean, of)}</td>
+              <td className="num text-ink-2">{u.peak === null ? '–' : meanText(r, u.peak, of)}</td>
+              <td className="num">{u.now === null ? '–' : meanText(r, u.now, of)}</td>
               <td>
                 <Source source={u.source} means={u.means} />
               </td>

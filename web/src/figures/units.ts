@@ -7,13 +7,41 @@ export type Unit = { name: string; per: number; digits: number }
 
 const gib = 2 ** 30
 
-/** The unit that suits a resource of this capacity (its mean; null where it is not known). */
-export function unitOf(resource: string, capacity: number | null): Unit {
+/** What CPU time can be told as a part of: the CPUs of a host, or of all; and the limit of a workload. */
+export type CPUsOf = { cpus: number; whose: string; limit?: number; limitName?: string }
+
+/** The CPUs of a host, by its name, or of "all hosts"; nothing where they are not known. */
+export function cpusOf(host: string, cpus: number | null | undefined): CPUsOf | undefined {
+  return cpus ? { cpus, whose: host === 'all hosts' ? host : 'the host' } : undefined
+}
+
+/** What a workload's CPU time can be told as a part of. */
+export function cpusOfWorkload(w: { host_cpus: number; may_use_cpus: number; may_use_by: string }): CPUsOf | undefined {
+  const own = cpusOf('', w.host_cpus)
+  if (!own || w.may_use_by === 'host') return own
+  return { ...own, limit: w.may_use_cpus, limitName: w.may_use_by === 'cpuset' ? 'its CPUs' : 'its limit' }
+}
+
+/** CPU time as the percentage that was chosen, of what is known; null where cores were chosen. */
+function cpuPercent(of: CPUsOf | undefined): Unit | null {
+  const { cpu, decimals } = choices()
+  if (cpu === '' || cpu === 'cores') return null
+  if (cpu === 'limit' && of?.limit) return { name: `% of ${of.limitName}`, per: of.limit / 100, digits: decimals ?? 1 }
+  if (cpu !== 'percent' && of) return { name: `% of ${of.whose}`, per: of.cpus / 100, digits: decimals ?? 1 }
+  return { name: '% of a CPU', per: 0.01, digits: decimals ?? 0 }
+}
+
+/**
+ * The unit that suits a resource of this capacity (its mean; null where it is not known). CPU time is told as a part of
+ * something where that was chosen and is given.
+ */
+export function unitOf(resource: string, capacity: number | null, of?: CPUsOf): Unit {
   const e = entry(resource)
-  const { bytes, network, cpu, decimals } = choices()
+  const { bytes, network, decimals } = choices()
   const digits = (usual: number) => decimals ?? usual
   if (e.in_bits && network !== 'bytes') return { name: 'Gbit/s', per: 1e9 / 8, digits: digits(2) }
-  if (resource === 'cpu' && cpu === 'percent') return { name: '% of a CPU', per: 0.01, digits: digits(0) }
+  const part = resource === 'cpu' && cpuPercent(of)
+  if (part) return part
   switch (e.steps) {
     case 'binary':
       if (bytes === 'decimal')
@@ -95,11 +123,12 @@ const hours: [string, number][] = [
 ]
 
 /** A mean of a measure with the unit that suits it, such as "2.73 cores" or "368 MB/s". */
-export function meanText(measure: string, v: number): string {
+export function meanText(measure: string, v: number, of?: CPUsOf): string {
   const e = entry(measure)
-  const { cpu, decimals } = choices()
+  const { decimals } = choices()
   const fixed = (v: number, usual: number) => v.toFixed(decimals ?? usual)
-  if (measure === 'cpu' && cpu === 'percent') return `${fixed(100 * v, 0)} % of a CPU`
+  const part = measure === 'cpu' && cpuPercent(of)
+  if (part) return `${fixed(v / part.per, part.digits)} ${part.name}`
   switch (e.steps) {
     case 'binary':
       return memory(v)

@@ -22,7 +22,7 @@ import { leftText, tells } from '../figures/sensors'
 import { StackBar } from '../figures/StackBar'
 import { loads, memory, moment, percent, rate, size } from '../figures/text'
 import { Waiting } from '../figures/Trouble'
-import { figure, meanText, roundScale, tenantColour, title, unitOf } from '../figures/units'
+import { figure, meanText, roundScale, tenantColour, title, unitOf, cpusOfWorkload } from '../figures/units'
 import { WorkloadLink } from '../figures/WorkloadLink'
 import { useTime } from '../time/useTime'
 import type { BodyProps } from './MeasureBody'
@@ -120,7 +120,7 @@ function SignedIn(props: BodyProps) {
     value: (w) => w.uses.find((u) => u.resource === resource)?.mean ?? null,
     cell: (w) => {
       const mean = w.uses.find((u) => u.resource === resource)?.mean
-      return mean === null || mean === undefined ? '–' : meanText(resource, mean)
+      return mean === null || mean === undefined ? '–' : meanText(resource, mean, cpusOfWorkload(w))
     },
   })
   const columns: Column<WorkloadLine>[] = [

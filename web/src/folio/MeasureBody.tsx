@@ -14,7 +14,7 @@ import { Source } from '../figures/Source'
 import { StackBar } from '../figures/StackBar'
 import { percent } from '../figures/text'
 import { Waiting } from '../figures/Trouble'
-import { figure, meanText, roundScale, tenantColour, title, unitOf, whole } from '../figures/units'
+import { figure, meanText, roundScale, tenantColour, title, unitOf, whole, cpusOf, type CPUsOf } from '../figures/units'
 import { WorkloadLink } from '../figures/WorkloadLink'
 import type { Span } from '../time/span'
 import { useTime } from '../time/useTime'
@@ -53,7 +53,9 @@ function SeriesBody({ plate, subject, form, span, high }: BodyProps) {
       </>
     )
   const layers = inked(s, layersOf(s, !plate.by || form === 'line', colours), plate)
-  const props = { plate, series: s, layers, high, whose: subjectText(subject) }
+  // A group may be of any host: CPU time is a part of something only where all of it is of the same.
+  const of = cpusOf(s.host, meanOver(s.measure === 'cpu' ? s.capacity : [], s.seconds))
+  const props = { plate, series: s, layers, high, whose: subjectText(subject), of }
   return (
     <Bounded plate={plate} subject={subject} span={span} series={s}>
       {(bounds) => (
@@ -126,7 +128,7 @@ function boundText(of: string, v: number): string {
   return `${whole(v, unit)} ${unit.name}`
 }
 
-type Drawn = { plate: Plate; series: Series; layers: Layer[]; high: number; whose: string }
+type Drawn = { plate: Plate; series: Series; layers: Layer[]; high: number; whose: string; of?: CPUsOf }
 
 /** All of it by step: what the hosts used where they are shown whole, else what was charged. */
 function wholeOf(s: Series): { mean: number | null; steps: Told[]; source: string } {
@@ -139,7 +141,7 @@ function wholeOf(s: Series): { mean: number | null; steps: Told[]; source: strin
   }
 }
 
-function NumberBody({ plate, series, whose, bounds }: Drawn & { bounds: Bound[] }) {
+function NumberBody({ plate, series, whose, bounds, of }: Drawn & { bounds: Bound[] }) {
   const { mean, steps, source } = wholeOf(series)
   const highest = highestOf([steps])?.value
   const against = bounds[0]
@@ -147,10 +149,10 @@ function NumberBody({ plate, series, whose, bounds }: Drawn & { bounds: Bound[] 
   return (
     <div className="flex flex-wrap items-end gap-x-5 gap-y-1 px-3.5 py-2">
       <p>
-        <span className="font-serif text-[24px] leading-tight font-[600]">{meanText(plate.of, mean)}</span>
+        <span className="font-serif text-[24px] leading-tight font-[600]">{meanText(plate.of, mean, of)}</span>
         <span className="block text-[12.5px] text-ink-2">
           {against && `${percent(mean / against.value)} of ${against.name} · `}
-          {highest !== undefined && `highest ${meanText(plate.of, highest)}`}
+          {highest !== undefined && `highest ${meanText(plate.of, highest, of)}`}
           {source && (
             <>
               {' · '}
@@ -168,7 +170,7 @@ function NumberBody({ plate, series, whose, bounds }: Drawn & { bounds: Bound[] 
   )
 }
 
-function FilledBody({ plate, series, whose, bounds }: Drawn & { bounds: Bound[] }) {
+function FilledBody({ plate, series, whose, bounds, of }: Drawn & { bounds: Bound[] }) {
   const { mean, steps } = wholeOf(series)
   const highest = highestOf([steps])?.value ?? 0
   const bound = bounds[0]
@@ -179,7 +181,7 @@ function FilledBody({ plate, series, whose, bounds }: Drawn & { bounds: Bound[] 
     <div className="px-3.5 py-2">
       <p>
         <span className={`font-serif text-[24px] leading-tight font-[600] ${isOver ? 'text-wine' : ''}`}>
-          {meanText(plate.of, mean)}
+          {meanText(plate.of, mean, of)}
         </span>
         {bound && <span className="text-ink-2"> of {boundText(plate.of, bound.value)}</span>}
       </p>
@@ -206,6 +208,7 @@ function FilledBody({ plate, series, whose, bounds }: Drawn & { bounds: Bound[] 
 }
 
 function OverTime({
+  of,
   plate,
   series,
   layers,
@@ -221,7 +224,7 @@ function OverTime({
       series={series}
       layers={layers}
       bounds={bounds}
-      unit={unitOf(series.measure, size)}
+      unit={unitOf(series.measure, size, of)}
       isStack={isStack}
       small={Math.max(high - 30, 80)}
     />
@@ -257,11 +260,11 @@ function GroupName({ of: g, by }: { of: SeriesGroup; by: string }) {
 /** What is beside the name: the host, where groups of several are told. */
 const besideName = (g: SeriesGroup, s: Series) => (g.host && s.by === 'workload' && s.host !== g.host ? g.host : '')
 
-function BarsBody({ plate, series, layers, whose }: Drawn) {
+function BarsBody({ plate, series, layers, whose, of }: Drawn) {
   const rest = series.rest && { ...series.rest, mean_whole: meanOver(series.rest.mean, series.seconds) }
   const rows = [...series.groups, ...(rest ? [rest] : [])]
   const most = Math.max(0, ...rows.map((g) => g.most ?? g.mean_whole ?? 0))
-  const unit = unitOf(plate.of, most)
+  const unit = unitOf(plate.of, most, of)
   const scale = roundScale(1.02 * most, unit)
   const precise = { ...unit, digits: unit.digits + 1 }
   return (
@@ -302,7 +305,7 @@ function BarsBody({ plate, series, layers, whose }: Drawn) {
   )
 }
 
-function PartsBody({ plate, series, layers, whose }: Drawn) {
+function PartsBody({ plate, series, layers, whose, of }: Drawn) {
   const parts = partsOf(series, layers)
   const capacity = meanOver(series.capacity, series.seconds)
   const sum = parts.reduce((a, p) => a + p.mean, 0)
@@ -323,7 +326,7 @@ function PartsBody({ plate, series, layers, whose }: Drawn) {
                 <span className="sw mr-1.5" style={{ background: p.colour }} aria-hidden />
                 {shown(p.name)}
               </th>
-              <td className="num">{meanText(plate.of, p.mean)}</td>
+              <td className="num">{meanText(plate.of, p.mean, of)}</td>
               <td className="num w-px text-ink-2">{all > 0 ? percent(p.mean / all) : ''}</td>
             </tr>
           ))}
@@ -338,9 +341,9 @@ function PartsBody({ plate, series, layers, whose }: Drawn) {
   )
 }
 
-function TableBody({ plate, series, layers, whose }: Drawn) {
+function TableBody({ plate, series, layers, whose, of }: Drawn) {
   const name = `${title(plate.of)} of ${whose}`
-  const unit = unitOf(plate.of, highestOf(series.groups.map((g) => g.mean))?.value ?? null)
+  const unit = unitOf(plate.of, highestOf(series.groups.map((g) => g.mean))?.value ?? null, of)
   if (!plate.by) return <StepList name={name} series={series} layers={layers} unit={unit} />
   const cell = (v: number | null) => (v === null ? '–' : figure(v, { ...unit, digits: unit.digits + 1 }))
   const told = (id: string, head: string, value: (g: SeriesGroup) => number | null): Column<SeriesGroup> => ({

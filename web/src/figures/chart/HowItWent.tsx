@@ -7,7 +7,7 @@ import { Missed } from '../Missed'
 import { ResourceTabs } from '../ResourceTabs'
 import { resources } from '../register'
 import { Waiting } from '../Trouble'
-import { tenantColour, title, unitOf } from '../units'
+import { tenantColour, title, unitOf, type CPUsOf, cpusOf } from '../units'
 import { Chart } from './Chart'
 import { highestOf, type Bound, type Layer } from './layers'
 
@@ -26,6 +26,7 @@ export function HowItWent({
   by,
   bounds,
   capacityOf,
+  cpus,
 }: {
   /** Whose it is, for those who do not see it and for files. */
   name: string
@@ -36,6 +37,8 @@ export function HowItWent({
   bounds?: (resource: string) => Bound[]
   /** Whose capacity the series tells; none where it is not held against that. */
   capacityOf?: string
+  /** Of a workload: what its CPU time can be told as a part of. */
+  cpus?: CPUsOf
 }) {
   const { span } = useTime()
   const [of, setOf] = useState(() => resources()[0] ?? '')
@@ -68,6 +71,7 @@ export function HowItWent({
           bounds={bounds?.(of) ?? []}
           capacityOf={capacityOf}
           events={events}
+          cpus={cpus}
         />
       ) : (
         <Waiting error={series.error} what="How it went" />
@@ -84,6 +88,7 @@ function Went({
   bounds,
   capacityOf,
   events,
+  cpus,
 }: {
   name: string
   series: Series
@@ -92,6 +97,7 @@ function Went({
   colours: Map<string, number>
   bounds: Bound[]
   capacityOf?: string
+  cpus?: CPUsOf
 }) {
   if (series.groups.length === 0)
     return (
@@ -102,7 +108,8 @@ function Went({
     )
   const capacity = capacityOf ? highestOf([series.capacity ?? []])?.value : undefined
   const all = capacity === undefined ? bounds : [...bounds, { name: capacityOf!, value: capacity }]
-  const unit = unitOf(series.measure, capacity ?? highestOf(series.groups.map((g) => g.mean))?.value ?? null)
+  const size = capacity ?? highestOf(series.groups.map((g) => g.mean))?.value ?? null
+  const unit = unitOf(series.measure, size, cpus ?? cpusOf(series.host, capacity))
   return (
     <Chart
       name={name}

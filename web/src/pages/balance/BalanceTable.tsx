@@ -6,7 +6,7 @@ import type { Balance, ResourceBalance, ResourceUse, TenantBalance } from '../..
 import { BalanceBar, Meaning } from '../../figures/BalanceBar'
 import { Stand } from '../../figures/Stand'
 import { StackBar } from '../../figures/StackBar'
-import { figure, roundScale, tenantColour, title, unitOf, whole } from '../../figures/units'
+import { figure, roundScale, tenantColour, title, unitOf, whole, cpusOf } from '../../figures/units'
 import { useTime } from '../../time/useTime'
 
 type Column = { resource: string; unit: Unit; scale: number; whole: ResourceBalance; index: number }
@@ -19,7 +19,7 @@ export function BalanceTable({ balance }: { balance: Balance }) {
   const rest = balance.tenants.find((t) => t.tenant === unassigned)
   const all: Column[] = balance.resources.map((r, index) => {
     const resource = r.resource
-    const unit = unitOf(resource, r.capacity_mean)
+    const unit = unitOf(resource, r.capacity_mean, cpusOf('all hosts', r.capacity_mean))
     const largest = Math.max(
       0,
       ...tenants.flatMap((t) => [t.uses[index]?.quota ?? 0, t.uses[index]?.peak_minute_mean ?? 0]),

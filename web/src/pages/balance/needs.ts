@@ -2,7 +2,7 @@ import { momentSeconds } from '../../time/zone'
 import type { Balance, Host, PinAudit } from '../../api/client'
 import { lasted, limited, quotaFigure, quotaUnit, scopeText } from '../../figures/quotas'
 import { moment } from '../../figures/text'
-import { figure, inSentence, unitOf, whole } from '../../figures/units'
+import { figure, inSentence, unitOf, whole, cpusOf } from '../../figures/units'
 
 /** One thing that wants an administrator: a sentence of plain and bold parts, its class, and where to look. */
 export type Need = {
@@ -131,7 +131,8 @@ function quotas(balance: Balance): Need[] {
   return balance.tenants.flatMap((t) =>
     t.uses.flatMap((u, i): Need[] => {
       const resource = u.resource
-      const unit = unitOf(resource, balance.resources[i]?.capacity_mean ?? null)
+      const capacity = balance.resources[i]?.capacity_mean ?? null
+      const unit = unitOf(resource, capacity, cpusOf('all hosts', capacity))
       const what = inSentence(resource)
       if (u.used_mean === null || u.peak_minute_mean === null) return []
       const limit = u.quota === null ? 'none' : `${whole(u.quota, unit)} ${unit.name}`

@@ -1,10 +1,10 @@
 import type { Ledger } from '../../api/client'
 import { Meaning } from '../../figures/BalanceBar'
-import { figure, unitOf } from '../../figures/units'
+import { figure, unitOf, cpusOf } from '../../figures/units'
 
 /** The lines that make a host's ledger add up, under its shares. */
 export function LedgerLines({ ledger }: { ledger: Ledger }) {
-  const unit = unitOf(ledger.resource, ledger.capacity)
+  const unit = unitOf(ledger.resource, ledger.capacity, cpusOf(ledger.host, ledger.cpus))
   const mean = (v: number) =>
     ledger.mean_unit === 'bytes' || ledger.elapsed_seconds === 0 ? v : v / ledger.elapsed_seconds
   const lines = [

@@ -2,7 +2,7 @@ import type { Balance } from '../../api/client'
 import { StackBar } from '../../figures/StackBar'
 import { TenantKey } from '../../figures/TenantKey'
 import { Waiting } from '../../figures/Trouble'
-import { figure, title, unitOf, whole } from '../../figures/units'
+import { figure, title, unitOf, whole, cpusOf } from '../../figures/units'
 import { isTold } from '../../figures/register'
 import { partsOf } from '../balance/BalanceTable'
 
@@ -21,7 +21,7 @@ export function LedgerSheet({ balance, error }: { balance: Balance | undefined; 
       {balance?.resources.map((r, index) => {
         const resource = r.resource
         if (!isTold(r)) return null
-        const unit = unitOf(resource, r.capacity_mean)
+        const unit = unitOf(resource, r.capacity_mean, cpusOf('', r.capacity_mean))
         return (
           <div
             key={resource}

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { useAllHosts, useLedger } from '../../api/queries'
 import { percent } from '../../figures/text'
 import { Waiting } from '../../figures/Trouble'
-import { meanText, title } from '../../figures/units'
+import { meanText, title, cpusOf } from '../../figures/units'
 import { useTime } from '../../time/useTime'
 import { byPool, capacityOf, plotsOf, type Of, type Order, type Plot } from './map'
 
@@ -63,7 +63,7 @@ function Bar({ of, plot: p }: { of: Of; plot: Plot }) {
   const words =
     p.used === null
       ? `${p.host.name}: ${p.host.state}, nothing was told`
-      : `${p.host.name}: ${meanText(of, p.used)} of ${meanText(of, capacity)}` +
+      : `${p.host.name}: ${meanText(of, p.used, cpusOf(p.host.name, capacity))} of ${meanText(of, capacity, cpusOf(p.host.name, capacity))}` +
         (p.part === null ? '' : `, ${percent(p.part)}`) +
         `, ${p.host.state}`
   return (

@@ -7,7 +7,7 @@ import { Meaning } from '../../figures/BalanceBar'
 import { More } from '../../figures/More'
 import { StackBar } from '../../figures/StackBar'
 import { Waiting } from '../../figures/Trouble'
-import { figure, title, unitOf, whole } from '../../figures/units'
+import { figure, title, unitOf, whole, cpusOf } from '../../figures/units'
 import { loads } from '../../figures/text'
 import { useTime } from '../../time/useTime'
 import { partsOf } from '../balance/BalanceTable'
@@ -35,7 +35,7 @@ export function HostRows() {
             <Head name="Host" />
             {resources().map((r) => (
               <th scope="col" key={r} style={{ width: `${76 / resources().length}%` }}>
-                {title(r)} {unitOf(r, null).name}
+                {title(r)} {unitOf(r, null, cpusOf('', 1)).name}
               </th>
             ))}
           </tr>
@@ -79,7 +79,7 @@ function HostRow({ host, balance: b }: { host: Host; balance?: Balance }) {
               {b ? 'not available' : '…'}
             </td>
           )
-        const unit = unitOf(r, w.capacity_mean)
+        const unit = unitOf(r, w.capacity_mean, cpusOf(host.name, w.capacity_mean))
         return (
           <td key={r}>
             <StackBar

@@ -15,7 +15,7 @@ import { More } from '../../figures/More'
 import { ResourceTabs } from '../../figures/ResourceTabs'
 import { ShareTable } from '../../figures/ShareTable'
 import { Waiting } from '../../figures/Trouble'
-import { figure, roundScale, tenantColour, title, unitOf, whole } from '../../figures/units'
+import { figure, roundScale, tenantColour, title, unitOf, whole, cpusOf } from '../../figures/units'
 import { useTime } from '../../time/useTime'
 
 const workloadsAtOnce = 100
@@ -47,7 +47,8 @@ export function TenantPage() {
           {row.uses.map((u, i) => {
             const resource = u.resource
             if (!isTold(u)) return null
-            const unit = unitOf(resource, balance.data!.resources[i]?.capacity_mean ?? null)
+            const capacity = balance.data!.resources[i]?.capacity_mean ?? null
+            const unit = unitOf(resource, capacity, cpusOf('all hosts', capacity))
             const scale = roundScale(1.04 * Math.max(u.quota ?? 0, u.peak_minute_mean ?? 0), unit)
             return (
               <div key={resource} className="border-r border-rule px-3.5 py-2.5 last:border-0">

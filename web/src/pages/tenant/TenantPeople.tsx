@@ -1,7 +1,7 @@
 import { useLedger } from '../../api/queries'
 import { List } from '../../figures/List'
 import { Owner } from '../../figures/ShareTable'
-import { figure, title, unitOf } from '../../figures/units'
+import { figure, title, unitOf, cpusOf } from '../../figures/units'
 import { useTime } from '../../time/useTime'
 
 /** For whom a tenant's workloads ran: what each person had of a resource. */
@@ -9,7 +9,7 @@ export function TenantPeople({ tenant, of }: { tenant: string; of: string }) {
   const { span } = useTime()
   const ledger = useLedger(span, { of, by: 'user', tenant, first: 1000 }).data
   if (!ledger || ledger.shares.length === 0) return null
-  const unit = unitOf(ledger.resource, ledger.capacity)
+  const unit = unitOf(ledger.resource, ledger.capacity, cpusOf(ledger.host, ledger.cpus))
   const all = ledger.shares.reduce((sum, s) => sum + (s.amount ?? 0), 0)
   return (
     <section className="sheet mb-4.5 overflow-x-auto" aria-labelledby="people-title">

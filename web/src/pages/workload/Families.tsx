@@ -1,5 +1,5 @@
 import { memory } from '../../figures/text'
-import { meanText } from '../../figures/units'
+import { meanText, type CPUsOf, cpusOfWorkload } from '../../figures/units'
 import { clockSeconds } from '../../time/zone'
 import { Head } from '../../figures/Heads'
 import { useState } from 'react'
@@ -41,7 +41,7 @@ export function Families({ w }: { w: AboutWorkload }) {
         </thead>
         <tbody>
           {families.map((f) => (
-            <FamilyRows key={f.head.pid} family={f} host={mayAct ? w.host : null} />
+            <FamilyRows key={f.head.pid} family={f} host={mayAct ? w.host : null} of={cpusOfWorkload(w)} />
           ))}
         </tbody>
       </table>
@@ -57,7 +57,7 @@ export function Families({ w }: { w: AboutWorkload }) {
 }
 
 /** A family's processes. On which host acts may be done on them; null where they may not. */
-function FamilyRows({ family: f, host }: { family: Family; host: string | null }) {
+function FamilyRows({ family: f, host, of }: { family: Family; host: string | null; of?: CPUsOf }) {
   const several = f.processes > 1
   return (
     <>
@@ -69,7 +69,7 @@ function FamilyRows({ family: f, host }: { family: Family; host: string | null }
           <td className="num">{f.head.pid}</td>
           <td className="num">{f.threads}</td>
           <td className="num">{f.runnable_threads}</td>
-          <td className="num">{meanText('cpu', f.cores)}</td>
+          <td className="num">{meanText('cpu', f.cores, of)}</td>
           <td className="num">{memory(f.memory_bytes)}</td>
           <td className="num">{f.cpus}</td>
           {host && (
@@ -94,7 +94,7 @@ function FamilyRows({ family: f, host }: { family: Family; host: string | null }
           <td className="num">{p.pid}</td>
           <td className="num">{p.threads}</td>
           <td className="num">{p.runnable_threads}</td>
-          <td className="num">{meanText('cpu', p.cores)}</td>
+          <td className="num">{meanText('cpu', p.cores, of)}</td>
           <td className="num">{memory(p.memory_bytes)}</td>
           <td className="num">{p.cpu}</td>
           {host && (

@@ -8,7 +8,7 @@ import { useColours, useWorkload } from '../../api/queries'
 import { shown } from '../../figures/Name'
 import { Owner } from '../../figures/ShareTable'
 import { Waiting } from '../../figures/Trouble'
-import { tenantColour } from '../../figures/units'
+import { tenantColour, cpusOfWorkload } from '../../figures/units'
 import { WorkloadLink } from '../../figures/WorkloadLink'
 import { HowItWent } from '../../figures/chart/HowItWent'
 import { UseTable } from '../../figures/UseTable'
@@ -51,6 +51,7 @@ export function WorkloadPage() {
         name={w.name}
         scope={{ workload: w.id }}
         by={['workload']}
+        cpus={cpusOfWorkload(w)}
         bounds={(resource) => {
           const limit = Number(w.facts[{ cpu: 'cpu_limit_cores', memory: 'memory_limit_bytes' }[resource] ?? ''])
           return limit > 0 ? [{ name: 'its limit', value: limit }] : []
@@ -64,7 +65,7 @@ export function WorkloadPage() {
               <h2 id="used-title">Use</h2>
               <span className="text-[12.5px] text-ink-2">over the span, while it ran</span>
             </div>
-            <UseTable uses={w.uses} />
+            <UseTable uses={w.uses} of={cpusOfWorkload(w)} />
             <Crowding w={w} />
             <Parts w={w} />
           </section>

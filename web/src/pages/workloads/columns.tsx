@@ -7,7 +7,7 @@ import { shown } from '../../figures/Name'
 import { resources } from '../../figures/register'
 import type { Value } from '../../figures/listing'
 import { moment } from '../../figures/text'
-import { meanText, title } from '../../figures/units'
+import { meanText, title, cpusOfWorkload } from '../../figures/units'
 import type { TimeSearch } from '../../time/span'
 
 /** One column of the list of workloads. */
@@ -77,7 +77,11 @@ export function allColumns(): Column[] {
         value: (w) => had(w)?.mean ?? null,
         cell: (w) => {
           const u = had(w)
-          return u?.mean === null || u?.mean === undefined ? <span title={u?.reason}>–</span> : meanText(r, u.mean)
+          return u?.mean === null || u?.mean === undefined ? (
+            <span title={u?.reason}>–</span>
+          ) : (
+            meanText(r, u.mean, cpusOfWorkload(w))
+          )
         },
       }
     }),
