@@ -27,6 +27,8 @@ type Choices struct {
 	Strip   []folio.Plate `json:"strip,omitempty" maxItems:"6" doc:"Figures that are always in view."`
 	StripAt string        `json:"strip_at,omitempty" enum:",page,away" doc:"Where the strip is."`
 
+	Colours map[string]string `json:"colours,omitempty" doc:"Of tenants, by their names, as #rrggbb."`
+
 	Columns map[string][]string `json:"columns,omitempty" doc:"By table, the columns that are shown, in this order."`
 }
 
@@ -36,6 +38,7 @@ const (
 	mostTables  = 100
 	longestName = 200
 	mostInStrip = 6
+	mostColours = 500
 )
 
 // Check says what of the choices cannot be kept, and what could.
@@ -87,6 +90,9 @@ func (c *Choices) Check() error {
 		if p.Subject.Name == "" && p.Subject.Kind != folio.Fleet {
 			return fmt.Errorf("strip, figure %d: subject: name: which %s is it of?", i+1, p.Subject.Kind)
 		}
+	}
+	if len(c.Colours) > mostColours {
+		return fmt.Errorf("colours: of %d tenants, more than %d", len(c.Colours), mostColours)
 	}
 	if len(c.Columns) > mostTables {
 		return fmt.Errorf("columns: of %d tables, more than %d", len(c.Columns), mostTables)

@@ -13,6 +13,10 @@ import (
 
 func TestCheck_TakesWhatThereIsAndSaysWhatCouldBe(t *testing.T) {
 	n := func(i int) *int { return &i }
+	colours := map[string]string{}
+	for i := range 501 {
+		colours[fmt.Sprint(i)] = "#3a6fd8"
+	}
 	figure := folio.Plate{Of: "memory", Subject: folio.Subject{Kind: "fleet"}}
 	for _, c := range []choice.Choices{
 		{},
@@ -43,6 +47,7 @@ func TestCheck_TakesWhatThereIsAndSaysWhatCouldBe(t *testing.T) {
 		"first: \"//elsewhere\"":      {First: "//elsewhere"},
 		"first: \"hosts\"":            {First: "hosts"},
 		"columns: of 101":             {Columns: many},
+		"colours: of 501":             {Colours: colours},
 		"strip_at: \"left\"":          {StripAt: "left"},
 		"strip: 7 figures":            {Strip: make([]folio.Plate, 7)},
 		"strip, figure 2: of: there":  {Strip: []folio.Plate{figure, {Of: "grapes"}}},

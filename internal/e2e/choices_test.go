@@ -153,16 +153,24 @@ func TestChoices_HoldOnEveryPageForOnePersonAlone(t *testing.T) {
 		"application/json",
 		strings.NewReader(
 			`{"bytes":"","network":"","cpu":"","decimals":null,"zone":"","clock":"","theme":"","density":"",`+
-				`"lines":"","pace":0,"first":"/disks"}`,
+				`"lines":"","pace":0,"first":"/disks?span=24h","colours":{"Cellar Intake":"#8a5cc8"}}`,
 		),
 	)
 	require.Equal(t, 200, status)
 	require.NoError(t, b.Go(demo.address))
-	require.NoError(t, b.WaitFor("location.pathname === '/disks'"))
+	require.NoError(t, b.WaitFor("location.pathname === '/disks' && location.search === '?span=24h'"))
+	require.NoError(t, b.Go(demo.address+"/tenants/Cellar Intake"))
+	require.NoError(t, b.WaitFor("getComputedStyle(document.querySelector('h1 .sw')).backgroundColor === "+
+		"'rgb(138, 92, 200)'"))
 	require.NoError(t, b.Go(demo.address+"/hosts"))
 	require.NoError(t, b.WaitText("cellar-1"))
 	assert.Equal(t, "/hosts", address(t, b))
 	status, _, _ = call(t, http.MethodPut, demo.address+"/api/v1/me/choices", token, "application/json",
 		strings.NewReader(`{"bytes":"ternary"}`))
 	assert.Equal(t, http.StatusUnprocessableEntity, status)
+	status, _, body := call(t, http.MethodPut, demo.address+"/api/v1/me/choices", token, "application/json",
+		strings.NewReader(`{"bytes":"","network":"","cpu":"","decimals":null,"zone":"","clock":"","theme":"",`+
+			`"density":"","lines":"","pace":0,"first":"","colours":{"Cellar Intake":"#c8571c"}}`))
+	assert.Equal(t, http.StatusUnprocessableEntity, status)
+	assert.Contains(t, string(body), "most eyes cannot tell its colour from that of Frost Watch")
 }

@@ -16,5 +16,16 @@ func (h *Hub) SetChoices(ctx context.Context, name string, c choice.Choices) err
 	if err := c.Check(); err != nil {
 		return problem(Invalid, "%v", err)
 	}
+	tenants, err := h.store.Tenants(ctx)
+	if err != nil {
+		return err
+	}
+	numbers := map[string]int{}
+	for _, t := range tenants {
+		numbers[t.Name] = int(t.Colour)
+	}
+	if err := choice.CheckColours(c.Colours, numbers); err != nil {
+		return problem(Invalid, "%v", err)
+	}
 	return h.store.SetChoices(ctx, name, c)
 }

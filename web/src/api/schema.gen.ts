@@ -1756,6 +1756,10 @@ export interface components {
              * @enum {string}
              */
             clock: "" | "24" | "12";
+            /** @description Of tenants, by their names, as #rrggbb. */
+            colours?: {
+                [key: string]: string;
+            };
             /** @description By table, the columns that are shown, in this order. */
             columns?: {
                 [key: string]: string[];

@@ -1,6 +1,6 @@
 import { Dialog } from 'radix-ui'
 import { useId, type ReactNode } from 'react'
-import { useSetChoices } from '../api/queries'
+import { useSetChoices, useTenants } from '../api/queries'
 import { Choice } from '../figures/Choice'
 import { paces, usualPace } from '../time/span'
 import { choices, usual } from './choices'
@@ -15,6 +15,7 @@ const firstPages: Record<string, string> = {
   '/gpus': 'GPUs',
   '/events': 'Events',
   '/acts': 'Acts',
+  '/folios': 'Folios',
 }
 
 const field = 'rounded-[3px] border border-rule-2 bg-paper px-2 py-0.5 text-[13px] text-ink'
@@ -23,6 +24,7 @@ const field = 'rounded-[3px] border border-rule-2 bg-paper px-2 py-0.5 text-[13p
 export function ChoicesDialog() {
   const set = useSetChoices()
   const now = set.variables && set.isPending ? set.variables : choices()
+  const here = location.pathname + location.search
   const choose = (part: Partial<typeof now>) => set.mutate({ ...now, ...part })
   return (
     <Dialog.Root>
@@ -131,7 +133,7 @@ export function ChoicesDialog() {
               <select
                 aria-label="First page"
                 className={field}
-                value={now.first in firstPages ? now.first : ''}
+                value={now.first}
                 onChange={(e) => choose({ first: e.target.value })}
               >
                 {Object.entries(firstPages).map(([to, name]) => (
@@ -139,7 +141,17 @@ export function ChoicesDialog() {
                     {name}
                   </option>
                 ))}
+                {[...new Set([here, now.first])]
+                  .filter((to) => !(to in firstPages))
+                  .map((to) => (
+                    <option key={to} value={to}>
+                      {to === here ? `this page: ${to}` : to}
+                    </option>
+                  ))}
               </select>
+            </Line>
+            <Line name="Tenants">
+              <TenantColours now={now} choose={(colours) => choose({ colours })} />
             </Line>
             {set.error && (
               <div className="sm:col-span-2">
@@ -150,7 +162,11 @@ export function ChoicesDialog() {
             )}
           </div>
           <div className="flex gap-3 border-t border-rule-2 px-4 py-2.5">
-            <button type="button" className="button" onClick={() => set.mutate({ ...usual, columns: now.columns })}>
+            <button
+              type="button"
+              className="button"
+              onClick={() => set.mutate({ ...usual, columns: now.columns, strip: now.strip, strip_at: now.strip_at })}
+            >
               As usual
             </button>
             <Dialog.Close asChild>
@@ -172,6 +188,58 @@ function Line({ name, children }: { name: string; children: ReactNode }) {
       <div>{children}</div>
     </>
   )
+}
+
+/** Colours of tenants that were chosen in place of the usual ones. The service takes only what is told apart. */
+function TenantColours({
+  now,
+  choose,
+}: {
+  now: ReturnType<typeof choices>
+  choose: (colours: Record<string, string>) => void
+}) {
+  const tenants = useTenants().data ?? []
+  return (
+    <ul className="grid gap-x-4 gap-y-1 text-[13px] sm:grid-cols-2">
+      {tenants.map((t) => {
+        const own = now.colours?.[t.name]
+        return (
+          <li key={t.name} className="flex items-center gap-2">
+            <input
+              key={own ?? 'usual'}
+              type="color"
+              aria-label={`Colour of ${t.name}`}
+              className="h-6 w-8 cursor-pointer border border-rule-2"
+              defaultValue={own ?? usualColour(t.colour)}
+              onBlur={(e) => {
+                const colour = e.target.value
+                if (colour !== (own ?? usualColour(t.colour))) choose({ ...now.colours, [t.name]: colour })
+              }}
+            />
+            <span className="min-w-0 truncate">{t.name}</span>
+            {own && (
+              <button
+                type="button"
+                className="link min-h-6"
+                aria-label={`usual colour of ${t.name}`}
+                onClick={() => {
+                  choose(Object.fromEntries(Object.entries(now.colours!).filter(([name]) => name !== t.name)))
+                }}
+              >
+                usual
+              </button>
+            )}
+          </li>
+        )
+      })}
+    </ul>
+  )
+}
+
+/** The usual colour of a number in the look that is shown, as a field of a colour takes it. */
+function usualColour(n: number): string {
+  const style = getComputedStyle(document.documentElement)
+  return style.getPropertyValue(n >= 1 && n <= 8 ? `--t${n}` : '--kernel').trim()
 }
 
 /** The time zone: that of the reader's own system, or one that is typed, by the names of the tz database. */

@@ -91,6 +91,7 @@ export function EventList({
   ]
   return (
     <List
+      keep="events"
       name={name}
       rows={events}
       columns={columns}

@@ -1,6 +1,8 @@
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { cleanup, render, screen, within } from '@testing-library/react'
 import userEvent from '@testing-library/user-event'
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest'
+import { setChoices, usual } from '../choices/choices'
 import { List, type Column } from './List'
 import { asCSV, inOrder, matches } from './listing'
 
@@ -91,6 +93,23 @@ describe('a list', () => {
     expect(within(screen.getByRole('table')).getByText(/Nothing in it/)).toBeTruthy()
   })
 
+  it('has the columns that were chosen, in their order, and all of them in files', async () => {
+    setChoices({ ...usual, columns: { vats: ['grape', 'gone', 'name'] } })
+    render(
+      <QueryClientProvider client={new QueryClient()}>
+        <List name="vats" keep="vats" rows={vats} columns={columns} rowKey={(v) => v.name} first={2} />
+      </QueryClientProvider>,
+    )
+    setChoices(usual)
+    expect(screen.getAllByRole('columnheader').map((x) => x.textContent)).toEqual(['Grape', 'Vat'])
+    expect(names()).toEqual(['vat 10', 'vat 2'])
+    expect(screen.getByText(/the first 2 of 6/)).toBeTruthy()
+    await userEvent.click(screen.getByRole('button', { name: 'CSV' }))
+    expect((await saved[0]!.text).split('\r\n')).toHaveLength(8)
+    await userEvent.click(screen.getByRole('button', { name: 'columns…' }))
+    await userEvent.click(screen.getByRole('checkbox', { name: 'Holds' }))
+    expect(screen.getAllByRole('columnheader').map((x) => x.textContent)).toEqual(['Grape', 'Vat', 'Holds'])
+  })
   it('writes what a spreadsheet reads as text', () => {
     expect(
       asCSV(

@@ -9,6 +9,9 @@ import {
   type SortingState,
 } from '@tanstack/react-table'
 import { Fragment, useMemo, useState, type ReactNode } from 'react'
+import { useSetChoices } from '../api/queries'
+import { choices } from '../choices/choices'
+import { ColumnChoice } from './ColumnChoice'
 import { Explained } from './Heads'
 import { asCSV, inOrder, matches, save, type Value } from './listing'
 
@@ -40,6 +43,38 @@ const features = tableFeatures({
   filteredRowModel: createFilteredRowModel(),
 })
 
+/** The way to other columns of a list, which are kept with whoever chose them. */
+function ListColumns<Row>({
+  keep,
+  columns,
+  chosen,
+  usual,
+  set,
+}: {
+  keep: string
+  columns: Column<Row>[]
+  chosen: string[]
+  usual: string[]
+  set: (ids: string[]) => void
+}) {
+  const keeping = useSetChoices()
+  const head = (c: Column<Row>) => (typeof c.head === 'string' ? c.head : c.id.replaceAll('_', ' '))
+  return (
+    <ColumnChoice
+      all={columns.map((c) => ({ id: c.id, head: head(c) }))}
+      usual={usual}
+      chosen={chosen}
+      choose={(ids) => {
+        set(ids)
+        const all = { ...choices().columns }
+        if (ids.length === 0 || ids.join() === usual.join()) delete all[keep]
+        else all[keep] = ids
+        keeping.mutate({ ...choices(), columns: all })
+      }}
+    />
+  )
+}
+
 /** From how many rows on a list can be searched. */
 const searchedFrom = 6
 
@@ -52,6 +87,7 @@ export function List<Row>({
   below,
   acts,
   first,
+  keep,
 }: {
   /** Of the files it is taken away as. */
   name: string
@@ -64,7 +100,10 @@ export function List<Row>({
   acts?: (row: Row) => ReactNode
   /** How many rows are shown, in the order that was chosen; all are searched and taken away. */
   first?: number
+  /** Under what name the columns that somebody chose are kept with them; none can be chosen where it is left out. */
+  keep?: string
 }) {
+  const [chosen, setChosen] = useState(() => (keep ? choices().columns?.[keep] : undefined))
   const [sorting, setSorting] = useState<SortingState>([])
   const [words, setWords] = useState('')
   const defined = useMemo(
@@ -110,7 +149,9 @@ export function List<Row>({
           )}\n`
     save(`${name}.${form}`, form === 'csv' ? 'text/csv' : 'application/json', text)
   }
-  const visible = columns.filter((c) => !c.isHidden)
+  const usual = columns.filter((c) => !c.isHidden)
+  const picked = chosen?.flatMap((id) => columns.find((c) => c.id === id) ?? [])
+  const visible = picked?.length ? picked : usual
   const width = visible.length + (acts ? 1 : 0)
   return (
     <>
@@ -210,6 +251,18 @@ export function List<Row>({
         </tbody>
       </table>
       <p className="px-3.5 py-1 text-right text-[12.5px] text-ink-2">
+        {keep && (
+          <>
+            <ListColumns
+              keep={keep}
+              columns={columns}
+              chosen={visible.map((c) => c.id)}
+              usual={usual.map((c) => c.id)}
+              set={setChosen}
+            />
+            {' · '}
+          </>
+        )}
         {first !== undefined && seen.length > first && `the first ${first} of ${seen.length.toLocaleString('en')} · `}
         take it away as{' '}
         <button type="button" className="link" onClick={() => take('csv')}>

@@ -92,6 +92,7 @@ export function PinList({
   ]
   return (
     <List
+      keep="pins"
       name="declared-cpus"
       rows={pins}
       columns={columns}

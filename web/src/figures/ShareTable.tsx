@@ -84,7 +84,10 @@ export function ShareTable({
                 </Link>
               ) : (
                 <span className="flex items-baseline gap-2">
-                  <span className="sw" style={{ background: tenantColour(colours.get(s.tenant ?? '') ?? 0) }} />
+                  <span
+                    className="sw"
+                    style={{ background: tenantColour(colours.get(s.tenant ?? '') ?? 0, s.tenant) }}
+                  />
                   {s.tenant}
                 </span>
               )}

@@ -7,7 +7,7 @@ export function TenantKey({ only }: { only?: string[] }) {
   const entries = [
     ...tenants
       .filter((t) => only === undefined || only.includes(t.name))
-      .map((t) => ({ name: t.name, colour: tenantColour(t.colour) })),
+      .map((t) => ({ name: t.name, colour: tenantColour(t.colour, t.name) })),
     { name: 'residual', colour: 'var(--residual)' },
   ]
   return (

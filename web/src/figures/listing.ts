@@ -41,3 +41,13 @@ export function save(name: string, type: string, text: string) {
   link.click()
   URL.revokeObjectURL(url)
 }
+
+/** A list with one of its elements moved by one place. */
+export function moved(ids: string[], id: string, by: number): string[] {
+  const at = ids.indexOf(id)
+  const to = at + by
+  if (at < 0 || to < 0 || to >= ids.length) return ids
+  const list = ids.filter((x) => x !== id)
+  list.splice(to, 0, id)
+  return list
+}

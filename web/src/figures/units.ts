@@ -111,8 +111,10 @@ export function roundScale(largest: number, unit: Unit): number {
   return 10 * step * unit.per
 }
 
-/** The colour of a tenant, stable for it; unassigned use is grey. */
-export function tenantColour(colour: number): string {
+/** The colour of a tenant: the one that was chosen for it, or its usual one, stable for it; unassigned use is grey. */
+export function tenantColour(colour: number, tenant?: string): string {
+  const own = tenant && choices().colours?.[tenant]
+  if (own) return own
   return colour >= 1 && colour <= 8 ? `var(--t${colour})` : 'var(--kernel)'
 }
 

@@ -136,6 +136,7 @@ function SignedIn(props: BodyProps) {
   return (
     <List
       name="signed in"
+      keep="plate.signed-in"
       rows={all}
       columns={columns}
       rowKey={(w) => String(w.id)}
@@ -181,7 +182,14 @@ function Hosts({ plate, form }: BodyProps) {
     },
   ]
   return (
-    <List name="hosts" rows={hosts.data} columns={columns} rowKey={(h) => h.name} first={plate.first || usualLines} />
+    <List
+      name="hosts"
+      keep="plate.hosts"
+      rows={hosts.data}
+      columns={columns}
+      rowKey={(h) => h.name}
+      first={plate.first || usualLines}
+    />
   )
 }
 
@@ -258,6 +266,7 @@ function Drives(props: BodyProps) {
       {props.form === 'table' ? (
         <List
           name="drives"
+          keep="plate.drives"
           rows={all}
           columns={columns}
           rowKey={(d) => `${d.host}/${d.name}`}
@@ -339,6 +348,7 @@ function Filesystems(props: BodyProps) {
       {props.form === 'table' ? (
         <List
           name="filesystems"
+          keep="plate.filesystems"
           rows={all}
           columns={columns}
           rowKey={(d) => `${d.host}/${d.name}/${d.mount}`}
@@ -399,6 +409,7 @@ function GPUDevices(props: BodyProps) {
       {props.form === 'table' ? (
         <List
           name="gpus"
+          keep="plate.gpus"
           rows={gpus.data.gpus}
           columns={columns}
           rowKey={(g) => `${g.host}/${g.name}`}
@@ -452,6 +463,7 @@ function Sensors(props: BodyProps) {
   return (
     <List
       name="sensors"
+      keep="plate.sensors"
       rows={sensors.data}
       columns={columns}
       rowKey={(s) => `${s.host}/${s.chip}/${s.device}/${s.name}`}
@@ -513,6 +525,7 @@ function Standing(props: BodyProps) {
       {props.form === 'table' ? (
         <List
           name="standing"
+          keep="plate.standing"
           rows={all}
           columns={columns}
           rowKey={(l) => `${l.tenant} ${l.resource}`}
@@ -533,7 +546,7 @@ function Standing(props: BodyProps) {
                       label={`${l.tenant}, ${title(l.resource)}`}
                       unit={unit}
                       scale={roundScale(1.04 * Math.max(l.quota ?? 0, l.peak_minute_mean ?? 0), unit)}
-                      colour={tenantColour(colours.get(l.tenant) ?? 0)}
+                      colour={tenantColour(colours.get(l.tenant) ?? 0, l.tenant)}
                       used={l.used_mean}
                       peak={l.peak_minute_mean}
                       quota={l.quota}

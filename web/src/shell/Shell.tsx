@@ -1,8 +1,8 @@
 import { choices, setChoices } from '../choices/choices'
 import { ChoicesDialog } from '../choices/ChoicesDialog'
 import { useQueryClient } from '@tanstack/react-query'
-import { Link, Outlet, useNavigate, useSearch } from '@tanstack/react-router'
-import { lazy, Suspense, useEffect, useRef } from 'react'
+import { Link, Outlet, useRouter, useSearch } from '@tanstack/react-router'
+import { lazy, Suspense, useCallback, useEffect, useRef } from 'react'
 import { answer, api, type Choices } from '../api/client'
 import { useFollow } from '../api/follow'
 import { useChoices, useIdentity, useMeasures, useSetChoices, useWords } from '../api/queries'
@@ -26,17 +26,17 @@ export function Shell() {
   const measures = useMeasures(me.isSuccess)
   const words = useWords(me.isSuccess)
   const chosen = useChoices(me.isSuccess)
-  const navigate = useNavigate()
   const begun = useRef(false)
+  const router = useRouter()
+  const goTo = useCallback((address: string) => router.history.replace(address), [router])
   useEffect(() => {
     if (!chosen.data) return
     applyChoices(chosen.data)
     // Whoever opens the console itself, and not one of its pages, comes to the page of their choice.
     const { first } = chosen.data
-    if (!begun.current && first && location.pathname === '/' && location.search === '')
-      void navigate({ to: first, replace: true })
+    if (!begun.current && first && location.pathname === '/' && location.search === '') goTo(first)
     begun.current = true
-  }, [chosen.data, navigate])
+  }, [chosen.data, goTo])
   if (me.isPending) return null
   if (me.isError) return <SignIn />
   if (!measures.data) return <Waiting error={measures.error} what="The register of measures" />

@@ -77,7 +77,11 @@ function useInks(of: Placement): string[] {
   return useMemo(
     () =>
       of.who.map((w, i) =>
-        of.by === 'tenant' ? tenantColour(colours.get(w.name) ?? 0) : i < 8 ? tenantColour(i + 1) : 'var(--kernel)',
+        of.by === 'tenant'
+          ? tenantColour(colours.get(w.name) ?? 0, w.name)
+          : i < 8
+            ? tenantColour(i + 1)
+            : 'var(--kernel)',
       ),
     [of, colours],
   )

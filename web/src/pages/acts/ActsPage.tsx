@@ -97,6 +97,7 @@ function ActList({ acts }: { acts: Act[] }) {
   return (
     <>
       <List
+        keep="acts"
         name="acts"
         rows={acts}
         columns={columns}

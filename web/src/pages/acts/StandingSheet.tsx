@@ -87,6 +87,7 @@ function Rules({ rules, mayChange }: { rules: StandingRule[]; mayChange: boolean
         </p>
       )}
       <List
+        keep="standing-rules"
         name="standing"
         rows={rules}
         columns={columns}

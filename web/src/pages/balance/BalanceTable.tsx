@@ -110,7 +110,7 @@ export function partsOf(balance: Balance, c: { index: number; whole: ResourceBal
     ...balance.tenants.map((t) => ({
       name: t.tenant,
       value: t.uses[c.index]?.used_mean ?? 0,
-      colour: tenantColour(t.colour),
+      colour: tenantColour(t.colour, t.tenant),
     })),
     { name: 'kernel', value: (c.whole.kernel_mean ?? 0) + (c.whole.steal_mean ?? 0), colour: 'var(--kernel)' },
     { name: 'residual', value: c.whole.residual_mean ?? 0, colour: 'var(--residual)' },
@@ -119,7 +119,7 @@ export function partsOf(balance: Balance, c: { index: number; whole: ResourceBal
 
 function TenantRow({ tenant, columns }: { tenant: TenantBalance; columns: Column[] }) {
   const { search } = useTime()
-  const colour = tenantColour(tenant.colour)
+  const colour = tenantColour(tenant.colour, tenant.tenant)
   return (
     <tr>
       <th scope="row" className="whitespace-nowrap">

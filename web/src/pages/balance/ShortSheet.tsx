@@ -32,6 +32,7 @@ export function ShortSheet({ short }: { short: Shortage[] }) {
         </span>
       </div>
       <List
+        keep="short"
         name="short-of-cpu"
         rows={rows}
         rowKey={(r) => `${where(r.s)} ${r.of.tenant}`}

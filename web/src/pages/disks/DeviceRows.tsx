@@ -124,7 +124,7 @@ function partsOf(d: DeviceLine, colours: Map<string, number>): Part[] {
   const listed = d.users.map((u) => ({
     name: u.name,
     value: u.read_bytes_per_second + u.written_bytes_per_second,
-    colour: tenantColour(colours.get(u.tenant) ?? 0),
+    colour: tenantColour(colours.get(u.tenant) ?? 0, u.tenant),
   }))
   if (d.more_users === 0) return listed
   return [...listed, { name: `${d.more_users} more`, value: d.more_users_bytes_per_second, colour: 'var(--ink-2)' }]

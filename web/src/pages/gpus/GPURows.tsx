@@ -143,14 +143,14 @@ function Whose({ gpu: g }: { gpu: GPULine }) {
 function busyParts(g: GPULine, colours: Map<string, number>): Part[] {
   return g.users
     .filter((u) => u.busy !== null)
-    .map((u) => ({ name: u.name, value: u.busy ?? 0, colour: tenantColour(colours.get(u.tenant) ?? 0) }))
+    .map((u) => ({ name: u.name, value: u.busy ?? 0, colour: tenantColour(colours.get(u.tenant) ?? 0, u.tenant) }))
 }
 
 function memoryParts(g: GPULine, colours: Map<string, number>): Part[] {
   const parts = g.users.map((u) => ({
     name: u.name,
     value: u.memory_bytes_mean,
-    colour: tenantColour(colours.get(u.tenant) ?? 0),
+    colour: tenantColour(colours.get(u.tenant) ?? 0, u.tenant),
   }))
   const rest = (g.memory_used_bytes_mean ?? 0) - parts.reduce((sum, p) => sum + p.value, 0)
   return rest > 0 ? [...parts, { name: 'its driver or its partitions', value: rest, colour: 'var(--kernel)' }] : parts

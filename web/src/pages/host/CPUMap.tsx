@@ -85,7 +85,7 @@ function Column({ line: c, pin, colours }: ColumnProps) {
             key={t.tenant}
             style={{
               height: `${Math.min(100 * part(t.seconds), 100)}%`,
-              background: paints[t.tenant] ?? tenantColour(colours.get(t.tenant) ?? 0),
+              background: paints[t.tenant] ?? tenantColour(colours.get(t.tenant) ?? 0, t.tenant),
             }}
           />
         ))}

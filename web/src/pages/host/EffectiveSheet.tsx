@@ -26,6 +26,7 @@ export function EffectiveSheet({ host }: { host: string }) {
         </span>
       </div>
       <List
+        keep="effective-pins"
         name={`kept-on-cpus-of-${host}`}
         rows={effective.workloads}
         rowKey={(p) => String(p.id)}

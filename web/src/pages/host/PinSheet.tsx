@@ -196,6 +196,7 @@ function Declaring({
 function History({ all }: { all: DeclaredPin[] }) {
   return (
     <List
+      keep="declared-pins"
       name="declared-cpus-history"
       rows={[...all].reverse()}
       rowKey={(p) => String(p.id)}

@@ -34,7 +34,8 @@ export function UserRows({ links, colours }: { links: Links; colours: Map<string
                 <WorkloadLink id={u.id} name={u.name} />
               </th>
               <td>
-                <span className="sw" style={{ background: tenantColour(colours.get(u.tenant) ?? 0) }} /> {u.tenant}
+                <span className="sw" style={{ background: tenantColour(colours.get(u.tenant) ?? 0, u.tenant) }} />{' '}
+                {u.tenant}
               </td>
               <td>{u.host}</td>
               <td className="num">{networkRate(u.received_bytes_per_second)}</td>

@@ -22,6 +22,7 @@ export function QuotaHistory({ tenant }: { tenant: string }) {
       </h3>
       {open && (
         <List
+          keep="quota-history"
           name={`quota-history-${tenant}`}
           rows={changes.data}
           rowKey={(c) => c.resource + c.scope + c.window + c.applies_at + c.made_at}

@@ -196,6 +196,7 @@ function Stands({ stands, ender }: { stands: QuotaStand[]; ender: Ender }) {
   ]
   return (
     <List
+      keep="quotas"
       name="quotas"
       rows={stands}
       columns={columns}
@@ -333,6 +334,7 @@ function Allowances({ all, ender }: { all: AllowanceStand[]; ender: Ender }) {
   return (
     <div className="border-t border-rule-2">
       <List
+        keep="allowances"
         name="allowances"
         rows={all}
         columns={columns}

@@ -34,7 +34,7 @@ export function TenantPage() {
   return (
     <>
       <h1 className="mb-3 flex items-baseline gap-2.5">
-        <span className="sw" style={{ background: tenantColour(row?.colour ?? 0) }} />
+        <span className="sw" style={{ background: tenantColour(row?.colour ?? 0, tenant) }} />
         {tenant === 'unassigned' ? 'Unassigned' : tenant}
       </h1>
       {balance.data && !row && <p className="font-serif">There is no tenant of this name.</p>}
@@ -57,7 +57,7 @@ export function TenantPage() {
                   label={`${tenant}, ${title(resource)}`}
                   unit={unit}
                   scale={scale}
-                  colour={tenantColour(row.colour)}
+                  colour={tenantColour(row.colour, tenant)}
                   used={u.used_mean}
                   peak={u.peak_minute_mean}
                   quota={u.quota}

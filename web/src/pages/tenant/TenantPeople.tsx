@@ -18,6 +18,7 @@ export function TenantPeople({ tenant, of }: { tenant: string; of: string }) {
         <span className="text-[12.5px] text-ink-2">for whom its workloads ran, by {title(of)}</span>
       </div>
       <List
+        keep="people"
         name={`people-${tenant}`}
         rows={ledger.shares}
         rowKey={(s) => s.name}

@@ -34,6 +34,7 @@ export function TenantUnused({ tenant }: { tenant: string }) {
         </span>
       </div>
       <List
+        keep="unused"
         name={`unused-${tenant}`}
         rows={of.lines}
         rowKey={(l) => `${l.resource} ${l.why} ${l.id} ${l.host} ${l.sentence}`}

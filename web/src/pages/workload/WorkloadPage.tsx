@@ -95,7 +95,7 @@ function Identity({ w, colour }: { w: AboutWorkload; colour: number }) {
         </dd>
         <dt>Tenant</dt>
         <dd>
-          <span className="sw mr-2" style={{ background: tenantColour(colour) }} />
+          <span className="sw mr-2" style={{ background: tenantColour(colour, w.tenant) }} />
           <Link to="/tenants/$tenant" params={{ tenant: w.tenant }} search={search}>
             {shown(w.tenant)}
           </Link>

@@ -7,8 +7,8 @@ import { shown } from '../../figures/Name'
 import { isTold } from '../../figures/register'
 import { meanText, title } from '../../figures/units'
 import { useTime } from '../../time/useTime'
-import { ColumnChoice } from './ColumnChoice'
-import { allColumns, chosenColumns, withColumns, type Column } from './columns'
+import { ColumnChoice } from '../../figures/ColumnChoice'
+import { allColumns, chosenColumns, usualColumns, withColumns, type Column } from './columns'
 import { WorkloadTable } from './WorkloadTable'
 import { groupings, whereOf, withinGroup } from './where'
 
@@ -98,7 +98,7 @@ export function WorkloadsPage() {
         </label>
         <span className="ml-auto text-[12.5px]">
           <ColumnChoice
-            kind={kind}
+            usual={usualColumns(kind)}
             all={all}
             chosen={chosen}
             choose={(ids) => {

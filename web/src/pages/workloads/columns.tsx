@@ -124,13 +124,3 @@ export function withColumns(kind: string, ids: string[]): Choices {
   else columns[place(kind)] = ids
   return { ...choices(), columns }
 }
-
-/** A list with one of its elements moved by one place. */
-export function moved(ids: string[], id: string, by: number): string[] {
-  const at = ids.indexOf(id)
-  const to = at + by
-  if (at < 0 || to < 0 || to >= ids.length) return ids
-  const list = ids.filter((x) => x !== id)
-  list.splice(to, 0, id)
-  return list
-}

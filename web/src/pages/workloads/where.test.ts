@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { moved } from './columns'
+import { moved } from '../../figures/listing'
 import { whereOf, withinGroup } from './where'
 
 describe('what of workloads is asked for', () => {

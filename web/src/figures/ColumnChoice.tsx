@@ -1,16 +1,15 @@
 import { Popover } from 'radix-ui'
-import type { Column } from './columns'
-import { moved, usualColumns } from './columns'
+import { moved } from './listing'
 
 /** Which columns are shown, and in which order. */
 export function ColumnChoice({
-  kind,
   all,
+  usual,
   chosen,
   choose,
 }: {
-  kind: string
-  all: Column[]
+  all: { id: string; head: string }[]
+  usual: string[]
   chosen: string[]
   choose: (ids: string[]) => void
 }) {
@@ -72,7 +71,7 @@ export function ColumnChoice({
                 </li>
               ))}
           </ol>
-          <button type="button" className="link mt-2 text-[12.5px]" onClick={() => choose(usualColumns(kind))}>
+          <button type="button" className="link mt-2 text-[12.5px]" onClick={() => choose(usual)}>
             the usual columns
           </button>
         </Popover.Content>
