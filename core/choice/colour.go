@@ -7,8 +7,8 @@ import (
 	"strconv"
 )
 
-// The colours that tenants have by their numbers, from 1 on, in the light and in the dark look, and the sheets that they
-// are drawn on. They are those of the console's tokens.css.
+// The colours that tenants have by their numbers, from 1 on, in the light and in the dark look, and the sheets that
+// they are drawn on. They are those of the console's tokens.css.
 var (
 	palette = [2][]string{
 		{"#1f6fa8", "#c8571b", "#12836a", "#b2628f", "#c99211", "#5aa5cf", "#513a8c", "#7c6a45"},
