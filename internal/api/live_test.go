@@ -196,7 +196,7 @@ func TestLive_IsOfOneSpanAndOfNow(t *testing.T) {
 	}
 	status, detail := s.ask("GET", "/api/v1/ledger?live=5s", "")
 	assert.Equal(t, 200, status, detail)
-	for _, query := range []string{"pace=0", "pace=61", strings.Repeat("ask=/hosts&", 25)} {
+	for _, query := range []string{"pace=0", "pace=61", strings.Repeat("ask=/hosts&", 65)} {
 		status, _ := s.ask("GET", "/api/v1/live?"+query, "")
 		assert.Equal(t, 422, status, query)
 	}

@@ -168,7 +168,7 @@ func TestConsole_LiveFiguresRefreshByThemselves(t *testing.T) {
 	}
 }
 
-func TestConsole_ANarrowWindowKeepsTheRulerAndScrollsTheTable(t *testing.T) {
+func TestConsole_ANarrowWindowKeepsTheRulerAndFoldsTables(t *testing.T) {
 	b := openConsole(t)
 	require.NoError(t, b.Resize(420, 800))
 	require.NoError(t, b.SignIn(demo.address, demo.token))
@@ -179,6 +179,24 @@ func TestConsole_ANarrowWindowKeepsTheRulerAndScrollsTheTable(t *testing.T) {
 	ruler, err := browser.Eval[float64](b, "document.querySelector('svg.ruler').getBoundingClientRect().width")
 	require.NoError(t, err)
 	assert.Greater(t, ruler, 300.0)
+	for _, path := range []string{"/", "/hosts", "/disks", "/network", "/gpus", "/events", "/hosts/press-1",
+		"/tenants/Cellar Intake", "/users/svc-cellar", "/folios/storage"} {
+		require.NoError(t, b.Go(demo.address+path))
+		require.NoError(t, b.WaitFor("document.querySelector('main table')"), path)
+		require.NoError(t, b.WaitFor("!document.querySelector('main').innerText.includes('Adding up')"), path)
+		wider, err := browser.Eval[[]string](b, `[...document.querySelectorAll('.folds')].filter(t => t.scrollWidth >
+			t.parentElement.clientWidth + 1).map(t => t.closest('section, article')?.innerText.slice(0, 80))`)
+		require.NoError(t, err)
+		assert.Empty(t, wider, path)
+		wide, err := browser.Eval[int](b, "document.documentElement.scrollWidth")
+		require.NoError(t, err)
+		assert.LessOrEqual(t, wide, 420, path)
+		if path == "/disks" {
+			head, err := browser.Eval[string](b, "document.querySelector('.folds tbody td:nth-child(3)').dataset.head")
+			require.NoError(t, err)
+			assert.Equal(t, "Read", head)
+		}
+	}
 }
 
 func TestConsole_ItsFilesAreServedWithAPolicyThatForbidsForeignCode(t *testing.T) {

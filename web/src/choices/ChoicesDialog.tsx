@@ -1,4 +1,5 @@
 import { Dialog } from 'radix-ui'
+import { OverPage } from '../figures/OverPage'
 import { useId, type ReactNode } from 'react'
 import { useSetChoices, useTenants } from '../api/queries'
 import { Choice } from '../figures/Choice'
@@ -33,150 +34,141 @@ export function ChoicesDialog() {
           choices…
         </button>
       </Dialog.Trigger>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-10 bg-veil" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-[8vh] left-1/2 z-20 flex max-h-[84vh] w-[min(40rem,94vw)] -translate-x-1/2 flex-col rounded-[3px] border border-rule-2 bg-sheet"
-        >
-          <div className="border-b border-rule-2 px-4 pt-3 pb-2">
-            <Dialog.Title asChild>
-              <h2>Choices</h2>
-            </Dialog.Title>
-            <p className="text-[12.5px] text-ink-2">
-              How figures are shown to you, on every page. They are kept with your name; files that are taken away keep
-              base units.
-            </p>
-          </div>
-          <div className="grid gap-x-6 gap-y-2.5 overflow-y-auto px-4 py-3 sm:grid-cols-[9rem_1fr]">
-            <Line name="Bytes">
-              <Choice
-                label="Bytes"
-                value={now.bytes || 'usual'}
-                set={(v) => choose({ bytes: v === 'usual' ? '' : (v as 'binary' | 'decimal') })}
-                all={{ usual: 'as each is sold', binary: 'by 1,024 (GiB)', decimal: 'by 1,000 (GB)' }}
-              />
-            </Line>
-            <Line name="Network">
-              <Choice
-                label="Network"
-                value={now.network || 'usual'}
-                set={(v) => choose({ network: v === 'usual' ? '' : (v as 'bits' | 'bytes') })}
-                all={{ usual: 'bits against lines', bits: 'bits', bytes: 'bytes' }}
-              />
-            </Line>
-            <Line name="CPU time">
-              <Choice
-                label="CPU time"
-                value={now.cpu || 'cores'}
-                set={(v) => choose({ cpu: v === 'cores' ? '' : (v as 'percent') })}
-                all={{
-                  cores: 'as cores',
-                  percent: 'as % of one CPU',
-                  host: 'of the host',
-                  limit: 'of the limit, or else the host',
-                }}
-              />
-            </Line>
-            <Line name="Decimals">
-              <Choice
-                label="Decimals"
-                value={now.decimals === null ? 'usual' : `d${now.decimals}`}
-                set={(v) => choose({ decimals: v === 'usual' ? null : Number(v.slice(1)) })}
-                all={{ usual: 'what suits each', d0: '0', d1: '1', d2: '2', d3: '3', d4: '4' }}
-              />
-            </Line>
-            <Line name="Time zone">
-              <Zones zone={now.zone} choose={(zone) => choose({ zone })} />
-            </Line>
-            <Line name="Clock">
-              <Choice
-                label="Clock"
-                value={`h${now.clock || '24'}`}
-                set={(v) => choose({ clock: v === 'h24' ? '' : '12' })}
-                all={{ h24: '14:20', h12: '02:20 pm' }}
-              />
-            </Line>
-            <Line name="Look">
-              <Choice
-                label="Look"
-                value={now.theme || 'system'}
-                set={(v) => choose({ theme: v === 'system' ? '' : (v as 'light' | 'dark') })}
-                all={{ system: 'as my system', light: 'light', dark: 'dark' }}
-              />
-            </Line>
-            <Line name="Tables">
-              <Choice
-                label="Tables"
-                value={now.density || 'airy'}
-                set={(v) => choose({ density: v === 'airy' ? '' : 'dense' })}
-                all={{ airy: 'airy', dense: 'dense' }}
-              />
-            </Line>
-            <Line name="Over time">
-              <Choice
-                label="Over time"
-                value={now.lines || 'stepped'}
-                set={(v) => choose({ lines: v === 'stepped' ? '' : 'smooth' })}
-                all={{ stepped: 'in steps, as it was counted', smooth: 'smooth' }}
-              />
-            </Line>
-            <Line name="Live pace">
-              <Choice
-                label="Live pace"
-                value={String(now.pace || usualPace)}
-                set={(v) => choose({ pace: Number(v) === usualPace ? 0 : Number(v) })}
-                all={Object.fromEntries(paces.map((p) => [String(p), p === 60 ? '1 min' : `${p} s`]))}
-              />
-            </Line>
-            <Line name="First page">
-              <select
-                aria-label="First page"
-                className={field}
-                value={now.first}
-                onChange={(e) => choose({ first: e.target.value })}
-              >
-                {Object.entries(firstPages).map(([to, name]) => (
+      <OverPage
+        title={'Choices'}
+        about={
+          'How figures are shown to you, on every page. They are kept with your name; files that are taken away keep base units.'
+        }
+        width="40rem"
+      >
+        <div className="grid gap-x-6 gap-y-2.5 overflow-y-auto px-4 py-3 sm:grid-cols-[9rem_1fr]">
+          <Line name="Bytes">
+            <Choice
+              label="Bytes"
+              value={now.bytes || 'usual'}
+              set={(v) => choose({ bytes: v === 'usual' ? '' : (v as 'binary' | 'decimal') })}
+              all={{ usual: 'as each is sold', binary: 'by 1,024 (GiB)', decimal: 'by 1,000 (GB)' }}
+            />
+          </Line>
+          <Line name="Network">
+            <Choice
+              label="Network"
+              value={now.network || 'usual'}
+              set={(v) => choose({ network: v === 'usual' ? '' : (v as 'bits' | 'bytes') })}
+              all={{ usual: 'bits against lines', bits: 'bits', bytes: 'bytes' }}
+            />
+          </Line>
+          <Line name="CPU time">
+            <Choice
+              label="CPU time"
+              value={now.cpu || 'cores'}
+              set={(v) => choose({ cpu: v === 'cores' ? '' : (v as 'percent') })}
+              all={{
+                cores: 'as cores',
+                percent: 'as % of one CPU',
+                host: 'of the host',
+                limit: 'of the limit, or else the host',
+              }}
+            />
+          </Line>
+          <Line name="Decimals">
+            <Choice
+              label="Decimals"
+              value={now.decimals === null ? 'usual' : `d${now.decimals}`}
+              set={(v) => choose({ decimals: v === 'usual' ? null : Number(v.slice(1)) })}
+              all={{ usual: 'what suits each', d0: '0', d1: '1', d2: '2', d3: '3', d4: '4' }}
+            />
+          </Line>
+          <Line name="Time zone">
+            <Zones zone={now.zone} choose={(zone) => choose({ zone })} />
+          </Line>
+          <Line name="Clock">
+            <Choice
+              label="Clock"
+              value={`h${now.clock || '24'}`}
+              set={(v) => choose({ clock: v === 'h24' ? '' : '12' })}
+              all={{ h24: '14:20', h12: '02:20 pm' }}
+            />
+          </Line>
+          <Line name="Look">
+            <Choice
+              label="Look"
+              value={now.theme || 'system'}
+              set={(v) => choose({ theme: v === 'system' ? '' : (v as 'light' | 'dark') })}
+              all={{ system: 'as my system', light: 'light', dark: 'dark' }}
+            />
+          </Line>
+          <Line name="Tables">
+            <Choice
+              label="Tables"
+              value={now.density || 'airy'}
+              set={(v) => choose({ density: v === 'airy' ? '' : 'dense' })}
+              all={{ airy: 'airy', dense: 'dense' }}
+            />
+          </Line>
+          <Line name="Over time">
+            <Choice
+              label="Over time"
+              value={now.lines || 'stepped'}
+              set={(v) => choose({ lines: v === 'stepped' ? '' : 'smooth' })}
+              all={{ stepped: 'in steps, as it was counted', smooth: 'smooth' }}
+            />
+          </Line>
+          <Line name="Live pace">
+            <Choice
+              label="Live pace"
+              value={String(now.pace || usualPace)}
+              set={(v) => choose({ pace: Number(v) === usualPace ? 0 : Number(v) })}
+              all={Object.fromEntries(paces.map((p) => [String(p), p === 60 ? '1 min' : `${p} s`]))}
+            />
+          </Line>
+          <Line name="First page">
+            <select
+              aria-label="First page"
+              className={field}
+              value={now.first}
+              onChange={(e) => choose({ first: e.target.value })}
+            >
+              {Object.entries(firstPages).map(([to, name]) => (
+                <option key={to} value={to}>
+                  {name}
+                </option>
+              ))}
+              {[...new Set([here, now.first])]
+                .filter((to) => !(to in firstPages))
+                .map((to) => (
                   <option key={to} value={to}>
-                    {name}
+                    {to === here ? `this page: ${to}` : to}
                   </option>
                 ))}
-                {[...new Set([here, now.first])]
-                  .filter((to) => !(to in firstPages))
-                  .map((to) => (
-                    <option key={to} value={to}>
-                      {to === here ? `this page: ${to}` : to}
-                    </option>
-                  ))}
-              </select>
-            </Line>
-            <Line name="Tenants">
-              <TenantColours now={now} choose={(colours) => choose({ colours })} />
-            </Line>
-            {set.error && (
-              <div className="sm:col-span-2">
-                <p role="alert" className="text-wine">
-                  This was not kept: {set.error.message}
-                </p>
-              </div>
-            )}
-          </div>
-          <div className="flex gap-3 border-t border-rule-2 px-4 py-2.5">
-            <button
-              type="button"
-              className="button"
-              onClick={() => set.mutate({ ...usual, columns: now.columns, strip: now.strip, strip_at: now.strip_at })}
-            >
-              As usual
+            </select>
+          </Line>
+          <Line name="Tenants">
+            <TenantColours now={now} choose={(colours) => choose({ colours })} />
+          </Line>
+          {set.error && (
+            <div className="sm:col-span-2">
+              <p role="alert" className="text-wine">
+                This was not kept: {set.error.message}
+              </p>
+            </div>
+          )}
+        </div>
+        <div className="flex gap-3 border-t border-rule-2 px-4 py-2.5">
+          <button
+            type="button"
+            className="button"
+            onClick={() => set.mutate({ ...usual, columns: now.columns, strip: now.strip, strip_at: now.strip_at })}
+          >
+            As usual
+          </button>
+          <Dialog.Close asChild>
+            <button type="button" className="button button-vine">
+              Close
             </button>
-            <Dialog.Close asChild>
-              <button type="button" className="button button-vine">
-                Close
-              </button>
-            </Dialog.Close>
-          </div>
-        </Dialog.Content>
-      </Dialog.Portal>
+          </Dialog.Close>
+        </div>
+      </OverPage>
     </Dialog.Root>
   )
 }

@@ -14,6 +14,7 @@ import { choices } from '../choices/choices'
 import { ColumnChoice } from './ColumnChoice'
 import { Explained } from './Heads'
 import { asCSV, inOrder, matches, save, type Value } from './listing'
+import { Folding } from './Folding'
 
 /** One column of a list. */
 export interface Column<Row> {
@@ -173,7 +174,7 @@ export function List<Row>({
           )}
         </div>
       )}
-      <table>
+      <Folding>
         <thead>
           <tr>
             {visible.map((c) => {
@@ -249,7 +250,7 @@ export function List<Row>({
             </tr>
           )}
         </tbody>
-      </table>
+      </Folding>
       <p className="px-3.5 py-1 text-right text-[12.5px] text-ink-2">
         {keep && (
           <>

@@ -10,6 +10,7 @@ import { shown } from './Name'
 import { Source } from './Source'
 import { WorkloadLink } from './WorkloadLink'
 import { figure, tenantColour, unitOf, cpusOf } from './units'
+import { Folding } from './Folding'
 
 /** A ledger's shares as a table, largest first unless sorted by a column, each with its source. */
 export function ShareTable({
@@ -45,7 +46,7 @@ export function ShareTable({
       : ledger.shares
   const mayAct = useMayAct() && ledger.shares.some((s) => s.workload_id)
   return (
-    <table className="min-w-160">
+    <Folding className="min-w-160">
       <thead>
         <tr>
           {columns.map((c) => (
@@ -123,7 +124,7 @@ export function ShareTable({
           </tr>
         ))}
       </tbody>
-    </table>
+    </Folding>
   )
 }
 

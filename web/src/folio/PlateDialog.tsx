@@ -1,4 +1,5 @@
 import { Dialog } from 'radix-ui'
+import { OverPage } from '../figures/OverPage'
 import { useId, useMemo, useState, type ReactNode } from 'react'
 import type { Matter, Plate, Subject } from '../api/client'
 import { useAllHosts, useTenants } from '../api/queries'
@@ -53,191 +54,180 @@ export function PlateDialog({
   const isCut = !!plate.by || matter?.groupings.length === 0
   return (
     <Dialog.Root open onOpenChange={(open) => !open && close()}>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-10 bg-veil" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-[4vh] left-1/2 z-20 flex max-h-[92vh] w-[min(66rem,96vw)] -translate-x-1/2 flex-col rounded-[3px] border border-rule-2 bg-sheet"
+      <OverPage title={title} width="66rem" top="4vh">
+        <form
+          className="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-x-5 overflow-y-auto px-4 py-3 max-md:grid-cols-1"
+          id="plate-form"
+          onSubmit={(e) => {
+            e.preventDefault()
+            if (!lacks) keep(plate)
+          }}
         >
-          <div className="border-b border-rule-2 px-4 pt-3 pb-2">
-            <Dialog.Title asChild>
-              <h2>{title}</h2>
-            </Dialog.Title>
+          <div className="grid content-start gap-3">
+            <fieldset>
+              <legend className="text-[13px] text-ink-2">What it shows</legend>
+              <input
+                type="search"
+                form="" // so that it does not end the form
+                aria-label="Find a measure or a list by words"
+                placeholder="Find by words: waiting for CPU, space, sign-ins…"
+                className={`${field} mt-1 w-full`}
+                value={words}
+                autoFocus={!was}
+                onChange={(e) => setWords(e.target.value)}
+                onKeyDown={(e) => {
+                  // The first that is found is taken, so that one need not leave the words.
+                  if (e.key !== 'Enter') return
+                  e.preventDefault()
+                  if (offered[0]) change({ of: offered[0].name })
+                }}
+              />
+              <p className="sr-only" role="status">
+                {words !== '' && `${offered.length} found`}
+              </p>
+              <div className="mt-1.5 max-h-56 overflow-y-auto">
+                {shownOf(offered, matter, words).map((m) => (
+                  <label key={m.name} className="flex cursor-pointer gap-2 py-0.5 text-[13px]">
+                    <input
+                      type="radio"
+                      name="of"
+                      className="mt-1 self-start"
+                      checked={plate.of === m.name}
+                      onChange={() => change({ of: m.name })}
+                    />
+                    <span>
+                      <b className="font-semibold">{m.title}</b>{' '}
+                      <span className="text-ink-2">{m.unit.replaceAll('_', ' ')}</span>
+                      <small className="block text-[12px] text-ink-2">{m.meaning}</small>
+                    </span>
+                  </label>
+                ))}
+                {offered.length === 0 && (
+                  <p className="font-serif text-[13px]">Nothing that can be shown has all of these words.</p>
+                )}
+                {offered.length > mostFound && (
+                  <p className="text-[12px] text-ink-2">{offered.length - mostFound} more: write more words.</p>
+                )}
+              </div>
+            </fieldset>
+            {matter && (
+              <Whose
+                subject={plate.subject}
+                kinds={matter.subjects}
+                isAsked={only === undefined}
+                set={(subject) => change({ subject })}
+              />
+            )}
+            {matter && matter.groupings.length > 0 && !only && (
+              <Grouping by={plate.by ?? ''} groupings={matter.groupings} set={(by) => change({ by })} />
+            )}
           </div>
-          <form
-            className="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-x-5 overflow-y-auto px-4 py-3 max-md:grid-cols-1"
-            id="plate-form"
-            onSubmit={(e) => {
-              e.preventDefault()
-              if (!lacks) keep(plate)
-            }}
-          >
-            <div className="grid content-start gap-3">
+          <div className="grid content-start gap-3">
+            {forms.length > 0 && (
               <fieldset>
-                <legend className="text-[13px] text-ink-2">What it shows</legend>
-                <input
-                  type="search"
-                  form="" // so that it does not end the form
-                  aria-label="Find a measure or a list by words"
-                  placeholder="Find by words: waiting for CPU, space, sign-ins…"
-                  className={`${field} mt-1 w-full`}
-                  value={words}
-                  autoFocus={!was}
-                  onChange={(e) => setWords(e.target.value)}
-                  onKeyDown={(e) => {
-                    // The first that is found is taken, so that one need not leave the words.
-                    if (e.key !== 'Enter') return
-                    e.preventDefault()
-                    if (offered[0]) change({ of: offered[0].name })
-                  }}
-                />
-                <p className="sr-only" role="status">
-                  {words !== '' && `${offered.length} found`}
-                </p>
-                <div className="mt-1.5 max-h-56 overflow-y-auto">
-                  {shownOf(offered, matter, words).map((m) => (
-                    <label key={m.name} className="flex cursor-pointer gap-2 py-0.5 text-[13px]">
-                      <input
-                        type="radio"
-                        name="of"
-                        className="mt-1 self-start"
-                        checked={plate.of === m.name}
-                        onChange={() => change({ of: m.name })}
-                      />
-                      <span>
-                        <b className="font-semibold">{m.title}</b>{' '}
-                        <span className="text-ink-2">{m.unit.replaceAll('_', ' ')}</span>
-                        <small className="block text-[12px] text-ink-2">{m.meaning}</small>
-                      </span>
-                    </label>
-                  ))}
-                  {offered.length === 0 && (
-                    <p className="font-serif text-[13px]">Nothing that can be shown has all of these words.</p>
-                  )}
-                  {offered.length > mostFound && (
-                    <p className="text-[12px] text-ink-2">{offered.length - mostFound} more: write more words.</p>
-                  )}
-                </div>
+                <legend className="text-[13px] text-ink-2">How it is drawn</legend>
+                {forms.map((f, i) => (
+                  <label key={f} className="flex cursor-pointer gap-2 min-h-7 items-center text-[13px]">
+                    <input type="radio" name="form" checked={drawnAs === f} onChange={() => change({ form: f })} />
+                    {formWords[f] ?? f}
+                    {i === 0 && <span className="text-ink-2">(proposed)</span>}
+                  </label>
+                ))}
               </fieldset>
-              {matter && (
-                <Whose
-                  subject={plate.subject}
-                  kinds={matter.subjects}
-                  isAsked={only === undefined}
-                  set={(subject) => change({ subject })}
-                />
-              )}
-              {matter && matter.groupings.length > 0 && !only && (
-                <Grouping by={plate.by ?? ''} groupings={matter.groupings} set={(by) => change({ by })} />
-              )}
-            </div>
-            <div className="grid content-start gap-3">
-              {forms.length > 0 && (
-                <fieldset>
-                  <legend className="text-[13px] text-ink-2">How it is drawn</legend>
-                  {forms.map((f, i) => (
-                    <label key={f} className="flex cursor-pointer gap-2 min-h-7 items-center text-[13px]">
-                      <input type="radio" name="form" checked={drawnAs === f} onChange={() => change({ form: f })} />
-                      {formWords[f] ?? f}
-                      {i === 0 && <span className="text-ink-2">(proposed)</span>}
-                    </label>
-                  ))}
-                </fieldset>
-              )}
-              {matter && (
-                <div className="grid grid-cols-[8rem_1fr] items-center gap-x-3 gap-y-1.5">
-                  <Line name="Title">
+            )}
+            {matter && (
+              <div className="grid grid-cols-[8rem_1fr] items-center gap-x-3 gap-y-1.5">
+                <Line name="Title">
+                  {(id) => (
+                    <input
+                      id={id}
+                      className={`${field} w-full`}
+                      maxLength={120}
+                      placeholder="what it shows, in words"
+                      value={plate.title ?? ''}
+                      onChange={(e) => change({ title: e.target.value })}
+                    />
+                  )}
+                </Line>
+                {isCut && (
+                  <Line name={plate.by ? 'Told apart' : 'Lines'}>
                     {(id) => (
                       <input
                         id={id}
-                        className={`${field} w-full`}
-                        maxLength={120}
-                        placeholder="what it shows, in words"
-                        value={plate.title ?? ''}
-                        onChange={(e) => change({ title: e.target.value })}
+                        type="number"
+                        min={1}
+                        max={50}
+                        className={`${field} w-20`}
+                        placeholder={String(plate.by ? usualFirst : 8)}
+                        value={plate.first || ''}
+                        onChange={(e) => change({ first: Math.min(50, Math.max(0, Number(e.target.value) || 0)) })}
                       />
                     )}
                   </Line>
-                  {isCut && (
-                    <Line name={plate.by ? 'Told apart' : 'Lines'}>
-                      {(id) => (
-                        <input
-                          id={id}
-                          type="number"
-                          min={1}
-                          max={50}
-                          className={`${field} w-20`}
-                          placeholder={String(plate.by ? usualFirst : 8)}
-                          value={plate.first || ''}
-                          onChange={(e) => change({ first: Math.min(50, Math.max(0, Number(e.target.value) || 0)) })}
-                        />
-                      )}
-                    </Line>
-                  )}
-                  {isOverTime && (
-                    <Line name="Step">
-                      {(id) => (
-                        <select
-                          id={id}
-                          className={field}
-                          value={plate.step ?? ''}
-                          onChange={(e) => change({ step: e.target.value })}
-                        >
-                          <option value="">what suits the span</option>
-                          {steps.map((s) => (
-                            <option key={s}>{s}</option>
-                          ))}
-                        </select>
-                      )}
-                    </Line>
-                  )}
-                  {matter.groupings.length > 0 && plate.by !== 'tenant' && (
-                    <Colour colour={plate.colour ?? 0} set={(colour) => change({ colour })} />
-                  )}
-                  {!only && (
-                    <Line name="Width">
-                      {(id) => (
-                        <select
-                          id={id}
-                          className={field}
-                          value={plate.width || 1}
-                          onChange={(e) => change({ width: Number(e.target.value) })}
-                        >
-                          {[1, 2, 3, 4, 5, 6].map((w) => (
-                            <option key={w} value={w}>
-                              {w === 1 ? 'as usual' : `${w} times as wide`}
-                            </option>
-                          ))}
-                        </select>
-                      )}
-                    </Line>
-                  )}
-                </div>
-              )}
-              {matter && !lacks && (
-                <div className="overflow-hidden" aria-label="As it will look" role="group">
-                  <PlateSheet plate={plate} matter={matter} chosen={chosen} span={span} high={only ? 80 : 170} />
-                </div>
-              )}
-            </div>
-          </form>
-          <div className="flex flex-wrap items-baseline gap-3 border-t border-rule-2 px-4 py-2.5">
-            <button type="submit" form="plate-form" className="button button-vine" disabled={!!lacks}>
-              {was ? 'Change it' : 'Add it'}
-            </button>
-            <Dialog.Close asChild>
-              <button type="button" className="button">
-                Leave it
-              </button>
-            </Dialog.Close>
-            {lacks && (
-              <span className="text-[12.5px] text-ink-2" role="status">
-                {lacks}
-              </span>
+                )}
+                {isOverTime && (
+                  <Line name="Step">
+                    {(id) => (
+                      <select
+                        id={id}
+                        className={field}
+                        value={plate.step ?? ''}
+                        onChange={(e) => change({ step: e.target.value })}
+                      >
+                        <option value="">what suits the span</option>
+                        {steps.map((s) => (
+                          <option key={s}>{s}</option>
+                        ))}
+                      </select>
+                    )}
+                  </Line>
+                )}
+                {matter.groupings.length > 0 && plate.by !== 'tenant' && (
+                  <Colour colour={plate.colour ?? 0} set={(colour) => change({ colour })} />
+                )}
+                {!only && (
+                  <Line name="Width">
+                    {(id) => (
+                      <select
+                        id={id}
+                        className={field}
+                        value={plate.width || 1}
+                        onChange={(e) => change({ width: Number(e.target.value) })}
+                      >
+                        {[1, 2, 3, 4, 5, 6].map((w) => (
+                          <option key={w} value={w}>
+                            {w === 1 ? 'as usual' : `${w} times as wide`}
+                          </option>
+                        ))}
+                      </select>
+                    )}
+                  </Line>
+                )}
+              </div>
+            )}
+            {matter && !lacks && (
+              <div className="overflow-hidden" aria-label="As it will look" role="group">
+                <PlateSheet plate={plate} matter={matter} chosen={chosen} span={span} high={only ? 80 : 170} />
+              </div>
             )}
           </div>
-        </Dialog.Content>
-      </Dialog.Portal>
+        </form>
+        <div className="flex flex-wrap items-baseline gap-3 border-t border-rule-2 px-4 py-2.5">
+          <button type="submit" form="plate-form" className="button button-vine" disabled={!!lacks}>
+            {was ? 'Change it' : 'Add it'}
+          </button>
+          <Dialog.Close asChild>
+            <button type="button" className="button">
+              Leave it
+            </button>
+          </Dialog.Close>
+          {lacks && (
+            <span className="text-[12.5px] text-ink-2" role="status">
+              {lacks}
+            </span>
+          )}
+        </div>
+      </OverPage>
     </Dialog.Root>
   )
 }

@@ -1,5 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { Dialog } from 'radix-ui'
+import { OverPage } from '../OverPage'
 import { useEffect, useRef, useState, type FormEvent } from 'react'
 import { answer, api, type Act, type ActEntry } from '../../api/client'
 import { shown } from '../Name'
@@ -76,73 +77,61 @@ export function ActDialog({
   const previewed = ask.data
   return (
     <Dialog.Root open onOpenChange={(open) => !open && onClose()}>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-10 bg-veil" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-[8vh] left-1/2 z-20 flex max-h-[84vh] w-[min(46rem,94vw)] -translate-x-1/2 flex-col rounded-[3px] border border-rule-2 bg-sheet"
-        >
-          <div className="border-b border-rule-2 px-4 pt-3 pb-2">
-            <Dialog.Title asChild>
-              <h2>
-                {verbWords(verb)}: {shown(aim.name)}
-              </h2>
-            </Dialog.Title>
-            <p className="text-[12.5px] text-ink-2">
-              on {aim.host || 'its host'}. {entry?.meaning}
-            </p>
-          </div>
-          <div className="overflow-y-auto px-4 py-3" aria-live="polite">
-            {register.error && <Trouble error={register.error} />}
-            {!previewed && entry && entry.settings.length > 0 && (
-              <Settings
-                entry={entry}
-                isBusy={ask.isPending}
-                onAsk={(settings, reason) => ask.mutate({ settings, reason })}
-              />
-            )}
-            {ask.isPending && <p className="text-ink-2">Asking {aim.host || 'its host'} what it would do …</p>}
-            {ask.error && <Trouble error={ask.error} />}
-            {previewed && !over && (
-              <>
-                <Preview of={previewed} />
-                {confirm.isPending && <p className="mt-2 text-ink-2">Carrying it out …</p>}
-                {confirm.error && <Trouble error={confirm.error} />}
-              </>
-            )}
-            {over && <Result of={over} />}
-          </div>
-          <div className="flex flex-wrap items-center gap-3 border-t border-rule-2 px-4 py-2.5">
-            {previewed?.state === 'previewed' && !over && previewed.reason === '' && (
-              <input
-                className="w-48 rounded-[3px] border border-rule-2 bg-paper px-2 py-0.5"
-                aria-label="Reason"
-                placeholder="reason, for the record"
-                value={reason}
-                onChange={(e) => setReason(e.target.value)}
-              />
-            )}
-            {previewed?.state === 'previewed' && !over && (
-              <button
-                type="button"
-                className={verb === 'end' ? 'button button-wine' : 'button button-vine'}
-                disabled={confirm.isPending}
-                onClick={() => confirm.mutate({ act: previewed, reason })}
-              >
-                {confirmWords(previewed)}
-              </button>
-            )}
-            <Dialog.Close className="button">
-              {over || (previewed && previewed.state !== 'previewed') ? 'Close' : 'Leave it'}
-            </Dialog.Close>
-            {previewed && (
-              <span className="ml-auto font-mono text-[12.5px] text-ink-2" title="The number of this act in the record">
-                {previewed.id}
-              </span>
-            )}
-          </div>
-        </Dialog.Content>
-      </Dialog.Portal>
+      <OverPage
+        title={`${verbWords(verb)}: ${shown(aim.name)}`}
+        about={`on ${aim.host || 'its host'}. ${entry?.meaning ?? ''}`}
+        width="46rem"
+      >
+        <div className="overflow-y-auto px-4 py-3" aria-live="polite">
+          {register.error && <Trouble error={register.error} />}
+          {!previewed && entry && entry.settings.length > 0 && (
+            <Settings
+              entry={entry}
+              isBusy={ask.isPending}
+              onAsk={(settings, reason) => ask.mutate({ settings, reason })}
+            />
+          )}
+          {ask.isPending && <p className="text-ink-2">Asking {aim.host || 'its host'} what it would do …</p>}
+          {ask.error && <Trouble error={ask.error} />}
+          {previewed && !over && (
+            <>
+              <Preview of={previewed} />
+              {confirm.isPending && <p className="mt-2 text-ink-2">Carrying it out …</p>}
+              {confirm.error && <Trouble error={confirm.error} />}
+            </>
+          )}
+          {over && <Result of={over} />}
+        </div>
+        <div className="flex flex-wrap items-center gap-3 border-t border-rule-2 px-4 py-2.5">
+          {previewed?.state === 'previewed' && !over && previewed.reason === '' && (
+            <input
+              className="w-48 rounded-[3px] border border-rule-2 bg-paper px-2 py-0.5"
+              aria-label="Reason"
+              placeholder="reason, for the record"
+              value={reason}
+              onChange={(e) => setReason(e.target.value)}
+            />
+          )}
+          {previewed?.state === 'previewed' && !over && (
+            <button
+              type="button"
+              className={verb === 'end' ? 'button button-wine' : 'button button-vine'}
+              disabled={confirm.isPending}
+              onClick={() => confirm.mutate({ act: previewed, reason })}
+            >
+              {confirmWords(previewed)}
+            </button>
+          )}
+          <Dialog.Close className="button">
+            {over || (previewed && previewed.state !== 'previewed') ? 'Close' : 'Leave it'}
+          </Dialog.Close>
+          {previewed && (
+            <span className="ml-auto font-mono text-[12.5px] text-ink-2" title="The number of this act in the record">
+              {previewed.id}
+            </span>
+          )}
+        </div>
+      </OverPage>
     </Dialog.Root>
   )
 }

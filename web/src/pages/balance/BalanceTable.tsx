@@ -8,6 +8,7 @@ import { Stand } from '../../figures/Stand'
 import { StackBar } from '../../figures/StackBar'
 import { figure, roundScale, tenantColour, title, unitOf, whole, cpusOf } from '../../figures/units'
 import { useTime } from '../../time/useTime'
+import { Folding } from '../../figures/Folding'
 
 type Column = { resource: string; unit: Unit; scale: number; whole: ResourceBalance; index: number }
 
@@ -28,7 +29,7 @@ export function BalanceTable({ balance }: { balance: Balance }) {
   })
   const columns = all.filter(isTold)
   return (
-    <table className="min-w-180">
+    <Folding className="min-w-180">
       <thead>
         <tr>
           <Head name="Tenant" />
@@ -100,7 +101,7 @@ export function BalanceTable({ balance }: { balance: Balance }) {
           note="capacity"
         />
       </tbody>
-    </table>
+    </Folding>
   )
 }
 

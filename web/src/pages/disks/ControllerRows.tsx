@@ -2,6 +2,7 @@ import type { ControllerLine } from '../../api/client'
 import { Heads } from '../../figures/Heads'
 import { percent, rate } from '../../figures/text'
 import { WorkloadLink } from '../../figures/WorkloadLink'
+import { Folding } from '../../figures/Folding'
 
 /** What the drives behind each controller did together: where it is the bottleneck, none of them need be busy. */
 export function ControllerRows({ controllers }: { controllers: ControllerLine[] }) {
@@ -12,7 +13,7 @@ export function ControllerRows({ controllers }: { controllers: ControllerLine[] 
         <h2 id="controllers-title">Controllers</h2>
         <span className="text-[12.5px] text-ink-2">all drives behind each, together</span>
       </div>
-      <table className="min-w-180">
+      <Folding className="min-w-180">
         <Heads
           columns={[
             'Controller',
@@ -52,7 +53,7 @@ export function ControllerRows({ controllers }: { controllers: ControllerLine[] 
             </tr>
           ))}
         </tbody>
-      </table>
+      </Folding>
     </section>
   )
 }

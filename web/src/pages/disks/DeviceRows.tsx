@@ -6,6 +6,7 @@ import { StackBar, type Part } from '../../figures/StackBar'
 import { tenantColour } from '../../figures/units'
 import { WorkloadLink } from '../../figures/WorkloadLink'
 import { milliseconds, percent, rate, size } from '../../figures/text'
+import { Folding } from '../../figures/Folding'
 
 type Props = { devices: DeviceLine[]; colours: Map<string, number> }
 
@@ -14,7 +15,7 @@ export function DeviceRows({ devices, colours }: Props) {
   const shown = devices.filter((d) => d.kind !== 'memory')
   if (shown.length === 0) return <p className="p-3.5 font-serif">No host has told of any device in this span.</p>
   return (
-    <table className="min-w-240">
+    <Folding className="min-w-240">
       <Heads
         columns={[
           'Device',
@@ -33,7 +34,7 @@ export function DeviceRows({ devices, colours }: Props) {
           <DeviceRow key={`${d.host}/${d.name}`} device={d} colours={colours} />
         ))}
       </tbody>
-    </table>
+    </Folding>
   )
 }
 

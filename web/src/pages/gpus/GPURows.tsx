@@ -12,13 +12,14 @@ import { WorkloadLink } from '../../figures/WorkloadLink'
 import { useTime } from '../../time/useTime'
 import { givenText, stateText } from '../../figures/gpus'
 import { Spread } from './Spread'
+import { Folding } from '../../figures/Folding'
 
 type Props = { gpus: GPUs; colours: Map<string, number>; ofHost?: boolean }
 
 /** A row a GPU, its partitions below: how it is, whom it is given to, who used it, and what to look at. */
 export function GPURows({ gpus, colours, ofHost }: Props) {
   return (
-    <table className="min-w-240">
+    <Folding className="min-w-240">
       <Heads
         columns={[
           'GPU',
@@ -34,7 +35,7 @@ export function GPURows({ gpus, colours, ofHost }: Props) {
           <Row key={`${g.host}/${g.name}`} gpu={g} until={gpus.to} colours={colours} ofHost={ofHost} />
         ))}
       </tbody>
-    </table>
+    </Folding>
   )
 }
 

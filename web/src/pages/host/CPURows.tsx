@@ -6,6 +6,7 @@ import { Waiting } from '../../figures/Trouble'
 import { WorkloadLink } from '../../figures/WorkloadLink'
 import { useTime } from '../../time/useTime'
 import { percent } from '../../figures/text'
+import { Folding } from '../../figures/Folding'
 
 /** The ledger of each logical CPU, and who ran there. */
 export function CPURows({ host }: { host: string }) {
@@ -25,14 +26,14 @@ export function CPURows({ host }: { host: string }) {
         </ul>
       </div>
       {cpus.data ? (
-        <table className="min-w-200">
+        <Folding className="min-w-200">
           <Heads columns={[['CPU', 'num'], 'Place', ['Its time', 'w-[34%]'], ['Idle', 'num'], 'Who ran there']} />
           <tbody>
             {cpus.data.cpus.map((c) => (
               <CPURow key={c.cpu} line={c} />
             ))}
           </tbody>
-        </table>
+        </Folding>
       ) : (
         <Waiting error={cpus.error} what="The CPUs" />
       )}

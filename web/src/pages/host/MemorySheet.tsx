@@ -8,6 +8,7 @@ import { Waiting } from '../../figures/Trouble'
 import { meanText } from '../../figures/units'
 import { WorkloadLink } from '../../figures/WorkloadLink'
 import { useTime } from '../../time/useTime'
+import { Folding } from '../../figures/Folding'
 
 const lines: { name: string; colour: string; of: (m: HostMemory) => number | null }[] = [
   { name: 'charged to workloads', colour: 'var(--ink)', of: (m) => m.charged_bytes },
@@ -63,7 +64,7 @@ function Explained({ memory: m }: { memory: HostMemory }) {
           </li>
         </ul>
       </div>
-      <table className="min-w-220">
+      <Folding className="min-w-220">
         <Heads
           columns={[
             'Held by',
@@ -101,7 +102,7 @@ function Explained({ memory: m }: { memory: HostMemory }) {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Folding>
       <p className="px-3.5 py-2.5 text-[12.5px] text-ink-2">
         {m.workloads.length > shown && `${m.workloads.length - shown} more hold less. `}
         {m.swaps.map((s) => `Swap on ${s.name}: ${text(s.used_bytes)} of ${text(s.size_bytes)} in use now. `).join('')}

@@ -3,6 +3,7 @@ import { useSensors } from '../../api/queries'
 import { Heads } from '../../figures/Heads'
 import { shown } from '../../figures/Name'
 import { leftText, tells } from '../../figures/sensors'
+import { Folding } from '../../figures/Folding'
 
 /** What the sensors of a host told last: the most urgent first. A host that has none takes no place for them. */
 export function SensorSheet({ host }: { host: string }) {
@@ -17,14 +18,14 @@ export function SensorSheet({ host }: { host: string }) {
           {sensors.length}, {urgent === 0 ? 'none near a threshold' : `${urgent} broken, beyond or near a threshold`}
         </span>
       </div>
-      <table className="min-w-160">
+      <Folding className="min-w-160">
         <Heads columns={['Sensor', 'Kind', 'Chip', ['Tells', 'num'], 'State', 'Left']} />
         <tbody>
           {sensors.map((s, i) => (
             <Row key={`${s.chip}/${s.device}/${s.name}/${i}`} sensor={s} />
           ))}
         </tbody>
-      </table>
+      </Folding>
     </section>
   )
 }

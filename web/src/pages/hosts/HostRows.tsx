@@ -11,6 +11,7 @@ import { figure, title, unitOf, whole, cpusOf } from '../../figures/units'
 import { loads } from '../../figures/text'
 import { useTime } from '../../time/useTime'
 import { partsOf } from '../balance/BalanceTable'
+import { Folding } from '../../figures/Folding'
 
 /** A row a host: its state, and its use of each resource by tenant, of its own capacity. */
 export function HostRows() {
@@ -29,7 +30,7 @@ export function HostRows() {
   const drawn = pages.flatMap((p) => p.hosts)
   return (
     <>
-      <table className="min-w-180">
+      <Folding className="min-w-180">
         <thead>
           <tr>
             <Head name="Host" />
@@ -45,7 +46,7 @@ export function HostRows() {
             <HostRow key={h.name} host={h} balance={balances.get(h.name)} />
           ))}
         </tbody>
-      </table>
+      </Folding>
       <More what="hosts" shown={drawn.length} inAll={inAll} more={() => void hosts.fetchNextPage()} />
     </>
   )

@@ -8,13 +8,14 @@ import { WorkloadLink } from '../../figures/WorkloadLink'
 import { useLinks } from '../../api/queries'
 import { useTime } from '../../time/useTime'
 import { byHost, type HostLinks as HostLinksOf } from './byHost'
+import { Folding } from '../../figures/Folding'
 
 /** A row an interface, by host: those that lead off it first, those within it below, the busiest of them at first. */
 export function LinkRows({ links, inAll }: { links: LinkLine[]; inAll: Record<string, number> }) {
   const hosts = byHost(links)
   if (hosts.length === 0) return <p className="p-3.5 font-serif">No host has told of any interface in this span.</p>
   return (
-    <table className="min-w-220">
+    <Folding className="min-w-220">
       <Heads
         columns={[
           'Interface',
@@ -29,7 +30,7 @@ export function LinkRows({ links, inAll }: { links: LinkLine[]; inAll: Record<st
       {hosts.map((h) => (
         <HostLinks key={h.host} of={h} inAll={inAll[h.host] ?? 0} />
       ))}
-    </table>
+    </Folding>
   )
 }
 

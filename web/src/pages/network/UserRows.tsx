@@ -5,6 +5,7 @@ import { meaningOf } from '../../figures/words'
 import { networkRate } from '../../figures/text'
 import { tenantColour } from '../../figures/units'
 import { WorkloadLink } from '../../figures/WorkloadLink'
+import { Folding } from '../../figures/Folding'
 
 /** Who moved what, and the sums that hold workloads to interfaces. */
 export function UserRows({ links, colours }: { links: Links; colours: Map<string, number> }) {
@@ -15,7 +16,7 @@ export function UserRows({ links, colours }: { links: Links; colours: Map<string
   ].flatMap(({ of, ...s }) => (of ? [{ ...s, of }] : []))
   return (
     <>
-      <table className="min-w-180">
+      <Folding className="min-w-180">
         <Heads
           columns={[
             'Workload',
@@ -65,7 +66,7 @@ export function UserRows({ links, colours }: { links: Links; colours: Map<string
             </tr>
           ))}
         </tbody>
-      </table>
+      </Folding>
       {links.in_all.not_counted > 0 && (
         <p className="px-3.5 py-2.5 text-[12.5px] text-ink-2">
           Of {links.in_all.not_counted} more the network is not available, because they share their host’s and nothing

@@ -6,12 +6,13 @@ import { shown } from '../../figures/Name'
 import { meanText, title } from '../../figures/units'
 import { useTime } from '../../time/useTime'
 import { WorkloadLink } from '../../figures/WorkloadLink'
+import { Folding } from '../../figures/Folding'
 
 /** Workloads of several hosts with their means; what was just seen says when its usage will be known. */
 export function WorkloadRows({ lines }: { lines: WorkloadLine[] }) {
   const { search } = useTime()
   return (
-    <table className="min-w-180">
+    <Folding className="min-w-180">
       <thead>
         <tr>
           <Head name="Workload" />
@@ -46,6 +47,6 @@ export function WorkloadRows({ lines }: { lines: WorkloadLine[] }) {
           </tr>
         ))}
       </tbody>
-    </table>
+    </Folding>
   )
 }
