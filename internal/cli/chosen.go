@@ -24,7 +24,7 @@ const cpuPercent = "% of a CPU"
 // choicesWait is how long a command waits for what is kept with its caller.
 const choicesWait = 2 * time.Second
 
-// showFlag adds the flag that says how figures are shown.
+// showFlag adds the flag that says how figures are shown to a command that asks no service.
 func showFlag(cmd *cobra.Command) { configFlags(cmd, "show") }
 
 // choose finds how figures are to be shown: as a command's line, the environment or the configuration says, and beyond

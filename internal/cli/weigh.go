@@ -49,6 +49,7 @@ process's storage counters; as another user it says what it could not have.`,
 	flags.IntVar(&first, "first", 15, "how many shares a table shows; 0 for all")
 	roots.flags(cmd)
 	as := asFlag(cmd)
+	showFlag(cmd)
 	completeWith(cmd, "of", of.allowed)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		if over < 50*time.Millisecond || over > time.Hour {
