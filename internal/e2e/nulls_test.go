@@ -64,27 +64,26 @@ func TestAPI_ListsAreNeverNull(t *testing.T) {
 		if of.Get == nil || of.Get.Responses["200"].Content["application/json"].Schema == nil {
 			continue
 		}
-		for _, host := range []string{"cellar-1", "press-1"} {
-			at := strings.NewReplacer("{what}/{name}", "host/"+host, "folios/{name}", "folios/fleet", "{name}", host,
-				"{host}", host, "{id}", "1").Replace(path)
-			if strings.Contains(at, "{") {
-				continue
-			}
-			for _, span := range []string{"span=1h", "from=2026-01-01T00:00:00Z&to=2026-01-01T01:00:00Z"} {
-				for _, more := range []string{"", "&host=" + host} {
-					status, _, raw := call(t, http.MethodGet, demo.address+at+"?by=tenant&words=cellar&"+span+more,
-						demo.token, "", nil)
-					if status != 200 { // it asks for something else
-						continue
-					}
-					var v any
-					require.NoError(t, json.Unmarshal(raw, &v), at)
-					asked++
-					assert.Empty(t, nulls(api.Components.Schemas,
-						of.Get.Responses["200"].Content["application/json"].Schema, v, at), span+more)
+		const host = "press-1" // to which nothing happened: its lists are empty oftener than others
+		at := strings.NewReplacer("{what}/{name}", "host/"+host, "folios/{name}", "folios/fleet", "{name}", host,
+			"{host}", host, "{id}", "1").Replace(path)
+		if strings.Contains(at, "{") {
+			continue
+		}
+		for _, span := range []string{"span=1h", "from=2026-01-01T00:00:00Z&to=2026-01-01T01:00:00Z"} {
+			for _, more := range []string{"", "&host=" + host} {
+				status, _, raw := call(t, http.MethodGet, demo.address+at+"?by=tenant&words=cellar&"+span+more,
+					demo.token, "", nil)
+				if status != 200 { // it asks for something else
+					continue
 				}
+				var v any
+				require.NoError(t, json.Unmarshal(raw, &v), at)
+				asked++
+				assert.Empty(t, nulls(api.Components.Schemas,
+					of.Get.Responses["200"].Content["application/json"].Schema, v, at), span+more)
 			}
 		}
 	}
-	assert.Greater(t, asked, 200)
+	assert.Greater(t, asked, 100)
 }
