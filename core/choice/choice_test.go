@@ -2,6 +2,7 @@ package choice_test
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -59,6 +60,17 @@ func TestCheck_TakesWhatThereIsAndSaysWhatCouldBe(t *testing.T) {
 	} {
 		assert.ErrorContains(t, c.Check(), want)
 	}
+	delete(many, "0")
+	delete(colours, "0")
+	assert.NoError(
+		t,
+		(&choice.Choices{Columns: many, Colours: colours, First: "/" + strings.Repeat("x", 1999)}).Check(),
+	)
+	assert.NoError(t, (&choice.Choices{Columns: map[string][]string{strings.Repeat("x", 200): {"x"},
+		"x": {strings.Repeat("x", 200)}}}).Check())
+	assert.Error(t, (&choice.Choices{First: "/" + strings.Repeat("x", 2000)}).Check())
+	assert.Error(t, (&choice.Choices{Columns: map[string][]string{strings.Repeat("x", 201): nil}}).Check())
+	assert.Error(t, (&choice.Choices{Columns: map[string][]string{"x": {strings.Repeat("x", 201)}}}).Check())
 	assert.Error(t, (&choice.Choices{Decimals: n(-1)}).Check())
 	assert.Error(t, (&choice.Choices{Pace: -1}).Check())
 	assert.NoError(t, (&choice.Choices{Columns: map[string][]string{"hosts": make100()}}).Check())

@@ -161,6 +161,7 @@ func TestCheck_SaysWhereAndWhatCouldBe(t *testing.T) {
 		assert.ErrorContains(t, f.Check(), want)
 	}
 	assert.NoError(t, (&folio.Folio{Format: 1, Title: "x", Rows: rows(40, 2)}).Check())
+	assert.NoError(t, (&folio.Folio{Format: 1, Title: "x", Rows: rows(20, 5)}).Check(), "a hundred")
 	assert.NoError(t, (&folio.Folio{Format: 1, Title: "x"}).Check(), "one that is empty yet")
 }
 
