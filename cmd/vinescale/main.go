@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
+	_ "time/tzdata" // a time zone may be chosen on a machine that has no database of them
 
 	"vinescale/internal/cli"
 )

@@ -93,11 +93,14 @@ func apart(a, b linear, eye *[3][3]float64) float64 {
 }
 
 // CheckColours says which of a person's colours of tenants cannot be seen well in either look, or told from another
-// tenant's. The tenants are those of the site with the numbers of their usual colours.
-func CheckColours(chosen map[string]string, tenants map[string]int) error {
+// tenant's. Those that are kept already are not held against a person again: tenants come and go, and nobody should
+// have to choose anew for that. The tenants are those of the site with the numbers of their usual colours.
+func CheckColours(chosen, kept map[string]string, tenants map[string]int) error {
 	names := make([]string, 0, len(chosen))
 	for name := range chosen {
-		names = append(names, name)
+		if chosen[name] != kept[name] || chosen[name] == "" {
+			names = append(names, name)
+		}
 	}
 	slices.Sort(names)
 	for _, name := range names {

@@ -70,7 +70,7 @@ func TestContrast_IsThatOfTheStandard(t *testing.T) {
 
 func TestCheckColours_SaysWhoCannotTellWhich(t *testing.T) {
 	tenants := map[string]int{"Frost Watch": 2, "Leaf Vision": 3, "Cellar Intake": 4, "Unnumbered": 0}
-	check := func(chosen map[string]string) error { return CheckColours(chosen, tenants) }
+	check := func(chosen map[string]string) error { return CheckColours(chosen, nil, tenants) }
 	require.NoError(t, check(nil))
 	require.NoError(t, check(map[string]string{"Frost Watch": "#3a6fd8", "Gone": "#b8468c"}))
 	require.NoError(t, check(map[string]string{"Unnumbered": "#3a6fd8"}))
@@ -86,6 +86,11 @@ func TestCheckColours_SaysWhoCannotTellWhich(t *testing.T) {
 		assert.ErrorContains(t, check(chosen), want)
 	}
 	// Red and green of the same lightness are the same to eyes that lack the cones for green, and to no others.
-	err := CheckColours(map[string]string{"a": "#b0571f", "b": "#6d7a1c"}, map[string]int{"a": 1, "b": 2})
+	near := map[string]string{"a": "#b0571f", "b": "#6d7a1c"}
+	err := CheckColours(near, nil, map[string]int{"a": 1, "b": 2})
 	assert.ErrorContains(t, err, "eyes without cones for")
+	// What was kept before the other tenant came stays, and what is new is held against it.
+	assert.NoError(t, CheckColours(near, near, map[string]int{"a": 1, "b": 2}))
+	err = CheckColours(near, map[string]string{"a": "#b0571f"}, map[string]int{"a": 1, "b": 2})
+	assert.ErrorContains(t, err, "colours: b:")
 }

@@ -239,13 +239,3 @@ func NameOf(title string) string {
 	}
 	return b.String()
 }
-
-// Asks tells whether a folio leaves it to its page of which host, or of which tenant, it is.
-func (f *Folio) Asks(kind string) bool {
-	for _, r := range f.Rows {
-		if slices.ContainsFunc(r.Plates, func(p Plate) bool { return p.Subject == Subject{Kind: kind} }) {
-			return kind != Fleet
-		}
-	}
-	return false
-}

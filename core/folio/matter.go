@@ -37,21 +37,6 @@ const (
 	Placement Form = "placement" // CPUs down, time across
 )
 
-// FormMeanings says what each form is, in the order in which they are listed.
-var FormMeanings = []struct {
-	Form    Form
-	Meaning string
-}{
-	{Number, "one figure, with a small drawing of how it went"},
-	{Filled, "a figure against what bounds it: the capacity, a quota, a limit"},
-	{Line, "over time, as a line"},
-	{Stack, "groups on each other, over time"},
-	{Bars, "groups below each other, from zero"},
-	{Parts, "groups as parts of the whole"},
-	{Table, "figures in lines"},
-	{Placement, "CPUs down, time across: who ran where"},
-}
-
 // lists are what plates may show beside measures: things that are listed.
 var lists = []Matter{
 	{Name: "events", Title: "Events", Subjects: []string{Fleet, Host, Tenant}, forms: []Form{Table, Number},

@@ -16,6 +16,10 @@ func (h *Hub) SetChoices(ctx context.Context, name string, c choice.Choices) err
 	if err := c.Check(); err != nil {
 		return problem(Invalid, "%v", err)
 	}
+	kept, err := h.store.Choices(ctx, name)
+	if err != nil {
+		return err
+	}
 	tenants, err := h.store.Tenants(ctx)
 	if err != nil {
 		return err
@@ -24,7 +28,7 @@ func (h *Hub) SetChoices(ctx context.Context, name string, c choice.Choices) err
 	for _, t := range tenants {
 		numbers[t.Name] = int(t.Colour)
 	}
-	if err := choice.CheckColours(c.Colours, numbers); err != nil {
+	if err := choice.CheckColours(c.Colours, kept.Colours, numbers); err != nil {
 		return problem(Invalid, "%v", err)
 	}
 	return h.store.SetChoices(ctx, name, c)
