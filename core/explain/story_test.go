@@ -125,6 +125,8 @@ func (s *story) run(d *datadriven.TestData) string {
 		return s.memory(s.host(name), lines)
 	case "pin":
 		return s.pin(s.host(name), d, lines)
+	case "plan":
+		return s.plan(d, lines)
 	case "mates":
 		id := int64(number(&s.workloads, argument(d, "of")))
 		var uses []explain.HostUse
@@ -309,27 +311,31 @@ func truth(b bool) int64 {
 // ran reads the lines that say who ran on which CPU.
 // pin audits a declaration. "other" lines are declarations beside it, "holds" lines say whose a rule's is, "stretch"
 // lines when something was, on no CPU where the holder waited.
+func (s *story) declared(host *explain.Host, lines []values, cpus, of, kind string, shared bool) *explain.Pin {
+	set, err := cpuset.Parse(cpus)
+	require.NoError(s.t, err)
+	holds := map[string]bool{}
+	for _, v := range lines {
+		if v.kind == "holds" {
+			holds[v.text("of")] = true
+		}
+	}
+	return &explain.Pin{Host: host, CPUs: set, Holder: of, Kind: kind, Exclusive: !shared,
+		Holds: func(u explain.User) bool {
+			who := s.names(u)
+			switch kind {
+			case explain.HolderWorkload:
+				return who.Name == of
+			case explain.HolderRule:
+				return holds[who.Name]
+			}
+			return who.Tenant == of
+		}}
+}
+
 func (s *story) pin(host *explain.Host, d *datadriven.TestData, lines []values) string {
 	declared := func(cpus, of, kind string, shared bool) *explain.Pin {
-		set, err := cpuset.Parse(cpus)
-		require.NoError(s.t, err)
-		holds := map[string]bool{}
-		for _, v := range lines {
-			if v.kind == "holds" {
-				holds[v.text("of")] = true
-			}
-		}
-		return &explain.Pin{Host: host, CPUs: set, Holder: of, Kind: kind, Exclusive: !shared,
-			Holds: func(u explain.User) bool {
-				who := s.names(u)
-				switch kind {
-				case explain.HolderWorkload:
-					return who.Name == of
-				case explain.HolderRule:
-					return holds[who.Name]
-				}
-				return who.Tenant == of
-			}}
+		return s.declared(host, lines, cpus, of, kind, shared)
 	}
 	kind := explain.HolderTenant
 	if d.HasArg("kind") {
@@ -380,6 +386,60 @@ func (s *story) pin(host *explain.Host, d *datadriven.TestData, lines []values) 
 		suspects = "suspects" + suspects + "\n"
 	}
 	return told(a) + suspects
+}
+
+// plan plans CPUs on all hosts. A line names what is on one of them: who is present, what is declared, who ran, and
+// who has CPUs alone.
+func (s *story) plan(d *datadriven.TestData, lines []values) string {
+	cpus, err := strconv.Atoi(argument(d, "cpus"))
+	require.NoError(s.t, err)
+	ask := explain.PinAsk{Holder: argument(d, "of"), Kind: explain.HolderTenant, CPUs: cpus, Alone: !d.HasArg("shared"),
+		Keep: 1}
+	if d.HasArg("kind") {
+		ask.Kind = argument(d, "kind")
+	}
+	var hosts []*explain.PlanHost
+	for i := range s.hosts {
+		host := &s.hosts[i]
+		if d.HasArg("on") && argument(d, "on") != host.Name {
+			continue
+		}
+		var of []values
+		for _, v := range lines {
+			if v.text("on") == host.Name {
+				of = append(of, v)
+			}
+		}
+		x := &explain.PlanHost{Host: host, CgroupMode: "v1", PinGround: explain.PinGround{Gathering: s.gathering,
+			Names: s.names, Ran: s.ran(of)}}
+		if d.HasArg("v2") { // and each workload is a container there
+			x.CgroupMode = "v2"
+			x.Names = func(u explain.User) explain.UserRef {
+				who := s.names(u)
+				who.Kind = amount.Container.String()
+				return who
+			}
+		}
+		x.Holds = s.declared(host, of, "", ask.Holder, ask.Kind, false).Holds
+		for _, v := range of {
+			switch v.kind {
+			case "present":
+				x.Present = append(x.Present, explain.Present{User: s.user(v.text("of")), Allowed: v.text("allowed")})
+			case "declared":
+				kind := explain.HolderTenant
+				if v.has("kind") {
+					kind = v.text("kind")
+				}
+				x.Pins = append(x.Pins, s.declared(host, of, v.text("cpus"), v.text("of"), kind, v.has("shared")))
+			case "alone":
+				set, err := cpuset.Parse(v.text("cpus"))
+				require.NoError(s.t, err)
+				x.Effective = append(x.Effective, explain.EffectiveUser{User: s.user(v.text("of")), Alone: set})
+			}
+		}
+		hosts = append(hosts, x)
+	}
+	return told(explain.PlanPins(epoch, epoch.Add(time.Minute), &ask, hosts))
 }
 
 func (s *story) ran(lines []values) []explain.CPUUse {

@@ -68,8 +68,8 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 	for _, routes := range []func(huma.API, *service){
 		signInRoutes, registerRoutes, wordRoutes, choiceRoutes, folioRoutes,
 		hostRoutes, ledgerRoutes, balanceRoutes, balancesRoutes, timelineRoutes,
-		seriesRoutes, pastRoutes, tenantRoutes, ruleRoutes, quotaRoutes, pinRoutes, unusedRoutes, tokenRoutes,
-		actRoutes, orderRoutes, standingRoutes,
+		seriesRoutes, pastRoutes, tenantRoutes, ruleRoutes, quotaRoutes, pinRoutes, pinPlanRoutes,
+		unusedRoutes, tokenRoutes, actRoutes, orderRoutes, standingRoutes,
 		intervalRoutes, noticeRoutes, frameRoutes, liveRoutes, paceRoutes, eventRoutes, tenancyRoutes,
 		workloadRoutes, aboutRoutes, figureRoutes, sensorRoutes, machineRoutes, auditRoutes, verifyRoutes,
 	} {

@@ -45,7 +45,7 @@ type actFlags struct {
 	host, program, user, unit, job, gpu string
 	process, family                     int32
 	reason, lives                       string
-	isShown, isConfirmed                bool
+	way                                 actWay
 	settings                            map[string]*string
 	as                                  *oneOf
 }
@@ -103,8 +103,8 @@ func newVerb(e act.Entry) *cobra.Command {
 	}
 	flags.StringVar(&f.reason, "reason", "", "why, for the record")
 	flags.StringVar(&f.lives, "lives", "", "what is not done within this time is not done (default 2m)")
-	flags.BoolVar(&f.isShown, "preview", false, "show what it would do, and do nothing")
-	flags.BoolVar(&f.isConfirmed, "yes", false, "carry it out without asking")
+	flags.BoolVar(&f.way.isShown, "preview", false, "show what it would do, and do nothing")
+	flags.BoolVar(&f.way.isConfirmed, "yes", false, "carry it out without asking")
 	f.as = &oneOf{"table", []string{"table", "json", "jsonl"}}
 	flags.Var(f.as, "as", "output form")
 	if e.Undo != "" {
@@ -178,64 +178,80 @@ func (f *actFlags) run(cmd *cobra.Command, v act.Verb, args []string) error {
 		return err
 	}
 	// Whoever cannot be asked has to say beforehand that it is to be done.
-	input, isFile := cmd.InOrStdin().(*os.File)
-	canAsk := isFile && term.IsTerminal(int(input.Fd()))
-	if !f.isShown && !f.isConfirmed && !canAsk {
+	if !f.way.isShown && !f.way.isConfirmed && !canAsk(cmd) {
 		return usagef("say --yes to carry it out, or --preview to see what it would do: nobody can be asked here")
 	}
-	var x api.Intervention
+	_, err = f.way.carry(cmd, body, f.as.value)
+	return err
+}
+
+// actWay is how an act is carried out: shown only, after being asked, or without.
+type actWay struct{ isShown, isConfirmed bool }
+
+// canAsk tells whether somebody can be asked to confirm.
+func canAsk(cmd *cobra.Command) bool {
+	input, isFile := cmd.InOrStdin().(*os.File)
+	return isFile && term.IsTerminal(int(input.Fd()))
+}
+
+// carry asks for an act, shows its preview, has it confirmed and waits until it is over. The error says why it was not
+// done.
+func (a actWay) carry(cmd *cobra.Command, body map[string]any, as string) (x api.Intervention, err error) {
 	if err := send(cmd, "POST", "/acts", body, &x); err != nil {
-		return err
+		return x, err
 	}
 	for end := time.Now().Add(2 * time.Minute); x.State == string(act.Asked) && time.Now().Before(end); {
 		fmt.Fprintf(cmd.ErrOrStderr(), "%s has not answered yet ...\n", visible(x.Host))
 		if err := pollAct(cmd, &x); err != nil {
-			return err
+			return x, err
 		}
 	}
-	isTable := f.as.value == "table"
+	isTable := as == "table"
 	if x.State != string(act.Previewed) {
 		if !isTable {
-			_ = writeOne(cmd.OutOrStdout(), f.as.value, x)
+			_ = writeOne(cmd.OutOrStdout(), as, x)
 		}
-		return fmt.Errorf("%s: %s", x.State, visible(x.Detail))
+		return x, fmt.Errorf("%s: %s", x.State, visible(x.Detail))
 	}
 	if isTable {
 		writePreview(cmd.OutOrStdout(), &x)
 	}
-	if f.isShown {
+	if a.isShown {
 		if !isTable {
-			return writeOne(cmd.OutOrStdout(), f.as.value, x)
+			return x, writeOne(cmd.OutOrStdout(), as, x)
 		}
-		return nil
+		return x, nil
 	}
-	if !f.isConfirmed {
-		fmt.Fprintf(cmd.ErrOrStderr(), "\nCarry this out on %s? Type yes: ", visible(x.Host))
-		line, _ := bufio.NewReader(cmd.InOrStdin()).ReadString('\n')
-		if strings.TrimSpace(line) != "yes" {
-			return errors.New("not confirmed; nothing was done")
-		}
+	if !a.isConfirmed && !confirms(cmd, "Carry this out on "+visible(x.Host)+"?") {
+		return x, errors.New("not confirmed; nothing was done")
 	}
 	confirmed := map[string]string{"identity": x.Preview.Identity}
 	if err := send(cmd, "POST", "/acts/"+url.PathEscape(x.ID)+"/confirm", confirmed, &x); err != nil {
-		return err
+		return x, err
 	}
 	for end := time.Now().Add(5 * time.Minute); !act.State(x.State).IsOver() && time.Now().Before(end); {
 		if err := pollAct(cmd, &x); err != nil {
-			return err
+			return x, err
 		}
 	}
 	if !isTable {
-		if err := writeOne(cmd.OutOrStdout(), f.as.value, x); err != nil {
-			return err
+		if err := writeOne(cmd.OutOrStdout(), as, x); err != nil {
+			return x, err
 		}
 	} else {
 		writeOutcome(cmd.OutOrStdout(), &x)
 	}
 	if x.State != string(act.Done) {
-		return fmt.Errorf("act %s is %s: %s", x.ID, x.State, visible(x.Detail))
+		return x, fmt.Errorf("act %s is %s: %s", x.ID, x.State, visible(x.Detail))
 	}
-	return nil
+	return x, nil
+}
+
+// confirms asks whoever is at the terminal; only yes is a yes.
+func confirms(cmd *cobra.Command, question string) bool {
+	fmt.Fprintf(cmd.ErrOrStderr(), "\n%s Type yes: ", question)
+	line, _ := bufio.NewReader(cmd.InOrStdin()).ReadString('\n')
+	return strings.TrimSpace(line) == "yes"
 }
 
 // pollAct fetches an act again after a moment.

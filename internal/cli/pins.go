@@ -63,7 +63,7 @@ the CPU it last ran on, and its source says summed.
 			return false
 		},
 	})
-	cmd.AddCommand(pinsDeclare(), pinsRemove(), pinsHistory(), pinsEffective(), pinsAdopt())
+	cmd.AddCommand(pinsDeclare(), pinsRemove(), pinsHistory(), pinsEffective(), pinsAdopt(), pinsPlan())
 	return cmd
 }
 

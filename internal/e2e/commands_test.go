@@ -185,6 +185,54 @@ func TestPins_TellWhoMayRunOnADeclaredCPUAndWhoDid(t *testing.T) {
 	assert.Contains(t, demo.run("pins", "--span", "1h", "--cpus").stdout, "curd-fermentlog (Cellar Intake)")
 }
 
+func TestPins_ArePlannedAndAPlanStopsAtTheFirstStepThatFails(t *testing.T) {
+	p := runJSON[explain.PinPlan](t, demo, "pins", "plan", "4", "Bottling Line")
+	require.True(t, p.Fits, p.Sentence)
+	assert.Equal(t, []any{"cellar-1", "12-15", "12-15", true, []int{1}, "0-11"},
+		[]any{p.Host, p.CPUs, p.Before, p.Whole, p.Nodes, p.Left.After}, "where it is already")
+	assert.Equal(t, []string{"curd-fermentlog", "0-15", "0-11"}, []string{p.Movers[0].Name, p.Movers[0].May,
+		p.Movers[0].Then}, "who intrudes has to go, and not onto others' CPUs")
+	assert.Equal(t, "kept", p.Expected[0].Verdict)
+	assert.Greater(t, *p.Left.BusyAfter, *p.Left.BusyBefore)
+	require.Len(t, p.Looked, 4)
+	assert.False(t, p.Looked[3].Fits, "all but two CPUs of terrace-2 are another's alone")
+	page := demo.run("pins", "plan", "3", "Frost Watch", "--pool", "terraces", "--span", "6h", "--keep", "2")
+	assert.Zero(t, page.code, page.stderr)
+	assert.Contains(t, page.stdout, "1 core shared with others")
+	assert.Contains(t, page.stdout, "3 CPUs are fewer than that")
+
+	short := demo.run("pins", "plan", "15", "Bottling Line", "--host", "cellar-1")
+	assert.Equal(t, 3, short.code, "asked, and there is no room")
+	assert.Contains(t, short.stdout, "There is no room for 15 CPUs on cellar-1: it has 14 free")
+	tried := demo.run("pins", "plan", "4", "Bottling Line", "--carry-out", "--yes")
+	assert.Equal(t, 1, tried.code)
+	assert.Contains(t, tried.stdout, "Step 1 of 1. Move curd-fermentlog of Cellar Intake to CPUs 0-11.")
+	assert.Contains(t, tried.stderr, "step 1: act ")
+	assert.Contains(t, tried.stderr, "this host is staged")
+	assert.NotContains(t, tried.stdout, "To take it back", "nothing was done")
+	assert.Equal(t, 2, demo.run("pins", "plan", "4", "Bottling Line", "--carry-out").code, "nobody can be asked here")
+	for _, x := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{"40", "Bottling Line"}, "the largest of 4 hosts has 32 CPUs"},
+		{[]string{"17", "Bottling Line", "--host", "cellar-1"}, "cellar-1 has 16 CPUs"},
+		{[]string{"0", "Bottling Line"}, "at least 1"},
+		{[]string{"4", "Bottling Line", "--keep", "0"}, "at least 1 has to be left"},
+		{[]string{"4", "Bottling Line", "--host", "attic"}, `no host "attic"`},
+		{[]string{"4", "Bottling Line", "--pool", "attic"}, `no host is in a pool "attic"`},
+		{[]string{"4", "Bottling Line", "--pool", "terraces", "--host", "cellar-1"}, "choose one"},
+		{[]string{"4", "Nobody"}, `no tenant "Nobody"`},
+		{[]string{"4", "--workload", "must"}, `no workload "must" is there now on 4 hosts`},
+		{[]string{"4", "--rule", "acount == 1"}, "does not compile"},
+		{[]string{"4"}, "whose are the CPUs"},
+	} {
+		r := demo.run(append([]string{"pins", "plan"}, x.args...)...)
+		assert.NotZero(t, r.code, x.args)
+		assert.Contains(t, r.stderr, x.want, "%v", x.args)
+	}
+}
+
 func TestCommands_PrintForPeopleAndForPrograms(t *testing.T) {
 	for _, args := range [][]string{
 		{"hosts"}, {"share", "--by", "user"}, {"ledger", "--host", "press-1", "--of", "memory"}, {"balance"}, {"pins"},

@@ -230,7 +230,7 @@ func TestActs_OnRealGroupsAndProcesses(t *testing.T) {
 	a := newActing(t, "127.0.0.1:17475", "--ebpf=false")
 	grid := &burner{name: fmt.Sprintf("vinescale-acts-%d-grid", os.Getpid()), cores: 0.2}
 	swarm := &burner{name: fmt.Sprintf("vinescale-acts-%d-swarm", os.Getpid()), cores: 0.2, swarm: true}
-	a.container(t, grid, 120)
+	a.container(t, grid, 240)
 	a.container(t, swarm, 120)
 	a.known(grid.name)
 	a.known(swarm.name)
@@ -293,6 +293,51 @@ func TestActs_OnRealGroupsAndProcesses(t *testing.T) {
 		began := began(t, pid)
 		assert.Less(t, began, over-100*time.Millisecond, "process %d", pid)
 	}
+	a.carriesOutPlan(t, grid)
+}
+
+// carriesOutPlan has a plan of CPUs carried out step by step, and taken back by the commands that it prints. Others may
+// run there too, so that no process of this machine has to move.
+func (a *acting) carriesOutPlan(t *testing.T, b *burner) {
+	allowed := func() string {
+		pid := strings.Fields(trimmed(t, filepath.Join("/sys/fs/cgroup/pids", b.name, "cgroup.procs")))[0]
+		_, after, _ := strings.Cut(trimmed(t, filepath.Join("/proc", pid, "status")), "Cpus_allowed_list:")
+		return strings.Fields(after)[0]
+	}
+	try := func(line ...string) (string, error) {
+		cmd := exec.Command(a.program, line...)
+		cmd.Env = a.service.environment
+		out, err := cmd.CombinedOutput()
+		return string(out), err
+	}
+	run := func(line ...string) string {
+		out, err := try(line...)
+		require.NoError(t, err, "%v: %s", line, out)
+		return out
+	}
+	require.Eventually(t, func() bool { // its first whole minute says where it may run
+		said, _ := try("pins", "plan", "1", "--workload", b.name, "--shared")
+		return strings.Contains(said, "Place "+b.name)
+	}, 150*time.Second, time.Second)
+	before := allowed()
+	said := run("pins", "plan", "1", "--workload", b.name, "--shared", "--carry-out", "--yes")
+	require.Contains(t, said, "The plan is carried out.")
+	require.Contains(t, said, "Checked: its host reads back its mask.")
+	require.NotEqual(t, before, allowed())
+	require.Len(t, allowed(), 1)
+	require.Contains(t, run("pins", "history", "here"), b.name)
+	_, undo, _ := strings.Cut(said, "To take it back, in this order:\n")
+	undo, _, _ = strings.Cut(undo, "\n\n")
+	lines := strings.Split(strings.TrimSpace(undo), "\n")
+	require.Len(t, lines, 2, undo)
+	for _, line := range lines {
+		words := strings.Fields(line)[1:]
+		if words[0] == "act" {
+			words = append(words, "--yes")
+		}
+		run(words...)
+	}
+	require.Equal(t, before, allowed())
 }
 
 // limitLoose has a family limited that is in no group of its own: it is given one, and put back by undoing that.

@@ -291,6 +291,7 @@ func (h *Host) renderGroup(w *writer, t Tree, x *Workload) {
 		w.file(filepath.Join(dir, "memory.max"), most+"\n")
 		if on := x.cpusetOn(h); on != "" {
 			w.file(filepath.Join(dir, "cpuset.cpus.effective"), on+"\n")
+			w.file(filepath.Join(filepath.Dir(dir), "cpuset.cpus.effective"), fmt.Sprintf("0-%d\n", h.CPUs-1))
 		}
 		for of, weight := range byDir {
 			w.file(filepath.Join(t.Cgroup(), of, "cpu.weight"), fmt.Sprintf("%d\n", weight))

@@ -10,6 +10,8 @@ import { GPUsPage } from './pages/gpus/GPUsPage'
 import { HostPage } from './pages/host/HostPage'
 import { HostsPage } from './pages/hosts/HostsPage'
 import { NetworkPage } from './pages/network/NetworkPage'
+import { PlanPage } from './pages/plan/PlanPage'
+import { readPlan } from './pages/plan/search'
 import { RulesPage } from './pages/rules/RulesPage'
 import { TenantPage } from './pages/tenant/TenantPage'
 import { UserPage } from './pages/user/UserPage'
@@ -43,6 +45,7 @@ const routes = [
   createRoute({ getParentRoute: () => root, path: '/network', component: NetworkPage }),
   createRoute({ getParentRoute: () => root, path: '/events', component: EventsPage }),
   createRoute({ getParentRoute: () => root, path: '/acts', component: ActsPage }),
+  createRoute({ getParentRoute: () => root, path: '/plan', component: PlanPage, validateSearch: readPlan }),
   createRoute({ getParentRoute: () => root, path: '/rules', component: RulesPage }),
   createRoute({ getParentRoute: () => root, path: '/folios', component: FoliosPage }),
   createRoute({

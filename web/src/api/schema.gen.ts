@@ -707,6 +707,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pins/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Which CPUs a holder would best be given, and what that changes
+         * @description Such that the fewest cores are shared with others, then of the fewest memory nodes, then such that the least work of the span has to move. The span is played again with the plan in force, which gives the verdicts to expect. Nothing is changed: each step is carried out by itself.
+         */
+        get: operations["plan-pins"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pins/{id}": {
         parameters: {
             query?: never;
@@ -3477,6 +3497,65 @@ export interface components {
             /** @description When it was, where that is known. */
             when?: components["schemas"]["PinEvidence"];
         };
+        PinPlan: {
+            /** @description Kernel list format; empty where there is no room. */
+            cpus: string;
+            /** Format: int64 */
+            cpus_wanted: number;
+            /** @description Declared for the holder on that host; empty for nothing. */
+            declared_before: string;
+            /** @description Nobody else is to run there; else others may. */
+            exclusive: boolean;
+            /** @description The verdicts, had it been so over the span. */
+            expected: components["schemas"]["PinFault"][];
+            fits: boolean;
+            /**
+             * Format: date-time
+             * @description Of the span whose record the plan rests on.
+             */
+            from: string;
+            holder: string;
+            /** @enum {string} */
+            holder_kind: "tenant" | "workload" | "rule";
+            /** @description The holder's workloads there: who gains. */
+            holders: components["schemas"]["PlanGain"][];
+            /** @description The best of those that were looked at; empty where none has room. */
+            host: string;
+            /**
+             * Format: int64
+             * @description How many CPUs have to be left for everybody.
+             */
+            keep: number;
+            /** @description What is left for everybody. */
+            left: components["schemas"]["PlanLeft"];
+            /** @description Each host that was looked at, the best first. */
+            looked_at: components["schemas"]["PlanLooked"][];
+            /** @description Where nothing fits: who has CPUs, the least used first. */
+            makes_room: components["schemas"]["PlanRoom"][];
+            /** @description Others that may run there and have to move, most time first. */
+            movers: components["schemas"]["PlanMove"][];
+            /** @description The memory nodes that it has CPUs of. */
+            nodes: number[];
+            notes: string[];
+            /** @description The plan, or why there is none. */
+            sentence: string;
+            /**
+             * Format: int64
+             * @description Cores of which others keep a part.
+             */
+            shared_cores: number;
+            /** @description To be carried out in this order. */
+            steps: components["schemas"]["PinStep"][];
+            /** Format: date-time */
+            to: string;
+            /**
+             * Format: int64
+             * @description Others that may run there and are beyond what a plan moves.
+             */
+            unmoved: number;
+            /** @description No core of it is shared with others. */
+            whole_cores: boolean;
+        };
         PinRun: {
             /** Format: double */
             cpu_seconds: number;
@@ -3489,6 +3568,22 @@ export interface components {
             /** @description counted for each CPU, or summed by the CPU that each thread last ran on. */
             source: string;
             tenant: string;
+        };
+        PinStep: {
+            /** @description How it is seen to hold. */
+            check: string;
+            /** @description The plan goes on where this step is refused. */
+            may_fail: boolean;
+            name: string;
+            sentence: string;
+            settings: {
+                [key: string]: string;
+            };
+            undo: string;
+            /** @enum {string} */
+            what: "declare" | "place";
+            /** Format: int64 */
+            workload?: number;
         };
         PinText: {
             cpus: string;
@@ -3619,6 +3714,95 @@ export interface components {
             uncovered?: components["schemas"]["Uncovered"];
             /** @description Those who had most of some CPU in some step, by how much they ran in all. */
             who: components["schemas"]["PlacedWho"][];
+        };
+        PlanGain: {
+            /**
+             * Format: double
+             * @description Over the span.
+             */
+            cpu_seconds: number;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            /** @description Where it may run now; empty for anywhere. */
+            may_run: string;
+            name: string;
+            /**
+             * Format: double
+             * @description Time of others on the planned CPUs.
+             */
+            others_cpu_seconds: number;
+            owner: string;
+            tenant: string;
+            /**
+             * Format: double
+             * @description For how long its threads waited for a CPU; null where not counted.
+             */
+            waited_seconds: number | null;
+        };
+        PlanLeft: {
+            /**
+             * Format: double
+             * @description The same, with what moves there and without what leaves.
+             */
+            after_busy: number | null;
+            after_cpus: string;
+            /**
+             * Format: double
+             * @description The part of their time in which they were busy; null where not told.
+             */
+            before_busy: number | null;
+            before_cpus: string;
+        };
+        PlanLooked: {
+            cpus: string;
+            fits: boolean;
+            /** @description Workloads of the holder are there now. */
+            has_holder: boolean;
+            host: string;
+            /**
+             * Format: double
+             * @description Time of the span that would have been spent elsewhere.
+             */
+            moved_cpu_seconds: number;
+            /** Format: int64 */
+            nodes: number;
+            /** Format: int64 */
+            shared_cores: number;
+            /** @description Why it does not fit; empty where it does. */
+            why: string;
+        };
+        PlanMove: {
+            /** @description A step moves it; else the holder's partition keeps it off. */
+            by_step: boolean;
+            /**
+             * Format: double
+             * @description What it ran on the planned CPUs over the span.
+             */
+            cpu_seconds: number;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            /** @description Where it may run now; empty for anywhere. */
+            may_run: string;
+            name: string;
+            owner: string;
+            tenant: string;
+            /** @description Where it may run then. */
+            then: string;
+        };
+        PlanRoom: {
+            cpus: string;
+            /** @description With these alone it would fit. */
+            enough: boolean;
+            holder: string;
+            host: string;
+            sentence: string;
+            /**
+             * Format: double
+             * @description The part of their time in which the holder used them; null where not told.
+             */
+            used: number | null;
         };
         Plate: {
             /** @description What it is grouped by, as of a series; empty for all in one. */
@@ -6538,6 +6722,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeclaredPin"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "plan-pins": {
+        parameters: {
+            query: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                /** @description A tenant or workload by name, or a rule. */
+                holder: string;
+                /** @description A tenant when left out. */
+                holder_kind?: "tenant" | "workload" | "rule";
+                /** @description How many are wanted. */
+                cpus: number;
+                /** @description On this host; on the best of all when left out. */
+                host?: string;
+                /** @description On the best host of this pool. */
+                pool?: string;
+                /** @description Others may run there too. */
+                shared?: boolean;
+                /** @description How many CPUs have to be left for everybody. */
+                keep?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PinPlan"];
                 };
             };
             /** @description Error */

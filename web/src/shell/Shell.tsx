@@ -100,6 +100,7 @@ const pages = [
   { to: '/gpus', name: 'GPUs' },
   { to: '/events', name: 'Events' },
   { to: '/acts', name: 'Acts' },
+  { to: '/plan', name: 'Plan' },
   { to: '/rules', name: 'Rules' },
   { to: '/folios', name: 'Folios' },
 ] as const

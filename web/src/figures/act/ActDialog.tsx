@@ -34,11 +34,13 @@ async function settled(a: Act): Promise<Act> {
 export function ActDialog({
   aim,
   verb,
+  given,
   onClose,
   onDone,
 }: {
   aim: Aim
   verb: string
+  given?: Record<string, string> // the settings, where they are known
   onClose: () => void
   onDone: (a: Act) => void
 }) {
@@ -64,14 +66,14 @@ export function ActDialog({
       await queries.invalidateQueries()
     },
   })
-  // What takes no settings is previewed at once.
+  // What takes no settings, or has been given them, is previewed at once.
   const begun = useRef(false)
   useEffect(() => {
-    if (entry && entry.settings.length === 0 && !begun.current) {
+    if (entry && (given || entry.settings.length === 0) && !begun.current) {
       begun.current = true
-      ask.mutate({ settings: {}, reason: '' })
+      ask.mutate({ settings: given ?? {}, reason: '' })
     }
-  }, [entry, ask])
+  }, [entry, ask, given])
   const [reason, setReason] = useState('')
   const over = confirm.data
   const previewed = ask.data
@@ -84,7 +86,7 @@ export function ActDialog({
       >
         <div className="overflow-y-auto px-4 py-3" aria-live="polite">
           {register.error && <Trouble error={register.error} />}
-          {!previewed && entry && entry.settings.length > 0 && (
+          {!previewed && !given && entry && entry.settings.length > 0 && (
             <Settings
               entry={entry}
               isBusy={ask.isPending}

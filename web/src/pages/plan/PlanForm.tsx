@@ -1,0 +1,126 @@
+import { useState, type FormEvent } from 'react'
+import { useAllHosts, useTenants } from '../../api/queries'
+import type { PlanSearch } from './search'
+
+const field = 'rounded-[3px] border border-rule-2 bg-paper px-2 py-0.5'
+
+/** For whom CPUs are planned, how many and where. */
+export function PlanForm({ of, onPlan }: { of: PlanSearch; onPlan: (p: PlanSearch) => void }) {
+  const tenants = useTenants().data ?? []
+  const hosts = useAllHosts().data ?? []
+  const pools = [...new Set(hosts.flatMap((h) => h.pools))].sort()
+  const [draft, setDraft] = useState<PlanSearch>(of)
+  const set = (p: Partial<PlanSearch>) => setDraft((d) => ({ ...d, ...p }))
+  const number = (v: string) => (v === '' ? undefined : Math.trunc(Number(v)))
+  const submit = (e: FormEvent) => {
+    e.preventDefault()
+    onPlan(draft)
+  }
+  const where = draft.host ? `host ${draft.host}` : draft.pool ? `pool ${draft.pool}` : ''
+  return (
+    <form onSubmit={submit} className="flex flex-wrap items-end gap-x-4 gap-y-2 px-3.5 py-3">
+      <label className="grid gap-0.5">
+        <span className="text-[12.5px] text-ink-2">CPUs wanted</span>
+        <input
+          className={`${field} w-20`}
+          type="number"
+          min={1}
+          max={8192}
+          required
+          value={draft.cpus ?? ''}
+          onChange={(e) => set({ cpus: number(e.target.value) })}
+        />
+      </label>
+      <label className="grid gap-0.5">
+        <span className="text-[12.5px] text-ink-2">for a</span>
+        <select
+          className={field}
+          value={draft.kind ?? 'tenant'}
+          onChange={(e) =>
+            set({ kind: e.target.value === 'tenant' ? undefined : (e.target.value as 'workload'), holder: undefined })
+          }
+        >
+          <option value="tenant">tenant</option>
+          <option value="workload">workload</option>
+          <option value="rule">rule</option>
+        </select>
+      </label>
+      <label className="grid gap-0.5">
+        <span className="text-[12.5px] text-ink-2">
+          {draft.kind === 'rule' ? 'expression' : draft.kind === 'workload' ? 'workload’s name' : 'tenant'}
+        </span>
+        {draft.kind ? (
+          <input
+            className={`${field} w-56`}
+            required
+            placeholder={draft.kind === 'rule' ? "kind == 'vm'" : 'must-sample'}
+            value={draft.holder ?? ''}
+            onChange={(e) => set({ holder: e.target.value })}
+          />
+        ) : (
+          <select
+            className={field}
+            required
+            value={draft.holder ?? ''}
+            onChange={(e) => set({ holder: e.target.value })}
+          >
+            <option value="" disabled>
+              choose …
+            </option>
+            {tenants.map((t) => (
+              <option key={t.name}>{t.name}</option>
+            ))}
+          </select>
+        )}
+      </label>
+      <label className="grid gap-0.5">
+        <span className="text-[12.5px] text-ink-2">on</span>
+        <select
+          className={field}
+          value={where}
+          onChange={(e) => {
+            const [what, ...name] = e.target.value.split(' ')
+            set({
+              host: what === 'host' ? name.join(' ') : undefined,
+              pool: what === 'pool' ? name.join(' ') : undefined,
+            })
+          }}
+        >
+          <option value="">the best of all hosts</option>
+          {pools.map((p) => (
+            <option key={p} value={`pool ${p}`}>
+              the best of pool {p}
+            </option>
+          ))}
+          {hosts.map((h) => (
+            <option key={h.name} value={`host ${h.name}`}>
+              {h.name}
+            </option>
+          ))}
+        </select>
+      </label>
+      <label className="grid gap-0.5">
+        <span className="text-[12.5px] text-ink-2">left for everybody, at least</span>
+        <input
+          className={`${field} w-20`}
+          type="number"
+          min={1}
+          max={8192}
+          value={draft.keep ?? 1}
+          onChange={(e) => set({ keep: number(e.target.value) })}
+        />
+      </label>
+      <label className="flex items-baseline gap-1.5 pb-1">
+        <input
+          type="checkbox"
+          checked={draft.shared ?? false}
+          onChange={(e) => set({ shared: e.target.checked || undefined })}
+        />
+        others may run there too
+      </label>
+      <button type="submit" className="button button-vine">
+        Plan
+      </button>
+    </form>
+  )
+}

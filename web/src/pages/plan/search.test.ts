@@ -1,0 +1,12 @@
+import { expect, test } from 'vitest'
+import { planQuery, readPlan } from './search'
+
+test('an address holds what a plan is made for, and nothing else', () => {
+  const p = readPlan({ holder: 'Label Press', kind: 'tenant', cpus: '4', host: '', keep: -1, shared: 'true', odd: 1 })
+  expect(p).toEqual({ holder: 'Label Press', cpus: 4, shared: true })
+  expect(planQuery(p)).toEqual({ holder: 'Label Press', holder_kind: 'tenant', cpus: 4, shared: true, keep: 1 })
+  expect(planQuery(readPlan({ holder: 'Label Press' }))).toBeNull()
+  expect(planQuery(readPlan({ cpus: 3 }))).toBeNull()
+  expect(readPlan({ cpus: 2.5, holder: 41200, kind: 'workload' })).toEqual({ holder: '41200', kind: 'workload' })
+  expect(planQuery({ holder: 'x', cpus: 1, host: 'cellar-1', pool: 'terraces' })?.pool).toBeUndefined()
+})

@@ -1,0 +1,42 @@
+export type PlanSearch = {
+  holder?: string
+  kind?: 'workload' | 'rule'
+  cpus?: number
+  host?: string
+  pool?: string
+  shared?: true
+  keep?: number
+}
+
+const text = (v: unknown) => (typeof v === 'string' && v !== '' ? v : undefined)
+const count = (v: unknown) => {
+  const n = Number(v)
+  return Number.isInteger(n) && n > 0 && n <= 8192 ? n : undefined
+}
+
+/** Keeps of an address what a plan of CPUs is made for. */
+export function readPlan(search: Record<string, unknown>): PlanSearch {
+  return {
+    holder: typeof search.holder === 'number' ? String(search.holder) : text(search.holder),
+    kind: search.kind === 'workload' || search.kind === 'rule' ? search.kind : undefined,
+    cpus: count(search.cpus),
+    host: text(search.host),
+    pool: text(search.pool),
+    shared: search.shared === true || search.shared === 'true' ? true : undefined,
+    keep: count(search.keep),
+  }
+}
+
+/** What of it the service is asked; null until it says for whom and how many. */
+export function planQuery(p: PlanSearch) {
+  if (!p.holder || !p.cpus) return null
+  return {
+    holder: p.holder,
+    holder_kind: p.kind ?? ('tenant' as const),
+    cpus: p.cpus,
+    host: p.host,
+    pool: p.host ? undefined : p.pool,
+    shared: p.shared,
+    keep: p.keep ?? 1,
+  }
+}
