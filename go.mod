@@ -28,6 +28,7 @@ require (
 	github.com/knadh/koanf/v2 v2.4.1
 	github.com/mattn/go-runewidth v0.0.31
 	github.com/pressly/goose/v3 v3.29.0
+	github.com/shopspring/decimal v1.6.0
 	github.com/siderolabs/go-smbios v0.3.3
 	github.com/spf13/cobra v1.10.2
 	github.com/stretchr/testify v1.12.1

@@ -102,6 +102,9 @@ type Unit struct {
 	// it: of a level those that stand for a byte over an hour.
 	Spent    string
 	SpentPer float64
+	// Priced is in what a price of a resource is given, and PricedPer is how many account units are one of it.
+	Priced    string
+	PricedPer int64
 }
 
 // Step is by which steps a unit grows for people to read it.

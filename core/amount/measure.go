@@ -144,6 +144,12 @@ func (m Measure) Mean(units float64, elapsedMillis int64) float64 {
 // Spent converts account units into the unit in which allowances of the measure are told.
 func (m Measure) Spent(units float64) float64 { return units / register[m].Unit.SpentPer }
 
+// Priced is the unit in which a price of the measure is given, such as core_hours or gb_hours (a gigabyte is 10^9
+// bytes), and how many account units are one of it.
+func (m Measure) Priced() (unit string, per int64) {
+	return register[m].Unit.Priced, register[m].Unit.PricedPer
+}
+
 // PeakMean converts the peak of a tick, in account units a second for what accumulates, into MeanUnit.
 func (m Measure) PeakMean(peak float64) float64 { return peak / register[m].Unit.Per }
 

@@ -26,14 +26,14 @@ type Entry struct {
 // The units. A ledger counts in whole account units, so that sums are exact: CPU time in microseconds, levels in
 // byte-milliseconds, what is moved in bytes, energy in microjoules.
 var (
-	cpuTime = Unit{"cpu_seconds", "cores", 1e6, Plain, "core_hours", 3.6e9}
-	held    = Unit{"bytes", "bytes", 1, Binary, "byte_hours", 3.6e6}
-	moved   = Unit{"bytes", "bytes_per_second", 1, Decimal, "bytes", 1}
-	micros  = Unit{"us", "us_per_second", 1, Seconds, "us", 1}
-	gpuTime = Unit{"gpu_seconds", "gpus", 1e6, Plain, "gpu_hours", 3.6e9}
-	drawn   = Unit{"joules", "watts", 1e6, Hourly, "kwh", 3.6e12}
-	count   = Unit{"count", "per_second", 1, Plain, "count", 1}
-	number  = Unit{"count", "count", 1, Plain, "count_hours", 3.6e6} // of a level
+	cpuTime = Unit{"cpu_seconds", "cores", 1e6, Plain, "core_hours", 3.6e9, "core_hours", 3.6e9}
+	held    = Unit{"bytes", "bytes", 1, Binary, "byte_hours", 3.6e6, "gb_hours", 3.6e15}
+	moved   = Unit{"bytes", "bytes_per_second", 1, Decimal, "bytes", 1, "tb", 1e12}
+	micros  = Unit{"us", "us_per_second", 1, Seconds, "us", 1, "hours", 3.6e9}
+	gpuTime = Unit{"gpu_seconds", "gpus", 1e6, Plain, "gpu_hours", 3.6e9, "gpu_hours", 3.6e9}
+	drawn   = Unit{"joules", "watts", 1e6, Hourly, "kwh", 3.6e12, "kwh", 3.6e12}
+	count   = Unit{"count", "per_second", 1, Plain, "count", 1, "count", 1}
+	number  = Unit{"count", "count", 1, Plain, "count_hours", 3.6e6, "count_hours", 3.6e6} // of a level
 )
 
 const firstReading = "first reading: there is no usage before a second one"

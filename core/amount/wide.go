@@ -46,14 +46,15 @@ func (w Wide) Float() float64 {
 	if low := int64(w.low); w.high == uint64(low>>63) && -1<<53 < low && low < 1<<53 {
 		return float64(low)
 	}
-	n := new(big.Int).Lsh(big.NewInt(int64(w.high)), 64)
-	n.Add(n, new(big.Int).SetUint64(w.low))
-	f, _ := new(big.Float).SetInt(n).Float64()
+	f, _ := new(big.Float).SetInt(w.Big()).Float64()
 	return f
 }
 
-// String is the number in decimal digits.
-func (w Wide) String() string {
+// Big is the number for arithmetic without bounds.
+func (w Wide) Big() *big.Int {
 	n := new(big.Int).Lsh(big.NewInt(int64(w.high)), 64)
-	return n.Add(n, new(big.Int).SetUint64(w.low)).String()
+	return n.Add(n, new(big.Int).SetUint64(w.low))
 }
+
+// String is the number in decimal digits.
+func (w Wide) String() string { return w.Big().String() }

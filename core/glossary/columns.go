@@ -49,11 +49,15 @@ var columns = []column{
 	{name: "changes", meaning: "The values that it sets, and what they were before."},
 	{name: "charged_bytes", title: "charged", meaning: "Memory that is charged to it, as the mean over the span."},
 	{name: "chip", meaning: "The chip that the sensor is read from."},
+	{name: "closed_at", title: "closed", meaning: "When it was closed: it never changes after that."},
+	{name: "closed_by", title: "by", meaning: "Who closed it."},
 	{name: "colour", meaning: "The colour that the tenant has in drawings."},
 	{name: "condition", title: "when", meaning: "What has to be true of a workload and its figures (CEL)."},
 	{name: "controller", meaning: "The controller that the device is behind."},
 	{name: "core", meaning: "The physical core that the CPU is a thread of."},
 	{name: "cores", meaning: "How many CPUs' worth of time it used, as a mean."},
+	{name: "corrects", meaning: "The number of the statement that the line corrects; 0 where it corrects none."},
+	{name: "cost", meaning: "Quantity times price, exact; 0 where nothing has a price."},
 	{name: "created_at", meaning: "When it was made."},
 	{name: "critical", meaning: "From where on the sensor's chip calls it critical."},
 	{name: "cpu", title: "CPU", meaning: "The logical CPU; of a process or thread the one that it last ran on."},
@@ -64,6 +68,7 @@ var columns = []column{
 		name:    "cpuset_cpus",
 		meaning: "The CPUs that its cgroup lets it run on; empty for all, or where it is not told.",
 	},
+	{name: "currency", meaning: "The currency of prices and costs."},
 	{name: "declared", meaning: "The CPUs that are declared for it now; empty for none."},
 	{
 		name:    "declared_for",
@@ -95,6 +100,10 @@ var columns = []column{
 	{name: "given_cpus", title: "given", meaning: "The CPUs that a scheduler gave to it; empty for none."},
 	{name: "given_to", meaning: "The workload that the GPU is allotted to."},
 	{name: "has_ledger", title: "ledger", meaning: "Whether there is a balanced ledger of it."},
+	{
+		name:    "hash",
+		meaning: "SHA-256 over the lines of the statement and the hash of the one before it, which shows any change.",
+	},
 	{name: "held", only: "unused", meaning: "What the tenant holds of the resource, as the mean over the span."},
 	{name: "help", title: "what it is", meaning: "What the setting does."},
 	{name: "high", meaning: "From where on the sensor's chip calls it high."},
@@ -108,6 +117,11 @@ var columns = []column{
 	{name: "idle_seconds", meaning: "Time in which the CPU had nothing to do."},
 	{name: "idle_since", meaning: "Since when the GPU has done nothing."},
 	{name: "in_flight", meaning: "Operations that were on their way when it was last read."},
+	{
+		name:    "in_statement",
+		title:   "in",
+		meaning: "The number of the statement that has it as a line; 0 while it waits for one.",
+	},
 	{name: "inodes", meaning: "How many files the filesystem has room for."},
 	{name: "interface", meaning: "The network interface, by the kernel's name of it."},
 	{
@@ -121,6 +135,7 @@ var columns = []column{
 	{name: "kept_cpu_seconds", meaning: "Time on these CPUs that the holder used."},
 	{name: "kernel_cpu_seconds", meaning: "Time on these CPUs that the kernel used for itself."},
 	{name: "key", title: "setting", meaning: "The name of the setting."},
+	{name: "label", meaning: "The value of the label by which the tariff tells lines apart."},
 	{name: "last_at", title: "figures until", meaning: "Until when the host has told of itself."},
 	{
 		name: "latency_ms_mean",
@@ -207,8 +222,10 @@ var columns = []column{
 	{name: "plates", meaning: "How many figures and drawings the folio has."},
 	{name: "pools", meaning: "The pools that the host is in."},
 	{name: "position", title: "#", meaning: "The place of the rule in the order: the first that matches decides."},
+	{name: "price", meaning: "What one of the unit costs."},
 	{name: "process", meaning: "The number of the process on its host (pid)."},
 	{name: "processes", meaning: "How many processes it has."},
+	{name: "quantity", meaning: "How much it is, in the unit beside it, rounded to nine digits behind the point."},
 	{
 		name:    "queue_mean",
 		title:   "queued",
@@ -284,6 +301,7 @@ var columns = []column{
 	{name: "unavailable", meaning: "Why its figures cannot be had."},
 	{name: "undone_by", meaning: "The act that put back what this one changed."},
 	{name: "unit", meaning: "The unit of its figures."},
+	{name: "units", meaning: "How much it is, exact, in the whole units that the ledger counts in."},
 	{name: "until", meaning: "Until when."},
 	{name: "unused", meaning: "What is held and was not used, even at the highest minute."},
 	{

@@ -52,9 +52,10 @@ type Names struct{ Kind, Owner, Tenant, Host, Workload string }
 
 // Sum is what a group had of one measure.
 type Sum struct {
-	Units   float64 // account units; 0 where Source is Unavailable
-	Peak    float64 // of a workload's highest tick, or of a tenant's highest minute: in the measure's mean unit
-	Now     float64 // of the workload's newest interval, where State was asked for: account units
+	Units   float64     // account units; 0 where Source is Unavailable
+	Exact   amount.Wide // the same, to the last unit
+	Peak    float64     // of a workload's highest tick, or of a tenant's highest minute: in the measure's mean unit
+	Now     float64     // of the workload's newest interval, where State was asked for: account units
 	Source  amount.Source
 	Missing int   // of Parts: those that lack a figure in some interval, so that Units lacks theirs
 	Untold  int   // of Missing: those whose collector does not tell of the measure at all
@@ -69,9 +70,10 @@ func (s *Sum) Join(t *Sum) {
 	switch {
 	case !t.Known():
 	case !s.Known():
-		s.Units, s.Source = t.Units, t.Source
+		s.Units, s.Exact, s.Source = t.Units, t.Exact, t.Source
 	default:
 		s.Units, s.Source = s.Units+t.Units, s.Source.Weaker(t.Source)
+		s.Exact.Plus(t.Exact)
 	}
 	s.Missing, s.Untold = s.Missing+t.Missing, s.Untold+t.Untold
 }
@@ -106,6 +108,7 @@ type Answer struct {
 // Line is one host-wide line in account units, or the reason why it cannot be had.
 type Line struct {
 	Units  float64
+	Exact  amount.Wide // the same, to the last unit, where the line is of the book
 	Reason string
 }
 

@@ -174,8 +174,28 @@ func (h *Hub) missed(ctx context.Context, scope *question.Scope, s *question.Str
 func (h *Hub) missedOn(ctx context.Context, hosts []store.Host, span question.Span, s *question.Stretch,
 	measures ...amount.Measure) (m explain.Missed, err error) {
 	m.Caveats = explain.CaveatsOf(s.Caveats, measures...)
+	expected, err := h.expected(ctx, hosts, span, s.Told)
+	if err != nil {
+		return m, err
+	}
+	m.Uncovered = explain.ExplainUncovered(span, h.toldUntil(span), expected, s.Told)
+	return m, nil
+}
+
+// toldUntil is until when hosts that report have told of a span.
+func (h *Hub) toldUntil(span question.Span) time.Time {
+	if span.Frames { // which ends where all that still tell have told
+		return span.To
+	}
+	return h.options.Now().Add(-reportsWithin)
+}
+
+// expected are the hosts that records of a span are expected of, each from when on. Those that never told anything are
+// awaited, and miss nothing.
+func (h *Hub) expected(ctx context.Context, hosts []store.Host, span question.Span, told []question.HostTold) (
+	[]explain.Expected, error) {
 	atBegin := map[int32]bool{}
-	for _, t := range s.Told {
+	for _, t := range told {
 		atBegin[t.Host] = !t.From.After(span.From)
 	}
 	var late []int32
@@ -185,9 +205,6 @@ func (h *Hub) missedOn(ctx context.Context, hosts []store.Host, span question.Sp
 		}
 	}
 	first, err := h.store.FirstTold(ctx, late)
-	if err != nil {
-		return m, err
-	}
 	var expected []explain.Expected
 	for i := range hosts {
 		if hosts[i].LastAt != nil {
@@ -195,12 +212,7 @@ func (h *Hub) missedOn(ctx context.Context, hosts []store.Host, span question.Sp
 				From: first[hosts[i].ID]})
 		}
 	}
-	until := h.options.Now().Add(-reportsWithin)
-	if span.Frames { // which ends where all that still tell have told
-		until = span.To
-	}
-	m.Uncovered = explain.ExplainUncovered(span, until, expected, s.Told)
-	return m, nil
+	return expected, err
 }
 
 // elapsed is the time that a scope's records cover, in milliseconds: the longest of any host.

@@ -114,37 +114,9 @@ func (h *Hub) hostsOf(ctx context.Context, scope tenancy.Scope) ([]int32, error)
 // on all against every quota. Rows are what the balance is made of, by tenant, with the time that was recorded.
 func (h *Hub) standing(ctx context.Context, sets []quotaSet, b *explain.Balance, span question.Span,
 	hostName string, rows []question.Row, lines *store.HostLines) error {
-	var held map[int32][]explain.HeldUse // of all hosts, where some quota is of all
-	byScope := map[tenancy.Scope][]*quotaSet{}
-	var scopes []tenancy.Scope
-	for i := range sets {
-		s := &sets[i]
-		if hostName != "" && (s.Scope.Kind != tenancy.OneHost || s.Scope.Name != hostName) {
-			continue
-		}
-		if byScope[s.Scope] == nil {
-			scopes = append(scopes, s.Scope)
-		}
-		byScope[s.Scope] = append(byScope[s.Scope], s)
-	}
-	for _, scope := range scopes {
-		hosts, err := h.hostsOf(ctx, scope)
-		if err != nil {
-			return err
-		}
-		work := &standWork{Hub: h, scope: question.Scope{Span: span, Hosts: hosts, Sees: h.sees(ctx)}}
-		if hostName != "" || hosts == nil { // what the balance itself is of
-			work.answer, work.elapsed = &question.Answer{Rows: rows}, lines.Whole.ElapsedMillis
-		}
-		if err := work.ceilings(ctx, byScope[scope], b); err != nil {
-			return err
-		}
-		if err := work.allowances(ctx, byScope[scope], b); err != nil {
-			return err
-		}
-		if hostName == "" && hosts == nil {
-			held = work.held
-		}
+	held, err := h.standScopes(ctx, sets, b, span, hostName, rows, lines, false)
+	if err != nil {
+		return err
 	}
 	if hostName == "" {
 		if err := h.promise(ctx, sets, b, span, lines, held); err != nil {
@@ -164,6 +136,45 @@ func (h *Hub) standing(ctx context.Context, sets []quotaSet, b *explain.Balance,
 	return nil
 }
 
+// standScopes is standing without what is promised in all; if plain, without who was hurt. It returns what is held on
+// all hosts, where some quota is of all.
+func (h *Hub) standScopes(ctx context.Context, sets []quotaSet, b *explain.Balance, span question.Span,
+	hostName string, rows []question.Row, lines *store.HostLines, isPlain bool) (held map[int32][]explain.HeldUse,
+	err error) {
+	byScope := map[tenancy.Scope][]*quotaSet{}
+	var scopes []tenancy.Scope
+	for i := range sets {
+		s := &sets[i]
+		if hostName != "" && (s.Scope.Kind != tenancy.OneHost || s.Scope.Name != hostName) {
+			continue
+		}
+		if byScope[s.Scope] == nil {
+			scopes = append(scopes, s.Scope)
+		}
+		byScope[s.Scope] = append(byScope[s.Scope], s)
+	}
+	for _, scope := range scopes {
+		hosts, err := h.hostsOf(ctx, scope)
+		if err != nil {
+			return nil, err
+		}
+		work := &standWork{Hub: h, scope: question.Scope{Span: span, Hosts: hosts, Sees: h.sees(ctx)}, isPlain: isPlain}
+		if hostName != "" || hosts == nil { // what the balance itself is of
+			work.answer, work.elapsed = &question.Answer{Rows: rows}, lines.Whole.ElapsedMillis
+		}
+		if err := work.ceilings(ctx, byScope[scope], b); err != nil {
+			return nil, err
+		}
+		if err := work.allowances(ctx, byScope[scope], b); err != nil {
+			return nil, err
+		}
+		if hostName == "" && hosts == nil {
+			held = work.held
+		}
+	}
+	return held, nil
+}
+
 // standWork is the work on the quotas of one scope.
 type standWork struct {
 	*Hub
@@ -172,6 +183,7 @@ type standWork struct {
 	space   *question.Answer // of the space that files take, by tenant; nil where no quota is of it
 	elapsed int64
 	held    map[int32][]explain.HeldUse // by tenant
+	isPlain bool                        // who was hurt is not asked
 }
 
 // isInForce tells whether a quota limited anything within a span.
@@ -220,6 +232,9 @@ func (w *standWork) ceilings(ctx context.Context, sets []*quotaSet, b *explain.B
 		s := w.stand(set, cells)
 		s.Parts = set.parts
 		b.Stands = append(b.Stands, *s)
+	}
+	if w.isPlain {
+		return nil
 	}
 	return w.hurt(ctx, sets, b.Stands[first:])
 }

@@ -2,6 +2,7 @@ package oracle
 
 import (
 	"fmt"
+	"math"
 	"math/big"
 	"time"
 
@@ -337,17 +338,17 @@ func sumOf(q *question.Question, g *group, k int, of amount.Measure, programs bo
 		highest = max(highest, t.highest)
 		s.Over = max(s.Over, t.over)
 	}
-	s.Units = nearest(total)
+	s.Units, s.Exact = nearest(total), exact(total)
 	switch {
 	case !of.HasLedger():
 		if of.Manner() == amount.Height {
-			s.Units = float64(highest)
+			s.Units, s.Exact = float64(highest), exact(big.NewInt(highest))
 		}
 		if of.Manner() == amount.Stall && known > 1 {
 			s.Source = amount.Unavailable
 		}
 		if s.Source == amount.Unavailable {
-			s.Units, s.Over = 0, 0
+			s.Units, s.Exact, s.Over = 0, amount.Wide{}, 0
 		}
 		s.Untold = 0
 		return s
@@ -374,6 +375,12 @@ func byMinute(q *question.Question) bool {
 }
 
 // nearest is the floating-point number nearest to an exact one.
+// exact is a number in 128 bits.
+func exact(n *big.Int) amount.Wide {
+	low := new(big.Int).And(n, new(big.Int).SetUint64(math.MaxUint64))
+	return amount.WideOf(new(big.Int).Rsh(n, 64).Int64(), int64(low.Uint64()))
+}
+
 func nearest(n *big.Int) float64 {
 	f, _ := new(big.Float).SetInt(n).Float64()
 	return f

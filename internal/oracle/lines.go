@@ -126,7 +126,7 @@ func (b *Book) Lines(q question.Question) map[time.Time]question.Stretch {
 					line.Line.Reason = max(line.Line.Reason, h.reasons[i][l])
 				}
 				if line.Line.Reason == "" {
-					line.Line.Units = nearest(sum)
+					line.Line.Units, line.Line.Exact = nearest(sum), exact(sum)
 				}
 			}
 		}

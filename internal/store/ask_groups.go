@@ -267,7 +267,7 @@ func (g *groupSum) close(m amount.Measure) question.Sum {
 	if g.known == 0 || g.apart {
 		return s
 	}
-	s.Units, s.Source = g.units.Float(), g.source
+	s.Units, s.Exact, s.Source = g.units.Float(), g.units, g.source
 	if !m.HasLedger() {
 		s.Over = g.over
 	}

@@ -295,7 +295,7 @@ func stretchOf(start time.Time, byHost map[int32]*hostStretch, names map[int32]s
 	for i := range x.Of {
 		for k, line := range x.Of[i].Each() {
 			if line.Line.OK() {
-				line.Line.Units = sums[i][k].Float()
+				line.Line.Units, line.Line.Exact = sums[i][k].Float(), sums[i][k]
 			}
 		}
 	}

@@ -144,6 +144,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/corrections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Corrections of closed statements, with the statement that each is a line of */
+        get: operations["list-corrections"];
+        put?: never;
+        /** Correct a closed statement by a line of the next one */
+        post: operations["correct-statement"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/corrections/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take back a correction that is no line of a statement yet */
+        delete: operations["remove-correction"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/disks": {
         parameters: {
             query?: never;
@@ -1063,6 +1098,149 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/statements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Closed statements without their lines, the newest first */
+        get: operations["list-statements"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/statements/account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All statements of a window: as they were closed, or a draft of what would be closed now
+         * @description The lines add up to the ledger of the window, to the last unit: a draft has the proof. What has changed of windows before, and was not stated, is a line of its own.
+         */
+        get: operations["get-account"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/statements/close": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Close a window: its statements are numbered and sealed, and never change again
+         * @description Windows are closed in order, once they are over.
+         */
+        post: operations["close-window"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/statements/focus": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All statements of a window as CSV, in the columns of the open FinOps cost and usage specification (FOCUS 1.2) */
+        get: operations["get-focus"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/statements/of/{tenant}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A tenant's statement of a window, closed or a draft, with what grew since the window before */
+        get: operations["get-statement-of"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/statements/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether every closed statement is as it was closed */
+        get: operations["verify-statements"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/statements/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A closed statement, with what grew since the window before */
+        get: operations["get-statement"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tariff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** For which windows statements are made, and what things cost */
+        get: operations["get-tariff"];
+        /** Set the tariff of windows that are not closed */
+        put: operations["set-tariff"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenancy": {
         parameters: {
             query?: never;
@@ -1471,6 +1649,16 @@ export interface components {
             /** @description One per resource, in the order of resources. */
             uses: components["schemas"]["WorkloadUse"][];
         };
+        Account: {
+            /** Format: date-time */
+            from: string;
+            /** @description By resource that has any amount. */
+            proof: components["schemas"]["Proof"][];
+            statements: components["schemas"]["Statement"][];
+            /** Format: date-time */
+            to: string;
+            window: string;
+        };
         Act: {
             act: string;
             /** Format: date-time */
@@ -1831,6 +2019,10 @@ export interface components {
             /** @description Time zone of the tz database; empty for the reader's own. */
             zone: string;
         };
+        CloseInputBody: {
+            /** @description last, a month such as 2026-10, or a day that is in it. */
+            window: string;
+        };
         ComingQuota: {
             /** Format: date-time */
             from: string;
@@ -1897,10 +2089,55 @@ export interface components {
             cpus: number;
             sentence: string;
         };
+        Correction: {
+            /**
+             * Format: int64
+             * @description The number of the statement.
+             */
+            corrects: number;
+            /** @description What is added to the cost; null where the price of then gives it. */
+            cost: string | null;
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: int64
+             * @description The number of the statement that has it; 0 until then.
+             */
+            in_statement: number;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            /** @description In unit: what is added, below zero for what is taken off. */
+            quantity: string;
+            reason: string;
+            resource: string;
+            tenant: string;
+            unit: string;
+        };
+        CorrectionToMake: {
+            /**
+             * Format: int64
+             * @description The number of the statement.
+             */
+            corrects: number;
+            /** @description A decimal number; when left out, the price of then gives it. */
+            cost?: string;
+            /** @description A decimal number in the unit of prices; below zero takes off. */
+            quantity?: string;
+            reason: string;
+            resource: string;
+        };
         Count: {
             name: string;
             /** Format: int64 */
             workloads: number;
+        };
+        Coverage: {
+            host: string;
+            /** Format: double */
+            of_hours: number;
+            /** Format: double */
+            told_hours: number;
         };
         DeclaredPin: {
             cpus: string;
@@ -2565,6 +2802,13 @@ export interface components {
             text: string;
             what: string;
         };
+        Grew: {
+            host: string;
+            kind: string;
+            /** @description Below zero for less. */
+            more: string;
+            owner: string;
+        };
         GroupHeld: {
             /**
              * Format: double
@@ -2607,6 +2851,16 @@ export interface components {
             resource: string;
             unit: string;
         };
+        Growth: {
+            before: string;
+            cost_before: string;
+            cost_now: string;
+            now: string;
+            resource: string;
+            unit: string;
+            /** @description Whose use changed most, at most five. */
+            whose: components["schemas"]["Grew"][];
+        };
         Held: {
             /** @description CPUs its processes may run on, kernel list format. */
             allowed_cpus: string;
@@ -2642,6 +2896,25 @@ export interface components {
             /** @description The rule then; empty for none. */
             rule: string;
             tenant: string;
+        };
+        Holding: {
+            /**
+             * Format: double
+             * @description Null where nothing limits its workloads below their host.
+             */
+            held_mean: number | null;
+            /**
+             * Format: int64
+             * @description Workloads that nothing limits below their whole host.
+             */
+            held_without_limit: number;
+            resource: string;
+            /** @description Of the means, such as cores. */
+            unit: string;
+            /** Format: double */
+            unused_mean: number | null;
+            /** Format: double */
+            used_mean: number;
         };
         Host: {
             /** @description v1, hybrid or v2. */
@@ -2898,6 +3171,69 @@ export interface components {
             warming?: components["schemas"]["Warming"][];
             /** @description Hosts that have none of it, and are not in it. */
             without?: string[];
+        };
+        Limit: {
+            /** Format: double */
+            limit: number | null;
+            /**
+             * Format: double
+             * @description For how long a ceiling was exceeded, by the minute.
+             */
+            over_seconds: number | null;
+            /**
+             * Format: double
+             * @description How much more was spent than an allowance; null for a ceiling.
+             */
+            overrun: number | null;
+            resource: string;
+            /** @description A pool or host; empty for the fleet. */
+            scope: string;
+            unit: string;
+            /**
+             * Format: double
+             * @description The mean held against a ceiling; what was spent of an allowance.
+             */
+            used: number | null;
+            /** @description Of an allowance; empty for a ceiling. */
+            window: string;
+        };
+        Line: {
+            /**
+             * Format: int64
+             * @description The number of the statement that it corrects; 0 for none.
+             */
+            corrects: number;
+            /** @description Quantity times price, exact; 0 where it has no price. */
+            cost: string;
+            /** Format: date-time */
+            from: string;
+            host: string;
+            kind: string;
+            /** @description The value of the tariff's label. */
+            label: string;
+            /**
+             * Format: int64
+             * @description Workloads that lack a figure: the amount lacks theirs.
+             */
+            missing: number;
+            owner: string;
+            /** @description The pools that the host is in when the statement is made. */
+            pools: string;
+            /** @description Of a unit; null where it has none. */
+            price: string | null;
+            /** @description Rounded to nine digits behind the point. */
+            quantity: string;
+            /** @description Of a correction. */
+            reason: string;
+            resource: string;
+            /** Format: date-time */
+            to: string;
+            /** @description That of quantity and price, such as core_hours. */
+            unit: string;
+            /** @description Exact, in the units that the ledger counts in: whole numbers. */
+            units: string;
+            /** @enum {string} */
+            what: "used" | "kernel" | "idle" | "steal" | "residual" | "manual";
         };
         LinkCounts: {
             /**
@@ -3872,6 +4208,16 @@ export interface components {
             /** @description Keys of the workloads whose processes or groups it touches. */
             workloads: string[];
         };
+        Price: {
+            /** @description A day, such as 2026-01-01: from its first moment. */
+            from: string;
+            /** @description A resource. */
+            of: string;
+            /** @description Of a core-hour, GPU-hour, kWh, GB-hour or TB. */
+            price: string;
+            /** @description Until this day; open when left out. */
+            until?: string;
+        };
         Process: {
             /** Format: double */
             cores: number;
@@ -3944,6 +4290,14 @@ export interface components {
             /** @enum {string} */
             scope_kind: "fleet" | "pool" | "host";
             unit: string;
+        };
+        Proof: {
+            /** @description What hosts used, and what stood idle where that is known. */
+            ledger: string;
+            /** @description What of the ledger is not known, and why. */
+            note: string;
+            resource: string;
+            statements: string;
         };
         Quota: {
             /**
@@ -4581,6 +4935,98 @@ export interface components {
             /** @description Which target or run level wants it, or how often it runs. */
             when: string;
         };
+        Statement: {
+            /**
+             * Format: date-time
+             * @description Null for a draft.
+             */
+            closed_at: string | null;
+            closed_by: string;
+            /** @description The sum of all lines, exact. */
+            cost: string;
+            /** @description Hosts that did not tell of the whole window. */
+            coverage: components["schemas"]["Coverage"][];
+            /** @description Empty where nothing has a price. */
+            currency: string;
+            /** @description The hash of the statement with the number before; empty for the first. */
+            follows: string;
+            /** Format: date-time */
+            from: string;
+            /** @description SHA-256 over its lines and the hash of the statement before; hexadecimal. */
+            hash: string;
+            /** @description What it was entitled to, and did not use. */
+            held: components["schemas"]["Holding"][];
+            label_key: string;
+            /** @description Its quotas. */
+            limits: components["schemas"]["Limit"][];
+            lines: components["schemas"]["Line"][];
+            notes: string[];
+            /**
+             * Format: int64
+             * @description 0 for a draft.
+             */
+            number: number;
+            /** @enum {string} */
+            split: "none" | "use" | "equal" | "shares";
+            /** @description Or shared, or unassigned. */
+            tenant: string;
+            /** Format: date-time */
+            to: string;
+            /** @description By resource, corrections included. */
+            totals: components["schemas"]["Total"][];
+            /** @description Such as 2026-10, or its first day. */
+            window: string;
+            zone: string;
+        };
+        StatementGrown: {
+            /**
+             * Format: date-time
+             * @description Null for a draft.
+             */
+            closed_at: string | null;
+            closed_by: string;
+            /** @description The sum of all lines, exact. */
+            cost: string;
+            /** @description Hosts that did not tell of the whole window. */
+            coverage: components["schemas"]["Coverage"][];
+            /** @description Empty where nothing has a price. */
+            currency: string;
+            /** @description The hash of the statement with the number before; empty for the first. */
+            follows: string;
+            /** Format: date-time */
+            from: string;
+            /** @description Against the closed statement of the window before. */
+            growth: components["schemas"]["Growth"][];
+            /** @description SHA-256 over its lines and the hash of the statement before; hexadecimal. */
+            hash: string;
+            /** @description What it was entitled to, and did not use. */
+            held: components["schemas"]["Holding"][];
+            label_key: string;
+            /** @description Its quotas. */
+            limits: components["schemas"]["Limit"][];
+            lines: components["schemas"]["Line"][];
+            notes: string[];
+            /**
+             * Format: int64
+             * @description 0 for a draft.
+             */
+            number: number;
+            /** @enum {string} */
+            split: "none" | "use" | "equal" | "shares";
+            /** @description Or shared, or unassigned. */
+            tenant: string;
+            /** Format: date-time */
+            to: string;
+            /** @description By resource, corrections included. */
+            totals: components["schemas"]["Total"][];
+            /** @description Such as 2026-10, or its first day. */
+            window: string;
+            zone: string;
+        };
+        StatementsVerified: {
+            /** Format: int64 */
+            statements: number;
+        };
         Stretched: {
             /** Format: date-time */
             from: string;
@@ -4652,6 +5098,59 @@ export interface components {
             unit?: string;
             /** @description Of a program: who runs it. Of a unit: whose; empty for the host's. */
             user?: string;
+        };
+        TariffInForce: {
+            /** @description Its three letters (ISO 4217). */
+            currency?: string;
+            /** @description What stood idle is not split. */
+            keep_idle?: boolean;
+            /** @description Lines are told apart by this label. */
+            label?: string;
+            /** Format: date-time */
+            made_at: string | null;
+            made_by: string;
+            prices?: components["schemas"]["Price"][];
+            reason: string;
+            /** @description Of a split by shares, by tenant. */
+            shares?: {
+                [key: string]: number;
+            };
+            /** @enum {string} */
+            split?: "none" | "use" | "equal" | "shares";
+            /**
+             * Format: int64
+             * @description 0 where none was ever set.
+             */
+            version: number;
+            /** @description As of an allowance; month when left out. */
+            window?: string;
+            /** @description A time zone; UTC when left out. */
+            zone?: string;
+        };
+        TariffSet: {
+            /** @description False where it says what was in force. */
+            changed: boolean;
+        };
+        TariffToSet: {
+            /** @description Its three letters (ISO 4217). */
+            currency?: string;
+            /** @description What stood idle is not split. */
+            keep_idle?: boolean;
+            /** @description Lines are told apart by this label. */
+            label?: string;
+            prices?: components["schemas"]["Price"][];
+            /** @description Why, for those who read the history. */
+            reason?: string;
+            /** @description Of a split by shares, by tenant. */
+            shares?: {
+                [key: string]: number;
+            };
+            /** @enum {string} */
+            split?: "none" | "use" | "equal" | "shares";
+            /** @description As of an allowance; month when left out. */
+            window?: string;
+            /** @description A time zone; UTC when left out. */
+            zone?: string;
         };
         Tenancy: {
             parts?: components["schemas"]["PartText"][];
@@ -4732,6 +5231,21 @@ export interface components {
             role: "administrator" | "operator" | "reader" | "collector";
             /** @description In which an operator may act; a list that is empty stands for all. */
             scope: components["schemas"]["Scope"];
+        };
+        Total: {
+            /** @description Its part of what the kernel had and what stood idle. */
+            borne: string;
+            corrected: string;
+            cost: string;
+            /**
+             * Format: int64
+             * @description Workloads that lack a figure: the amounts lack theirs.
+             */
+            missing: number;
+            resource: string;
+            unit: string;
+            /** @description In unit; without corrections. */
+            used: string;
         };
         Trial: {
             /** @description Workloads that would change tenant, by CPU time, most first. */
@@ -5330,6 +5844,97 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Balance"][];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-corrections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Correction"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "correct-statement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CorrectionToMake"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Correction"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-correction": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -7587,6 +8192,289 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-statements": {
+        parameters: {
+            query?: {
+                /** @description One tenant, or shared, or unassigned; all when left out. */
+                tenant?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Statement"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-account": {
+        parameters: {
+            query?: {
+                /** @description this (when left out), last, a month such as 2026-10, or a day in it. */
+                window?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "close-window": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CloseInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-focus": {
+        parameters: {
+            query?: {
+                /** @description Who runs the hosts. */
+                provider?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-statement-of": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StatementGrown"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "verify-statements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StatementsVerified"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-statement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StatementGrown"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-tariff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TariffInForce"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-tariff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TariffToSet"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TariffSet"];
+                };
             };
             /** @description Error */
             default: {
