@@ -16,7 +16,7 @@ type Growth struct {
 	Now      decimal.Decimal `json:"now"`
 	CostWas  decimal.Decimal `json:"cost_before"`
 	CostIs   decimal.Decimal `json:"cost_now"`
-	Whose    []Grew          `json:"whose" doc:"Whose use changed most, at most five."`
+	Whose    []Grew          `json:"whose" doc:"Whose use changed most, at most three."`
 }
 
 // Grew is how much more somebody used of a resource on one host than in the window before.
@@ -28,7 +28,7 @@ type Grew struct {
 }
 
 // mostGrew is how many users a growth names.
-const mostGrew = 5
+const mostGrew = 3
 
 // Compare tells what grew, and whose: the tenant's statement of a window against that of the window before, which may
 // be nil where there was none.

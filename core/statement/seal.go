@@ -50,7 +50,7 @@ func (s *Statement) digest() string {
 		s.Zone,
 		s.Currency,
 		string(s.Split),
-		s.LabelKey,
+		strconv.FormatBool(s.KeepIdle), s.LabelKey,
 		s.Cost.String(),
 		stamp(*s.ClosedAt),
 		s.ClosedBy,

@@ -59,6 +59,7 @@ type Statement struct {
 	Zone     string    `json:"zone"`
 	Currency string    `json:"currency" doc:"Empty where nothing has a price."`
 	Split    Key       `json:"split" enum:"none,use,equal,shares"`
+	KeepIdle bool      `json:"keep_idle" doc:"What stood idle is not split."`
 	LabelKey string    `json:"label_key"`
 
 	Lines    []Line          `json:"lines"`

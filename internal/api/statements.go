@@ -55,7 +55,8 @@ type StatementsVerified struct {
 	Statements int `json:"statements"`
 }
 
-type accountInput struct {
+// WindowParam chooses a window.
+type WindowParam struct {
 	Window string `query:"window" doc:"this (when left out), last, a month such as 2026-10, or a day in it."`
 }
 
@@ -75,11 +76,11 @@ type statementOutput struct{ Body StatementGrown }
 
 type draftInput struct {
 	Tenant string `path:"tenant"`
-	accountInput
+	WindowParam
 }
 
 type focusInput struct {
-	accountInput
+	WindowParam
 	Provider string `query:"provider" doc:"Who runs the hosts." default:"this site"`
 }
 
@@ -118,7 +119,7 @@ func statementRoutes(api huma.API, s *service) {
 		Summary: "All statements of a window: as they were closed, or a draft of what would be closed now",
 		Description: "The lines add up to the ledger of the window, to the last unit: a draft has the proof. What " +
 			"has changed of windows before, and was not stated, is a line of its own.", Metadata: readers(),
-	}, func(ctx context.Context, in *accountInput) (*accountOutput, error) {
+	}, func(ctx context.Context, in *WindowParam) (*accountOutput, error) {
 		a, err := s.hub.Account(ctx, in.Window)
 		if err != nil {
 			return nil, asProblem(err)

@@ -11,6 +11,8 @@ import (
 	"os/exec"
 	"time"
 
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 )
 
@@ -121,6 +123,26 @@ func (b *Browser) Picture() ([]byte, error) {
 	ctx, cancel := context.WithTimeout(b.ctx, patience)
 	defer cancel()
 	return chromedp.Run(ctx, chromedp.CaptureScreenshot())
+}
+
+// PDF prints the page, on the paper that its style asks for, without anything of the browser around it.
+func (b *Browser) PDF() ([]byte, error) {
+	ctx, cancel := context.WithTimeout(b.ctx, patience)
+	defer cancel()
+	byStyle := true
+	return chromedp.Run(ctx, chromedp.PrintToPDF(func(p *page.PrintToPDFParams) { p.PreferCSSPageSize = &byStyle }))
+}
+
+// Print shows the page as on paper, or again as on a screen.
+func (b *Browser) Print(isPaper bool) error {
+	media := ""
+	if isPaper {
+		media = "print"
+	}
+	return b.do(chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		_, err := chromedp.Call(ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Media: media})
+		return err
+	}))
 }
 
 // SignIn signs the console at an address in.

@@ -11,11 +11,13 @@ import (
 	"slices"
 	"time"
 
+	"github.com/shopspring/decimal"
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
 	"vinescale/core/account"
 	"vinescale/core/act"
+	"vinescale/core/statement"
 	"vinescale/core/tenancy"
 	"vinescale/internal/carry"
 	"vinescale/internal/client"
@@ -98,6 +100,9 @@ func runDemo(ctx context.Context, c *config, dir string, history time.Duration, 
 	if err := d.declare(ctx); err != nil {
 		return ended(ctx, err)
 	}
+	if err := d.account(ctx, begin); err != nil {
+		return ended(ctx, err)
+	}
 	fmt.Fprintf(out, `
 Vine Scale runs on demo data: %d hosts of a winegrowers' cooperative.
 
@@ -165,6 +170,42 @@ func (d *demo) declare(ctx context.Context) error {
 			From:     time.Now().AddDate(0, -2, 0),
 		}
 		if _, err := d.service.hub.Declare(ctx, &order); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// daysClosed is how many of the last whole days have closed statements.
+const daysClosed = 3
+
+// account sets a tariff, and closes the last whole days of the history that were played.
+func (d *demo) account(ctx context.Context, begin time.Time) error {
+	h := d.service.hub
+	tariff := stage.Tariff()
+	isSet, err := h.SetTariff(ctx, &tariff, "agreed by the members")
+	if err != nil || !isSet { // it is there from an earlier run
+		return err
+	}
+	from, _ := tariff.At(time.Now())
+	var days []time.Time
+	for len(days) < daysClosed {
+		if from, _ = tariff.At(from.Add(-time.Hour)); from.Before(begin) {
+			break
+		}
+		days = append(days, from)
+	}
+	for _, day := range slices.Backward(days) {
+		a, err := h.CloseWindow(ctx, tariff.Name(day))
+		if err != nil {
+			return err
+		}
+		at := slices.IndexFunc(a.Statements, func(s statement.Statement) bool { return s.Tenant == "Label Press" })
+		if !day.Equal(days[len(days)-1]) || at < 0 {
+			continue
+		}
+		if _, err := h.Correct(ctx, &statement.Correction{Corrects: a.Statements[at].Number, Resource: "cpu",
+			Quantity: decimal.NewFromInt(-4), Reason: "the new printer's trial run was free"}); err != nil {
 			return err
 		}
 	}

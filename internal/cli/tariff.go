@@ -59,6 +59,9 @@ func printTariff(w io.Writer, t *api.TariffInForce) error {
 	split := map[statement.Key]string{statement.NotSplit: "is not split", statement.ByUse: "is split as each used it",
 		statement.Equally: "is split equally", statement.ByShares: "is split by shares"}[t.Split]
 	fmt.Fprintf(w, "\nWindows: %s, %s. What is shared %s.\n", t.Window, t.Zone, split)
+	if t.KeepIdle && t.Split != statement.NotSplit {
+		fmt.Fprintln(w, "What stood idle is not split.")
+	}
 	for tenant, n := range t.Shares {
 		fmt.Fprintf(w, "  %s bears %d\n", visible(tenant), n)
 	}

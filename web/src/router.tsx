@@ -13,6 +13,8 @@ import { NetworkPage } from './pages/network/NetworkPage'
 import { PlanPage } from './pages/plan/PlanPage'
 import { readPlan } from './pages/plan/search'
 import { RulesPage } from './pages/rules/RulesPage'
+import { StatementPage } from './pages/statements/StatementPage'
+import { readWindow, StatementsPage } from './pages/statements/StatementsPage'
 import { TenantPage } from './pages/tenant/TenantPage'
 import { UserPage } from './pages/user/UserPage'
 import { readWorkloads, WorkloadsPage } from './pages/workloads/WorkloadsPage'
@@ -46,6 +48,18 @@ const routes = [
   createRoute({ getParentRoute: () => root, path: '/events', component: EventsPage }),
   createRoute({ getParentRoute: () => root, path: '/acts', component: ActsPage }),
   createRoute({ getParentRoute: () => root, path: '/plan', component: PlanPage, validateSearch: readPlan }),
+  createRoute({
+    getParentRoute: () => root,
+    path: '/statements',
+    component: StatementsPage,
+    validateSearch: readWindow,
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: '/statements/$tenant',
+    component: StatementPage,
+    validateSearch: readWindow,
+  }),
   createRoute({ getParentRoute: () => root, path: '/rules', component: RulesPage }),
   createRoute({ getParentRoute: () => root, path: '/folios', component: FoliosPage }),
   createRoute({

@@ -326,6 +326,38 @@ export function useEffective(host: string, enabled: boolean) {
   })
 }
 
+/** All statements of a window, closed or a draft. */
+export function useAccount(window: string) {
+  return useQuery({
+    queryKey: ['account', window],
+    queryFn: () => answer(api.GET('/api/v1/statements/account', { params: { query: { window } } })),
+    retry: false,
+  })
+}
+
+/** A tenant's statement of a window, closed or a draft. */
+export function useStatement(tenant: string, window: string) {
+  return useQuery({
+    queryKey: ['statement', tenant, window],
+    queryFn: () =>
+      answer(api.GET('/api/v1/statements/of/{tenant}', { params: { path: { tenant }, query: { window } } })),
+    retry: false,
+  })
+}
+
+/** Closed statements without their lines: of a tenant, or all. */
+export function useStatements(tenant?: string) {
+  return useQuery({
+    queryKey: ['statements', tenant],
+    queryFn: () => answer(api.GET('/api/v1/statements', { params: { query: { tenant } } })),
+  })
+}
+
+/** What things cost. */
+export function useTariff() {
+  return useQuery({ queryKey: ['tariff'], queryFn: () => answer(api.GET('/api/v1/tariff')) })
+}
+
 /** The busiest drives, and the users that moved most of each. */
 export function useDisks(span: Span, cut: { first: number; users: number; host?: string }) {
   const query = { ...framesOf(span), ...cut }

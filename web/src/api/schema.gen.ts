@@ -2858,7 +2858,7 @@ export interface components {
             now: string;
             resource: string;
             unit: string;
-            /** @description Whose use changed most, at most five. */
+            /** @description Whose use changed most, at most three. */
             whose: components["schemas"]["Grew"][];
         };
         Held: {
@@ -4956,6 +4956,8 @@ export interface components {
             hash: string;
             /** @description What it was entitled to, and did not use. */
             held: components["schemas"]["Holding"][];
+            /** @description What stood idle is not split. */
+            keep_idle: boolean;
             label_key: string;
             /** @description Its quotas. */
             limits: components["schemas"]["Limit"][];
@@ -5001,6 +5003,8 @@ export interface components {
             hash: string;
             /** @description What it was entitled to, and did not use. */
             held: components["schemas"]["Holding"][];
+            /** @description What stood idle is not split. */
+            keep_idle: boolean;
             label_key: string;
             /** @description Its quotas. */
             limits: components["schemas"]["Limit"][];
@@ -8304,6 +8308,8 @@ export interface operations {
     "get-focus": {
         parameters: {
             query?: {
+                /** @description this (when left out), last, a month such as 2026-10, or a day in it. */
+                window?: string;
                 /** @description Who runs the hosts. */
                 provider?: string;
             };
@@ -8336,7 +8342,10 @@ export interface operations {
     };
     "get-statement-of": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description this (when left out), last, a month such as 2026-10, or a day in it. */
+                window?: string;
+            };
             header?: never;
             path: {
                 tenant: string;

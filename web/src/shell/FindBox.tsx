@@ -71,7 +71,7 @@ export function FindBox() {
         aria-activedescendant={shownList.length > 0 ? `${list}-${at}` : undefined}
         aria-autocomplete="list"
         placeholder="find: name, id, pid, user, label"
-        className="w-70 rounded-xs border border-rule-2 bg-sheet px-2 py-0.5 max-sm:w-full"
+        className="w-46 rounded-xs border border-rule-2 bg-sheet px-2 py-0.5 max-sm:w-full"
         value={words}
         onChange={(e) => {
           setWords(e.target.value)

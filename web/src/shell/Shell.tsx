@@ -82,9 +82,11 @@ function Body() {
   useFollow(span.live || !hasStrip ? span : stripSpan)
   return (
     <>
-      <TimeRuler />
-      <Suspense>{strip.isShown && <Strip />}</Suspense>
-      <main id="main" className="px-7 pt-4.5 pb-10 max-sm:px-3">
+      <div className="print:hidden">
+        <TimeRuler />
+        <Suspense>{strip.isShown && <Strip />}</Suspense>
+      </div>
+      <main id="main" className="px-7 pt-4.5 pb-10 max-sm:px-3 print:p-0">
         <Outlet />
       </main>
     </>
@@ -101,6 +103,7 @@ const pages = [
   { to: '/events', name: 'Events' },
   { to: '/acts', name: 'Acts' },
   { to: '/plan', name: 'Plan' },
+  { to: '/statements', name: 'Statements' },
   { to: '/rules', name: 'Rules' },
   { to: '/folios', name: 'Folios' },
 ] as const
@@ -117,11 +120,11 @@ function Top() {
     location.reload()
   }
   return (
-    <header className="flex flex-wrap items-baseline gap-x-6 gap-y-1 px-7 pt-3.5 pb-2.5 max-sm:px-3">
+    <header className="flex flex-wrap items-baseline gap-x-4.5 gap-y-1 px-7 pt-3.5 pb-2.5 max-sm:px-3 print:hidden">
       <span className="font-serif text-[19px] leading-none font-[650]">
         Vine<span className="text-vine">Scale</span>
       </span>
-      <nav aria-label="Pages" className="flex flex-wrap gap-x-4.5 gap-y-1">
+      <nav aria-label="Pages" className="flex flex-wrap gap-x-3.5 gap-y-1">
         {pages.map((p) => (
           <Link
             key={p.to}
@@ -134,7 +137,7 @@ function Top() {
           </Link>
         ))}
       </nav>
-      <div className="ml-auto flex flex-wrap items-baseline gap-4">
+      <div className="ml-auto flex flex-wrap items-baseline gap-3">
         <FindBox />
         <button
           type="button"

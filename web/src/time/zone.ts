@@ -91,3 +91,7 @@ export function readField(text: string): string | undefined {
   const [year, month, day, hour, minute] = m.slice(1).map(Number) as [number, number, number, number, number]
   return momentOf({ year, month, day, hour, minute })?.toISOString()
 }
+
+/** The day that a moment is on in a zone of its own, whatever zone was chosen: a statement's window has one. */
+export const dayIn = (at: At, zone: string): string =>
+  new Intl.DateTimeFormat('en-GB', { dateStyle: 'long', timeZone: zone }).format(new Date(at))

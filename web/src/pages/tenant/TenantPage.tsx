@@ -7,6 +7,7 @@ import { Stand } from '../../figures/Stand'
 import { QuotaSheet } from './QuotaSheet'
 import { TenantPeople } from './TenantPeople'
 import { TenantPins } from './TenantPins'
+import { TenantStatements } from './TenantStatements'
 import { TenantUnused } from './TenantUnused'
 import { EventSheet } from '../../figures/EventSheet'
 import { HowItWent } from '../../figures/chart/HowItWent'
@@ -103,6 +104,7 @@ export function TenantPage() {
       {row && <TenantPins tenant={tenant} />}
       {row && <TenantUnused tenant={tenant} />}
       {row && <TenantPeople tenant={tenant} of={of} />}
+      {row && <TenantStatements tenant={tenant} />}
       <section className="sheet overflow-x-auto" aria-labelledby="workloads-title">
         <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
           <h2 id="workloads-title">Workloads</h2>
