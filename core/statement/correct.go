@@ -52,7 +52,8 @@ func (a *Account) Correct(before []Before, by []Correction) {
 		if s == nil { // it had nothing in this window
 			first := a.Statements[0]
 			s = &Statement{Tenant: tenant, Window: first.Window, From: first.From, To: first.To, Zone: first.Zone,
-				Currency: first.Currency, Split: first.Split, KeepIdle: first.KeepIdle, LabelKey: first.LabelKey, Held: []Holding{},
+				Currency: first.Currency, Split: first.Split,
+				KeepIdle: first.KeepIdle, LabelKey: first.LabelKey, Held: []Holding{},
 				Limits: []Limit{}, Coverage: first.Coverage, Notes: []string{}}
 			of[tenant] = s
 		}

@@ -108,7 +108,8 @@ func (d *drawing) statement(tenant string) *Statement {
 	if s == nil {
 		g := d.ground
 		s = &Statement{Tenant: tenant, Window: g.Tariff.Name(g.From), From: g.From, To: g.To, Zone: g.Tariff.Zone,
-			Currency: g.Tariff.Currency, Split: g.Tariff.Split, KeepIdle: g.Tariff.KeepIdle, LabelKey: g.Tariff.Label, Lines: []Line{},
+			Currency: g.Tariff.Currency, Split: g.Tariff.Split,
+			KeepIdle: g.Tariff.KeepIdle, LabelKey: g.Tariff.Label, Lines: []Line{},
 			Held: []Holding{}, Limits: []Limit{}, Coverage: []Coverage{}, Notes: []string{}}
 		s.Coverage = append(s.Coverage, g.Hosts...)
 		d.of[tenant] = s

@@ -21,8 +21,8 @@ import (
 	"vinescale/internal/stage"
 )
 
-// accounted is a service that two hosts told of the last days, of which the last two whole ones in Vienna are closed. The
-// statement of Label Press of the first of them was corrected before the second was closed.
+// accounted is a service that two hosts told of the last days, of which the last two whole ones in Vienna are closed.
+// The statement of Label Press of the first of them was corrected before the second was closed.
 func accounted(t *testing.T) *running {
 	const hours = 75
 	r := serve(t, dataDir(t))
