@@ -8,6 +8,7 @@ require (
 	cel.dev/cel-go v0.33.2
 	charm.land/bubbletea/v2 v2.1.1
 	github.com/charmbracelet/x/vt v0.1.0
+	github.com/chromedp/cdproto v0.159.0
 	github.com/chromedp/chromedp v0.23.0
 	github.com/cilium/ebpf v0.22.0
 	github.com/cockroachdb/datadriven v1.0.3
@@ -54,7 +55,6 @@ require (
 	github.com/charmbracelet/x/term v0.2.2 // indirect
 	github.com/charmbracelet/x/termios v0.1.1 // indirect
 	github.com/charmbracelet/x/windows v0.2.2 // indirect
-	github.com/chromedp/cdproto v0.159.0 // indirect
 	github.com/clipperhouse/displaywidth v0.11.0 // indirect
 	github.com/clipperhouse/uax29/v2 v2.7.0 // indirect
 	github.com/cpuguy83/go-md2man/v2 v2.0.6 // indirect

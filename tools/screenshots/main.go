@@ -105,6 +105,8 @@ func pages(service, token, dir string, want func(string) bool) error {
 		{"rules", "/rules", "the unit journal.service", "light", nil},
 		{"workloads", "/workloads?by=tenant", "Label Press", "light", nil},
 		{"folio", "/folios/fleet", "Tenants against quotas", "light", nil},
+		{"plan", "/plan?cpus=4&holder=Bottling%20Line", "Had it been so", "light", nil},
+		{"statement", "/statements/Frost%20Watch?window=last", "SHA-256", "light", []string{paper}},
 		{"placement", "/hosts/cellar-1?span=24h#went-title", "Bottling Line on", "light", nil},
 	} {
 		if !want(p.name) {
@@ -120,7 +122,14 @@ func pages(service, token, dir string, want func(string) bool) error {
 		if err := b.WaitText(p.text); err != nil {
 			return err
 		}
+		isPaper := slices.Contains(p.clicks, paper)
+		if err := asPaper(b, isPaper); err != nil {
+			return err
+		}
 		for _, c := range p.clicks {
+			if isPaper {
+				break
+			}
 			if err := b.Click(c); err != nil {
 				return err
 			}
@@ -135,6 +144,21 @@ func pages(service, token, dir string, want func(string) bool) error {
 		}
 	}
 	return nil
+}
+
+// paper, in place of what is clicked, has a page shown as it is printed.
+const paper = "on paper"
+
+// asPaper shows a page as on A4, within its margins, or as usual.
+func asPaper(b *browser.Browser, isPaper bool) error {
+	width, height := int64(1280), int64(800)
+	if isPaper {
+		width, height = 680, 1000
+	}
+	if err := b.Resize(width, height); err != nil {
+		return err
+	}
+	return b.Print(isPaper)
 }
 
 // terminals runs commands in a terminal window on a screen that nobody sees, and takes pictures of it.
@@ -156,10 +180,6 @@ func terminals(dir string, want func(string) bool) error {
 		{"command-balance", []string{"vinescale balance --of cpu", "vinescale balance --of disk"}, 3},
 		{"command-act", []string{"vinescale act cap weather-cache --cpu 1.5 --memory 8GiB --preview",
 			"vinescale act pause weather-cache --preview", "vinescale acts"}, 4},
-		{"command-about", []string{"vinescale find must", "vinescale about user/p.kern", "vinescale threads --first 6"},
-			3},
-		{"command-disks", []string{"vinescale disks --users 2 | head -23", "vinescale collect --explain | head -17"},
-			5},
 		{"command-live", []string{"vinescale live cellar-1 --pace 1s"}, 14},
 		{"command-pins", []string{"vinescale pins --span 10m | head -14",
 			"vinescale pins --span 1h --host press-1 | tail -22"}, 3},
