@@ -301,6 +301,29 @@ func TestCompare_TellsWhatGrewAndWhose(t *testing.T) {
 	assert.Equal(t, "0", statement.Compare(of(t, now, "Frost Watch"), nil)[0].Before.String())
 }
 
+func TestBy_GroupsAddUpToTheStatement(t *testing.T) {
+	x := tariff(t, statement.ByUse, price("cpu", "0.02", "2026-01-01", ""))
+	s := of(t, statement.Draw(twoHosts(x)), "Frost Watch")
+	byHost, err := s.By("host")
+	require.NoError(t, err)
+	require.Len(t, byHost, 2)
+	// 30 of its own on press-1, and of 48 shared three fifths; on cellar-1 12 and all of 85.
+	assert.Equal(t, []string{"cellar-1", "97", "1.94", "press-1", "58.8", "1.176"}, []string{byHost[0].Value,
+		byHost[0].Quantity.String(), byHost[0].Cost.String(), byHost[1].Value, byHost[1].Quantity.String(),
+		byHost[1].Cost.String()})
+	for _, by := range statement.Dimensions {
+		groups, err := s.By(by)
+		require.NoError(t, err)
+		sum := decimal.Zero
+		for _, g := range groups {
+			sum = sum.Add(g.Cost)
+		}
+		assert.True(t, sum.Equal(s.Cost), by)
+	}
+	_, err = s.By("wine")
+	require.ErrorContains(t, err, "choose one of host, pools, kind, owner, label, what")
+}
+
 func TestSeal_AnyChangeIsSeen(t *testing.T) {
 	x := tariff(t, statement.NotSplit, price("cpu", "0.02", "2026-01-01", ""))
 	a := statement.Draw(twoHosts(x))

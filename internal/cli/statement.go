@@ -18,6 +18,7 @@ import (
 
 func newStatement() *cobra.Command {
 	var window, provider string
+	by := &oneOf{"", statement.Dimensions}
 	isFocus := false
 	cmd := &cobra.Command{
 		Use:   "statement [TENANT]",
@@ -33,6 +34,7 @@ of the next one. With --as csv each line is one, with --focus in the columns of 
 FinOps cost and usage specification.`,
 		Example: `  vinescale statement
   vinescale statement "Frost Watch"
+  vinescale statement "Frost Watch" --by owner
   vinescale statement --window this --as csv`,
 	}
 	clientFlags(cmd)
@@ -41,8 +43,13 @@ FinOps cost and usage specification.`,
 	flags.StringVar(&window, "window", "this", "this, last, a month such as 2026-10, or a day that is in it")
 	flags.BoolVar(&isFocus, "focus", false, "CSV in the columns of FOCUS "+statement.FocusVersion)
 	flags.StringVar(&provider, "provider", "this site", "with --focus: who runs the hosts")
+	flags.Var(by, "by", "of one tenant: its lines added up by host, pools, kind, owner, label or what they are of")
+	completeWith(cmd, "by", by.allowed)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		q := url.Values{"window": {window}}
+		if by.value != "" && len(args) == 0 {
+			return usagef("--by adds up the lines of one tenant: name it")
+		}
 		if len(args) == 1 && !isFocus && !as.arranged(cmd) && (as.as.value == "table" || as.as.value == "json") {
 			var s api.StatementGrown
 			if err := get(cmd, "/statements/of/"+url.PathEscape(args[0]), q, &s); err != nil {
@@ -50,6 +57,9 @@ FinOps cost and usage specification.`,
 			}
 			if as.as.value == "json" {
 				return writeIndented(cmd.OutOrStdout(), &s)
+			}
+			if by.value != "" {
+				return printGroups(cmd.OutOrStdout(), &s.Statement, by.value)
 			}
 			return printStatement(cmd.OutOrStdout(), &s)
 		}
@@ -347,6 +357,29 @@ func printStatement(w io.Writer, s *api.StatementGrown) error {
 		fmt.Fprintf(w, "Hash of its lines: %s\n", s.Hash)
 	}
 	return nil
+}
+
+// printGroups prints the lines of a statement added up by a dimension.
+func printGroups(w io.Writer, s *statement.Statement, by string) error {
+	groups, err := s.By(by)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(w, "Statement of %s for %s, %s\n\n", visible(s.Tenant), s.Window, stateText(s))
+	t := newTable(w)
+	t.row(cell{"resource", false}, cell{by, false}, cell{"amount", true}, cell{"unit", false}, cell{s.Currency, true})
+	for _, g := range groups {
+		value, cost := g.Value, ""
+		if value == "" {
+			value = "–"
+		}
+		if s.Currency != "" {
+			cost = g.Cost.StringFixed(2)
+		}
+		t.row(cell{titleOf(g.Resource), false}, cell{value, false}, cell{quantityText(g.Quantity), true},
+			cell{unitWords[g.Unit], false}, cell{cost, true})
+	}
+	return t.flush()
 }
 
 func printLimits(w io.Writer, limits []statement.Limit) error {

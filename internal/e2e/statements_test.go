@@ -84,6 +84,8 @@ func TestStatements_BalanceAndStayAsTheyWereClosed(t *testing.T) {
 
 	one := service.run("statement", "Label Press", "--window", closed[len(closed)-1].Window)
 	assert.Contains(t, one.stdout, "Statement of Label Press for "+closed[len(closed)-1].Window)
+	grouped := service.run("statement", "Label Press", "--window", window, "--by", "kind")
+	assert.Contains(t, grouped.stdout, "container")
 	corrections := runJSON[[]statement.Correction](t, service, "statement", "corrections")
 	require.Len(t, corrections, 1)
 	assert.NotZero(t, corrections[0].In, "it is a line of the day after")
@@ -122,6 +124,8 @@ func TestStatements_BalanceAndStayAsTheyWereClosed(t *testing.T) {
 		{[]string{"statement", "close", time.Now().Format(time.DateOnly)}, "is open until"},
 		{[]string{"statement", "--window", "May"}, `a window "May"`},
 		{[]string{"statement", "Nobody"}, `no tenant "Nobody"`},
+		{[]string{"statement", "--by", "kind"}, "name it"},
+		{[]string{"statement", "Label Press", "--by", "wine"}, "host, pools, kind"},
 		{[]string{"statement", "Nobody", "--as", "csv"}, "Nobody has no statement"},
 		{[]string{"statement", "correct", "one", "cpu", "1"}, "no number of a statement"},
 		{[]string{"statement", "correct", "9999", "cpu", "1", "--reason", "x"}, "no closed statement 9999"},

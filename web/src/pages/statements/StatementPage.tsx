@@ -1,3 +1,4 @@
+import { useState } from 'react'
 import { Link, useNavigate, useParams, useSearch } from '@tanstack/react-router'
 import type { GrownStatement } from '../../api/client'
 import { useStatement } from '../../api/queries'
@@ -10,7 +11,18 @@ import type { StatementSearch } from './StatementsPage'
 import { Besides } from './Besides'
 import { Table } from './Table'
 import { WindowChoice } from './WindowChoice'
-import { daysOf, decimal, lineWords, money, splitWords, unitWords, whose } from './words'
+import {
+  daysOf,
+  decimal,
+  dimensions,
+  grouped,
+  lineWords,
+  money,
+  splitWords,
+  unitWords,
+  whose,
+  type Dimension,
+} from './words'
 
 /** How many lines a page shows; files have all. */
 const linesShown = 1000
@@ -40,7 +52,6 @@ export function StatementPage() {
 
 function Document({ s }: { s: GrownStatement }) {
   const name = `statement-${s.tenant.toLowerCase().replaceAll(' ', '-')}-${s.window}`
-  const rows = s.lines.slice(0, linesShown)
   const before = (resource: string) => s.growth.find((g) => g.resource === resource && Number(g.before) !== 0)
   const hasPrice = s.currency !== ''
   return (
@@ -98,46 +109,100 @@ function Document({ s }: { s: GrownStatement }) {
         {s.coverage.map((c) => `${c.host} told of ${c.told_hours.toFixed(1)} of ${c.of_hours.toFixed(1)} hours. `)}
       </p>
       <Besides s={s} />
-      <h2 className="mt-5 mb-1">Lines</h2>
-      <Table
-        name="Lines"
-        heads={[
-          'Resource',
-          'What',
-          'Host',
-          'Kind',
-          'Owner',
-          ...(s.label_key ? [s.label_key] : []),
-          'Amount',
-          'Unit',
-          ...(hasPrice ? ['Price', s.currency] : []),
-        ]}
-        figures={s.label_key ? [6, 8, 9] : [5, 7, 8]}
-        rows={rows.map((l) => [
-          title(l.resource),
-          <>
-            {lineWords(l)}
-            {l.corrects > 0 && <span className="text-ink-2"> of {l.corrects}</span>}
-            {l.reason && <span className="block text-[12px] text-ink-2">{said(l.reason)}</span>}
-          </>,
-          l.host,
-          l.kind,
-          l.owner,
-          ...(s.label_key ? [l.label] : []),
-          decimal(l.quantity),
-          unitWords(l.unit),
-          ...(hasPrice ? [l.price ?? '–', decimal(l.cost)] : []),
-        ])}
-      />
-      {s.lines.length > linesShown && (
-        <p className="mt-1.5 text-ink-2">and {s.lines.length - linesShown} more: the files have all.</p>
-      )}
+      <Lines s={s} />
       {s.hash && (
         <p className="mt-4 border-t border-rule pt-2 text-[12px] break-all text-ink-2">
           SHA-256 over all lines{s.follows && ` and statement ${s.number - 1}`}: <code>{s.hash}</code>
         </p>
       )}
     </article>
+  )
+}
+
+/** The lines one by one, or added up by what they have alike. */
+function Lines({ s }: { s: GrownStatement }) {
+  const [by, setBy] = useState<Dimension | ''>('')
+  const hasPrice = s.currency !== ''
+  const rows = s.lines.slice(0, linesShown)
+  return (
+    <>
+      <div className="mt-5 mb-1 flex items-baseline gap-3">
+        <h2>Lines</h2>
+        <label className="flex items-baseline gap-1.5 print:hidden">
+          <span className="text-ink-2">added up by</span>
+          <select
+            className="rounded-[3px] border border-rule-2 bg-paper px-1.5 py-0.5"
+            value={by}
+            onChange={(e) => setBy(e.target.value as Dimension | '')}
+          >
+            <option value="">nothing: each line</option>
+            {Object.entries(dimensions)
+              .filter(([name]) => name !== 'label' || s.label_key !== '')
+              .map(([name, head]) => (
+                <option key={name} value={name}>
+                  {name === 'label' ? s.label_key : head.toLowerCase()}
+                </option>
+              ))}
+          </select>
+        </label>
+      </div>
+      {by ? (
+        <Table
+          name="Lines, added up"
+          heads={[
+            'Resource',
+            by === 'label' ? s.label_key : dimensions[by],
+            'Amount',
+            'Unit',
+            ...(hasPrice ? [s.currency] : []),
+          ]}
+          figures={[2, 4]}
+          rows={grouped(s.lines, by).map((g) => [
+            title(g.resource),
+            g.value || '–',
+            decimal(String(g.quantity)),
+            unitWords(g.unit),
+            ...(hasPrice ? [decimal(String(g.cost))] : []),
+          ])}
+        />
+      ) : (
+        <>
+          <Table
+            name="Lines"
+            heads={[
+              'Resource',
+              'What',
+              'Host',
+              'Kind',
+              'Owner',
+              ...(s.label_key ? [s.label_key] : []),
+              'Amount',
+              'Unit',
+              ...(hasPrice ? ['Price', s.currency] : []),
+            ]}
+            figures={s.label_key ? [6, 8, 9] : [5, 7, 8]}
+            rows={rows.map((l) => [
+              title(l.resource),
+              <>
+                {lineWords(l)}
+                {l.corrects > 0 && <span className="text-ink-2"> of {l.corrects}</span>}
+                {l.reason && <span className="block text-[12px] text-ink-2">{said(l.reason)}</span>}
+              </>,
+              l.host,
+              l.kind,
+              l.owner,
+              ...(s.label_key ? [l.label] : []),
+              decimal(l.quantity),
+              unitWords(l.unit),
+              ...(hasPrice ? [l.price ?? '–', decimal(l.cost)] : []),
+            ])}
+          />
+          {s.lines.length > linesShown && (
+            <p className="mt-1.5 text-ink-2">and {s.lines.length - linesShown} more: the files have all.</p>
+          )}
+        </>
+      )}
+    </>
   )
 }
 

@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest'
 import type { StatementLine } from '../../api/client'
-import { daysOf, decimal, lineWords, money, splitWords, unitWords } from './words'
+import { daysOf, decimal, grouped, lineWords, money, splitWords, unitWords } from './words'
 
 test('amounts are rounded for people, and small ones not to nothing', () => {
   expect(decimal('1234567.891')).toBe('1,234,567.89')
@@ -10,6 +10,22 @@ test('amounts are rounded for people, and small ones not to nothing', () => {
   expect(money('12.345', 'EUR')).toBe('12.35 EUR')
   expect(unitWords('core_hours')).toBe('core-hours')
   expect(unitWords('wine_litres')).toBe('wine litres')
+})
+
+test('lines are added up by what they have alike', () => {
+  const line = (resource: string, owner: string, quantity: string, cost: string) =>
+    ({ resource, owner, quantity, cost, unit: 'x', what: 'used' }) as StatementLine
+  const lines = [
+    line('cpu', 'a', '1', '0.5'),
+    line('cpu', 'b', '4', '2'),
+    line('cpu', 'a', '2', '1'),
+    line('disk', 'a', '9', '0'),
+  ]
+  expect(grouped(lines, 'owner').map((g) => [g.resource, g.value, g.quantity, g.cost])).toEqual([
+    ['cpu', 'b', 4, 2],
+    ['cpu', 'a', 3, 1.5],
+    ['disk', 'a', 9, 0],
+  ])
 })
 
 test('it is said what is split and what is not', () => {

@@ -53,6 +53,34 @@ export function splitWords(split: string, keepIdle: boolean): string {
   return `What the kernel had and what stood idle ${how}.`
 }
 
+/** What lines can be added up by, with the heads of their columns. */
+export const dimensions = {
+  host: 'Host',
+  pools: 'Pools',
+  kind: 'Kind',
+  owner: 'Owner',
+  label: 'Label',
+  what: 'What',
+} as const
+
+export type Dimension = keyof typeof dimensions
+
+/** The lines of a statement added up by resource and a dimension: in their order, the largest first. */
+export function grouped(lines: StatementLine[], by: Dimension) {
+  const groups = new Map<string, { resource: string; value: string; unit: string; quantity: number; cost: number }>()
+  const order: string[] = []
+  for (const l of lines) {
+    if (!order.includes(l.resource)) order.push(l.resource)
+    const value = by === 'what' ? lineWords(l) : l[by]
+    const key = JSON.stringify([l.resource, value])
+    const g = groups.get(key) ?? { resource: l.resource, value, unit: l.unit, quantity: 0, cost: 0 }
+    groups.set(key, { ...g, quantity: g.quantity + Number(l.quantity), cost: g.cost + Number(l.cost) })
+  }
+  return [...groups.values()].sort(
+    (a, b) => order.indexOf(a.resource) - order.indexOf(b.resource) || b.quantity - a.quantity,
+  )
+}
+
 /** Whose a statement is, as a heading. */
 export const whose = (tenant: string): string =>
   ({ shared: 'What is shared', unassigned: 'Unassigned' })[tenant] ?? tenant
