@@ -27,7 +27,7 @@ var floors = [][]string{
 		"internal/kernel/netlink", "internal/kernel/space", "internal/devices"},
 	{"internal/identify", "internal/kernel/tree"},
 	{"internal/kernel/text", "internal/pack"},
-	{"core/explain", "core/glossary", "core/choice", "core/statement"},
+	{"core/explain", "core/glossary", "core/choice", "core/statement", "core/whatif"},
 	{"core/tenancy"},
 	{"core/leaf", "core/folio"},
 	{"core/question"},

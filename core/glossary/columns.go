@@ -8,6 +8,7 @@ type column struct {
 // columns are in order of their names. Where only is set, the explanation is of that command's columns alone.
 var columns = []column{
 	{name: "about", meaning: "What these workloads have alike."},
+	{name: "advised", meaning: "The size that is advised; for more, at least so much."},
 	{name: "alone", meaning: "Whether nobody else may run on these CPUs."},
 	{
 		name: "amount",
@@ -18,6 +19,10 @@ var columns = []column{
 	{name: "asked_at", title: "when", meaning: "When somebody asked for it."},
 	{name: "asleep_minutes", title: "asleep", meaning: "For how many minutes it has used no CPU time worth telling."},
 	{name: "at", title: "when", meaning: "The moment at which it happened."},
+	{
+		name:    "at_percentile",
+		meaning: "What the highest tick did not exceed in so many of a hundred steps: the advice rests on it.",
+	},
 	{
 		name:  "basis",
 		title: "of what is",
@@ -104,9 +109,12 @@ var columns = []column{
 		name:    "hash",
 		meaning: "SHA-256 over the lines of the statement and the hash of the one before it, which shows any change.",
 	},
+	{name: "held", only: "whatif sizes", meaning: "What it holds: a limit, a number that was asked for, virtual CPUs."},
 	{name: "held", only: "unused", meaning: "What the tenant holds of the resource, as the mean over the span."},
+	{name: "held_by", meaning: "Whether it is a limit, or was asked for."},
 	{name: "help", title: "what it is", meaning: "What the setting does."},
 	{name: "high", meaning: "From where on the sensor's chip calls it high."},
+	{name: "highest_tick", meaning: "The highest tick of the span."},
 	{name: "holder", title: "declared for", meaning: "Whom the CPUs are declared for."},
 	{name: "holder_kind", title: "kind", meaning: "What the holder is: a workload, a rule, or a tenant."},
 	{name: "holder_waited_seconds", meaning: "For how long threads of the holder were ready and waited for a CPU."},
@@ -240,6 +248,7 @@ var columns = []column{
 	{name: "residual_cpu_seconds", meaning: "Time of these CPUs that is in no line, with its sign."},
 	{name: "residual_seconds", meaning: "Time of the CPU that is in no line, with its sign."},
 	{name: "resolution", meaning: "The smallest step in which it is counted."},
+	{name: "risk", meaning: "In what part of the steps the advised size would have been touched."},
 	{name: "role", meaning: "What the token may do: administrator, operator, reader, or collector of one host."},
 	{name: "runnable_per_cpu", title: "per CPU", meaning: "Runnable threads for each CPU that it may use. Above 1, " +
 		"threads wait for each other."},
@@ -251,6 +260,7 @@ var columns = []column{
 	{name: "runnable_threads_mean", title: "runnable", meaning: "Threads that ran or wanted to run, as a mean."},
 	{name: "runnable_threads_peak", title: "at most", meaning: "The most runnable threads that were read at once."},
 	{name: "runs_out", meaning: "When the allowance is spent, at the pace of late."},
+	{name: "saved", meaning: "What the advised size would give back."},
 	{
 		name:  "scope",
 		title: "on",
@@ -281,6 +291,7 @@ var columns = []column{
 		"has become of it."},
 	{name: "steal_cpu_seconds", meaning: "Time of these CPUs that the machine below gave to others."},
 	{name: "steal_seconds", meaning: "Time that the machine below gave to others while this CPU wanted it."},
+	{name: "steps", meaning: "How many steps of the span something was recorded of."},
 	{name: "stopped", meaning: "Why the rule has stopped itself."},
 	{name: "strayed_cpu_seconds", meaning: "Time that the holder spent on other CPUs."},
 	{name: "subject", title: "to", meaning: "What was changed."},
@@ -327,6 +338,7 @@ var columns = []column{
 		name:    "waits_in",
 		meaning: "The function of the kernel in which it waits; empty where it runs or the kernel does not tell.",
 	},
+	{name: "way", meaning: "Whether less would do, or more is needed."},
 	{name: "what", title: "what", meaning: "What the row is about."},
 	{name: "who", meaning: "Who did it; of figures, whose they are."},
 	{name: "why", meaning: "Why it is so."},

@@ -143,7 +143,11 @@ func TestDraw_WhatIsNobodysIsSharedOrSplitHostByHost(t *testing.T) {
 		for tenant, cost := range x.costs {
 			assert.Equal(t, cost, of(t, a, tenant).Cost.String(), "%s of %s", x.split, tenant)
 		}
-		assert.Equal(t, "shared", a.Statements[len(a.Statements)-1].Tenant)
+		var order []string
+		for _, s := range a.Statements {
+			order = append(order, s.Tenant)
+		}
+		assert.Equal(t, []string{"Frost Watch", "Leaf Vision", "unassigned", "shared"}, order)
 		assert.Equal(t, decimal.NewFromInt(200*hour).String(), a.Proof[0].Ledger.String(), "capacity of both hosts")
 	}
 	kept := tariff(t, statement.ByUse, cpu)

@@ -69,7 +69,7 @@ func register(r chi.Router, h *hub.Hub, version string) huma.API {
 		signInRoutes, registerRoutes, wordRoutes, choiceRoutes, folioRoutes,
 		hostRoutes, ledgerRoutes, balanceRoutes, balancesRoutes, timelineRoutes,
 		seriesRoutes, pastRoutes, tenantRoutes, ruleRoutes, quotaRoutes, pinRoutes, pinPlanRoutes,
-		statementRoutes, unusedRoutes, tokenRoutes, actRoutes, orderRoutes, standingRoutes,
+		statementRoutes, whatIfRoutes, unusedRoutes, tokenRoutes, actRoutes, orderRoutes, standingRoutes,
 		intervalRoutes, noticeRoutes, frameRoutes, liveRoutes, paceRoutes, eventRoutes, tenancyRoutes,
 		workloadRoutes, aboutRoutes, figureRoutes, sensorRoutes, machineRoutes, auditRoutes, verifyRoutes,
 	} {

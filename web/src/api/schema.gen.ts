@@ -1417,6 +1417,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/whatif/limit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What another limit would have done to a workload over a span
+         * @description The record is played again by the minute (of up to a day), the hour or the day. What it does not know is told as a bound: at least so much would have come later, by at least so long.
+         */
+        get: operations["what-if-limit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/whatif/quota": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a tenant would have stood against another ceiling over a span */
+        get: operations["what-if-quota"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/whatif/sizes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Limits, allotments and virtual machines far above or below their use
+         * @description Each advice says on which percentile of the highest ticks it rests, what it saves, and in how many steps the advised size would have been touched.
+         */
+        get: operations["advise-sizes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/words": {
         parameters: {
             query?: never;
@@ -4788,6 +4845,60 @@ export interface components {
             order: string;
             signature: string;
         };
+        SizeAdvice: {
+            /**
+             * Format: double
+             * @description For more: at least so much, since what it would have used is not known.
+             */
+            advised: number;
+            /** Format: double */
+            at_percentile: number;
+            /** Format: double */
+            held: number;
+            /**
+             * @description A limit, or a number that was asked for.
+             * @enum {string}
+             */
+            held_by: "limit" | "asked";
+            /** Format: double */
+            highest_tick: number;
+            host: string;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            name: string;
+            owner: string;
+            /**
+             * Format: double
+             * @description Of the highest ticks of all steps, which the advice rests on.
+             */
+            percentile: number;
+            /** @enum {string} */
+            resource: "cpu" | "memory";
+            /**
+             * Format: double
+             * @description Below zero for what more would take.
+             */
+            saved: number;
+            sentence: string;
+            /** Format: int64 */
+            steps: number;
+            /**
+             * Format: int64
+             * @description In how many the advised size would have been touched: the risk.
+             */
+            steps_hit: number;
+            /**
+             * Format: int64
+             * @description In how many what is held was touched.
+             */
+            steps_hit_now: number;
+            tenant: string;
+            /** @enum {string} */
+            unit: "cores" | "bytes";
+            /** @enum {string} */
+            way: "less" | "more";
+        };
         Sleep: {
             /** @description It was asleep in all that was looked at. */
             longer: boolean;
@@ -5394,6 +5505,83 @@ export interface components {
             tenant: string;
             /** Format: int64 */
             workload_id: number;
+        };
+        WhatLimited: {
+            /**
+             * Format: double
+             * @description Of CPU: by how much something would have been late, at least.
+             */
+            delay_seconds: number | null;
+            /**
+             * Format: date-time
+             * @description Begin of the first step that it would have touched.
+             */
+            first: string | null;
+            /**
+             * Format: double
+             * @description What it would free; below zero for what it takes. Null without a limit now.
+             */
+            freed: number | null;
+            /** Format: double */
+            highest_tick: number;
+            /**
+             * Format: date-time
+             * @description End of the last.
+             */
+            last: string | null;
+            /**
+             * Format: double
+             * @description Of CPU: work that would have come later, at least. Null for memory.
+             */
+            late_cpu_seconds: number | null;
+            /** Format: double */
+            limit: number;
+            /**
+             * Format: double
+             * @description Its limit now; null for none.
+             */
+            now: number | null;
+            /**
+             * Format: double
+             * @description Of CPU: work that would not have been done by the end of the span.
+             */
+            open_cpu_seconds: number | null;
+            /**
+             * Format: double
+             * @description So much the highest tick did not exceed in 95 of 100 steps.
+             */
+            p95: number;
+            /** @enum {string} */
+            resource: "cpu" | "memory";
+            sentence: string;
+            /**
+             * Format: double
+             * @description How long each step is.
+             */
+            step_seconds: number;
+            /**
+             * Format: int64
+             * @description Those that something was recorded of.
+             */
+            steps: number;
+            /**
+             * Format: int64
+             * @description In these it had more than the limit as a mean.
+             */
+            steps_over: number;
+            /**
+             * Format: int64
+             * @description In these its highest tick was above the limit: those among them.
+             */
+            steps_touched: number;
+            /** @enum {string} */
+            unit: "cores" | "bytes";
+            workload: components["schemas"]["UserRef"];
+            /**
+             * Format: date-time
+             * @description Begin of that in which it had most.
+             */
+            worst: string | null;
         };
         Word: {
             /** @description What more is known of it, such as its unit. */
@@ -8932,6 +9120,133 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Verification"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "what-if-limit": {
+        parameters: {
+            query: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                /** @description By its number. */
+                workload: number;
+                /** @description cpu or memory. */
+                of: string;
+                /** @description Cores, or bytes. */
+                limit: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhatLimited"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "what-if-quota": {
+        parameters: {
+            query: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                tenant: string;
+                /** @description A resource. */
+                of: string;
+                /** @description As a mean, in the resource's unit. */
+                ceiling: number;
+                /** @description On this host alone. */
+                host?: string;
+                /** @description On the hosts of this pool together. */
+                pool?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stand"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "advise-sizes": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                /** @description One host; all when left out. */
+                host?: string;
+                /** @description Of the highest ticks, that a size is to cover: 50 to 100. */
+                percentile?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SizeAdvice"][];
                 };
             };
             /** @description Error */

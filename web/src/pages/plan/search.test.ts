@@ -7,6 +7,13 @@ test('an address holds what a plan is made for, and nothing else', () => {
   expect(planQuery(p)).toEqual({ holder: 'Label Press', holder_kind: 'tenant', cpus: 4, shared: true, keep: 1 })
   expect(planQuery(readPlan({ holder: 'Label Press' }))).toBeNull()
   expect(planQuery(readPlan({ cpus: 3 }))).toBeNull()
+  expect(readPlan({ view: 'limit', workload: '7', of: 'cpu', limit: 0.5 })).toEqual({
+    view: 'limit',
+    workload: 7,
+    of: 'cpu',
+    limit: '0.5',
+  })
+  expect(readPlan({ view: 'cpus', workload: -1, limit: '' })).toEqual({})
   expect(readPlan({ cpus: 2.5, holder: 41200, kind: 'workload' })).toEqual({ holder: '41200', kind: 'workload' })
   expect(planQuery({ holder: 'x', cpus: 1, host: 'cellar-1', pool: 'terraces' })?.pool).toBeUndefined()
 })

@@ -1,4 +1,13 @@
+/** What can be planned or played again. */
+export const views = { cpus: 'CPUs', sizes: 'Sizes', limit: 'Another limit', quota: 'Another quota' } as const
+
+export type PlanView = keyof typeof views
+
 export type PlanSearch = {
+  view?: PlanView
+  workload?: number
+  of?: string
+  limit?: string
   holder?: string
   kind?: 'workload' | 'rule'
   cpus?: number
@@ -14,9 +23,15 @@ const count = (v: unknown) => {
   return Number.isInteger(n) && n > 0 && n <= 8192 ? n : undefined
 }
 
-/** Keeps of an address what a plan of CPUs is made for. */
+/** Keeps of an address what is planned, or played again. */
 export function readPlan(search: Record<string, unknown>): PlanSearch {
+  const workload = Number(search.workload)
+  const view = typeof search.view === 'string' && search.view in views ? (search.view as PlanView) : undefined
   return {
+    view: view === 'cpus' ? undefined : view,
+    workload: Number.isSafeInteger(workload) && workload > 0 ? workload : undefined,
+    of: text(search.of),
+    limit: typeof search.limit === 'number' ? String(search.limit) : text(search.limit),
     holder: typeof search.holder === 'number' ? String(search.holder) : text(search.holder),
     kind: search.kind === 'workload' || search.kind === 'rule' ? search.kind : undefined,
     cpus: count(search.cpus),

@@ -1,7 +1,6 @@
 import type { GrownStatement } from '../../api/client'
-import { number } from '../../figures/text'
 import { meanText, title } from '../../figures/units'
-import { resources } from '../../figures/register'
+import { limited, lasted, quotaFigure, quotaUnit } from '../../figures/quotas'
 import { Table } from './Table'
 import { decimal, unitWords } from './words'
 
@@ -34,16 +33,12 @@ export function Besides({ s }: { s: GrownStatement }) {
             heads={['Resource', 'On', 'Window', 'Limit', 'Against it', 'Beyond it']}
             figures={[3, 4, 5]}
             rows={s.limits.map((l) => [
-              resources().includes(l.resource) ? title(l.resource) : l.resource.replaceAll('_', ' '),
+              limited(l.resource),
               l.scope || 'all hosts',
               l.window || 'any moment',
               limitText(l, l.limit),
               limitText(l, l.used),
-              l.over_seconds !== null
-                ? `${number(l.over_seconds / 60)} min`
-                : l.overrun
-                  ? limitText(l, l.overrun)
-                  : '–',
+              l.over_seconds !== null ? lasted(l.over_seconds / 60) : l.overrun ? limitText(l, l.overrun) : '–',
             ])}
           />
         </>
@@ -70,9 +65,6 @@ export function Besides({ s }: { s: GrownStatement }) {
   )
 }
 
-/** A limit in its own unit: of a ceiling as a mean, of an allowance as what may be spent. */
-function limitText(l: GrownStatement['limits'][number], v: number | null): string {
-  if (v === null) return '–'
-  if (l.window !== '') return `${number(v)} ${unitWords(l.unit)}`
-  return resources().includes(l.resource) ? meanText(l.resource, v) : number(v)
-}
+/** A limit in the unit that suits it. */
+const limitText = (l: GrownStatement['limits'][number], v: number | null): string =>
+  quotaFigure(v, quotaUnit(l.resource, l.unit, l.limit))

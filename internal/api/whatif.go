@@ -1,0 +1,104 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"vinescale/core/explain"
+	"vinescale/core/tenancy"
+	"vinescale/core/whatif"
+	"vinescale/internal/hub"
+)
+
+// WhatLimited is what another limit would have done to a workload.
+type WhatLimited struct {
+	Workload explain.UserRef `json:"workload"`
+	whatif.Limited
+}
+
+type whatLimitInput struct {
+	SpanParams
+	Workload int64   `query:"workload" required:"true" doc:"By its number."`
+	Resource string  `query:"of" required:"true" doc:"cpu or memory."`
+	Limit    float64 `query:"limit" required:"true" doc:"Cores, or bytes."`
+}
+
+type whatLimitOutput struct{ Body WhatLimited }
+
+type whatQuotaInput struct {
+	SpanParams
+	Tenant   string  `query:"tenant" required:"true"`
+	Resource string  `query:"of" required:"true" doc:"A resource."`
+	Ceiling  float64 `query:"ceiling" required:"true" doc:"As a mean, in the resource's unit."`
+	Host     string  `query:"host" doc:"On this host alone."`
+	Pool     string  `query:"pool" doc:"On the hosts of this pool together."`
+}
+
+type whatQuotaOutput struct{ Body explain.Stand }
+
+type sizesInput struct {
+	SpanParams
+	HostParam
+	Percent float64 `query:"percentile" default:"95" doc:"Of the highest ticks, that a size is to cover: 50 to 100."`
+}
+
+type sizesOutput struct{ Body []hub.SizeAdvice }
+
+func whatIfRoutes(api huma.API, s *service) {
+	huma.Register(api, huma.Operation{
+		OperationID: "what-if-limit", Method: http.MethodGet, Path: Prefix + "/whatif/limit",
+		Summary: "What another limit would have done to a workload over a span",
+		Description: "The record is played again by the minute (of up to a day), the hour or the day. What it does " +
+			"not know is told as a bound: at least so much would have come later, by at least so long.",
+		Metadata: readers(),
+	}, func(ctx context.Context, in *whatLimitInput) (*whatLimitOutput, error) {
+		span, err := in.span(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		x, who, err := s.hub.WhatIfLimit(ctx, &hub.WhatLimit{Workload: in.Workload, Resource: in.Resource,
+			Limit: in.Limit, Span: span})
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		return &whatLimitOutput{WhatLimited{who, *x}}, nil
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "what-if-quota", Method: http.MethodGet, Path: Prefix + "/whatif/quota",
+		Summary: "How a tenant would have stood against another ceiling over a span", Metadata: readers(),
+	}, func(ctx context.Context, in *whatQuotaInput) (*whatQuotaOutput, error) {
+		span, err := in.span(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		on := tenancy.Scope{Kind: tenancy.Fleet}
+		switch {
+		case in.Host != "" && in.Pool != "":
+			return nil, asProblem(&hub.Problem{Class: hub.Invalid, Detail: "a host and a pool were given: choose one"})
+		case in.Host != "":
+			on = tenancy.Scope{Kind: tenancy.OneHost, Name: in.Host}
+		case in.Pool != "":
+			on = tenancy.Scope{Kind: tenancy.HostPool, Name: in.Pool}
+		}
+		stand, err := s.hub.WhatIfQuota(ctx, in.Tenant, in.Resource, in.Ceiling, on, span)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		return &whatQuotaOutput{*stand}, nil
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "advise-sizes", Method: http.MethodGet, Path: Prefix + "/whatif/sizes",
+		Summary: "Limits, allotments and virtual machines far above or below their use",
+		Description: "Each advice says on which percentile of the highest ticks it rests, what it saves, and in how " +
+			"many steps the advised size would have been touched.", Metadata: readers(),
+	}, func(ctx context.Context, in *sizesInput) (*sizesOutput, error) {
+		span, err := in.span(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		list, err := s.hub.Sizes(ctx, span, in.Host, in.Percent)
+		return &sizesOutput{list}, asProblem(err)
+	})
+}
