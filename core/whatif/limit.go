@@ -45,8 +45,8 @@ type Limited struct {
 // Limit plays steps again with a limit: a number of cores, or of bytes. Steps are in order of time, each so long.
 //
 // Of CPU: what is more than the limit in a step waits, and is done in later steps as far as these have room. The
-// longest queue over the limit is by how much something would have been late. Within a step, the work may have waited longer:
-// the record does not know, so these are lower bounds.
+// longest queue over the limit is by how much something would have been late. Within a step, the work may have waited
+// longer: the record does not know, so these are lower bounds.
 func Limit(r amount.Resource, limit float64, now *float64, steps []Step, long time.Duration) *Limited {
 	x := &Limited{Resource: r.String(), Unit: r.MeanUnit(), Limit: limit, Now: now, Step: long.Seconds()}
 	if now != nil {

@@ -39,8 +39,8 @@ func TestLimit_WhatDoesNotFitComesLaterAtLeast(t *testing.T) {
 	assert.Equal(
 		t,
 		"A limit of 2 cores would have been touched in 50 % of the time, and in 50 % for sure: at least 210 "+
-			"CPU-seconds of work would have come later, and something by 75 seconds at least; 60 CPU-seconds would not "+
-			"have been done by the end.",
+			"CPU-seconds of work would have come later, and something by 75 seconds at least; 60 CPU-seconds would "+
+			"not have been done by the end.",
 		x.Sentence,
 	)
 
