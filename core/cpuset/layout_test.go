@@ -101,6 +101,30 @@ func TestLay_IsAsGoodAsTryingEverything(t *testing.T) {
 	})
 }
 
+// TestLay_OfManyNodesTriesEachAloneAndThenTheEmptiest: ten nodes of four CPUs, of which the later have more free.
+func TestLay_OfManyNodesTriesEachAloneAndThenTheEmptiest(t *testing.T) {
+	var p Places
+	var taken Set
+	for cpu := range 40 {
+		p = append(p, Place{CPU: cpu, Core: cpu % 4, Package: cpu / 4, Node: cpu / 4})
+		if node := cpu / 4; cpu%4 > node/3 { // node 0 has one CPU free, node 9 all four
+			taken = taken.With(cpu)
+		}
+	}
+	for _, x := range []struct {
+		cpus  int
+		nodes []int
+		work  int64
+	}{{1, []int{6}, -1}, {4, []int{9}, 0}, {6, []int{6, 9}, -1}, {8, []int{6, 7, 9}, -1}} {
+		got, err := Lay(p, &Request{CPUs: x.cpus, Taken: taken, Work: map[int]int64{24: -1}})
+		require.NoError(t, err)
+		assert.Equal(t, x.cpus, got.CPUs.Len())
+		assert.False(t, got.CPUs.Overlaps(taken))
+		assert.Equal(t, x.nodes, got.Nodes)
+		assert.Equal(t, x.work, got.Work, "CPU 24 is the holder's")
+	}
+}
+
 // everyChoice tries every set of CPUs.
 func everyChoice(p Places, r *Request) (best Layout, is bool) {
 	free := p.All().Minus(r.Taken)

@@ -1,8 +1,7 @@
 import { useState, type FormEvent } from 'react'
 import { useAllHosts, useTenants } from '../../api/queries'
 import type { PlanSearch } from './search'
-
-const field = 'rounded-[3px] border border-rule-2 bg-paper px-2 py-0.5'
+import { Field, field } from './Field'
 
 /** For whom CPUs are planned, how many and where. */
 export function PlanForm({ of, onPlan }: { of: PlanSearch; onPlan: (p: PlanSearch) => void }) {
@@ -19,8 +18,7 @@ export function PlanForm({ of, onPlan }: { of: PlanSearch; onPlan: (p: PlanSearc
   const where = draft.host ? `host ${draft.host}` : draft.pool ? `pool ${draft.pool}` : ''
   return (
     <form onSubmit={submit} className="flex flex-wrap items-end gap-x-4 gap-y-2 px-3.5 py-3">
-      <label className="grid gap-0.5">
-        <span className="text-[12.5px] text-ink-2">CPUs wanted</span>
+      <Field name="CPUs wanted">
         <input
           className={`${field} w-20`}
           type="number"
@@ -30,9 +28,8 @@ export function PlanForm({ of, onPlan }: { of: PlanSearch; onPlan: (p: PlanSearc
           value={draft.cpus ?? ''}
           onChange={(e) => set({ cpus: number(e.target.value) })}
         />
-      </label>
-      <label className="grid gap-0.5">
-        <span className="text-[12.5px] text-ink-2">for a</span>
+      </Field>
+      <Field name="for a">
         <select
           className={field}
           value={draft.kind ?? 'tenant'}
@@ -44,11 +41,8 @@ export function PlanForm({ of, onPlan }: { of: PlanSearch; onPlan: (p: PlanSearc
           <option value="workload">workload</option>
           <option value="rule">rule</option>
         </select>
-      </label>
-      <label className="grid gap-0.5">
-        <span className="text-[12.5px] text-ink-2">
-          {draft.kind === 'rule' ? 'expression' : draft.kind === 'workload' ? 'workload’s name' : 'tenant'}
-        </span>
+      </Field>
+      <Field name={draft.kind === 'rule' ? 'expression' : draft.kind === 'workload' ? 'workload’s name' : 'tenant'}>
         {draft.kind ? (
           <input
             className={`${field} w-56`}
@@ -72,9 +66,8 @@ export function PlanForm({ of, onPlan }: { of: PlanSearch; onPlan: (p: PlanSearc
             ))}
           </select>
         )}
-      </label>
-      <label className="grid gap-0.5">
-        <span className="text-[12.5px] text-ink-2">on</span>
+      </Field>
+      <Field name="on">
         <select
           className={field}
           value={where}
@@ -98,9 +91,8 @@ export function PlanForm({ of, onPlan }: { of: PlanSearch; onPlan: (p: PlanSearc
             </option>
           ))}
         </select>
-      </label>
-      <label className="grid gap-0.5">
-        <span className="text-[12.5px] text-ink-2">left for everybody, at least</span>
+      </Field>
+      <Field name="left for everybody, at least">
         <input
           className={`${field} w-20`}
           type="number"
@@ -109,7 +101,7 @@ export function PlanForm({ of, onPlan }: { of: PlanSearch; onPlan: (p: PlanSearc
           value={draft.keep ?? 1}
           onChange={(e) => set({ keep: number(e.target.value) })}
         />
-      </label>
+      </Field>
       <label className="flex items-baseline gap-1.5 pb-1">
         <input
           type="checkbox"

@@ -1,7 +1,7 @@
 import { Link } from '@tanstack/react-router'
 import type { ReactNode } from 'react'
 import type { PinPlan } from '../../api/client'
-import { List } from '../../figures/List'
+import { List, type Column } from '../../figures/List'
 import { said, shown } from '../../figures/Name'
 import { WorkloadLink } from '../../figures/WorkloadLink'
 import { percent } from '../../figures/text'
@@ -108,6 +108,18 @@ function Expected({ plan }: { plan: PinPlan }) {
   )
 }
 
+/** Which workload a row is of, and whose it is. */
+const named: Column<{ id: number; name: string; tenant: string }>[] = [
+  {
+    id: 'workload',
+    head: 'Workload',
+    isHead: true,
+    value: (w) => w.name,
+    cell: (w) => <WorkloadLink id={w.id} name={w.name} />,
+  },
+  { id: 'tenant', head: 'Tenant', value: (w) => w.tenant, cell: (w) => shown(w.tenant) },
+]
+
 function Gains({ plan }: { plan: PinPlan }) {
   if (plan.holders.length === 0) return null
   return (
@@ -118,14 +130,7 @@ function Gains({ plan }: { plan: PinPlan }) {
         rows={plan.holders}
         rowKey={(w) => String(w.id)}
         columns={[
-          {
-            id: 'workload',
-            head: 'Workload',
-            isHead: true,
-            value: (w) => w.name,
-            cell: (w) => <WorkloadLink id={w.id} name={w.name} />,
-          },
-          { id: 'tenant', head: 'Tenant', value: (w) => w.tenant, cell: (w) => shown(w.tenant) },
+          ...named,
           { id: 'may_run', head: 'May run on', value: (w) => w.may_run || 'any' },
           {
             id: 'cpu_seconds',
@@ -164,14 +169,7 @@ function Movers({ plan }: { plan: PinPlan }) {
         rows={plan.movers}
         rowKey={(w) => String(w.id)}
         columns={[
-          {
-            id: 'workload',
-            head: 'Workload',
-            isHead: true,
-            value: (w) => w.name,
-            cell: (w) => <WorkloadLink id={w.id} name={w.name} />,
-          },
-          { id: 'tenant', head: 'Tenant', value: (w) => w.tenant, cell: (w) => shown(w.tenant) },
+          ...named,
           {
             id: 'cpu_seconds',
             head: 'Ran there',

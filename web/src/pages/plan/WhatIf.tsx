@@ -14,8 +14,7 @@ import { queryOf } from '../../time/span'
 import { useTime } from '../../time/useTime'
 import { notesOf } from '../tenant/QuotaSheet'
 import type { PlanSearch } from './search'
-
-const field = 'rounded-[3px] border border-rule-2 bg-paper px-2 py-0.5'
+import { Field, field } from './Field'
 
 /** What another limit would have done to a workload over the span. */
 export function WhatLimit() {
@@ -49,8 +48,7 @@ export function WhatLimit() {
     <>
       <section className="sheet mb-4.5" aria-label="What is played again">
         <form onSubmit={submit} className="flex flex-wrap items-end gap-x-4 gap-y-2 px-3.5 py-3">
-          <label className="grid gap-0.5">
-            <span className="text-[12.5px] text-ink-2">workload, by its number</span>
+          <Field name="workload, by its number">
             <input
               className={`${field} w-32`}
               type="number"
@@ -59,16 +57,14 @@ export function WhatLimit() {
               value={draft.workload}
               onChange={(e) => setDraft({ ...draft, workload: e.target.value })}
             />
-          </label>
-          <label className="grid gap-0.5">
-            <span className="text-[12.5px] text-ink-2">a limit of</span>
+          </Field>
+          <Field name="a limit of">
             <select className={field} value={draft.of} onChange={(e) => setDraft({ ...draft, of: e.target.value })}>
               <option value="cpu">CPU, in cores</option>
               <option value="memory">memory, in bytes</option>
             </select>
-          </label>
-          <label className="grid gap-0.5">
-            <span className="text-[12.5px] text-ink-2">at</span>
+          </Field>
+          <Field name="at">
             <input
               className={`${field} w-40`}
               inputMode="decimal"
@@ -77,7 +73,7 @@ export function WhatLimit() {
               value={draft.limit}
               onChange={(e) => setDraft({ ...draft, limit: e.target.value })}
             />
-          </label>
+          </Field>
           <button type="submit" className="button button-vine">
             Play it again
           </button>
@@ -136,8 +132,7 @@ export function WhatQuota() {
     <>
       <section className="sheet mb-4.5" aria-label="What is judged">
         <form onSubmit={submit} className="flex flex-wrap items-end gap-x-4 gap-y-2 px-3.5 py-3">
-          <label className="grid gap-0.5">
-            <span className="text-[12.5px] text-ink-2">tenant</span>
+          <Field name="tenant">
             <select
               className={field}
               required
@@ -151,9 +146,8 @@ export function WhatQuota() {
                 <option key={t.name}>{t.name}</option>
               ))}
             </select>
-          </label>
-          <label className="grid gap-0.5">
-            <span className="text-[12.5px] text-ink-2">a ceiling of</span>
+          </Field>
+          <Field name="a ceiling of">
             <select className={field} value={draft.of} onChange={(e) => setDraft({ ...draft, of: e.target.value })}>
               {resources().map((r) => (
                 <option key={r} value={r}>
@@ -161,9 +155,8 @@ export function WhatQuota() {
                 </option>
               ))}
             </select>
-          </label>
-          <label className="grid gap-0.5">
-            <span className="text-[12.5px] text-ink-2">at (cores, bytes, bytes a second, GPUs, watts)</span>
+          </Field>
+          <Field name="at (cores, bytes, bytes a second, GPUs, watts)">
             <input
               className={`${field} w-40`}
               inputMode="decimal"
@@ -172,7 +165,7 @@ export function WhatQuota() {
               value={draft.limit}
               onChange={(e) => setDraft({ ...draft, limit: e.target.value })}
             />
-          </label>
+          </Field>
           <button type="submit" className="button button-vine">
             Play it again
           </button>
