@@ -384,6 +384,8 @@ func TestTariff_SaysWhatIsWrongWithIt(t *testing.T) {
 		{inEuros(price("wine", "1", "2026-01-01", "")), "wine"},
 		{inEuros(price("cpu", "-1", "2026-01-01", "")), "0 or more"},
 		{inEuros(price("cpu", "1e-13", "2026-01-01", "")), "12 digits"},
+		{inEuros(price("cpu", "1e9999", "2026-01-01", "")), "at most 10^12"},
+		{inEuros(price("cpu", "1000000000000.1", "2026-01-01", "")), "at most 10^12"},
 		{inEuros(price("cpu", "1", "in spring", "")), "2026-01-01"},
 		{inEuros(price("cpu", "1", "2026-02-30", "")), "2026-01-01"},
 		{inEuros(price("cpu", "1", "2026-01-01", "2026-01-01")),

@@ -128,9 +128,9 @@ func (p *Price) check(zone *time.Location) error {
 	if _, err := amount.ParseResource(p.Of); err != nil {
 		return err
 	}
-	if p.Price.IsNegative() || p.Price.Exponent() < -mostDigits || p.Price.GreaterThan(decimal.New(1, mostDigits)) {
-		return fmt.Errorf("a price of %s for %s: give 0 or more, up to %d digits behind the point", p.Price, p.Of,
-			mostDigits)
+	if !Sound(p.Price) || p.Price.IsNegative() || p.Price.GreaterThan(decimal.New(1, mostDigits)) {
+		return fmt.Errorf("the price of %s: give 0 or more, at most 10^%d, up to %d digits behind the point", p.Of,
+			mostDigits, mostDigits)
 	}
 	from, err := dayOf(p.From, zone)
 	if err != nil {
@@ -147,6 +147,12 @@ func (p *Price) check(zone *time.Location) error {
 		return fmt.Errorf("the price of %s from %s until %s: it must end after it begins", p.Of, p.From, p.Until)
 	}
 	return nil
+}
+
+// Sound tells whether a number that somebody wrote is one to reckon with: a few letters such as 1e9999 stand for
+// thousands of digits.
+func Sound(d decimal.Decimal) bool {
+	return d.Exponent() >= -mostDigits && d.Exponent() <= 2*mostDigits && d.NumDigits() <= 4*mostDigits
 }
 
 // joins tells whether the next price follows without a gap, where it is of the same resource.

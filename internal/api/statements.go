@@ -158,6 +158,8 @@ func statementRoutes(api huma.API, s *service) {
 		OperationID: "get-focus", Method: http.MethodGet, Path: Prefix + "/statements/focus",
 		Summary: "All statements of a window as CSV, in the columns of the open FinOps cost and usage specification " +
 			"(FOCUS " + statement.FocusVersion + ")", Metadata: readers(),
+		Responses: map[string]*huma.Response{"200": {Description: "CSV, with a line of heads",
+			Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: huma.TypeString}}}}},
 	}, func(ctx context.Context, in *focusInput) (*focusOutput, error) {
 		a, err := s.hub.Account(ctx, in.Window)
 		if err != nil {

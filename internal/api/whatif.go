@@ -46,6 +46,15 @@ type sizesInput struct {
 
 type sizesOutput struct{ Body []hub.SizeAdvice }
 
+type emptyInput struct {
+	SpanParams
+	Pool    string  `query:"pool" doc:"The hosts of this pool; all when left out."`
+	Percent float64 `query:"percentile" default:"95" doc:"Of the highest ticks, that workloads are taken to need."`
+	Spare   float64 `query:"spare" default:"0.1" doc:"This part of each host stays free: 0 to 0.9."`
+}
+
+type emptyOutput struct{ Body whatif.Emptying }
+
 func whatIfRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
 		OperationID: "what-if-limit", Method: http.MethodGet, Path: Prefix + "/whatif/limit",
@@ -87,6 +96,22 @@ func whatIfRoutes(api huma.API, s *service) {
 			return nil, asProblem(err)
 		}
 		return &whatQuotaOutput{*stand}, nil
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "what-if-empty", Method: http.MethodGet, Path: Prefix + "/whatif/empty",
+		Summary: "Which hosts could be emptied onto the others: each by itself, and as many as possible at once",
+		Description: "Containers, machines and jobs move; what belongs to the host ends with it. CPU, memory, GPUs " +
+			"and CPUs that somebody has alone have to fit, all at the same time.", Metadata: readers(),
+	}, func(ctx context.Context, in *emptyInput) (*emptyOutput, error) {
+		span, err := in.span(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		e, err := s.hub.Emptying(ctx, span, in.Pool, in.Percent, in.Spare)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		return &emptyOutput{*e}, nil
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "advise-sizes", Method: http.MethodGet, Path: Prefix + "/whatif/sizes",

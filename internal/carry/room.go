@@ -40,7 +40,11 @@ func (h *Host) roomFor(p *plan, controller string) (group, error) {
 	g := group{filepath.Join(root, path), v2}
 	was := ""
 	for i := range p.aim.hit {
-		if was = h.cgroups(p.aim.hit[i].pid)[name]; was != "" && was != path {
+		at := h.cgroups(p.aim.hit[i].pid)[name]
+		if at == "" {
+			continue // it ended meanwhile
+		}
+		if was = at; at != path {
 			break
 		}
 	}

@@ -24,9 +24,10 @@ otherwise. It tells no more than the record knows: what a limit would have done 
 step is not known, so delays are told as bounds.`,
 		Example: `  vinescale whatif limit weather-cache --cpu 0.5 --span 1d
   vinescale whatif quota "Frost Watch" cpu 25 --span 1d
+  vinescale whatif empty --span 1d
   vinescale whatif sizes --span 1d`,
 	}
-	cmd.AddCommand(whatIfLimit(), whatIfQuota(), whatIfSizes())
+	cmd.AddCommand(whatIfLimit(), whatIfQuota(), whatIfEmpty(), whatIfSizes())
 	return cmd
 }
 
@@ -41,7 +42,7 @@ the hour up to two months, else by the day. Of CPU, work that does not fit into 
 waits for later ones: that gives by how much something would have been late at least, and
 how much would have come later. Of memory it tells when the limit would have been met.`,
 		Example: "  vinescale whatif limit weather-cache --cpu 0.5 --span 1d\n" +
-			"  vinescale whatif limit must-sample --memory 512MiB"}
+			"  vinescale whatif limit must-intake-1 --memory 512MiB"}
 	span.add(cmd)
 	clientFlags(cmd)
 	flags := cmd.Flags()
@@ -157,6 +158,77 @@ func whatIfQuota() *cobra.Command {
 		return printStands(cmd.OutOrStdout(), "all", &explain.Balance{Stands: []explain.Stand{s}})
 	}
 	return cmd
+}
+
+func whatIfEmpty() *cobra.Command {
+	var span spanFlags
+	var pool string
+	percent, spare := 95.0, 10.0
+	isMoves := false
+	as := &oneOf{"table", []string{"table", "json"}}
+	cmd := &cobra.Command{Use: "empty", Args: cobra.NoArgs,
+		Short: "Which hosts could be emptied onto the others",
+		Long: `Empty looks for hosts whose workloads would all fit on the others: each by itself, and as many
+as possible at once. A workload is taken to need a percentile of its highest ticks of CPU
+and memory, at least the CPUs that are declared for it alone, and the GPUs that it has, all
+at the same time; a part of each host stays free. What belongs to a host, such as services
+of its init system and sign-ins, ends with it.`,
+		Example: `  vinescale whatif empty --span 1d
+  vinescale whatif empty --pool terraces --percentile 100 --spare 20`}
+	span.add(cmd)
+	clientFlags(cmd)
+	flags := cmd.Flags()
+	flags.StringVar(&pool, "pool", "", "the hosts of this pool (default: all)")
+	flags.Float64Var(&percent, "percentile", 95, "of the highest ticks, that workloads are taken to need: 50 to 100")
+	flags.Float64Var(&spare, "spare", 10, "so many percent of each host stay free: 0 to 90")
+	flags.BoolVar(&isMoves, "moves", false, "show where each workload would go")
+	flags.Var(as, "as", "output form")
+	completeWith(cmd, "as", as.allowed)
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		q := url.Values{"percentile": {strconv.FormatFloat(percent, 'f', -1, 64)},
+			"spare": {strconv.FormatFloat(spare/100, 'f', -1, 64)}}
+		if pool != "" {
+			q.Set("pool", pool)
+		}
+		if err := span.query(q); err != nil {
+			return err
+		}
+		var e whatif.Emptying
+		if err := get(cmd, "/whatif/empty", q, &e); err != nil {
+			return err
+		}
+		if as.value == "json" {
+			return writeIndented(cmd.OutOrStdout(), &e)
+		}
+		return printEmptying(cmd.OutOrStdout(), &e, isMoves)
+	}
+	return cmd
+}
+
+func printEmptying(w io.Writer, e *whatif.Emptying, isMoves bool) error {
+	at := "none"
+	if len(e.At) > 0 {
+		at = strings.Join(e.At, ", ")
+	}
+	fmt.Fprintf(w, "At once could be emptied: %s.\n", visible(at))
+	for i := range e.Hosts {
+		x := &e.Hosts[i]
+		fmt.Fprintf(w, "\n%s\n  %s\n", visible(x.Host), indented(x.Sentence, 2))
+		if !isMoves || len(x.Moves) == 0 {
+			continue
+		}
+		t := newTable(w)
+		t.row(cell{"  workload", false}, cell{"tenant", false}, cell{"CPU", true}, cell{"memory", true},
+			cell{"GPUs", true}, cell{"to", false})
+		for _, m := range x.Moves {
+			t.row(cell{"  " + m.Name, false}, cell{m.Tenant, false}, cell{whatif.Amount("cpu", m.CPU), true},
+				cell{whatif.Amount("memory", m.Memory), true}, cell{strconv.Itoa(m.GPUs), true}, cell{m.To, false})
+		}
+		if err := t.flush(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func whatIfSizes() *cobra.Command {

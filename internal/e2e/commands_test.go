@@ -194,8 +194,9 @@ func TestPins_ArePlannedAndAPlanStopsAtTheFirstStepThatFails(t *testing.T) {
 		p.Movers[0].Then}, "who intrudes has to go, and not onto others' CPUs")
 	assert.Equal(t, "kept", p.Expected[0].Verdict)
 	assert.Greater(t, *p.Left.BusyAfter, *p.Left.BusyBefore)
-	require.Len(t, p.Looked, 4)
-	assert.False(t, p.Looked[3].Fits, "all but two CPUs of terrace-2 are another's alone")
+	at := slices.IndexFunc(p.Looked, func(x explain.PlanLooked) bool { return x.Host == "terrace-2" })
+	require.GreaterOrEqual(t, at, 0)
+	assert.False(t, p.Looked[at].Fits, "all but two of its CPUs are another's alone")
 	page := demo.run("pins", "plan", "3", "Frost Watch", "--pool", "terraces", "--span", "6h", "--keep", "2")
 	assert.Zero(t, page.code, page.stderr)
 	assert.Contains(t, page.stdout, "1 core shared with others")
@@ -215,7 +216,7 @@ func TestPins_ArePlannedAndAPlanStopsAtTheFirstStepThatFails(t *testing.T) {
 		args []string
 		want string
 	}{
-		{[]string{"40", "Bottling Line"}, "the largest of 4 hosts has 32 CPUs"},
+		{[]string{"40", "Bottling Line"}, "hosts has 32 CPUs"},
 		{[]string{"17", "Bottling Line", "--host", "cellar-1"}, "cellar-1 has 16 CPUs"},
 		{[]string{"0", "Bottling Line"}, "at least 1"},
 		{[]string{"4", "Bottling Line", "--keep", "0"}, "at least 1 has to be left"},
@@ -223,7 +224,7 @@ func TestPins_ArePlannedAndAPlanStopsAtTheFirstStepThatFails(t *testing.T) {
 		{[]string{"4", "Bottling Line", "--pool", "attic"}, `no host is in a pool "attic"`},
 		{[]string{"4", "Bottling Line", "--pool", "terraces", "--host", "cellar-1"}, "choose one"},
 		{[]string{"4", "Nobody"}, `no tenant "Nobody"`},
-		{[]string{"4", "--workload", "must"}, `no workload "must" is there now on 4 hosts`},
+		{[]string{"4", "--workload", "must"}, `no workload "must" is there now on`},
 		{[]string{"4", "--rule", "acount == 1"}, "does not compile"},
 		{[]string{"4"}, "whose are the CPUs"},
 	} {
@@ -697,7 +698,8 @@ func TestCompletion_KnowsNamesThatTheServiceKnows(t *testing.T) {
 
 // changing are examples that would change what other tests read; those that act are tried in acts_test.go.
 var changing = regexp.MustCompile(
-	`^vinescale (act|quota set|pins declare|rule (reapply|add)|standing add) |--token-file`,
+	`^vinescale (act|quota set|pins declare|rule (reapply|add)|standing add) |--token-file|` +
+		`^vinescale (statement (close|correct)|tariff import) `,
 )
 
 // longRunning are commands that run until they are ended; lifecycle_test.go, live_test.go and

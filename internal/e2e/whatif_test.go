@@ -29,10 +29,15 @@ func TestWhatIf_PlaysTheDemoAgain(t *testing.T) {
 	require.GreaterOrEqual(t, at, 0, "it holds eight cores, and uses a quarter of one")
 	assert.Equal(t, []any{"less", 8.0}, []any{sizes[at].Way, sizes[at].Held})
 	assert.Less(t, sizes[at].Advised, 1.0)
+	emptied := demo.run("whatif", "empty", "--percentile", "50", "--spare", "0", "--moves")
+	assert.Contains(t, emptied.stdout, "At once could be emptied: ")
+	assert.Contains(t, emptied.stdout, "2 GPUs", "a job that has two cards fits nowhere else")
 	for _, x := range []struct {
 		args []string
 		want string
 	}{
+		{[]string{"empty", "--spare", "95"}, "0 to 0.9"},
+		{[]string{"empty", "--pool", "attic"}, `no host is in a pool "attic"`},
 		{[]string{"limit", "weather-cache"}, "one of them"},
 		{[]string{"limit", "weather-cache", "--cpu", "1", "--memory", "1GiB"}, "one of them"},
 		{[]string{"limit", "weather-cache", "--cpu", "lots"}, "give cores"},
@@ -62,6 +67,9 @@ func TestWhatIf_PlaysTheDemoAgain(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, b.WaitText("in 95 of 100 steps at most"))
 	assert.Empty(t, violations(t, b), "another limit")
+	require.NoError(t, b.Go(demo.address+"/plan?view=hosts&spare=0&percentile=50"))
+	require.NoError(t, b.WaitText("At once could be emptied"))
+	assert.Empty(t, violations(t, b), "hosts")
 	require.NoError(t, b.Go(demo.address+"/plan?view=quota&holder=Frost%20Watch&of=cpu&limit=1"))
 	require.NoError(t, b.WaitText("Single minutes were above for"))
 	assert.Empty(t, violations(t, b), "another quota")

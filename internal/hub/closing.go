@@ -257,13 +257,8 @@ func (h *Hub) Correct(ctx context.Context, c *statement.Correction) (statement.C
 		return none, problem(Invalid, "a correction of nothing: give an amount, a cost, or both")
 	}
 	for _, x := range []decimal.Decimal{c.Quantity, orZero(c.Cost)} {
-		if x.Abs().GreaterThan(decimal.New(1, 15)) || x.Exponent() < -12 {
-			return none, problem(
-				Invalid,
-				"%s is no amount that is corrected: give at most 10^15, with up to 12 digits behind "+
-					"the point",
-				x,
-			)
+		if !statement.Sound(x) || x.Abs().GreaterThan(decimal.New(1, 15)) {
+			return none, problem(Invalid, "give an amount of at most 10^15, with up to 12 digits behind the point")
 		}
 	}
 	rows, err := h.store.Statements(ctx, &store.StatementsOf{ByNumber: []int64{c.Corrects}})

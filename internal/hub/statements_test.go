@@ -284,6 +284,7 @@ func TestStatements_SayWhatIsWrong(t *testing.T) {
 		{statement.Correction{Corrects: 99, Resource: "cpu", Quantity: cost, Reason: "x"}, "no closed statement 99"},
 		{statement.Correction{Corrects: 1, Resource: "cpu", Cost: &cost, Reason: "x"}, "has no currency"},
 		{statement.Correction{Corrects: 1, Resource: "cpu", Quantity: decimal.New(1, 16), Reason: "x"}, "10^15"},
+		{statement.Correction{Corrects: 1, Resource: "cpu", Quantity: decimal.New(1, 1e9), Reason: "x"}, "10^15"},
 	} {
 		_, err := q.Correct(ctx, &x.c)
 		require.ErrorContains(t, err, x.want)

@@ -100,3 +100,39 @@ func TestSizes_AdviseOnWhatIsThereNow(t *testing.T) {
 	_, err = c.Sizes(ctx, span, "", 40)
 	require.ErrorContains(t, err, "give 50 to 100")
 }
+
+// TestEmptying_TakesWhatEachNeededAtOnce: the must is a container of cellar-1, where the probe belongs to the host;
+// route and label are on press-1.
+func TestEmptying_TakesWhatEachNeededAtOnce(t *testing.T) {
+	c := newCellar(t)
+	span, err := c.Span(noon, noon.Add(3*time.Minute), 0)
+	require.NoError(t, err)
+	e, err := c.Emptying(ctx, span, "", 100, 0.1)
+	require.NoError(t, err)
+	require.Len(t, e.Hosts, 2)
+	assert.Equal(t, []string{"cellar-1"}, e.At, "the less loaded one: both at once cannot be")
+	at := map[string]int{e.Hosts[0].Host: 0, e.Hosts[1].Host: 1}
+	cellar, press := &e.Hosts[at["cellar-1"]], &e.Hosts[at["press-1"]]
+	require.True(t, cellar.CanBe, cellar.Sentence)
+	require.True(t, press.CanBe, press.Sentence)
+	require.Len(t, cellar.Moves, 1)
+	assert.Equal(t, []any{"must", "press-1", 1}, []any{cellar.Moves[0].Name, cellar.Moves[0].To, cellar.Bound})
+	assert.InDelta(t, 2*19/60.0, cellar.Moves[0].CPU, 1e-5, "its highest tick")
+	assert.Equal(t, []any{"route", "label"}, []any{press.Moves[0].Name, press.Moves[1].Name}, "the larger first")
+
+	_, err = c.Declare(ctx, &hub.PinOrder{Host: "press-1", CPUs: "0-3", Kind: "workload", Holder: "route"})
+	require.NoError(t, err)
+	e, err = c.Emptying(ctx, span, "", 100, 0.1)
+	require.NoError(t, err)
+	press = &e.Hosts[1]
+	assert.Equal(t, []any{"press-1", false}, []any{press.Host, press.CanBe}, "four CPUs alone, of 3.6")
+	assert.Contains(t, press.Sentence, "route needs 4 cores")
+	for _, x := range []struct {
+		pool           string
+		percent, spare float64
+		want           string
+	}{{"", 49, 0, "50 to 100"}, {"", 95, 1, "0 to 0.9"}, {"attic", 95, 0, `no host is in a pool "attic"`}} {
+		_, err := c.Emptying(ctx, span, x.pool, x.percent, x.spare)
+		require.ErrorContains(t, err, x.want)
+	}
+}

@@ -1417,6 +1417,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/whatif/empty": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Which hosts could be emptied onto the others: each by itself, and as many as possible at once
+         * @description Containers, machines and jobs move; what belongs to the host ends with it. CPU, memory, GPUs and CPUs that somebody has alone have to fit, all at the same time.
+         */
+        get: operations["what-if-empty"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/whatif/limit": {
         parameters: {
             query?: never;
@@ -2439,6 +2459,34 @@ export interface components {
             /** @description Of a machine whose virtual CPUs are told: each. */
             vcpus: components["schemas"]["VCPU"][];
             workload: string;
+        };
+        Emptied: {
+            /**
+             * Format: int64
+             * @description Workloads that belong to the host and would end with it.
+             */
+            bound: number;
+            can_be: boolean;
+            host: string;
+            /** @description Where each workload would go. */
+            moves: components["schemas"]["Move"][];
+            sentence: string;
+        };
+        Emptying: {
+            /** @description These together. */
+            at_once: string[];
+            /** @description Each by itself, those that can be first. */
+            hosts: components["schemas"]["Emptied"][];
+            /**
+             * Format: double
+             * @description Of the highest ticks, that a workload is taken to need.
+             */
+            percentile: number;
+            /**
+             * Format: double
+             * @description This part of each host's CPUs and memory stays free.
+             */
+            spare: number;
         };
         EngineBusy: {
             /**
@@ -3691,6 +3739,19 @@ export interface components {
             at: string;
             /** Format: double */
             mean: number;
+        };
+        Move: {
+            /** Format: double */
+            cpu_cores: number;
+            /** Format: int64 */
+            gpus: number;
+            /** Format: int64 */
+            id: number;
+            /** Format: double */
+            memory_bytes: number;
+            name: string;
+            tenant: string;
+            to: string;
         };
         MoveRuleInputBody: {
             /**
@@ -8507,14 +8568,14 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description OK */
+            /** @description CSV, with a line of heads */
             200: {
                 headers: {
                     "Content-Type"?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": string;
+                    "text/csv": string;
                 };
             };
             /** @description Error */
@@ -9120,6 +9181,48 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Verification"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "what-if-empty": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                /** @description The hosts of this pool; all when left out. */
+                pool?: string;
+                /** @description Of the highest ticks, that workloads are taken to need. */
+                percentile?: number;
+                /** @description This part of each host stays free: 0 to 0.9. */
+                spare?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Emptying"];
                 };
             };
             /** @description Error */

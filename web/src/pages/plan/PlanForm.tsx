@@ -47,7 +47,7 @@ export function PlanForm({ of, onPlan }: { of: PlanSearch; onPlan: (p: PlanSearc
           <input
             className={`${field} w-56`}
             required
-            placeholder={draft.kind === 'rule' ? "kind == 'vm'" : 'must-sample'}
+            placeholder={draft.kind === 'rule' ? "kind == 'vm'" : 'route-solver-7c'}
             value={draft.holder ?? ''}
             onChange={(e) => set({ holder: e.target.value })}
           />

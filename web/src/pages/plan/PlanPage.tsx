@@ -6,6 +6,7 @@ import { queryOf } from '../../time/span'
 import { useTime } from '../../time/useTime'
 import { PlanForm } from './PlanForm'
 import { PlanSheets } from './PlanSheets'
+import { EmptySheet } from './EmptySheet'
 import { SizesSheet } from './SizesSheet'
 import { WhatLimit, WhatQuota } from './WhatIf'
 import { planQuery, views, type PlanSearch, type PlanView } from './search'
@@ -13,6 +14,7 @@ import { planQuery, views, type PlanSearch, type PlanView } from './search'
 const about: Record<PlanView, string> = {
   cpus: 'Which CPUs somebody would best be given, by what was recorded in this span; nothing changes until you carry a step out.',
   sizes: 'Limits, what jobs asked for, and virtual CPUs, far above or below what was used in this span.',
+  hosts: 'Which hosts could be emptied onto the others, by what their workloads had in this span.',
   limit: 'This span played again with another limit of a workload. What the record does not know is told as a bound.',
   quota: 'For how long a tenant would have been above another ceiling in this span, and who waited meanwhile.',
 }
@@ -41,6 +43,7 @@ export function PlanPage() {
       <p className="mb-3 max-w-200 font-serif text-[15px]">{about[view]}</p>
       {view === 'cpus' && <CPUPlan />}
       {view === 'sizes' && <SizesSheet />}
+      {view === 'hosts' && <EmptySheet />}
       {view === 'limit' && <WhatLimit key={JSON.stringify(asked)} />}
       {view === 'quota' && <WhatQuota key={JSON.stringify(asked)} />}
     </>

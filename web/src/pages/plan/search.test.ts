@@ -13,6 +13,8 @@ test('an address holds what a plan is made for, and nothing else', () => {
     of: 'cpu',
     limit: '0.5',
   })
+  expect(readPlan({ view: 'hosts', percentile: 99, spare: '0' })).toEqual({ view: 'hosts', percentile: 99, spare: 0 })
+  expect(readPlan({ percentile: 49, spare: 'much' })).toEqual({})
   expect(readPlan({ view: 'cpus', workload: -1, limit: '' })).toEqual({})
   expect(readPlan({ cpus: 2.5, holder: 41200, kind: 'workload' })).toEqual({ holder: '41200', kind: 'workload' })
   expect(planQuery({ holder: 'x', cpus: 1, host: 'cellar-1', pool: 'terraces' })?.pool).toBeUndefined()

@@ -1,5 +1,11 @@
 /** What can be planned or played again. */
-export const views = { cpus: 'CPUs', sizes: 'Sizes', limit: 'Another limit', quota: 'Another quota' } as const
+export const views = {
+  cpus: 'CPUs',
+  sizes: 'Sizes',
+  hosts: 'Hosts',
+  limit: 'Another limit',
+  quota: 'Another quota',
+} as const
 
 export type PlanView = keyof typeof views
 
@@ -8,6 +14,8 @@ export type PlanSearch = {
   workload?: number
   of?: string
   limit?: string
+  percentile?: number
+  spare?: number
   holder?: string
   kind?: 'workload' | 'rule'
   cpus?: number
@@ -23,6 +31,11 @@ const count = (v: unknown) => {
   return Number.isInteger(n) && n > 0 && n <= 8192 ? n : undefined
 }
 
+const within = (v: unknown, least: number, most: number) => {
+  const n = typeof v === 'number' || (typeof v === 'string' && v !== '') ? Number(v) : NaN
+  return n >= least && n <= most ? n : undefined
+}
+
 /** Keeps of an address what is planned, or played again. */
 export function readPlan(search: Record<string, unknown>): PlanSearch {
   const workload = Number(search.workload)
@@ -31,6 +44,8 @@ export function readPlan(search: Record<string, unknown>): PlanSearch {
     view: view === 'cpus' ? undefined : view,
     workload: Number.isSafeInteger(workload) && workload > 0 ? workload : undefined,
     of: text(search.of),
+    percentile: within(search.percentile, 50, 100),
+    spare: within(search.spare, 0, 90),
     limit: typeof search.limit === 'number' ? String(search.limit) : text(search.limit),
     holder: typeof search.holder === 'number' ? String(search.holder) : text(search.holder),
     kind: search.kind === 'workload' || search.kind === 'rule' ? search.kind : undefined,
