@@ -51,6 +51,19 @@ func (s *Statement) Focus(provider string) ([][]string, error) {
 	return rows, nil
 }
 
+// Focus is all statements of an account in the columns of that specification, with a row of their names first.
+func (a *Account) Focus(provider string) ([][]string, error) {
+	all := [][]string{FocusColumns}
+	for i := range a.Statements {
+		rows, err := a.Statements[i].Focus(provider)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, rows...)
+	}
+	return all, nil
+}
+
 func (s *Statement) focusLine(l *Line, provider string) map[string]string {
 	at := func(t time.Time) string { return t.UTC().Format("2006-01-02T15:04:05Z") }
 	cost := l.Cost.String()

@@ -195,22 +195,13 @@ func statementRoutes(api huma.API, s *service) {
 
 // focusCSV writes all statements of an account in the columns of FOCUS.
 func focusCSV(a *statement.Account, provider string) ([]byte, error) {
-	var b bytes.Buffer
-	w := csv.NewWriter(&b)
-	if err := w.Write(statement.FocusColumns); err != nil {
+	rows, err := a.Focus(provider)
+	if err != nil {
 		return nil, err
 	}
-	for i := range a.Statements {
-		rows, err := a.Statements[i].Focus(provider)
-		if err != nil {
-			return nil, err
-		}
-		if err := w.WriteAll(rows); err != nil {
-			return nil, err
-		}
-	}
-	w.Flush()
-	return b.Bytes(), w.Error()
+	var b bytes.Buffer
+	err = csv.NewWriter(&b).WriteAll(rows)
+	return b.Bytes(), err
 }
 
 func tariffRoutes(api huma.API, s *service) {

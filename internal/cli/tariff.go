@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -62,8 +64,8 @@ func printTariff(w io.Writer, t *api.TariffInForce) error {
 	if t.KeepIdle && t.Split != statement.NotSplit {
 		fmt.Fprintln(w, "What stood idle is not split.")
 	}
-	for tenant, n := range t.Shares {
-		fmt.Fprintf(w, "  %s bears %d\n", visible(tenant), n)
+	for _, tenant := range slices.Sorted(maps.Keys(t.Shares)) {
+		fmt.Fprintf(w, "  %s bears %d\n", visible(tenant), t.Shares[tenant])
 	}
 	if t.Label != "" {
 		fmt.Fprintf(w, "Lines are told apart by the label %s too.\n", visible(t.Label))

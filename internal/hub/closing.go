@@ -97,7 +97,7 @@ func (h *Hub) SetTariff(ctx context.Context, t *statement.Tariff, reason string)
 
 func isSameTariff(a, b *statement.Tariff) bool {
 	same := a.Window == b.Window && a.Zone == b.Zone && a.Currency == b.Currency && a.Split == b.Split &&
-		a.Label == b.Label
+		a.Label == b.Label && a.KeepIdle == b.KeepIdle
 	same = same && len(a.Shares) == len(b.Shares)
 	for name, n := range a.Shares {
 		same = same && b.Shares[name] == n

@@ -27,12 +27,22 @@ func (h *Hub) Account(ctx context.Context, window string) (*statement.Account, e
 	if err != nil {
 		return nil, err
 	}
-	closed, err := h.store.Statements(ctx, &store.StatementsOf{From: from})
+	var closed []store.Statement
+	if window != "" { // by its name: it may have been closed by another tariff, whose windows are others
+		closed, err = h.store.Statements(ctx, &store.StatementsOf{Window: window})
+	}
+	if err == nil && len(closed) == 0 {
+		closed, err = h.store.Statements(ctx, &store.StatementsOf{From: from})
+		if len(closed) > 0 && !closed[0].WindowTo.Equal(to) {
+			closed = nil
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
-	if len(closed) > 0 && closed[0].WindowTo.Equal(to) {
-		a := &statement.Account{Window: closed[0].WindowName, From: from, To: to, Proof: []statement.Proof{}}
+	if len(closed) > 0 {
+		a := &statement.Account{Window: closed[0].WindowName, From: closed[0].WindowFrom.UTC(),
+			To: closed[0].WindowTo.UTC(), Proof: []statement.Proof{}}
 		for i := range closed {
 			a.Statements = append(a.Statements, closed[i].Value)
 		}

@@ -104,6 +104,14 @@ func TestStatements_OfAQuarterAreItsLedgerToTheLastUnit(t *testing.T) {
 	require.NoError(t, err)
 	require.False(t, isSet, "it says what is in force")
 
+	kept := tariff
+	kept.KeepIdle = true
+	for _, x := range []*statement.Tariff{&kept, &tariff} {
+		isSet, err = q.SetTariff(ctx, x, "what stood idle")
+		require.NoError(t, err)
+		require.True(t, isSet, "any difference is one")
+	}
+
 	q.tell("cellar-1", "2026-09-30T21:59:00Z", had{must, 10, 100, 7, 11, 0}, had{probe, 5, 10, 2, -1, 1})
 	q.tell("cellar-1", "2026-09-30T22:00:00Z", had{must, 20, 100, 7, 11, 0}) // October in Vienna
 	_, err = q.CloseWindow(ctx, "2026-10")
@@ -221,6 +229,14 @@ func TestStatements_OfAQuarterAreItsLedgerToTheLastUnit(t *testing.T) {
 			}
 		}
 	}
+
+	daily := tariff
+	daily.Window = "day"
+	_, err = q.SetTariff(ctx, &daily, "by the day from now on")
+	require.NoError(t, err)
+	again, err := q.Account(ctx, "2026-10")
+	require.NoError(t, err)
+	assert.Equal(t, october.Statements[0].Hash, again.Statements[0].Hash, "what was closed is found by its name")
 
 	n, err := q.VerifyStatements(ctx)
 	require.NoError(t, err)

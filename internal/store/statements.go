@@ -58,6 +58,7 @@ func (s *Store) AddTariff(ctx context.Context, t *Tariff) error {
 type StatementsOf struct {
 	Tenant   string
 	From     time.Time // of the window
+	Window   string    // its name
 	ByNumber []int64
 	NoLines  bool // without the lines of each
 }
@@ -70,6 +71,9 @@ func (s *Store) Statements(ctx context.Context, of *StatementsOf) ([]Statement, 
 	}
 	if !of.From.IsZero() {
 		q = q.Where("window_from = ?", of.From)
+	}
+	if of.Window != "" {
+		q = q.Where("window_name = ?", of.Window)
 	}
 	if of.ByNumber != nil {
 		q = q.Where("number IN ?", of.ByNumber)
