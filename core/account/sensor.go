@@ -1,5 +1,10 @@
 package account
 
+import (
+	"slices"
+	"strings"
+)
+
 // Sensor is what one sensor of a host told when it was last looked at.
 type Sensor struct {
 	Chip   string   `json:"chip" doc:"What tells it, by its driver's name."`
@@ -21,6 +26,17 @@ type Sensor struct {
 	State string   `json:"state" enum:"within,near,beyond,fault,alarm,no limits,unavailable"`
 	Left  *float64 `json:"left,omitempty" doc:"Until the nearest threshold, in its unit; negative beyond it."`
 	To    string   `json:"to,omitempty" enum:"low critical,low,high,critical" doc:"Which threshold that is."`
+}
+
+// FullName tells a sensor apart from the others of its host: what it is part of, its chip, and its name there.
+func (s *Sensor) FullName() string {
+	words := []string{}
+	for _, w := range []string{s.Device, s.Chip, s.Name} {
+		if w != "" && !slices.Contains(words, w) {
+			words = append(words, w)
+		}
+	}
+	return strings.Join(words, " ")
 }
 
 // The kinds of sensors.

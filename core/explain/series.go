@@ -18,7 +18,7 @@ type Series struct {
 	Step    float64     `json:"step_seconds"`
 	Starts  []time.Time `json:"starts" doc:"Of every step, in order; the first may begin before the span."`
 	Seconds []float64   `json:"seconds" doc:"How long figures cover each step: the longest of any host."`
-	PeakOf  string      `json:"peak_of" enum:"tick,minute,none" doc:"What a peak is the highest of, within its step."`
+	PeakOf  string      `json:"peak_of" enum:"tick,minute,reading,none" doc:"Of what a peak is the highest."`
 
 	// Of the hosts as a whole: where all of them were asked for, and the measure has a ledger. Else null.
 	Capacity []*float64 `json:"capacity"`
@@ -29,7 +29,7 @@ type Series struct {
 	Groups []SeriesGroup `json:"groups" doc:"Most first."`
 	Rest   *SeriesGroup  `json:"rest" doc:"All other groups together; null where there are none."`
 	InRest int           `json:"groups_in_rest"`
-	Note   string        `json:"note,omitempty" doc:"Where sums stand for intervals that are no longer kept."`
+	Note   string        `json:"note,omitempty" doc:"What is to be known of it, as that sums stand for intervals."`
 
 	// An interval may be longer than a step: what it tells stands in each step that it covers.
 	of     []int   // by step: the one in which the interval that covers it began
@@ -76,29 +76,30 @@ const (
 	PeakOfTick   = "tick"
 	PeakOfMinute = "minute"
 	PeakOfNone   = "none"
+
+	PeakOfReading = "reading" // of a sensor
 )
 
 // NewSeries lays out the steps of a span.
 func NewSeries(about Over, g *SeriesGround, by string) *Series {
-	s := &Series{
-		Over:    about,
-		Measure: g.Measure.String(),
-		Unit:    g.Measure.MeanUnit(),
-		By:      by,
-		Step:    g.Step.Seconds(),
-		PeakOf:  g.PeakOf,
-		Groups:  []SeriesGroup{},
-		Starts:  []time.Time{},
-	}
-	q := question.Question{Step: g.Step}
-	for at := q.Stretch(about.From); at.Before(about.To); at = at.Add(g.Step) {
+	s := layOut(about, g.Step, g.Stretches)
+	s.Measure, s.Unit, s.By, s.PeakOf = g.Measure.String(), g.Measure.MeanUnit(), by, g.PeakOf
+	return s
+}
+
+// layOut makes the steps of a span, of which hosts told as stretches say, without any figures.
+func layOut(about Over, step time.Duration, stretches []question.Stretch) *Series {
+	s := &Series{Over: about, Step: step.Seconds(), PeakOf: PeakOfNone, Groups: []SeriesGroup{},
+		Starts: []time.Time{}}
+	q := question.Question{Step: step}
+	for at := q.Stretch(about.From); at.Before(about.To); at = at.Add(step) {
 		s.Starts = append(s.Starts, at)
 	}
 	s.Seconds = make([]float64, len(s.Starts))
 	s.of, s.millis = make([]int, len(s.Starts)), make([]int64, len(s.Starts))
-	for i := range g.Stretches {
-		if k, is := s.at(g.Stretches[i].Start); is {
-			s.millis[k] = g.Stretches[i].ElapsedMillis
+	for i := range stretches {
+		if k, is := s.at(stretches[i].Start); is {
+			s.millis[k] = stretches[i].ElapsedMillis
 		}
 	}
 	left, from := int64(0), 0 // of the interval that began in from
@@ -109,7 +110,7 @@ func NewSeries(about Over, g *SeriesGround, by string) *Series {
 		s.of[k] = from
 		part := left
 		if k+1 < len(s.Starts) && s.millis[k+1] == 0 {
-			part = min(left, g.Step.Milliseconds())
+			part = min(left, step.Milliseconds())
 		}
 		s.Seconds[k] = float64(part) / 1000
 		left -= part
@@ -155,6 +156,12 @@ func (s *Series) Group(g *SeriesGround, who *SeriesGroup, rows []SeriesRow, told
 			x.Mean[k] = new(float64)
 		}
 	}
+	s.close(&x)
+	return x
+}
+
+// close lets a group's figures stand in each step that they cover, and finds the lowest and the highest.
+func (s *Series) close(x *SeriesGroup) {
 	s.hold(x.Mean)
 	s.hold(x.Peak)
 	for k, mean := range x.Mean {
@@ -172,7 +179,6 @@ func (s *Series) Group(g *SeriesGround, who *SeriesGroup, rows []SeriesRow, told
 			x.Most = most
 		}
 	}
-	return x
 }
 
 // over is the time that a sum's mean is over: that of the step, or where a measure is told seldom that of its figures.

@@ -218,6 +218,8 @@ var columns = []column{
 	{name: "over_time", title: "over time", meaning: "How figures of one workload become one over time."},
 	{name: "over_workloads", title: "workloads", meaning: "How figures of several workloads become one."},
 	{name: "package", meaning: "The processor package that the CPU is in."},
+	{name: "part", meaning: "What a figure is told of, each apart: a drive, an interface, a GPU, a logical CPU or a " +
+		"sensor; empty of measures of workloads."},
 	{name: "part_of", meaning: "The tenant whose usage and quotas this one counts in."},
 	{name: "part_of_tenant", meaning: "The tenant that it is a part of."},
 	{name: "parts", meaning: "Of how many workloads it is the sum."},

@@ -15,6 +15,7 @@ import (
 	"vinescale/core/amount"
 	"vinescale/core/explain"
 	"vinescale/core/glossary"
+	"vinescale/core/leaf"
 )
 
 func words(sort glossary.Sort) map[string]glossary.Entry {
@@ -66,7 +67,7 @@ func TestAll_WhatTheBookConcludesIsExplained(t *testing.T) {
 		_, isEvent := events[v]
 		assert.True(t, isEvent || verdicts[v].Meaning != "", "the verdict %q is not explained", v)
 	}
-	assert.Len(t, words(glossary.OfMeasure), amount.NumMeasures)
+	assert.Len(t, words(glossary.OfMeasure), amount.NumMeasures+len(leaf.PartFigures()))
 	assert.Len(t, words(glossary.OfAct), len(act.Verbs()))
 	assert.Len(t, words(glossary.OfSource), 5)
 	for _, k := range amount.Kinds() {

@@ -6,13 +6,27 @@ import (
 	"vinescale/core/account"
 	"vinescale/core/act"
 	"vinescale/core/amount"
+	"vinescale/core/leaf"
 )
 
 func measures() (list []Entry) {
 	for _, m := range amount.Measures() {
 		list = append(list, measure(m))
 	}
+	for i := range leaf.PartFigures() {
+		list = append(list, partFigure(&leaf.PartFigures()[i]))
+	}
 	return list
+}
+
+// partFigure explains a figure of hosts' parts.
+func partFigure(f *leaf.PartFigure) Entry {
+	return Entry{Word: f.Name, Sort: OfMeasure, Title: f.Title, Meaning: f.Meaning, Facts: []Fact{
+		{"unit", strings.ReplaceAll(f.Unit.Mean, "_", " ")},
+		{"told by", f.Of + ", each apart, whoever uses it"},
+		{"over time", amount.Mean.Words()},
+		{"asked for by", "vinescale series --of " + f.Name},
+	}}
 }
 
 // measure explains a measure by the register.

@@ -71,6 +71,7 @@ const (
 	Latencies = "latencies" // how long their operations took
 	Links     = "links"     // what network interfaces did
 	Caveats   = "caveats"   // what was missed
+	Sensors   = "sensors"   // what sensors told
 
 	GPUs       = "gpus"        // what GPUs did
 	GPUUses    = "gpu_uses"    // for which workloads
@@ -218,6 +219,16 @@ func links() []Column {
 		Column{Name: "peer", Combine: Newest, Word: true})
 }
 
+// SensorScale is how many of a sensor's stored units are one of its own: they are stored in thousandths.
+const SensorScale = 1000
+
+func sensors() []Column {
+	columns := append(key("sensor*", At), newest, Column{Name: "kind", Combine: Newest, Word: true},
+		Column{Name: "milli", Combine: Sum}, Column{Name: "count", Combine: Sum, Fill: ByOne})
+	return append(columns, Column{Name: "most", Combine: Most, Fill: BySame, From: "milli"},
+		Column{Name: "least", Combine: Least, Fill: BySame, From: "milli"})
+}
+
 func gpus() []Column {
 	columns := append(key("gpu*", At), newest, Column{Name: "index", Combine: Newest},
 		Column{Name: "card", Combine: Newest, Word: true})
@@ -254,6 +265,7 @@ var schemas, order = func() (map[string]*Schema, []string) {
 		&Schema{Name: GPUEngines, Section: "gpus", Columns: append(key(Slot, "gpu*", "engine*", At),
 			sums("micros")...)},
 		&Schema{Name: GPUBands, Section: "gpus", Columns: append(key(Slot, "gpu*", "band", At), sums("millis")...)})
+	list = append(list, &Schema{Name: Sensors, Section: "sensors", Columns: sensors()})
 	list = append(list, &Schema{Name: Caveats, Section: "host", Columns: append(key("what*", At), sums("amount")...)})
 	for _, m := range amount.Beside() {
 		list = append(list, &Schema{Name: OfMeasure(m), Section: "of " + m.Entry().Of.String(), Columns: measure(m)})

@@ -217,3 +217,27 @@ func TestAPI_EveryQuestionOfManyHostsCanBeAskedOfOne(t *testing.T) {
 		assert.NotEqual(t, http.StatusOK, status, "%s: %s", path, detail)
 	}
 }
+
+func TestAPI_FiguresOfPartsAreOfNoWorkload(t *testing.T) {
+	s := newService(t)
+	for query, want := range map[string]string{
+		"of=drive_busy_percent&by=tenant":        "leave out by",
+		"of=drive_busy_percent&tenant=frost":     "leave out tenant",
+		"of=sensor_celsius&where=kind+%3D%3D+1":  "leave out where",
+		"of=gpu_busy_percent&workload=7":         "leave out workload",
+		"of=drive_busy_percent&step=7m":          "a step of",
+		"of=cpu&part=sda":                        "has no parts",
+		"of=drive_busyness":                      "of",
+		"of=drive_busy_percent&pool=vats":        "vats",
+		"of=cpu_busy_percent&host=office-9":      "office-9",
+		"of=interface_errors&host=a&part=%ff%00": "part: ",
+	} {
+		status, detail := s.ask(http.MethodGet, "/api/v1/series?"+query, "")
+		assert.Contains(t, []int{400, 404, 422}, status, query)
+		assert.Contains(t, detail, want, query)
+	}
+	for _, query := range []string{"of=drive_busy_percent", "of=cpu_busy_percent&by=part", "of=sensor_rpm&workload=0"} {
+		status, detail := s.ask(http.MethodGet, "/api/v1/series?"+query, "")
+		assert.Equal(t, http.StatusOK, status, "%s: %s", query, detail)
+	}
+}

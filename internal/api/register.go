@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"vinescale/core/amount"
+	"vinescale/core/leaf"
 	"vinescale/internal/hub"
 )
 
@@ -15,8 +16,10 @@ type Measure struct {
 	Name           string  `json:"name"`
 	Title          string  `json:"title" doc:"For people."`
 	Meaning        string  `json:"meaning"`
-	Resource       string  `json:"resource" doc:"The resource that it belongs to."`
+	Resource       string  `json:"resource" doc:"The resource that it belongs to; empty of a sensor."`
+	Part           string  `json:"part,omitempty" doc:"Set of figures of hosts' parts: what they are of."`
 	HasLedger      bool    `json:"has_ledger" doc:"It is a resource: capacity = shares + kernel + idle + residual."`
+	SensorKind     string  `json:"sensor_kind,omitempty" doc:"Set of a figure of sensors: of which kind of them."`
 	Unit           string  `json:"unit" doc:"Of an amount over a span."`
 	MeanUnit       string  `json:"mean_unit"`
 	AmountField    string  `json:"amount_field" doc:"Name of a field that holds amounts."`
@@ -45,12 +48,37 @@ func measureOf(m amount.Measure) Measure {
 	}
 }
 
+// partMeasure is a figure of hosts' parts as it stands beside the measures.
+func partMeasure(f *leaf.PartFigure) Measure {
+	apart := amount.Apart.String()
+	x := Measure{Name: f.Name, Title: f.Title, Meaning: f.Meaning, Part: f.Of, SensorKind: f.SensorKind,
+		Unit: f.Unit.Name, MeanUnit: f.Unit.Mean,
+		AmountField: f.Name, MeanField: f.Name, Steps: f.Unit.Step.String(), InBits: f.InBits,
+		Manner: amount.Level.String(), OverTime: amount.Mean.String(), OverWorkloads: apart, OverHosts: apart,
+		Bound: amount.Unbounded.String(), Form: amount.Line.String(), UnitsPerAmount: 1}
+	switch f.Of {
+	case leaf.DrivePart:
+		x.Resource = amount.Disk.String()
+	case leaf.InterfacePart:
+		x.Resource = amount.Network.String()
+	case leaf.GPUPart:
+		x.Resource = amount.GPU.String()
+	case leaf.CPUPart:
+		x.Resource = amount.CPU.String()
+	}
+	if f.Most > 0 {
+		x.Bound = amount.ByCapacity.String()
+	}
+	return x
+}
+
 type measuresOutput struct{ Body []Measure }
 
 func registerRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
 		OperationID: "list-measures", Method: http.MethodGet, Path: Prefix + "/measures",
-		Summary: "The register: every measure that the book counts, the resources first", Metadata: readers(),
+		Summary:  "The register: every measure that the book counts, the resources first, and figures of hosts' parts",
+		Metadata: readers(),
 	}, func(ctx context.Context, _ *struct{}) (*measuresOutput, error) {
 		told, err := s.hub.Told(ctx)
 		if err != nil {
@@ -60,6 +88,12 @@ func registerRoutes(api huma.API, s *service) {
 		for _, m := range amount.Measures() {
 			x := measureOf(m)
 			x.IsTold = told[m.Entry().Of]
+			out.Body = append(out.Body, x)
+		}
+		for i := range leaf.PartFigures() {
+			x := partMeasure(&leaf.PartFigures()[i])
+			m, err := amount.Parse(x.Resource)
+			x.IsTold = err != nil || told[m]
 			out.Body = append(out.Body, x)
 		}
 		return out, nil

@@ -22,6 +22,7 @@ import (
 	"vinescale/internal/carry"
 	"vinescale/internal/client"
 	"vinescale/internal/collect"
+	"vinescale/internal/devices"
 	"vinescale/internal/hub"
 	"vinescale/internal/identify"
 	"vinescale/internal/kernel"
@@ -300,6 +301,12 @@ func paceAt(now, until time.Time) pace {
 	return lastDay
 }
 
+// looksAtSensors tells for which intervals of the history sensors are looked at: for each of the last two hours, and
+// for one of ten minutes before, since their files take long to write.
+func looksAtSensors(at, until time.Time) bool {
+	return until.Sub(at) < 2*time.Hour || at.Minute()%10 == 0
+}
+
 // play moves every host on to a time and sends what its collector would have sent on the way.
 func (d *demo) play(ctx context.Context, until time.Time) error {
 	known, err := d.service.hub.Hosts(ctx)
@@ -342,6 +349,7 @@ func (d *demo) playHost(ctx context.Context, h *stage.Host, until, known time.Ti
 	if err != nil {
 		return err
 	}
+	sensors := devices.Open(devices.Options{Sys: d.tree(h).Sys(), Library: h.Library()})
 	registry, tracker, mode := d.played[h.Name].registry, &d.played[h.Name].tracker, modeOf(h)
 	var open *account.Interval
 	batch := &wire.Batch{Version: wire.Version, Host: h.Name}
@@ -378,6 +386,12 @@ func (d *demo) playHost(ctx context.Context, h *stage.Host, until, known time.Ti
 		gpus.TellGPUs(open, reading, registry.Workload, d.played[h.Name].idle)
 		if open.From.After(known) {
 			m := wire.FromInterval(open, uint64(open.To.UnixMicro()), mode, registry)
+			if looksAtSensors(open.To, until) {
+				if err := h.RenderSensors(d.tree(h)); err != nil {
+					return err
+				}
+				m.AddSensors(sensors.Sensors())
+			}
 			if until.Sub(open.To) < 2*time.Minute {
 				processes, over := tracker.Running()
 				m.AddProcesses(open, processes, over, registry)

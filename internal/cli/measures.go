@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"vinescale/core/amount"
+	"vinescale/core/leaf"
 	"vinescale/internal/api"
 )
 
@@ -24,6 +26,17 @@ func (m *measureFlag) Set(s string) error {
 	return nil
 }
 
+// seriesFlag is a flag that takes the name of a measure, or of a figure of hosts' parts.
+type seriesFlag struct{ measureFlag }
+
+func (m *seriesFlag) Set(s string) error {
+	if leaf.PartFigureNamed(s) != nil {
+		m.value = s
+		return nil
+	}
+	return m.measureFlag.Set(s)
+}
+
 // completeWith completes a flag with words.
 func completeWith(cmd *cobra.Command, flag string, words []string) {
 	// It fails only for a flag that the command has not, which is a mistake in this program.
@@ -39,7 +52,9 @@ func newMeasures() *cobra.Command {
 		Args: cobra.NoArgs,
 		Long: `Measures lists the service's register: each measure with its unit, what it means, and
 how its figures add up over time, workloads and hosts. Those with a ledger are
-resources; "vinescale share --of NAME" asks for any of them.`,
+resources; "vinescale share --of NAME" asks for any of them. Those that are told by
+part are of drives, interfaces, GPUs, logical CPUs or sensors, each apart:
+"vinescale series --of NAME" asks how they went.`,
 		Example: `  vinescale measures
   vinescale measures --where "resource == 'memory'" --columns name,unit,meaning`,
 	}
@@ -53,6 +68,8 @@ resources; "vinescale share --of NAME" asks for any of them.`,
 		return list(cmd, as, []column[api.Measure]{
 			{name: "name", head: "measure", value: func(m api.Measure) any { return m.Name }},
 			{name: "title", value: func(m api.Measure) any { return m.Title }, extra: true},
+			{name: "part", head: "told by", value: func(m api.Measure) any { return m.Part },
+				text: func(m api.Measure) string { return cmp.Or(m.Part, "workload") }},
 			{name: "resource", value: func(m api.Measure) any { return m.Resource }},
 			{name: "has_ledger", head: "ledger", value: func(m api.Measure) any { return m.HasLedger },
 				text: func(m api.Measure) string { return map[bool]string{true: "yes"}[m.HasLedger] }},

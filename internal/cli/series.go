@@ -12,6 +12,7 @@ import (
 
 	"vinescale/core/amount"
 	"vinescale/core/explain"
+	"vinescale/core/leaf"
 	"vinescale/core/question"
 	"vinescale/internal/api"
 	"vinescale/internal/hub"
@@ -19,32 +20,43 @@ import (
 
 func newSeries() *cobra.Command {
 	var span spanFlags
-	var host, pool, tenant, where, step string
+	var host, pool, tenant, where, part, step string
 	first := 8
-	of := &measureFlag{amount.CPU.String()}
+	of := &seriesFlag{measureFlag{amount.CPU.String()}}
 	by := &dimension{"", question.Divisions()}
 	cmd := &cobra.Command{Use: "series", Args: cobra.NoArgs,
 		Short: "How a measure went over a span, of the fleet, a host or a tenant, by any grouping",
 		Long: `Series tells a measure step by step: a line for each group with its mean over the span, the
 lowest and the highest of its steps, and a small graph from zero to its own highest. Where a
 workload's highest tick is kept, it is the highest, whatever the step. A dot stands for a step
-that nothing was told of. As csv, json or jsonl, each step of each group is a row.`,
+that nothing was told of. As csv, json or jsonl, each step of each group is a row.
+
+Figures of drives, interfaces, GPUs, logical CPUs and sensors are told too, each part
+apart: drives that are within another, and interfaces that do not lead off the host,
+only where --part names them.`,
 		Example: `  vinescale series --of cpu --by tenant --span 24h
   vinescale series --of memory --by workload --host cellar-1 --first 5
-  vinescale series --of disk --host press-1 --step 10m --as csv`}
+  vinescale series --of disk --host press-1 --step 10m --as csv
+  vinescale series --of drive_busy_percent --span 24h
+  vinescale series --of sensor_celsius --host press-1`}
 	f := cmd.Flags()
 	f.Var(of, "of", "which resource, or another measure (\"vinescale measures\" lists them)")
 	f.Var(by, "by", "what to group by (default: all in one)")
 	f.StringVar(&host, "host", "", "one host (default: all)")
 	f.StringVar(&pool, "pool", "", "only the hosts of this pool")
 	f.StringVar(&tenant, "tenant", "", "only what was this tenant's")
+	f.StringVar(&part, "part", "", "only the drive, interface, GPU, CPU or sensor of this name")
 	f.StringVar(&where, "which", "", "only workloads that this expression matches (CEL, as rules are)")
 	f.IntVar(&first, "first", first, "how many groups are told apart, the largest first; 0 for all")
 	f.StringVar(&step, "step", hub.AutoStep, "how long a step is: "+strings.Join(hub.Steps(), ", "))
 	span.add(cmd)
 	clientFlags(cmd)
 	as := asFlag(cmd)
-	completeWith(cmd, "of", amount.Names(amount.Measures()))
+	names := amount.Names(amount.Measures())
+	for _, f := range leaf.PartFigures() {
+		names = append(names, f.Name)
+	}
+	completeWith(cmd, "of", names)
 	completeWith(cmd, "by", append(question.Dimensions(), question.Divisions()...))
 	completeWith(cmd, "step", hub.Steps())
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
@@ -53,7 +65,7 @@ that nothing was told of. As csv, json or jsonl, each step of each group is a ro
 		}
 		q := url.Values{"of": {of.value}, "first": {strconv.Itoa(first)}, "step": {step}}
 		for name, v := range map[string]string{"by": by.value, "host": host, "pool": pool, "tenant": tenant,
-			"where": where} {
+			"where": where, "part": part} {
 			if v != "" {
 				q.Set(name, v)
 			}
@@ -159,10 +171,13 @@ func printSeries(w io.Writer, s *explain.Series) error {
 	fmt.Fprintln(w)
 	t := newTable(w)
 	most := map[string]string{explain.PeakOfTick: "highest tick", explain.PeakOfMinute: "highest minute",
-		explain.PeakOfNone: "highest step"}[s.PeakOf]
+		explain.PeakOfReading: "highest reading", explain.PeakOfNone: "highest step"}[s.PeakOf]
 	head := s.By
-	if head == "" {
+	switch head {
+	case "":
 		head = "of"
+	case explain.ByPart:
+		head = leaf.PartFigureNamed(s.Measure).Of
 	}
 	t.row(cell{head, false}, cell{"mean, " + u.name, true}, cell{"lowest step", true}, cell{most, true},
 		cell{"each from 0 to its highest", false})

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"vinescale/core/amount"
+	"vinescale/core/leaf"
 	"vinescale/core/tenancy"
 )
 
@@ -62,6 +63,9 @@ func rateUnits() []unit {
 // they come.
 func entryOf(name string) *amount.Entry {
 	m, err := amount.Parse(name)
+	if f := leaf.PartFigureNamed(name); f != nil {
+		return f.Entry()
+	}
 	if err != nil {
 		return &amount.Entry{Name: name, Title: name, Unit: amount.Unit{Name: name, Mean: "", Per: 1}}
 	}
@@ -89,7 +93,10 @@ func meanUnits(e *amount.Entry) []unit {
 	if many := e.Title + "s"; strings.EqualFold(many, e.Unit.Mean) { // a number of what its title names
 		return []unit{{many, 1, 2}}
 	}
-	return []unit{{e.Unit.Mean, 1, 2}}
+	if e.Unit.Mean == "percent" {
+		return []unit{{"%", 1, 1}}
+	}
+	return []unit{{strings.ReplaceAll(e.Unit.Mean, "_", " "), 1, 2}}
 }
 
 // pick is the unit that suits the largest of several figures.

@@ -180,8 +180,14 @@ func (c *cellar) batch(host string, from time.Time, seconds int64, all ...had) *
 	iv.Detail.Interfaces = []account.Interface{{Name: "eth0", Received: 300 * seconds, Sent: 200 * seconds,
 		Workload: account.Unrecognised}}
 	iv.Detail.MemoryOwn = 7 * seconds * 1000
-	return &wire.Batch{Version: wire.Version, Host: host,
-		Intervals: []*wire.Interval{wire.FromInterval(iv, c.sequence, "v2", names)}}
+	if c.dress != nil {
+		c.dress(iv)
+	}
+	m := wire.FromInterval(iv, c.sequence, "v2", names)
+	if c.parts != nil {
+		require.NoError(c.t, m.AddInventory(c.parts))
+	}
+	return &wire.Batch{Version: wire.Version, Host: host, Intervals: []*wire.Interval{m}}
 }
 
 // two is from noon on for two minutes: what began at 12:02 is not in it.

@@ -70,6 +70,15 @@ func (h *Hub) filtered(ctx context.Context, q *Asked) (question.Scope, error) {
 	return scope, nil
 }
 
+// about says what an answer is about.
+func (q *Asked) about() explain.Over {
+	about := over(q.Span, q.Host)
+	if q.Host == "" && q.Pool != "" {
+		about.Host = "pool " + q.Pool
+	}
+	return about
+}
+
 // within leaves of a scope the hosts of a pool.
 func (h *Hub) within(ctx context.Context, scope *question.Scope, pool string) error {
 	pools, err := h.store.Pools(ctx)

@@ -86,10 +86,7 @@ func (h *Hub) Series(ctx context.Context, q *SeriesQuestion) (*explain.Series, e
 	if g.Stretches, err = h.store.Lines(ctx, ask); err != nil {
 		return nil, err
 	}
-	about := over(q.Span, q.Host)
-	if q.Host == "" && q.Pool != "" {
-		about.Host = "pool " + q.Pool
-	}
+	about := q.about()
 	whole, err := h.stretch(ctx, question.Question{Scope: w.scope, Measures: ask.Measures})
 	if err != nil {
 		return nil, err

@@ -189,6 +189,13 @@ func (h *Host) Failed() ([]string, error) {
 	return nil, nil
 }
 
+// RenderSensors writes the files of meters and sensors alone, which is less than all of Render.
+func (h *Host) RenderSensors(t Tree) error {
+	w := &writer{}
+	h.renderDevices(w, t)
+	return w.err
+}
+
 // renderDevices writes the files of meters and sensors.
 func (h *Host) renderDevices(w *writer, t Tree) {
 	p := &h.power

@@ -45,3 +45,16 @@ func (s *Store) CPUTimes(
 	})
 	return times, err
 }
+
+// PartSums tells what the parts of hosts added to a figure by step, and for how long each host told of each step.
+func (s *Store) PartSums(ctx context.Context, q question.Question, f *leaf.PartFigure) (*explain.PartSums, error) {
+	sums := explain.NewPartSums()
+	reading := question.ReadingOf(q.Scope.Span, q.Step)
+	want := wanted{leaf.Intervals: {"start", "elapsed"}, f.Table(): nil}
+	err := s.eachLeaf(ctx, q.Scope.Hosts, reading, want, func(p *piece) error {
+		p.Fill()
+		sums.Add(&leaf.View{Leaf: p.Leaf, Within: p.Within(q.Scope.Span)}, &q, f)
+		return nil
+	})
+	return sums, err
+}

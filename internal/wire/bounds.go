@@ -23,6 +23,7 @@ const (
 	mostText      = 8192  // bytes of a path, a label's value, a fact or a reason
 	mostCPUList   = 32768 // bytes of a list of CPUs: every second one of 8192 takes 20,000
 	mostInventory = 1 << 20
+	mostMilli     = 1e15 // thousandths that a sensor tells, in either direction
 
 	mostElapsed = 86_400_000 // milliseconds: a day
 

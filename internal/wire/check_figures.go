@@ -54,6 +54,7 @@ func (iv *Interval) checkFigures(f *faults, workloads int) {
 	f.texts("figures.swap_use.swap", s.GetSwap(), mostText)
 	numbers(f, "figures.swap_use.units", s.GetUnits(), 0, iv.mostHeld())
 	iv.checkGPUs(f, workloads)
+	iv.checkSensors(f)
 	f.rows("figures.ran_micros", len(m.RanMicros), mostCPUs)
 	numbers(f, "figures.ran_micros", m.RanMicros, 0, mostOften*iv.ElapsedMillis*1000)
 	f.number("figures.memory_own", m.MemoryOwn, 0, iv.mostHeld())
@@ -116,6 +117,20 @@ func (iv *Interval) checkGPUs(f *faults, workloads int) {
 	numbers(f, "figures.gpu_use.engine_micros", u.EngineMicros, 0, iv.mostMoved())
 	numbers(f, "figures.gpu_use.band", u.Band, 0, account.GPUBands-1)
 	numbers(f, "figures.gpu_use.band_millis", u.BandMillis, 0, iv.mostMoved())
+}
+
+func (iv *Interval) checkSensors(f *faults) {
+	m := iv.Figures
+	f.rows("figures.sensors", len(m.Sensors), mostDevices)
+	names := make([]string, len(m.Sensors))
+	for i, x := range m.Sensors {
+		field := fmt.Sprintf("figures.sensors[%d]", i)
+		names[i] = x.GetName()
+		f.text(field+".name", x.GetName(), mostName)
+		f.text(field+".kind", x.GetKind(), mostName)
+		f.number(field+".milli", x.GetMilli(), -mostMilli, mostMilli)
+	}
+	f.once("figures.sensors.name", names)
 }
 
 func (iv *Interval) checkDevices(f *faults) {

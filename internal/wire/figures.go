@@ -4,12 +4,14 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"math"
 	"slices"
 
 	"google.golang.org/protobuf/proto"
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/core/leaf"
 )
 
 // fromFigures makes the message of what was counted beside the ledger.
@@ -135,7 +137,37 @@ func (m *Interval) AddInventory(inv *account.Inventory) error {
 		return fmt.Errorf("encode the inventory: %w", err)
 	}
 	m.Inventory = &Inventory{Json: string(raw)}
+	m.AddSensors(inv.Sensors)
 	return nil
+}
+
+// AddSensors puts in what sensors told, of those whose values stand by themselves: what a meter of energy has counted
+// since it began does not, and whether a case was opened is a state.
+func (m *Interval) AddSensors(sensors []account.Sensor) {
+	if m.Figures != nil {
+		m.Figures.Sensors = nil
+	}
+	told := map[string]bool{}
+	for i := range sensors {
+		s := &sensors[i]
+		if s.Value == nil || !slices.Contains(leaf.SensorKinds(), s.Kind) {
+			continue
+		}
+		milli := math.Round(*s.Value * leaf.SensorScale)
+		if !(math.Abs(milli) <= mostMilli) {
+			continue
+		}
+		base := clip(s.FullName(), mostName/2)
+		name := base
+		for n := 2; told[name]; n++ { // chips of one kind may not say which they are
+			name = fmt.Sprintf("%s %d", base, n)
+		}
+		told[name] = true
+		if m.Figures == nil {
+			m.Figures = &Figures{}
+		}
+		m.Figures.Sensors = append(m.Figures.Sensors, &SensorReading{Name: name, Kind: s.Kind, Milli: int64(milli)})
+	}
 }
 
 // Read is the inventory a message holds.

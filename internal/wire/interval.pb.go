@@ -7,11 +7,12 @@
 package wire
 
 import (
-	protoreflect "google.golang.org/protobuf/reflect/protoreflect"
-	protoimpl "google.golang.org/protobuf/runtime/protoimpl"
 	reflect "reflect"
 	sync "sync"
 	unsafe "unsafe"
+
+	protoreflect "google.golang.org/protobuf/reflect/protoreflect"
+	protoimpl "google.golang.org/protobuf/runtime/protoimpl"
 )
 
 const (
@@ -1465,6 +1466,7 @@ type Figures struct {
 	SwapUse       *SwapUse               `protobuf:"bytes,10,opt,name=swap_use,json=swapUse,proto3" json:"swap_use,omitempty"`              // where there are several swaps
 	GpuUse        *GpuUse                `protobuf:"bytes,11,opt,name=gpu_use,json=gpuUse,proto3" json:"gpu_use,omitempty"`
 	Gpus          []*Gpu                 `protobuf:"bytes,12,rep,name=gpus,proto3" json:"gpus,omitempty"`
+	Sensors       []*SensorReading       `protobuf:"bytes,13,rep,name=sensors,proto3" json:"sensors,omitempty"`
 	unknownFields protoimpl.UnknownFields
 	sizeCache     protoimpl.SizeCache
 }
@@ -1583,6 +1585,74 @@ func (x *Figures) GetGpus() []*Gpu {
 	return nil
 }
 
+func (x *Figures) GetSensors() []*SensorReading {
+	if x != nil {
+		return x.Sensors
+	}
+	return nil
+}
+
+// SensorReading is what a sensor told at the interval's end.
+type SensorReading struct {
+	state         protoimpl.MessageState `protogen:"open.v1"`
+	Name          string                 `protobuf:"bytes,1,opt,name=name,proto3" json:"name,omitempty"`      // what stays the same while it is in the host
+	Kind          string                 `protobuf:"bytes,2,opt,name=kind,proto3" json:"kind,omitempty"`      // temperature, fan, voltage and others
+	Milli         int64                  `protobuf:"zigzag64,3,opt,name=milli,proto3" json:"milli,omitempty"` // thousandths of the kind's unit
+	unknownFields protoimpl.UnknownFields
+	sizeCache     protoimpl.SizeCache
+}
+
+func (x *SensorReading) Reset() {
+	*x = SensorReading{}
+	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *SensorReading) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*SensorReading) ProtoMessage() {}
+
+func (x *SensorReading) ProtoReflect() protoreflect.Message {
+	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use SensorReading.ProtoReflect.Descriptor instead.
+func (*SensorReading) Descriptor() ([]byte, []int) {
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{16}
+}
+
+func (x *SensorReading) GetName() string {
+	if x != nil {
+		return x.Name
+	}
+	return ""
+}
+
+func (x *SensorReading) GetKind() string {
+	if x != nil {
+		return x.Kind
+	}
+	return ""
+}
+
+func (x *SensorReading) GetMilli() int64 {
+	if x != nil {
+		return x.Milli
+	}
+	return 0
+}
+
 // GpuUse is what workloads had of GPUs; a row has the workload's index. Engines and bands have the index of a row.
 type GpuUse struct {
 	state         protoimpl.MessageState `protogen:"open.v1"`
@@ -1604,7 +1674,7 @@ type GpuUse struct {
 
 func (x *GpuUse) Reset() {
 	*x = GpuUse{}
-	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	mi := &file_internal_wire_interval_proto_msgTypes[17]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1616,7 +1686,7 @@ func (x *GpuUse) String() string {
 func (*GpuUse) ProtoMessage() {}
 
 func (x *GpuUse) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	mi := &file_internal_wire_interval_proto_msgTypes[17]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1629,7 +1699,7 @@ func (x *GpuUse) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use GpuUse.ProtoReflect.Descriptor instead.
 func (*GpuUse) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{16}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{17}
 }
 
 func (x *GpuUse) GetWorkload() []uint32 {
@@ -1734,7 +1804,7 @@ type Gpu struct {
 
 func (x *Gpu) Reset() {
 	*x = Gpu{}
-	mi := &file_internal_wire_interval_proto_msgTypes[17]
+	mi := &file_internal_wire_interval_proto_msgTypes[18]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1746,7 +1816,7 @@ func (x *Gpu) String() string {
 func (*Gpu) ProtoMessage() {}
 
 func (x *Gpu) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[17]
+	mi := &file_internal_wire_interval_proto_msgTypes[18]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1759,7 +1829,7 @@ func (x *Gpu) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Gpu.ProtoReflect.Descriptor instead.
 func (*Gpu) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{17}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{18}
 }
 
 func (x *Gpu) GetName() string {
@@ -1837,7 +1907,7 @@ type SwapUse struct {
 
 func (x *SwapUse) Reset() {
 	*x = SwapUse{}
-	mi := &file_internal_wire_interval_proto_msgTypes[18]
+	mi := &file_internal_wire_interval_proto_msgTypes[19]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1849,7 +1919,7 @@ func (x *SwapUse) String() string {
 func (*SwapUse) ProtoMessage() {}
 
 func (x *SwapUse) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[18]
+	mi := &file_internal_wire_interval_proto_msgTypes[19]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1862,7 +1932,7 @@ func (x *SwapUse) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use SwapUse.ProtoReflect.Descriptor instead.
 func (*SwapUse) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{18}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{19}
 }
 
 func (x *SwapUse) GetWorkload() []uint32 {
@@ -1899,7 +1969,7 @@ type MeasureColumn struct {
 
 func (x *MeasureColumn) Reset() {
 	*x = MeasureColumn{}
-	mi := &file_internal_wire_interval_proto_msgTypes[19]
+	mi := &file_internal_wire_interval_proto_msgTypes[20]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1911,7 +1981,7 @@ func (x *MeasureColumn) String() string {
 func (*MeasureColumn) ProtoMessage() {}
 
 func (x *MeasureColumn) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[19]
+	mi := &file_internal_wire_interval_proto_msgTypes[20]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1924,7 +1994,7 @@ func (x *MeasureColumn) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use MeasureColumn.ProtoReflect.Descriptor instead.
 func (*MeasureColumn) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{19}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{20}
 }
 
 func (x *MeasureColumn) GetName() string {
@@ -1975,7 +2045,7 @@ type DeviceUse struct {
 
 func (x *DeviceUse) Reset() {
 	*x = DeviceUse{}
-	mi := &file_internal_wire_interval_proto_msgTypes[20]
+	mi := &file_internal_wire_interval_proto_msgTypes[21]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1987,7 +2057,7 @@ func (x *DeviceUse) String() string {
 func (*DeviceUse) ProtoMessage() {}
 
 func (x *DeviceUse) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[20]
+	mi := &file_internal_wire_interval_proto_msgTypes[21]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -2000,7 +2070,7 @@ func (x *DeviceUse) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use DeviceUse.ProtoReflect.Descriptor instead.
 func (*DeviceUse) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{20}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{21}
 }
 
 func (x *DeviceUse) GetWorkload() []uint32 {
@@ -2102,7 +2172,7 @@ type Disk struct {
 
 func (x *Disk) Reset() {
 	*x = Disk{}
-	mi := &file_internal_wire_interval_proto_msgTypes[21]
+	mi := &file_internal_wire_interval_proto_msgTypes[22]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -2114,7 +2184,7 @@ func (x *Disk) String() string {
 func (*Disk) ProtoMessage() {}
 
 func (x *Disk) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[21]
+	mi := &file_internal_wire_interval_proto_msgTypes[22]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -2127,7 +2197,7 @@ func (x *Disk) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Disk.ProtoReflect.Descriptor instead.
 func (*Disk) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{21}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{22}
 }
 
 func (x *Disk) GetName() string {
@@ -2285,7 +2355,7 @@ type Latency struct {
 
 func (x *Latency) Reset() {
 	*x = Latency{}
-	mi := &file_internal_wire_interval_proto_msgTypes[22]
+	mi := &file_internal_wire_interval_proto_msgTypes[23]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -2297,7 +2367,7 @@ func (x *Latency) String() string {
 func (*Latency) ProtoMessage() {}
 
 func (x *Latency) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[22]
+	mi := &file_internal_wire_interval_proto_msgTypes[23]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -2310,7 +2380,7 @@ func (x *Latency) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Latency.ProtoReflect.Descriptor instead.
 func (*Latency) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{22}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{23}
 }
 
 func (x *Latency) GetDevice() uint32 {
@@ -2378,7 +2448,7 @@ type Interface struct {
 
 func (x *Interface) Reset() {
 	*x = Interface{}
-	mi := &file_internal_wire_interval_proto_msgTypes[23]
+	mi := &file_internal_wire_interval_proto_msgTypes[24]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -2390,7 +2460,7 @@ func (x *Interface) String() string {
 func (*Interface) ProtoMessage() {}
 
 func (x *Interface) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[23]
+	mi := &file_internal_wire_interval_proto_msgTypes[24]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -2403,7 +2473,7 @@ func (x *Interface) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Interface.ProtoReflect.Descriptor instead.
 func (*Interface) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{23}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{24}
 }
 
 func (x *Interface) GetName() string {
@@ -2514,7 +2584,7 @@ type Inventory struct {
 
 func (x *Inventory) Reset() {
 	*x = Inventory{}
-	mi := &file_internal_wire_interval_proto_msgTypes[24]
+	mi := &file_internal_wire_interval_proto_msgTypes[25]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -2526,7 +2596,7 @@ func (x *Inventory) String() string {
 func (*Inventory) ProtoMessage() {}
 
 func (x *Inventory) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[24]
+	mi := &file_internal_wire_interval_proto_msgTypes[25]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -2539,7 +2609,7 @@ func (x *Inventory) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Inventory.ProtoReflect.Descriptor instead.
 func (*Inventory) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{24}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{25}
 }
 
 func (x *Inventory) GetJson() string {
@@ -2693,7 +2763,7 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\x0fswap_used_bytes\x18\x0f \x01(\x03R\rswapUsedBytes\x124\n" +
 	"\x16memory_available_bytes\x18\x10 \x01(\x03R\x14memoryAvailableBytes\x12\x16\n" +
 	"\x06caveat\x18\x11 \x03(\tR\x06caveat\x12#\n" +
-	"\rcaveat_amount\x18\x12 \x03(\x03R\fcaveatAmount\"\xc4\x04\n" +
+	"\rcaveat_amount\x18\x12 \x03(\x03R\fcaveatAmount\"\x80\x05\n" +
 	"\aFigures\x12<\n" +
 	"\bmeasures\x18\x01 \x03(\v2 .vinescale.wire.v1.MeasureColumnR\bmeasures\x12;\n" +
 	"\n" +
@@ -2713,7 +2783,12 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\bswap_use\x18\n" +
 	" \x01(\v2\x1a.vinescale.wire.v1.SwapUseR\aswapUse\x122\n" +
 	"\agpu_use\x18\v \x01(\v2\x19.vinescale.wire.v1.GpuUseR\x06gpuUse\x12*\n" +
-	"\x04gpus\x18\f \x03(\v2\x16.vinescale.wire.v1.GpuR\x04gpus\"\xcf\x02\n" +
+	"\x04gpus\x18\f \x03(\v2\x16.vinescale.wire.v1.GpuR\x04gpus\x12:\n" +
+	"\asensors\x18\r \x03(\v2 .vinescale.wire.v1.SensorReadingR\asensors\"M\n" +
+	"\rSensorReading\x12\x12\n" +
+	"\x04name\x18\x01 \x01(\tR\x04name\x12\x12\n" +
+	"\x04kind\x18\x02 \x01(\tR\x04kind\x12\x14\n" +
+	"\x05milli\x18\x03 \x01(\x12R\x05milli\"\xcf\x02\n" +
 	"\x06GpuUse\x12\x1a\n" +
 	"\bworkload\x18\x01 \x03(\rR\bworkload\x12\x10\n" +
 	"\x03gpu\x18\x02 \x03(\tR\x03gpu\x12\x16\n" +
@@ -2833,7 +2908,7 @@ func file_internal_wire_interval_proto_rawDescGZIP() []byte {
 	return file_internal_wire_interval_proto_rawDescData
 }
 
-var file_internal_wire_interval_proto_msgTypes = make([]protoimpl.MessageInfo, 26)
+var file_internal_wire_interval_proto_msgTypes = make([]protoimpl.MessageInfo, 27)
 var file_internal_wire_interval_proto_goTypes = []any{
 	(*Batch)(nil),         // 0: vinescale.wire.v1.Batch
 	(*Pace)(nil),          // 1: vinescale.wire.v1.Pace
@@ -2851,16 +2926,17 @@ var file_internal_wire_interval_proto_goTypes = []any{
 	(*CpuUse)(nil),        // 13: vinescale.wire.v1.CpuUse
 	(*Detail)(nil),        // 14: vinescale.wire.v1.Detail
 	(*Figures)(nil),       // 15: vinescale.wire.v1.Figures
-	(*GpuUse)(nil),        // 16: vinescale.wire.v1.GpuUse
-	(*Gpu)(nil),           // 17: vinescale.wire.v1.Gpu
-	(*SwapUse)(nil),       // 18: vinescale.wire.v1.SwapUse
-	(*MeasureColumn)(nil), // 19: vinescale.wire.v1.MeasureColumn
-	(*DeviceUse)(nil),     // 20: vinescale.wire.v1.DeviceUse
-	(*Disk)(nil),          // 21: vinescale.wire.v1.Disk
-	(*Latency)(nil),       // 22: vinescale.wire.v1.Latency
-	(*Interface)(nil),     // 23: vinescale.wire.v1.Interface
-	(*Inventory)(nil),     // 24: vinescale.wire.v1.Inventory
-	nil,                   // 25: vinescale.wire.v1.Labels.ValuesEntry
+	(*SensorReading)(nil), // 16: vinescale.wire.v1.SensorReading
+	(*GpuUse)(nil),        // 17: vinescale.wire.v1.GpuUse
+	(*Gpu)(nil),           // 18: vinescale.wire.v1.Gpu
+	(*SwapUse)(nil),       // 19: vinescale.wire.v1.SwapUse
+	(*MeasureColumn)(nil), // 20: vinescale.wire.v1.MeasureColumn
+	(*DeviceUse)(nil),     // 21: vinescale.wire.v1.DeviceUse
+	(*Disk)(nil),          // 22: vinescale.wire.v1.Disk
+	(*Latency)(nil),       // 23: vinescale.wire.v1.Latency
+	(*Interface)(nil),     // 24: vinescale.wire.v1.Interface
+	(*Inventory)(nil),     // 25: vinescale.wire.v1.Inventory
+	nil,                   // 26: vinescale.wire.v1.Labels.ValuesEntry
 }
 var file_internal_wire_interval_proto_depIdxs = []int32{
 	2,  // 0: vinescale.wire.v1.Batch.intervals:type_name -> vinescale.wire.v1.Interval
@@ -2874,7 +2950,7 @@ var file_internal_wire_interval_proto_depIdxs = []int32{
 	11, // 8: vinescale.wire.v1.Interval.parts:type_name -> vinescale.wire.v1.Parts
 	12, // 9: vinescale.wire.v1.Interval.processes:type_name -> vinescale.wire.v1.Processes
 	15, // 10: vinescale.wire.v1.Interval.figures:type_name -> vinescale.wire.v1.Figures
-	24, // 11: vinescale.wire.v1.Interval.inventory:type_name -> vinescale.wire.v1.Inventory
+	25, // 11: vinescale.wire.v1.Interval.inventory:type_name -> vinescale.wire.v1.Inventory
 	6,  // 12: vinescale.wire.v1.Notices.workloads:type_name -> vinescale.wire.v1.Workloads
 	5,  // 13: vinescale.wire.v1.Ledger.capacity:type_name -> vinescale.wire.v1.Line
 	5,  // 14: vinescale.wire.v1.Ledger.used:type_name -> vinescale.wire.v1.Line
@@ -2883,21 +2959,22 @@ var file_internal_wire_interval_proto_depIdxs = []int32{
 	5,  // 17: vinescale.wire.v1.Ledger.steal:type_name -> vinescale.wire.v1.Line
 	7,  // 18: vinescale.wire.v1.Workloads.labels:type_name -> vinescale.wire.v1.Labels
 	7,  // 19: vinescale.wire.v1.Workloads.facts:type_name -> vinescale.wire.v1.Labels
-	25, // 20: vinescale.wire.v1.Labels.values:type_name -> vinescale.wire.v1.Labels.ValuesEntry
+	26, // 20: vinescale.wire.v1.Labels.values:type_name -> vinescale.wire.v1.Labels.ValuesEntry
 	10, // 21: vinescale.wire.v1.Programs.columns:type_name -> vinescale.wire.v1.ProgramUse
-	19, // 22: vinescale.wire.v1.Figures.measures:type_name -> vinescale.wire.v1.MeasureColumn
-	20, // 23: vinescale.wire.v1.Figures.device_use:type_name -> vinescale.wire.v1.DeviceUse
-	21, // 24: vinescale.wire.v1.Figures.disks:type_name -> vinescale.wire.v1.Disk
-	22, // 25: vinescale.wire.v1.Figures.latencies:type_name -> vinescale.wire.v1.Latency
-	23, // 26: vinescale.wire.v1.Figures.interfaces:type_name -> vinescale.wire.v1.Interface
-	18, // 27: vinescale.wire.v1.Figures.swap_use:type_name -> vinescale.wire.v1.SwapUse
-	16, // 28: vinescale.wire.v1.Figures.gpu_use:type_name -> vinescale.wire.v1.GpuUse
-	17, // 29: vinescale.wire.v1.Figures.gpus:type_name -> vinescale.wire.v1.Gpu
-	30, // [30:30] is the sub-list for method output_type
-	30, // [30:30] is the sub-list for method input_type
-	30, // [30:30] is the sub-list for extension type_name
-	30, // [30:30] is the sub-list for extension extendee
-	0,  // [0:30] is the sub-list for field type_name
+	20, // 22: vinescale.wire.v1.Figures.measures:type_name -> vinescale.wire.v1.MeasureColumn
+	21, // 23: vinescale.wire.v1.Figures.device_use:type_name -> vinescale.wire.v1.DeviceUse
+	22, // 24: vinescale.wire.v1.Figures.disks:type_name -> vinescale.wire.v1.Disk
+	23, // 25: vinescale.wire.v1.Figures.latencies:type_name -> vinescale.wire.v1.Latency
+	24, // 26: vinescale.wire.v1.Figures.interfaces:type_name -> vinescale.wire.v1.Interface
+	19, // 27: vinescale.wire.v1.Figures.swap_use:type_name -> vinescale.wire.v1.SwapUse
+	17, // 28: vinescale.wire.v1.Figures.gpu_use:type_name -> vinescale.wire.v1.GpuUse
+	18, // 29: vinescale.wire.v1.Figures.gpus:type_name -> vinescale.wire.v1.Gpu
+	16, // 30: vinescale.wire.v1.Figures.sensors:type_name -> vinescale.wire.v1.SensorReading
+	31, // [31:31] is the sub-list for method output_type
+	31, // [31:31] is the sub-list for method input_type
+	31, // [31:31] is the sub-list for extension type_name
+	31, // [31:31] is the sub-list for extension extendee
+	0,  // [0:31] is the sub-list for field type_name
 }
 
 func init() { file_internal_wire_interval_proto_init() }
@@ -2905,14 +2982,14 @@ func file_internal_wire_interval_proto_init() {
 	if File_internal_wire_interval_proto != nil {
 		return
 	}
-	file_internal_wire_interval_proto_msgTypes[23].OneofWrappers = []any{}
+	file_internal_wire_interval_proto_msgTypes[24].OneofWrappers = []any{}
 	type x struct{}
 	out := protoimpl.TypeBuilder{
 		File: protoimpl.DescBuilder{
 			GoPackagePath: reflect.TypeOf(x{}).PkgPath(),
 			RawDescriptor: unsafe.Slice(unsafe.StringData(file_internal_wire_interval_proto_rawDesc), len(file_internal_wire_interval_proto_rawDesc)),
 			NumEnums:      0,
-			NumMessages:   26,
+			NumMessages:   27,
 			NumExtensions: 0,
 			NumServices:   0,
 		},

@@ -167,6 +167,9 @@ func (iv *Interval) putFigures(l *leaf.Leaf, who []leaf.User) {
 		l.Table(leaf.Swapped).Append(int64(w), l.Word(m.SwapUse.Swap[i]), 0, m.SwapUse.Units[i])
 	}
 	m.putGPUs(l)
+	for _, x := range m.GetSensors() {
+		l.Table(leaf.Sensors).Append(l.Word(x.Name), 0, l.Word(x.Kind), x.Milli)
+	}
 	for _, d := range m.GetDisks() {
 		l.Table(leaf.Disks).Append(int64(d.Device), 0, l.Word(d.Name), truth(d.Inner), d.ReadBytes, d.WrittenBytes,
 			d.Reads, d.Writes, d.ReadMerged, d.WriteMerged, d.ReadMillis, d.WriteMillis, d.BusyMillis, d.QueueMillis,

@@ -239,6 +239,8 @@ export type SeriesQuestion = {
   where?: string
   first?: number
   step?: string
+  /** Of a figure of hosts’ parts: only this one. */
+  part?: string
 }
 
 /** How a measure went over a span. */

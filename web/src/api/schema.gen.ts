@@ -617,7 +617,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The register: every measure that the book counts, the resources first */
+        /** The register: every measure that the book counts, the resources first, and figures of hosts' parts */
         get: operations["list-measures"];
         put?: never;
         post?: never;
@@ -3619,8 +3619,12 @@ export interface components {
             over_time: "sum" | "mean" | "highest" | "apart";
             /** @enum {string} */
             over_workloads: "sum" | "mean" | "highest" | "apart";
-            /** @description The resource that it belongs to. */
+            /** @description Set of figures of hosts' parts: what they are of. */
+            part?: string;
+            /** @description The resource that it belongs to; empty of a sensor. */
             resource: string;
+            /** @description Set of a figure of sensors: of which kind of them. */
+            sensor_kind?: string;
             /**
              * @description How people read large ones.
              * @enum {string}
@@ -4757,13 +4761,13 @@ export interface components {
             /** @description Of means and peaks. */
             mean_unit: string;
             measure: string;
-            /** @description Where sums stand for intervals that are no longer kept. */
+            /** @description What is to be known of it, as that sums stand for intervals. */
             note?: string;
             /**
-             * @description What a peak is the highest of, within its step.
+             * @description Of what a peak is the highest.
              * @enum {string}
              */
-            peak_of: "tick" | "minute" | "none";
+            peak_of: "tick" | "minute" | "reading" | "none";
             /** @description Used less the groups, the kernel and what was taken. */
             residual: (number | null)[];
             /** @description All other groups together; null where there are none. */
@@ -8190,8 +8194,8 @@ export interface operations {
                 live?: string;
                 /** @description One host; all when left out. */
                 host?: string;
-                /** @description A measure. */
-                of?: "cpu" | "memory" | "disk" | "network" | "gpu" | "gpu_memory" | "energy" | "cpu_user_us" | "cpu_system_us" | "cpu_wait_us" | "cpu_throttled_us" | "cpu_limit_periods" | "cpu_throttled_periods" | "cpu_pressure_some_us" | "cpu_pressure_full_us" | "memory_pressure_some_us" | "memory_pressure_full_us" | "disk_pressure_some_us" | "disk_pressure_full_us" | "memory_anon_bytes" | "memory_file_bytes" | "memory_shared_bytes" | "memory_kernel_bytes" | "memory_swap_bytes" | "memory_working_set_bytes" | "memory_proportional_bytes" | "memory_high_bytes" | "memory_reclaimed_bytes" | "memory_oom_kills" | "memory_major_faults" | "disk_read_bytes" | "disk_written_bytes" | "disk_reads" | "disk_writes" | "disk_discarded_bytes" | "disk_discards" | "disk_time_us" | "disk_written_back_bytes" | "network_received_bytes" | "network_sent_bytes" | "network_received_packets" | "network_sent_packets" | "network_local_received_bytes" | "network_local_sent_bytes" | "space_used_bytes" | "space_files" | "space_limit_bytes";
+                /** @description A measure, or a figure of hosts' parts. */
+                of?: "cpu" | "memory" | "disk" | "network" | "gpu" | "gpu_memory" | "energy" | "cpu_user_us" | "cpu_system_us" | "cpu_wait_us" | "cpu_throttled_us" | "cpu_limit_periods" | "cpu_throttled_periods" | "cpu_pressure_some_us" | "cpu_pressure_full_us" | "memory_pressure_some_us" | "memory_pressure_full_us" | "disk_pressure_some_us" | "disk_pressure_full_us" | "memory_anon_bytes" | "memory_file_bytes" | "memory_shared_bytes" | "memory_kernel_bytes" | "memory_swap_bytes" | "memory_working_set_bytes" | "memory_proportional_bytes" | "memory_high_bytes" | "memory_reclaimed_bytes" | "memory_oom_kills" | "memory_major_faults" | "disk_read_bytes" | "disk_written_bytes" | "disk_reads" | "disk_writes" | "disk_discarded_bytes" | "disk_discards" | "disk_time_us" | "disk_written_back_bytes" | "network_received_bytes" | "network_sent_bytes" | "network_received_packets" | "network_sent_packets" | "network_local_received_bytes" | "network_local_sent_bytes" | "space_used_bytes" | "space_files" | "space_limit_bytes" | "drive_busy_percent" | "drive_queue" | "drive_latency_ms" | "drive_read_bytes" | "drive_written_bytes" | "drive_reads" | "drive_writes" | "drive_discarded_bytes" | "drive_flushes" | "interface_received_bytes" | "interface_sent_bytes" | "interface_received_packets" | "interface_sent_packets" | "interface_dropped_packets" | "interface_errors" | "gpu_busy_percent" | "gpu_taken_bytes" | "cpu_busy_percent" | "cpu_kernel_percent" | "cpu_interrupts_percent" | "cpu_waiting_percent" | "cpu_taken_percent" | "sensor_celsius" | "sensor_rpm" | "sensor_volts" | "sensor_amperes" | "sensor_watts" | "sensor_humidity_percent" | "sensor_charge_percent" | "sensor_hertz";
                 /** @description Such as tenant, workload, cpu or label:KEY; all in one when left out. */
                 by?: string;
                 /** @description Only what was this tenant's. */
@@ -8202,6 +8206,8 @@ export interface operations {
                 where?: string;
                 /** @description Only this workload, by its number. */
                 workload?: number;
+                /** @description Of a figure of hosts' parts: only the part of this name. */
+                part?: string;
                 /** @description How many groups are told apart; all when 0. */
                 first?: number;
                 /** @description Such as 1m, 10m, 1h or 1d; auto suits the span. */

@@ -17,6 +17,11 @@ export function resources(): string[] {
   return [...entries.values()].filter((m) => m.has_ledger && m.is_told).map((m) => m.name)
 }
 
+/** The figures of a kind of hosts' parts, such as drives, in the order they are shown; none where no host has any. */
+export function partFigures(of: string): string[] {
+  return [...entries.values()].filter((m) => m.part === of && m.is_told).map((m) => m.name)
+}
+
 /** Tells whether some host tells of a resource; one that none has takes no place. */
 export function isTold(of: { resource: string }): boolean {
   return entry(of.resource).is_told

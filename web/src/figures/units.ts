@@ -70,6 +70,7 @@ export function unitOf(resource: string, capacity: number | null, of?: CPUsOf): 
 function counted(e: { title: string; mean_unit: string }): string {
   if (e.mean_unit === 'per_second') return 'a second'
   if (e.mean_unit === 'count') return ''
+  if (e.mean_unit === 'percent') return '%'
   return `${e.title}s`.toLowerCase() === e.mean_unit ? `${e.title}s` : e.mean_unit
 }
 

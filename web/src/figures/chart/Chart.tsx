@@ -173,6 +173,7 @@ function Moment({
     return long > 0 ? sum / long : null
   }
   const value = (list: Told[] | undefined) => (list ? (at === null ? meanOf(list) : (list[at] ?? null)) : null)
+  const figureOf = (l: Layer) => (at === null && l.whole !== undefined ? l.whole : value(l.mean))
   const sum = isStack ? value(sumOf(layers)) : null
   const part = (v: Told) =>
     v === null || !of || of.value <= 0 ? '' : `${((100 * v) / of.value).toFixed(1).replace(/^-(0\.0)$/, '$1')} %`
@@ -198,7 +199,7 @@ function Moment({
         </thead>
       )}
       <tbody>
-        {[...layers].reverse().map((l) => (
+        {(isStack ? [...layers].reverse() : layers).map((l) => (
           <tr key={l.key}>
             <th scope="row" className="max-w-56 truncate font-normal">
               <span
@@ -208,9 +209,9 @@ function Moment({
               />
               {l.name}
             </th>
-            <td className="num">{text(value(l.mean))}</td>
+            <td className="num">{text(figureOf(l))}</td>
             {hasPeaks && <td className="num text-ink-2">{text(highest(l))}</td>}
-            {of && <td className="num text-ink-2">{part(value(l.mean))}</td>}
+            {of && <td className="num text-ink-2">{part(figureOf(l))}</td>}
           </tr>
         ))}
         {isStack && (

@@ -84,7 +84,9 @@ function optionsOf(UPlot: typeof uPlot, now: { current: PlotProps }, at: HTMLEle
       ? l.isUnknown
         ? hatch
         : colour(l.colour)
-      : `color-mix(in srgb, ${colour(l.colour)} 18%, transparent)`,
+      : p.layers.length === 1
+        ? `color-mix(in srgb, ${colour(l.colour)} 18%, transparent)`
+        : undefined,
     points: { show: false },
   }))
   const peaks: uPlot.Series[] = p.isStack

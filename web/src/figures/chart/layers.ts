@@ -11,6 +11,8 @@ export interface Layer {
   /** Drawn hatched: what nobody was charged with. */
   isUnknown?: boolean
   mean: Told[]
+  /** Over the whole span, where it is not the mean of what steps had by their time. */
+  whole?: Told
   /** The highest within each step, where that is kept. */
   peak?: Told[]
 }

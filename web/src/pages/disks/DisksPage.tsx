@@ -1,5 +1,6 @@
 import { Missed } from '../../figures/Missed'
 import { useColours, useDisks } from '../../api/queries'
+import { PartsWent } from '../../figures/chart/PartsWent'
 import { More } from '../../figures/More'
 import { TenantKey } from '../../figures/TenantKey'
 import { Waiting } from '../../figures/Trouble'
@@ -42,6 +43,7 @@ export function DisksPage() {
         )}
         <TenantKey />
       </section>
+      <PartsWent of="drive" />
       {disks.data && <ControllerRows controllers={disks.data.controllers} />}
       <p className="mt-3 max-w-200 font-serif text-[13.5px] text-ink-2">
         A drive’s bytes are seen once more on its partitions and volumes. Busy is the part of the time with an operation

@@ -2,6 +2,7 @@ import { useParams } from '@tanstack/react-router'
 import type { GPUFigure, GPULine } from '../../api/client'
 import { useColours, useGPUs } from '../../api/queries'
 import { ActButton } from '../../figures/act/ActButton'
+import { PartsWent } from '../../figures/chart/PartsWent'
 import { Missed } from '../../figures/Missed'
 import { shown } from '../../figures/Name'
 import { Waiting } from '../../figures/Trouble'
@@ -44,6 +45,7 @@ export function GPUPage() {
             ),
         )}
       </section>
+      <PartsWent of="gpu" host={host} part={`GPU ${g.number}`} />
       <div className="mt-4.5 grid grid-cols-3 items-start gap-4.5 max-lg:grid-cols-1">
         <Identity gpu={g} />
         {sections.map((s) => (

@@ -1,5 +1,6 @@
 import { useColours, useGPUs } from '../../api/queries'
 import { Missed } from '../../figures/Missed'
+import { PartsWent } from '../../figures/chart/PartsWent'
 import { TenantKey } from '../../figures/TenantKey'
 import { Waiting } from '../../figures/Trouble'
 import { useTime } from '../../time/useTime'
@@ -25,6 +26,7 @@ export function GPUsPage() {
           <TenantKey />
         </section>
       )}
+      {gpus.data && gpus.data.gpus.length > 0 && <PartsWent of="gpu" />}
       {gpus.data?.notes.map((n) => (
         <p key={n} className="mt-3 text-amber">
           {n}

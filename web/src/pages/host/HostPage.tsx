@@ -23,6 +23,7 @@ import { LedgerSheet } from './LedgerSheet'
 import { MachineSheet } from './MachineSheet'
 import { MemorySheet } from './MemorySheet'
 import { PinSheet } from './PinSheet'
+import { PartsWent } from '../../figures/chart/PartsWent'
 import { SensorSheet } from './SensorSheet'
 
 const modes: Record<string, string> = {
@@ -82,6 +83,8 @@ export function HostPage() {
       </div>
       <HowItWent name={host} scope={{ host }} by={['tenant', 'workload', 'user']} capacityOf="the host’s capacity" />
       <PlacementSheet host={host} />
+      <PartsWent of="drive" host={host} />
+      <PartsWent of="interface" host={host} />
       <EventSheet name={host} of={{ host }} />
       <PinSheet host={host} />
       <EffectiveSheet host={host} />

@@ -1,5 +1,6 @@
 import { Missed } from '../../figures/Missed'
 import { useColours, useLinks } from '../../api/queries'
+import { PartsWent } from '../../figures/chart/PartsWent'
 import { More } from '../../figures/More'
 import { TenantKey } from '../../figures/TenantKey'
 import { Waiting } from '../../figures/Trouble'
@@ -56,6 +57,7 @@ export function NetworkPage() {
           <Waiting error={links.error} what="The interfaces" />
         )}
       </section>
+      <PartsWent of="interface" />
       <section className="sheet mt-4.5 overflow-x-auto" aria-labelledby="users-title">
         <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
           <h2 id="users-title">Workloads</h2>
