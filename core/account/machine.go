@@ -1,5 +1,7 @@
 package account
 
+import "time"
+
 // Machine is what a host is made of and runs on: what its administrator would look up by hand.
 type Machine struct {
 	Facts     []MachineFact  `json:"facts"`
@@ -8,7 +10,15 @@ type Machine struct {
 	Links     []MachineLink  `json:"links"`
 	Starts    []Start        `json:"starts" doc:"What begins by itself."`
 	Failed    []string       `json:"failed" doc:"Units of the init system that failed."`
+	Stuck     []Unit         `json:"stuck" doc:"Units that have been between two states for minutes."`
 	NoFailed  string         `json:"failed_unavailable,omitempty" doc:"Why it is not known what failed."`
+}
+
+// Unit is a unit of the init system that is between two states.
+type Unit struct {
+	Name  string    `json:"name"`
+	State string    `json:"state" doc:"starting, stopping or reloading."`
+	Since time.Time `json:"since"`
 }
 
 // MachineFact is one thing about a machine, or why it is not known.
@@ -40,6 +50,7 @@ type MachineLink struct {
 	Mbit      int64    `json:"mbit" doc:"Line rate; 0 where it is not told."`
 	State     string   `json:"state" doc:"up, down, or as its driver says."`
 	Hardware  string   `json:"hardware,omitempty" doc:"Its address on the wire."`
+	Virtual   bool     `json:"virtual,omitempty" doc:"No hardware is behind it."`
 }
 
 // Start is something that begins by itself.

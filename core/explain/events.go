@@ -14,11 +14,11 @@ import (
 // Event is something that happened at a moment.
 type Event struct {
 	At     time.Time `json:"at"`
-	Kind   string    `json:"kind" enum:"began,ended,failed,signed_in,signed_out,killed,booted,silent,back,changed"`
+	Kind   string    `json:"kind" doc:"Words explain it."`
 	Host   string    `json:"host" doc:"Empty for what is of no host."`
 	ID     int64     `json:"workload_id" doc:"Of the workload that it is about; 0 for none."`
 	Name   string    `json:"name" doc:"Of the workload, or of what was changed."`
-	Of     string    `json:"workload_kind"`
+	Of     string    `json:"workload_kind" doc:"Of what is no workload, what it is: drive, gpu, interface, service, …"`
 	Owner  string    `json:"owner"`
 	Tenant string    `json:"tenant" doc:"Whose it is; unassigned for nobody's, empty for what is no workload."`
 	Who    string    `json:"who" doc:"Who changed it; empty for what nobody did."`
@@ -39,11 +39,19 @@ const (
 	EventBack      = "back"
 	EventChanged   = "changed"
 	EventActed     = "acted" // something was done on a host by an act
+
+	EventThrottled  = "throttled"
+	EventMoved      = "moved"
+	EventRestarted  = "restarted"
+	EventStuck      = "stuck"
+	EventDeviceCame = "device_came"
+	EventDeviceGone = "device_gone"
 )
 
 // EventKinds lists the kinds of events.
 func EventKinds() []string {
-	return []string{EventBegan, EventEnded, EventFailed, EventSignedIn, EventSignedOut, EventKilled, EventBooted,
+	return []string{EventBegan, EventEnded, EventFailed, EventSignedIn, EventSignedOut, EventKilled,
+		EventThrottled, EventMoved, EventRestarted, EventStuck, EventDeviceCame, EventDeviceGone, EventBooted,
 		EventSilent, EventBack, EventChanged, EventActed}
 }
 

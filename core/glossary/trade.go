@@ -158,9 +158,10 @@ var events = []Entry{
 	{Word: "began", Sort: OfEvent, Meaning: "A workload began."},
 	{Word: "ended", Sort: OfEvent, Meaning: "A workload ended, and nothing says that it failed."},
 	{
-		Word:    "failed",
-		Sort:    OfEvent,
-		Meaning: "A workload ended with a failure, by what its runtime or scheduler tells.",
+		Word: "failed",
+		Sort: OfEvent,
+		Meaning: "A workload ended with a failure, by what its runtime or scheduler tells; or a unit of the " +
+			"init system failed.",
 	},
 	{
 		Word: "signed_in",
@@ -169,11 +170,43 @@ var events = []Entry{
 			"from there before.",
 	},
 	{Word: "signed_out", Sort: OfEvent, Meaning: "A sign-in ended."},
+	{
+		Word: "throttled",
+		Sort: OfEvent,
+		Meaning: "The CPU limit of a workload held it back for a hundredth of the time " +
+			"or more; urgent from a quarter on. The time is added over CPUs.",
+	},
+	{
+		Word: "moved",
+		Sort: OfEvent,
+		Meaning: "A workload came from another host, where one of its kind, name and owner " +
+			"ended within five minutes; or the CPUs that it may run on are others.",
+	},
+	{
+		Word: "restarted",
+		Sort: OfEvent,
+		Meaning: "A workload was begun anew by what runs it, or runs again after it was " +
+			"not there.",
+	},
+	{Word: "stuck", Sort: OfEvent, Meaning: "A unit of the init system has been starting, stopping or reloading for " +
+		"two minutes or more."},
+	{Word: "device_came", Sort: OfEvent, Meaning: "A drive, a GPU or a network interface came to a host."},
+	{Word: "device_gone", Sort: OfEvent, Meaning: "A drive, a GPU or a network interface is gone from a host."},
 	{Word: "killed", Sort: OfEvent, Meaning: "The kernel ended processes for want of memory."},
 	{Word: "booted", Sort: OfEvent, Meaning: "A host was started anew; its counters began again."},
 	{Word: "silent", Sort: OfEvent, Meaning: "A host told nothing for a while."},
-	{Word: "back", Sort: OfEvent, Meaning: "A host that was silent told of itself again."},
-	{Word: "changed", Sort: OfEvent, Meaning: "Somebody changed a rule, a quota, a pin or another record."},
+	{
+		Word: "back",
+		Sort: OfEvent,
+		Meaning: "A host that was silent told of itself again; or a unit is in order that had " +
+			"failed or was stuck.",
+	},
+	{
+		Word: "changed",
+		Sort: OfEvent,
+		Meaning: "Somebody changed a rule, a quota, a pin or another record; or a limit, a " +
+			"mounted filesystem or the CPUs in use became others.",
+	},
 	{Word: "acted", Sort: OfEvent, Meaning: "Something was done on a host by an act."},
 }
 

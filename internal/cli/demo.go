@@ -447,7 +447,7 @@ func (d *demo) reader(h *stage.Host) (*kernel.Reader, error) {
 	tree := d.tree(h)
 	o := kernel.Options{
 		Roots: kernel.Roots{Proc: tree.Proc(), Sys: tree.Sys(), Cgroup: tree.Cgroup(), Etc: tree.Etc()},
-		Links: h.Links, Failed: h.Failed,
+		Links: h.Links, Units: h.Units,
 		DiskRates: h.DiskRates(), IdleMicroWatts: h.IdleMicroWatts(),
 		GPULibrary: h.Library(), PageSize: stage.PageSize, Space: h.Space, Quota: h.Quota, Ends: h.Ends,
 		Clock: func() (time.Time, time.Duration) { return h.Now.UTC(), h.Uptime },

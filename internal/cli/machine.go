@@ -27,9 +27,18 @@ func writeMachine(w io.Writer, m *hub.Machine) error {
 		}
 		rows = append(rows, [2]string{f.What, text})
 	}
-	rows = append(rows, [2]string{"memory modules", modulesText(m)}, [2]string{"swap", swapsText(m.Swaps)},
-		[2]string{"GPUs", strings.Join(m.GPUs, ", ")}, [2]string{"failed", failedText(m)},
-		[2]string{"sensors", fmt.Sprint(m.Sensors)})
+	rows = append(
+		rows,
+		[2]string{"memory modules", modulesText(m)},
+		[2]string{"swap", swapsText(m.Swaps)},
+		[2]string{
+			"GPUs",
+			strings.Join(m.GPUs, ", "),
+		},
+		[2]string{"failed", failedText(m)},
+		[2]string{"stuck", stuckText(m)},
+		[2]string{"sensors", fmt.Sprint(m.Sensors)},
+	)
 	if err := pairs(w, rows); err != nil {
 		return err
 	}
@@ -138,6 +147,21 @@ func failedText(m *hub.Machine) string {
 		return "nothing"
 	}
 	return strings.Join(m.Failed, ", ")
+}
+
+// stuckText lists the units that are between two states.
+func stuckText(m *hub.Machine) string {
+	switch {
+	case m.NoFailed != "":
+		return "– " + m.NoFailed
+	case len(m.Stuck) == 0:
+		return "nothing"
+	}
+	list := make([]string, len(m.Stuck))
+	for i, u := range m.Stuck {
+		list[i] = fmt.Sprintf("%s %s since %s", u.Name, u.State, momentText(&u.Since))
+	}
+	return strings.Join(list, ", ")
 }
 
 // writeDrives lists drives, each with what is on it below.

@@ -15,6 +15,7 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/core/explain"
 	"vinescale/internal/devices"
 	"vinescale/internal/gpulibrary"
 	"vinescale/internal/identify"
@@ -161,7 +162,7 @@ func (h *hostRoots) open(slowPace time.Duration) (*kernel.Reader, error) {
 	}
 	reader, err := kernel.Open(identify.NewRegistry(o),
 		kernel.Options{Roots: h.kernel, DiskRates: rates, IdleMicroWatts: int64(h.idleWatts * 1e6),
-			Counters: counters, Ask: h.own(), Failed: h.failed, SlowPace: slowPace, GPULibrary: h.gpuLibrary()})
+			Counters: counters, Ask: h.own(), Units: h.units, SlowPace: slowPace, GPULibrary: h.gpuLibrary()})
 	if err != nil {
 		counters.Close()
 	}
@@ -199,17 +200,17 @@ func newGPUHelper() *cobra.Command {
 		}}
 }
 
-// failed asks this host's init system which of its units failed.
-func (h *hostRoots) failed() ([]string, error) {
+// units asks this host's init system which of its units failed, and which are stuck.
+func (h *hostRoots) units() (failed []string, stuck []account.Unit, err error) {
 	if !h.own() {
-		return nil, errors.New("the init system of another host is not asked")
+		return nil, nil, errors.New("the init system of another host is not asked")
 	}
 	if _, err := os.Stat("/run/systemd/system"); err != nil {
-		return nil, errors.New("no init system that tells runs on this host")
+		return nil, nil, errors.New("no init system that tells runs on this host")
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	return informants.FailedUnits(ctx, "unix:path=/run/dbus/system_bus_socket")
+	return informants.UnitsInTrouble(ctx, "unix:path=/run/dbus/system_bus_socket", time.Now().Add(-explain.StuckAfter))
 }
 
 // own tells whether the host that is read is the one this runs on: the kernel that counts is then the one the files are

@@ -3,6 +3,7 @@ package devices
 import (
 	"net"
 	"path/filepath"
+	"strings"
 
 	"vinescale/core/account"
 )
@@ -21,6 +22,7 @@ func Links(sys string) []account.MachineLink {
 		dir := filepath.Join(sys, "class/net", all[i].Name)
 		l := account.MachineLink{Name: all[i].Name, Addresses: []string{}, Hardware: all[i].HardwareAddr.String(),
 			State: text(filepath.Join(dir, "operstate"))}
+		l.Virtual = strings.Contains(resolved(dir), "/devices/virtual/")
 		if n, err := number(filepath.Join(dir, "speed")); err == nil && n > 0 {
 			l.Mbit = n
 		}

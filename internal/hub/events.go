@@ -42,7 +42,7 @@ func (h *Hub) Events(ctx context.Context, q *EventsQuestion) (list []explain.Eve
 		scope.Only = []int64{q.Workload}
 	}
 	w := &eventsWork{Hub: h, scope: scope}
-	sources := []func(context.Context) error{w.lived, w.killed}
+	sources := []func(context.Context) error{w.lived, w.heldAndKilled, w.happened}
 	if scope.IsWhole() {
 		sources = append(sources, w.hosts, w.changed, w.acted)
 	}
@@ -101,6 +101,7 @@ func (w *eventsWork) lived(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	var all []explain.Lived
 	for i := range stored {
 		x := &stored[i]
 		if !w.scope.HasWorkload(x.ID) {
@@ -121,25 +122,76 @@ func (w *eventsWork) lived(ctx context.Context) error {
 				lived.Ended = &at
 			}
 		}
+		all = append(all, lived)
 		w.add(explain.EventsOf(&lived, w.scope.Span.From, w.scope.Span.To)...)
+	}
+	w.add(explain.MovedEvents(all, w.scope.Span.From, w.scope.Span.To)...)
+	return nil
+}
+
+// happened adds what was written down when it was seen.
+func (w *eventsWork) happened(ctx context.Context) error {
+	list, err := w.store.Happenings(ctx, &w.scope, mostEvents)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	var ids []int64
+	for i := range list {
+		if id := list[i].WorkloadID; id != 0 {
+			ids = append(ids, id)
+		}
+	}
+	workloads, err := w.store.WorkloadsByID(ctx, ids)
+	if err != nil {
+		return err
+	}
+	names, err := w.tenantNames(ctx)
+	if err != nil {
+		return err
+	}
+	hosts, err := w.store.Hosts(ctx)
+	if err != nil {
+		return err
+	}
+	failed := map[string][]time.Time{} // workloads that failed, by host and name
+	for _, e := range w.list {
+		if e.Kind == explain.EventFailed {
+			failed[e.Host+" "+e.Name] = append(failed[e.Host+" "+e.Name], e.At)
+		}
+	}
+	for i := range list {
+		x := &list[i]
+		e := explain.Event{At: x.At, Kind: x.Kind, Name: x.Name, Of: x.Of, Urgent: x.Urgent, Text: x.Text}
+		if at := slices.IndexFunc(hosts, func(h store.Host) bool { return h.ID == x.HostID }); at >= 0 {
+			e.Host = hosts[at].Name
+		}
+		if of, is := workloads[x.WorkloadID]; is {
+			e.ID, e.Name, e.Of, e.Owner, e.Tenant = of.ID, of.Name, of.Kind, of.Owner, named(names, of.TenantID)
+		}
+		// The workload of a unit says better how it failed.
+		said := append(failed[e.Host+" "+e.Name], failed[e.Host+" "+strings.TrimSuffix(e.Name, ".service")]...)
+		if e.Kind == explain.EventFailed && slices.ContainsFunc(said, func(at time.Time) bool {
+			return at.Sub(e.At).Abs() <= 2*reportsWithin
+		}) {
+			continue
+		}
+		w.add(e)
 	}
 	return nil
 }
 
-// killed adds where processes were ended for want of memory, by steps.
-func (w *eventsWork) killed(ctx context.Context) error {
-	answer, err := w.store.Ask(ctx, question.Question{Scope: w.scope, Step: stepFor(w.scope.Span), NoPeaks: true,
-		Measures: []amount.Measure{
-			amount.MemoryOOMKills,
-		}, By: []question.Dimension{question.Workload, question.Tenant}})
+// heldAndKilled adds where processes were ended for want of memory, and where CPU limits held workloads back, by steps.
+func (w *eventsWork) heldAndKilled(ctx context.Context) error {
+	step := stepFor(w.scope.Span)
+	answer, err := w.store.Ask(ctx, question.Question{Scope: w.scope, Step: step, NoPeaks: true,
+		Measures: []amount.Measure{amount.MemoryOOMKills, amount.CPUThrottled},
+		By:       []question.Dimension{question.Workload, question.Tenant}})
 	if err != nil {
 		return err
 	}
+	had := func(r *question.Row, i int) bool { return r.Sums[i].Known() && r.Sums[i].Units >= 1 }
 	var users []explain.User
-	rows := slices.DeleteFunc(
-		answer.Rows,
-		func(r question.Row) bool { return !r.Sums[0].Known() || r.Sums[0].Units < 1 },
-	)
+	rows := slices.DeleteFunc(answer.Rows, func(r question.Row) bool { return !had(&r, 0) && !had(&r, 1) })
 	for _, r := range rows {
 		users = append(users, explain.User{Workload: r.Workload, Tenant: r.Tenant})
 	}
@@ -147,12 +199,24 @@ func (w *eventsWork) killed(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for i, r := range rows {
-		at := r.Start
+	held, about := map[int64][]explain.HeldBack{}, map[int64]explain.Event{}
+	for i := range rows {
+		r, at := &rows[i], rows[i].Start
 		if at.Before(w.scope.Span.From) {
 			at = w.scope.Span.From
 		}
-		w.add(explain.KilledEvent(at, r.Names.Host, names(users[i]), r.Sums[0].Units))
+		who := names(users[i])
+		if had(r, 0) {
+			w.add(explain.KilledEvent(at, r.Names.Host, who, r.Sums[0].Units))
+		}
+		if had(r, 1) {
+			held[r.Workload] = append(held[r.Workload], explain.HeldBack{Start: r.Start, Micros: r.Sums[1].Units})
+			about[r.Workload] = explain.Event{Host: r.Names.Host, ID: who.ID, Name: who.Name, Of: who.Kind,
+				Owner: who.Owner, Tenant: who.Tenant}
+		}
+	}
+	for id, steps := range held {
+		w.add(explain.ThrottledEvents(about[id], steps, step, w.scope.Span.From)...)
 	}
 	return nil
 }

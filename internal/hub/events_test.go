@@ -80,3 +80,86 @@ func TestEvents_WhatHappenedOnAHost(t *testing.T) {
 	_, _, err = f.Events(ctx, &hub.EventsQuestion{Kinds: []string{"exploded"}})
 	requireProblem(t, err, hub.Invalid, "choose from began, ended")
 }
+
+// TestEvents_WhatIsSeenOnceIsWrittenDown has two hosts whose workloads and parts become others from minute to minute.
+func TestEvents_WhatIsSeenOnceIsWrittenDown(t *testing.T) {
+	c := newCellar(t)
+	c.now = noon.Add(30 * time.Minute)
+	send := func(host string, minute int64, all ...had) {
+		t.Helper()
+		var err error
+		c.hosts[host], err = c.Host(ctx, host)
+		require.NoError(t, err)
+		c.minute(host, minute*60, 60, all...)
+	}
+	parts := func(devices []string, failed ...string) {
+		c.parts = &account.Inventory{Machine: &account.Machine{Failed: failed}}
+		for _, d := range devices {
+			c.parts.Devices = append(c.parts.Devices, account.Device{Name: d, Kind: "drive", SizeBytes: 1 << 40})
+		}
+	}
+	ran := func(w account.Workload, allowed string, facts map[string]string) had {
+		w.Allowed, w.Facts = allowed, facts
+		return had{w, 1, 100, 0, 0, 0}
+	}
+	running := func(limit, restarts string) map[string]string {
+		return map[string]string{account.FactState: "running", account.FactWeights: "100", account.FactCPULimit: limit,
+			account.FactRestarts: restarts}
+	}
+	send("cellar-1", 5, ran(must, "0-1", running("2", "")))
+	parts([]string{"sda", "sdb"})
+	send("press-1", 5, ran(route, "0-7", running("2", "")), ran(label, "0-7", nil))
+	parts([]string{"sda"}, "press.service")
+	c.dress = func(iv *account.Interval) { iv.Usages[0].Figures.Put(amount.CPUThrottled, 20e6, amount.Counted) }
+	send("press-1", 6, ran(route, "4-7", running("3", "1")))
+	c.dress = nil
+	parts([]string{"sda", "sdc"})
+	send("press-1", 7, ran(route, "4-7", running("3", "1")), ran(label, "0-7", nil))
+	send("press-1", 8, ran(route, "4-7", running("3", "1")), ran(label, "0-7", nil), ran(must, "0-1", nil))
+	c.parts = nil
+	send("cellar-1", 6)                                      // must was here, and is there now
+	send("press-1", 4, ran(route, "0-1", running("9", "7"))) // comes late, and is no news
+
+	ask := func(change func(*hub.EventsQuestion)) (list []string) {
+		q := hub.EventsQuestion{Asked: hub.Asked{Span: question.Span{From: noon.Add(5 * time.Minute),
+			To: noon.Add(20 * time.Minute)}}, Kinds: []string{"moved", "changed", "restarted", "throttled", "failed",
+			"back", "stuck", "device_came", "device_gone"}}
+		change(&q)
+		events, _, err := c.Events(ctx, &q)
+		require.NoError(t, err)
+		for _, e := range events {
+			if e.Host != "" && e.Name != e.Host {
+				list = append(list, e.At.Format("15:04 ")+e.Host+" "+e.Kind+" "+e.Name+": "+e.Text)
+			}
+		}
+		return list
+	}
+	assert.Equal(t, []string{
+		"12:08 press-1 back press.service: the unit is no longer failed",
+		"12:08 press-1 device_came sdc: came to the host: 1 TiB",
+		"12:08 press-1 moved must: came from cellar-1",
+		"12:07 press-1 device_gone sdb: is gone from the host: 1 TiB",
+		"12:07 press-1 failed press.service: the unit failed",
+		"12:07 press-1 restarted label: runs again: it was not there for 1 min",
+		"12:06 press-1 changed route: its CPU limit became 3 cores, before 2 cores",
+		"12:06 press-1 moved route: may run on CPUs 4-7 now, before on 0-7",
+		"12:06 press-1 restarted route: was begun anew: 1 in all",
+		"12:06 press-1 throttled route: its CPU limit held it back for 20 CPU-seconds within 1 min",
+	}, ask(func(*hub.EventsQuestion) {}))
+	assert.Equal(t, []string{
+		"12:08 press-1 moved must: came from cellar-1",
+		"12:06 press-1 changed route: its CPU limit became 3 cores, before 2 cores",
+		"12:06 press-1 moved route: may run on CPUs 4-7 now, before on 0-7",
+		"12:06 press-1 restarted route: was begun anew: 1 in all",
+		"12:06 press-1 throttled route: its CPU limit held it back for 20 CPU-seconds within 1 min",
+	}, ask(func(q *hub.EventsQuestion) { q.Tenant = "Harvest Routing" }), "nothing of the host, nor of others")
+	assert.Equal(t, []string{"12:07 press-1 restarted label: runs again: it was not there for 1 min"},
+		ask(func(q *hub.EventsQuestion) { q.Where = "owner == 'l.roth'" }))
+	assert.Len(
+		t,
+		ask(func(q *hub.EventsQuestion) { q.Span.From, q.Span.To = noon.Add(7*time.Minute), noon.Add(8*time.Minute) }),
+		3,
+		"what is on the edge of the span begins it and does not end it",
+	)
+	assert.Empty(t, ask(func(q *hub.EventsQuestion) { q.Host = "cellar-1" }))
+}

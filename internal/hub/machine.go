@@ -40,7 +40,7 @@ func (h *Hub) Machine(ctx context.Context, hostName string) (*Machine, error) {
 	}
 	// A list that is empty is told as one, whatever the collector sent.
 	m.Facts, m.Modules, m.Links = orEmpty(m.Facts), orEmpty(m.Modules), orEmpty(m.Links)
-	m.GPUs = orEmpty(m.GPUs)
+	m.GPUs, m.Stuck = orEmpty(m.GPUs), orEmpty(m.Stuck)
 	m.Starts, m.Failed, m.Devices, m.Swaps = orEmpty(m.Starts), orEmpty(m.Failed), orEmpty(m.Devices), orEmpty(m.Swaps)
 	return m, nil
 }

@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -369,18 +370,22 @@ func (initSystem1) ListUnitsByNames(names []string) ([]unitStatus, *dbus.Error) 
 }
 
 func (initSystem1) ListUnitsFiltered(states []string) ([]unitStatus, *dbus.Error) {
-	if len(states) != 1 || states[0] != "failed" {
-		return nil, dbus.NewError("org.freedesktop.DBus.Error.InvalidArgs", nil)
-	}
-	return []unitStatus{{Name: "press.service", Active: "failed", Path: "/unit/1", JobPath: "/"},
-		{Name: "lees.mount", Active: "failed", Path: "/unit/2", JobPath: "/"}}, nil
+	all := []unitStatus{{Name: "press.service", Active: "failed", Path: "/unit/1", JobPath: "/"},
+		{Name: "lees.mount", Active: "failed", Path: "/unit/2", JobPath: "/"},
+		{Name: "vat.service", Active: "deactivating", Path: "/unit/3", JobPath: "/"},
+		{Name: "again.service", Active: "activating", Sub: "auto-restart", Path: "/unit/3", JobPath: "/"},
+		{Name: "must.service", Active: "activating", Sub: "start", Path: "/unit/3", JobPath: "/"},
+		{Name: "backup.service", Active: "activating", Sub: "start", Path: "/unit/0", JobPath: "/"},
+		{Name: "idle.service", Active: "active", Path: "/unit/3", JobPath: "/"}}
+	return slices.DeleteFunc(all, func(u unitStatus) bool { return !slices.Contains(states, u.Active) }), nil
 }
 
-// properties answers for the units.
-type properties struct{}
+// properties answers for the units, by their number; the first runs once.
+type properties int
 
-func (properties) Get(of, name string) (dbus.Variant, *dbus.Error) {
-	values := map[string]any{"StateChangeTimestamp": uint64(1_700_000_000_000_000), "NRestarts": uint32(2),
+func (p properties) Get(of, name string) (dbus.Variant, *dbus.Error) {
+	values := map[string]any{"Type": map[bool]string{true: "oneshot", false: "notify"}[p == 0],
+		"StateChangeTimestamp": uint64(1_700_000_000_000_000), "NRestarts": uint32(2),
 		"Result": "exit-code", "ExecMainStatus": int32(3)}
 	v, ok := values[name]
 	if !ok {
@@ -414,7 +419,7 @@ func TestUnits_TellTheirStateOverDBus(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, conn.Export(initSystem1{}, "/org/freedesktop/systemd1", initSystem+".Manager"))
 	for i := range 4 {
-		require.NoError(t, conn.Export(properties{}, dbus.ObjectPath(fmt.Sprintf("/unit/%d", i)),
+		require.NoError(t, conn.Export(properties(i), dbus.ObjectPath(fmt.Sprintf("/unit/%d", i)),
 			"org.freedesktop.DBus.Properties"))
 	}
 	x, err := Parse("units=" + address)
@@ -432,9 +437,16 @@ func TestUnits_TellTheirStateOverDBus(t *testing.T) {
 		[]string{found["failed"].Facts[account.FactState], found["failed"].Facts[account.FactExit]})
 	assert.NotContains(t, found, "gone")
 
-	failed, err := FailedUnits(t.Context(), address)
+	since := time.Unix(1_700_000_000, 0).UTC()
+	failed, stuck, err := UnitsInTrouble(t.Context(), address, since.Add(time.Second))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"lees.mount", "press.service"}, failed)
-	_, err = FailedUnits(t.Context(), "unix:path=/nonexistent")
+	assert.Equal(t, []account.Unit{{Name: "must.service", State: "starting", Since: since},
+		{Name: "vat.service", State: "stopping", Since: since}}, stuck,
+		"what runs once, and what waits to be begun anew, is not stuck")
+	_, stuck, err = UnitsInTrouble(t.Context(), address, since)
+	require.NoError(t, err)
+	assert.Empty(t, stuck, "not yet for so long")
+	_, _, err = UnitsInTrouble(t.Context(), "unix:path=/nonexistent", since)
 	assert.Error(t, err)
 }

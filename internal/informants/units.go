@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/godbus/dbus/v5"
@@ -120,23 +121,41 @@ func property[T any](o dbus.BusObject, name string) (T, bool) {
 	return t, ok
 }
 
-// FailedUnits asks the init system over D-Bus which of its units failed.
-func FailedUnits(ctx context.Context, address string) ([]string, error) {
+// between are the states of a unit that it should not stay in, in our words.
+var between = map[string]string{"activating": "starting", "deactivating": "stopping", "reloading": "reloading"}
+
+// UnitsInTrouble asks the init system over D-Bus which of its units failed, and which have been between two states
+// since before a time.
+func UnitsInTrouble(ctx context.Context, address string, before time.Time) (failed []string, stuck []account.Unit,
+	err error) {
 	conn, err := DialBus(ctx, address)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer conn.Close()
 	var list []unitStatus
 	manager := conn.Object(initSystem, "/org/freedesktop/systemd1")
 	if err := manager.CallWithContext(ctx, initSystem+".Manager.ListUnitsFiltered", 0,
-		[]string{"failed"}).Store(&list); err != nil {
-		return nil, fmt.Errorf("list units: %w", err)
+		[]string{"failed", "activating", "deactivating", "reloading"}).Store(&list); err != nil {
+		return nil, nil, fmt.Errorf("list units: %w", err)
 	}
-	failed := make([]string, len(list))
-	for i := range list {
-		failed[i] = list[i].Name
+	failed = []string{}
+	for _, st := range list {
+		if st.Active == "failed" {
+			failed = append(failed, st.Name)
+			continue
+		}
+		// What runs once is starting for as long as it runs; what waits to be begun anew is starting too.
+		kind, _ := property[string](conn.Object(initSystem, st.Path), ofService+".Type")
+		if st.Active == "activating" && (kind == "oneshot" || st.Sub == "auto-restart") {
+			continue
+		}
+		micros, told := property[uint64](conn.Object(initSystem, st.Path), ofUnit+".StateChangeTimestamp")
+		if since := time.UnixMicro(int64(micros)).UTC(); told && micros > 0 && since.Before(before) {
+			stuck = append(stuck, account.Unit{Name: st.Name, State: between[st.Active], Since: since})
+		}
 	}
 	slices.Sort(failed)
-	return failed, nil
+	slices.SortFunc(stuck, func(a, b account.Unit) int { return strings.Compare(a.Name, b.Name) })
+	return failed, stuck, nil
 }

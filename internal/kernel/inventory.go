@@ -34,30 +34,29 @@ func (r *Reader) Survey() *account.Inventory {
 // machineEvery is how often it is looked again what a machine is: little of it changes without a new start.
 const machineEvery = 15 * time.Minute
 
-// surveyMachine reads what the machine is, now and then.
+// surveyMachine reads what the machine is, now and then; its links, and the units that are in trouble, each time.
 func (r *Reader) surveyMachine(inv *account.Inventory) *account.Machine {
-	now, _ := r.options.Clock()
-	if r.machine != nil && now.Before(r.lookAt) {
-		return r.machine
+	if now, _ := r.options.Clock(); r.machine == nil || !now.Before(r.lookAt) {
+		r.lookAt = now.Add(machineEvery)
+		r.machine = devices.Machine(devices.Trees{Proc: r.options.Roots.Proc, Sys: r.options.Roots.Sys,
+			Etc: r.options.Roots.Etc}, inv.CPUs)
 	}
-	r.lookAt = now.Add(machineEvery)
-	r.machine = devices.Machine(devices.Trees{Proc: r.options.Roots.Proc, Sys: r.options.Roots.Sys,
-		Etc: r.options.Roots.Etc}, inv.CPUs)
+	m := *r.machine
 	switch {
 	case r.options.Links != nil:
-		r.machine.Links = r.options.Links()
+		m.Links = r.options.Links()
 	case r.options.Ask && r.net.selfNet == r.net.hostNet:
-		r.machine.Links = devices.Links(r.options.Roots.Sys)
+		m.Links = devices.Links(r.options.Roots.Sys)
 	}
-	r.machine.NoFailed = "no init system is asked"
-	if r.options.Failed != nil {
-		failed, err := r.options.Failed()
-		if r.machine.NoFailed = ""; err != nil {
-			r.machine.NoFailed = err.Error()
+	m.NoFailed = "no init system is asked"
+	if r.options.Units != nil {
+		failed, stuck, err := r.options.Units()
+		if m.NoFailed = ""; err != nil {
+			m.NoFailed = err.Error()
 		}
-		r.machine.Failed = append(r.machine.Failed, failed...)
+		m.Failed, m.Stuck = append([]string{}, failed...), append([]account.Unit{}, stuck...)
 	}
-	return r.machine
+	return &m
 }
 
 // surveyCPUs reads the kernel's "CPU topology" and "CPU Performance Scaling" files, and which CPUs its command line set

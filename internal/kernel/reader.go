@@ -58,8 +58,9 @@ type Options struct {
 	Quota func(dir string) (account.Files, error)
 	// Links asks for interfaces with their addresses; nil asks the kernel, where Ask says that it is the host's.
 	Links func() []account.MachineLink
-	// Failed asks the init system which of its units failed; nil where it is not to be asked.
-	Failed func() ([]string, error)
+	// Units asks the init system which of its units failed, and which have been between two states for minutes; nil
+	// where it is not to be asked.
+	Units func() (failed []string, stuck []account.Unit, err error)
 	// GPULibrary tells of GPUs that the kernel's files do not tell of; nil for none.
 	GPULibrary devices.Library
 	// Node asks for the device number of a file below /dev; nil asks the host's own.

@@ -181,12 +181,12 @@ func (h *Host) Links() []account.MachineLink {
 		Mbit: h.LinkMbit, State: "up", Hardware: fmt.Sprintf("02:00:5e:00:53:%02x", n)}}
 }
 
-// Failed are the units that failed: of the host whose fan did, one that watches it.
-func (h *Host) Failed() ([]string, error) {
+// Units are those that failed, and those that are stuck: of the host whose fan did, one that watches it.
+func (h *Host) Units() (failed []string, stuck []account.Unit, err error) {
 	if h.power.failedFan {
-		return []string{"rack-check.service"}, nil
+		return []string{"rack-check.service"}, nil, nil
 	}
-	return nil, nil
+	return nil, nil, nil
 }
 
 // RenderSensors writes the files of meters and sensors alone, which is less than all of Render.

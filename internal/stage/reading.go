@@ -94,7 +94,7 @@ func (h *Host) Reading(registry *identify.Registry) *account.Reading {
 			}
 		}
 		registry.SetAllowed(id, w.Allowed.String())
-		if w.Limit > 0 {
+		if w.Limit > 0 && w.Limit < float64(h.CPUs) { // one of the whole host is none
 			registry.SetFact(id, account.FactCPULimit, strconv.FormatFloat(w.Limit, 'g', 6, 64))
 		}
 		if w.Most > 0 && w.Most < h.MemoryBytes {

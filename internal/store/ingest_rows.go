@@ -58,7 +58,7 @@ func (in *ingestion) take(tx *gorm.DB, b *wire.Batch) error {
 	if err != nil {
 		return fmt.Errorf("update host: %w", err)
 	}
-	if err := in.presence.store(tx, in.host); err != nil {
+	if err := in.storePresence(tx); err != nil {
 		return fmt.Errorf("which workloads are there: %w", err)
 	}
 	if err := in.putRunning(tx, newest); err != nil {

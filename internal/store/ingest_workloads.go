@@ -102,6 +102,11 @@ func (in *ingestion) keep(tx *gorm.DB, v known, w account.Workload, at time.Time
 		v.stale = false
 		return v, nil
 	}
+	if v.id != 0 && v.mark != mark {
+		if err := in.workloadHappened(tx, v.id, &w, at); err != nil {
+			return v, err
+		}
+	}
 	labels, err := json.Marshal(orEmpty(w.Labels))
 	if err != nil {
 		return v, err

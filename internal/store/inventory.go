@@ -15,10 +15,14 @@ func (in *ingestion) putInventory(tx *gorm.DB, iv *wire.Interval) error {
 	if iv.GetInventory() == nil {
 		return nil
 	}
-	return tx.Exec(`INSERT INTO inventories (host_id, at, parts) VALUES ($1, $2, $3)
-		ON CONFLICT (host_id) DO UPDATE SET at = excluded.at, parts = excluded.parts
+	made, err := in.madeOtherwise(tx, iv)
+	if err != nil {
+		return err
+	}
+	return tx.Exec(`INSERT INTO inventories (host_id, at, parts, made) VALUES ($1, $2, $3, $4)
+		ON CONFLICT (host_id) DO UPDATE SET at = excluded.at, parts = excluded.parts, made = excluded.made
 			WHERE inventories.at < excluded.at`,
-		in.host.ID, time.UnixMicro(iv.ToUnixMicros).UTC(), []byte(iv.Inventory.Json)).Error
+		in.host.ID, time.UnixMicro(iv.ToUnixMicros).UTC(), []byte(iv.Inventory.Json), made).Error
 }
 
 // Inventories is what hosts are made of, by host, of some (nil for all). Those whose collectors tell nothing are not in

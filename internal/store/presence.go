@@ -32,8 +32,9 @@ func (p *presence) note(ids []int64, begin, end time.Time) {
 	}
 }
 
-// store writes down which workloads came and went since the host's newest interval that was stored.
-func (p *presence) store(tx *gorm.DB, host Host) error {
+// storePresence writes down which workloads came and went since the host's newest interval that was stored.
+func (in *ingestion) storePresence(tx *gorm.DB) error {
+	p, host := &in.presence, in.host
 	var alive []int64
 	if err := tx.Raw("SELECT id FROM workloads WHERE host_id = $1 AND alive", host.ID).Scan(&alive).Error; err != nil {
 		return err
@@ -74,6 +75,9 @@ func (p *presence) store(tx *gorm.DB, host Host) error {
 		}
 	}
 	if len(came) > 0 {
+		if err := in.cameBack(tx, came, p.begin); err != nil {
+			return err
+		}
 		err := tx.Exec(`UPDATE workloads SET alive = true, last_at = $1, due_at = NULL,
 				ended_at = CASE WHEN ended_at >= $2 THEN ended_at END
 			WHERE id = ANY($3)`, p.end, p.begin, came).Error

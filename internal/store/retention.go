@@ -63,8 +63,10 @@ func (s *Store) Drop(ctx context.Context, now time.Time, keep Keeping) error {
 		}
 	}
 	if keep.Hours > 0 {
-		if err := s.dropOf(ctx, hourLeaves, before(keep.Hours)); err != nil {
-			return fmt.Errorf("drop old hours: %w", err)
+		for _, table := range []string{hourLeaves, "happenings"} {
+			if err := s.dropOf(ctx, table, before(keep.Hours)); err != nil {
+				return fmt.Errorf("drop old hours: %w", err)
+			}
 		}
 	}
 	if keep.Days > 0 {

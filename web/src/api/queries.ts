@@ -258,7 +258,7 @@ export function useSeries(span: Span, q: SeriesQuestion, enabled = true) {
 /** What happened in a span, the newest first. */
 export function useEvents(
   span: Span,
-  q: { host?: string; tenant?: string; workload?: number },
+  q: { host?: string; tenant?: string; workload?: number; kinds?: string; urgent?: boolean },
   enabled: boolean = true,
 ) {
   return useSeenQuery({

@@ -2550,8 +2550,8 @@ export interface components {
             at: string;
             /** @description Empty for what is of no host. */
             host: string;
-            /** @enum {string} */
-            kind: "began" | "ended" | "failed" | "signed_in" | "signed_out" | "killed" | "booted" | "silent" | "back" | "changed";
+            /** @description Words explain it. */
+            kind: string;
             /** @description Of the workload, or of what was changed. */
             name: string;
             owner: string;
@@ -2567,6 +2567,7 @@ export interface components {
              * @description Of the workload that it is about; 0 for none.
              */
             workload_id: number;
+            /** @description Of what is no workload, what it is: drive, gpu, interface, service, … */
             workload_kind: string;
         };
         Exceeded: {
@@ -3535,6 +3536,8 @@ export interface components {
             sensors: number;
             /** @description What begins by itself. */
             starts: components["schemas"]["Start"][];
+            /** @description Units that have been between two states for minutes. */
+            stuck: components["schemas"]["Unit"][];
             swaps: components["schemas"]["Swap"][];
             /** @description Why nothing is known. */
             unavailable?: string;
@@ -3556,6 +3559,8 @@ export interface components {
             name: string;
             /** @description up, down, or as its driver says. */
             state: string;
+            /** @description No hardware is behind it. */
+            virtual?: boolean;
         };
         Mate: {
             /**
@@ -5476,6 +5481,13 @@ export interface components {
             seconds: number;
             /** Format: date-time */
             to: string;
+        };
+        Unit: {
+            name: string;
+            /** Format: date-time */
+            since: string;
+            /** @description starting, stopping or reloading. */
+            state: string;
         };
         Unused: {
             /** @description What was missed in the span, so that shares lack it. */

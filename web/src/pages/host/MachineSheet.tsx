@@ -15,17 +15,8 @@ export function MachineSheet({ host }: { host: string }) {
     <section className="sheet mt-4.5 overflow-x-auto" aria-labelledby="machine-title">
       <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
         <h2 id="machine-title">What it is made of</h2>
-        {machine.failed.length > 0 && (
-          <span className="flex flex-wrap items-baseline gap-x-3 gap-y-1">
-            <span className="font-semibold text-wine">failed:</span>
-            {machine.failed.map((unit) => (
-              <span key={unit} className="inline-flex items-baseline gap-1.5">
-                <span className="font-semibold text-wine">{shown(unit)}</span>
-                <ActButton aim={{ form: 'unit', unit, name: unit, host }} />
-              </span>
-            ))}
-          </span>
-        )}
+        <Units state="failed" units={machine.failed} host={host} />
+        <Units state="stuck" units={machine.stuck.map((u) => u.name)} host={host} />
       </div>
       {machine.unavailable ? (
         <p className="px-3.5 py-2.5 font-serif">Not available, because {machine.unavailable}.</p>
@@ -91,5 +82,21 @@ function Starts({ machine }: { machine: Machine }) {
       </table>
       {more > 0 && <p className="px-3.5 py-2 text-ink-2">{more} more</p>}
     </>
+  )
+}
+
+/** Units that are in trouble, each with what can be done about it. */
+function Units({ state, units, host }: { state: string; units: string[]; host: string }) {
+  if (units.length === 0) return null
+  return (
+    <span className="flex flex-wrap items-baseline gap-x-3 gap-y-1">
+      <span className="font-semibold text-wine">{state}:</span>
+      {units.map((unit) => (
+        <span key={unit} className="inline-flex items-baseline gap-1.5">
+          <span className="font-semibold text-wine">{shown(unit)}</span>
+          <ActButton aim={{ form: 'unit', unit, name: unit, host }} />
+        </span>
+      ))}
+    </span>
   )
 }

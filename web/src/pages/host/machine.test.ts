@@ -13,6 +13,7 @@ const machine: Machine = {
   links: [],
   starts: [],
   failed: [],
+  stuck: [],
   failed_unavailable: 'no init system is asked',
   devices: [
     {
@@ -42,6 +43,7 @@ describe('what a machine is made of', () => {
       ['swap', 'none'],
       ['GPUs', '0 Cooper Leaf 48, 1 Cooper Leaf 48 (lost)'],
       ['failed', 'nothing', 'no init system is asked'],
+      ['stuck', 'nothing', 'no init system is asked'],
     ])
   })
 })

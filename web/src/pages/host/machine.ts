@@ -1,4 +1,5 @@
 import type { Machine } from '../../api/client'
+import { moment } from '../../figures/text'
 import { amountText, meanText } from '../../figures/units'
 
 /** What is known of a machine, line by line, with the reason where it is not. */
@@ -16,6 +17,11 @@ export function machineLines(m: Machine): [what: string, text: string, why?: str
     ['swap', m.swaps.map((s) => `${s.name} of ${meanText('memory', s.size_bytes)}`).join('; ') || 'none'],
     ['GPUs', m.gpus.join(', ') || 'none'],
     ['failed', m.failed.join(', ') || 'nothing', m.failed_unavailable],
+    [
+      'stuck',
+      m.stuck.map((u) => `${u.name} ${u.state} since ${moment(u.since)}`).join(', ') || 'nothing',
+      m.failed_unavailable,
+    ],
   ]
 }
 
