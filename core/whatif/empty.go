@@ -218,7 +218,7 @@ func (x *Emptied) words(loads []Load, others []space, deepest int, isGivenUp boo
 	case x.CanBe:
 		return fmt.Sprintf("It could be emptied: %s would fit elsewhere%s.", workloads(len(loads)), bound)
 	case isGivenUp:
-		return fmt.Sprintf("No way to empty it was found in %d tries: there may be one.", mostTries)
+		return fmt.Sprintf("No way was found in %d tries: there may be one.", mostTries)
 	}
 	l := &loads[deepest]
 	// Where GPUs are what is needed, the host that has most of them is named.

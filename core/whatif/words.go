@@ -69,6 +69,28 @@ func Amount(resource string, v float64) string {
 	return strconv.FormatFloat(v/1024, 'f', 0, 64) + " KiB"
 }
 
+// Figure is a figure of any resource with its unit.
+func Figure(resource string, v float64) string {
+	r, err := amount.ParseResource(resource)
+	if err != nil {
+		return round(v)
+	}
+	if v < 0 {
+		return "-" + Figure(resource, -v)
+	}
+	switch r.MeanUnit() {
+	case "cores", "bytes":
+		return Amount(map[string]string{"cores": "cpu", "bytes": "memory"}[r.MeanUnit()], v)
+	case "gpus":
+		return round(v) + " GPUs"
+	case "bytes_per_second":
+		return round(v/1e6) + " MB/s"
+	case "watts":
+		return round(v) + " W"
+	}
+	return round(v) + " " + r.MeanUnit()
+}
+
 // round writes a number with three figures, or all before the point.
 func round(v float64) string {
 	if v >= 100 {

@@ -46,14 +46,57 @@ type sizesInput struct {
 
 type sizesOutput struct{ Body []hub.SizeAdvice }
 
-type emptyInput struct {
+// FleetParams ask about hosts as places for workloads.
+type FleetParams struct {
 	SpanParams
 	Pool    string  `query:"pool" doc:"The hosts of this pool; all when left out."`
 	Percent float64 `query:"percentile" default:"95" doc:"Of the highest ticks, that workloads are taken to need."`
 	Spare   float64 `query:"spare" default:"0.1" doc:"This part of each host stays free: 0 to 0.9."`
 }
 
+func (p *FleetParams) question(s *service) (*hub.FleetQuestion, error) {
+	span, err := p.span(s)
+	return &hub.FleetQuestion{Span: span, Pool: p.Pool, Percent: p.Percent, Spare: p.Spare}, err
+}
+
+type emptyInput struct{ FleetParams }
+
 type emptyOutput struct{ Body whatif.Emptying }
+
+type hostsIfInput struct {
+	FleetParams
+	Without []string `query:"without" doc:"Hosts that are taken away." example:"cellar-1"`
+	Added   int      `query:"add" doc:"So many hosts of the size given are added."`
+	CPUs    float64  `query:"cpus" doc:"Of a host that is added."`
+	Memory  float64  `query:"memory_bytes" doc:"Of a host that is added."`
+	GPUs    int      `query:"gpus" doc:"Of a host that is added."`
+}
+
+type hostsIfOutput struct{ Body whatif.Changed }
+
+type placeInput struct {
+	FleetParams
+	Workload int64   `query:"workload" doc:"By its number; left out for one that is not there yet."`
+	CPUs     float64 `query:"cpus" doc:"Cores that it would need, or at least."`
+	Memory   float64 `query:"memory_bytes" doc:"Memory that it would need, or at least."`
+	GPUs     int     `query:"gpus" doc:"GPUs that it would need, or at least."`
+}
+
+type placeOutput struct{ Body whatif.Placing }
+
+type fillingInput struct {
+	SpanParams
+	Pool  string  `query:"pool" doc:"The hosts of this pool; all when left out."`
+	Spare float64 `query:"spare" default:"0.1" doc:"What counts as full leaves this part free: 0 to 0.9."`
+}
+
+// Filling is when hosts are full.
+type Filling struct {
+	Method string        `json:"method" doc:"How growth is told."`
+	Lines  []whatif.Fill `json:"lines" doc:"Of all hosts together and of each, what is full soonest first."`
+}
+
+type fillingOutput struct{ Body Filling }
 
 func whatIfRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
@@ -103,16 +146,17 @@ func whatIfRoutes(api huma.API, s *service) {
 		Description: "Containers, machines and jobs move; what belongs to the host ends with it. CPU, memory, GPUs " +
 			"and CPUs that somebody has alone have to fit, all at the same time.", Metadata: readers(),
 	}, func(ctx context.Context, in *emptyInput) (*emptyOutput, error) {
-		span, err := in.span(s)
+		q, err := in.question(s)
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		e, err := s.hub.Emptying(ctx, span, in.Pool, in.Percent, in.Spare)
+		e, err := s.hub.Emptying(ctx, q)
 		if err != nil {
 			return nil, asProblem(err)
 		}
 		return &emptyOutput{*e}, nil
 	})
+	fleetRoutes(api, s)
 	huma.Register(api, huma.Operation{
 		OperationID: "advise-sizes", Method: http.MethodGet, Path: Prefix + "/whatif/sizes",
 		Summary: "Limits, allotments and virtual machines far above or below their use",
@@ -125,5 +169,57 @@ func whatIfRoutes(api huma.API, s *service) {
 		}
 		list, err := s.hub.Sizes(ctx, span, in.Host, in.Percent)
 		return &sizesOutput{list}, asProblem(err)
+	})
+}
+
+// fleetRoutes are the questions about hosts as places for workloads.
+func fleetRoutes(api huma.API, s *service) {
+	huma.Register(api, huma.Operation{
+		OperationID: "what-if-hosts", Method: http.MethodGet, Path: Prefix + "/whatif/hosts",
+		Summary: "Whether all would fit with hosts taken away or added, and how many of a size would do",
+		Description: "Containers, machines and jobs of the hosts that are taken away move to those that stay or are " +
+			"added, as do those that a host has too little for.", Metadata: readers(),
+	}, func(ctx context.Context, in *hostsIfInput) (*hostsIfOutput, error) {
+		q, err := in.question(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		x, err := s.hub.WhatIfHosts(ctx, q, in.Without, hub.Size{CPUs: in.CPUs, Memory: in.Memory, GPUs: in.GPUs},
+			in.Added)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		return &hostsIfOutput{*x}, nil
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "what-if-place", Method: http.MethodGet, Path: Prefix + "/whatif/place",
+		Summary: "Where a workload would fit best: one that is there, or one that would need so much",
+		Description: "The span is played again with it on each host, step by step. What all need is to fit in a " +
+			"percentile of the steps.", Metadata: readers(),
+	}, func(ctx context.Context, in *placeInput) (*placeOutput, error) {
+		q, err := in.question(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		p, err := s.hub.Place(ctx, &hub.PlaceQuestion{FleetQuestion: *q, Workload: in.Workload,
+			Needs: hub.Size{CPUs: in.CPUs, Memory: in.Memory, GPUs: in.GPUs}})
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		return &placeOutput{*p}, nil
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "what-if-growth", Method: http.MethodGet, Path: Prefix + "/whatif/growth",
+		Summary: "When what hosts use fills them, with a range", Metadata: readers(),
+	}, func(ctx context.Context, in *fillingInput) (*fillingOutput, error) {
+		span, err := in.span(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		lines, err := s.hub.Filling(ctx, span, in.Pool, in.Spare)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		return &fillingOutput{Filling{whatif.GrowthMethod, lines}}, nil
 	})
 }

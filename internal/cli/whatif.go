@@ -18,16 +18,19 @@ import (
 func newWhatIf() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "whatif",
-		Short: "What was recorded, played again with other limits and quotas; advice on sizes",
+		Short: "What was recorded, played again with other limits, quotas or hosts; advice on sizes; growth",
 		Long: `What-if plays a recorded span again with something changed, and says what would have been
 otherwise. It tells no more than the record knows: what a limit would have done within a
 step is not known, so delays are told as bounds.`,
 		Example: `  vinescale whatif limit weather-cache --cpu 0.5 --span 1d
   vinescale whatif quota "Frost Watch" cpu 25 --span 1d
   vinescale whatif empty --span 1d
+  vinescale whatif place weather-cache --span 1d
+  vinescale whatif growth --span 30d
   vinescale whatif sizes --span 1d`,
 	}
-	cmd.AddCommand(whatIfLimit(), whatIfQuota(), whatIfEmpty(), whatIfSizes())
+	cmd.AddCommand(whatIfLimit(), whatIfQuota(), whatIfEmpty(), whatIfHosts(), whatIfPlace(), whatIfGrowth(),
+		whatIfSizes())
 	return cmd
 }
 
@@ -161,9 +164,7 @@ func whatIfQuota() *cobra.Command {
 }
 
 func whatIfEmpty() *cobra.Command {
-	var span spanFlags
-	var pool string
-	percent, spare := 95.0, 10.0
+	var fleet fleetFlags
 	isMoves := false
 	as := &oneOf{"table", []string{"table", "json"}}
 	cmd := &cobra.Command{Use: "empty", Args: cobra.NoArgs,
@@ -175,22 +176,14 @@ at the same time; a part of each host stays free. What belongs to a host, such a
 of its init system and sign-ins, ends with it.`,
 		Example: `  vinescale whatif empty --span 1d
   vinescale whatif empty --pool terraces --percentile 100 --spare 20`}
-	span.add(cmd)
-	clientFlags(cmd)
+	fleet.add(cmd, true)
 	flags := cmd.Flags()
-	flags.StringVar(&pool, "pool", "", "the hosts of this pool (default: all)")
-	flags.Float64Var(&percent, "percentile", 95, "of the highest ticks, that workloads are taken to need: 50 to 100")
-	flags.Float64Var(&spare, "spare", 10, "so many percent of each host stay free: 0 to 90")
 	flags.BoolVar(&isMoves, "moves", false, "show where each workload would go")
 	flags.Var(as, "as", "output form")
 	completeWith(cmd, "as", as.allowed)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		q := url.Values{"percentile": {strconv.FormatFloat(percent, 'f', -1, 64)},
-			"spare": {strconv.FormatFloat(spare/100, 'f', -1, 64)}}
-		if pool != "" {
-			q.Set("pool", pool)
-		}
-		if err := span.query(q); err != nil {
+		q, err := fleet.query(true)
+		if err != nil {
 			return err
 		}
 		var e whatif.Emptying
@@ -217,14 +210,7 @@ func printEmptying(w io.Writer, e *whatif.Emptying, isMoves bool) error {
 		if !isMoves || len(x.Moves) == 0 {
 			continue
 		}
-		t := newTable(w)
-		t.row(cell{"  workload", false}, cell{"tenant", false}, cell{"CPU", true}, cell{"memory", true},
-			cell{"GPUs", true}, cell{"to", false})
-		for _, m := range x.Moves {
-			t.row(cell{"  " + m.Name, false}, cell{m.Tenant, false}, cell{whatif.Amount("cpu", m.CPU), true},
-				cell{whatif.Amount("memory", m.Memory), true}, cell{strconv.Itoa(m.GPUs), true}, cell{m.To, false})
-		}
-		if err := t.flush(); err != nil {
+		if err := printMoves(w, x.Moves, "  "); err != nil {
 			return err
 		}
 	}

@@ -3,6 +3,7 @@ package hub
 import (
 	"context"
 	"slices"
+	"time"
 
 	"vinescale/core/amount"
 	"vinescale/core/cpuset"
@@ -12,19 +13,197 @@ import (
 	"vinescale/internal/store"
 )
 
-// Emptying tells which hosts could be emptied onto the others, of a pool or of all (""), by what their workloads had in
-// a span: at a percentile of their highest ticks, with a part of each host left free.
-func (h *Hub) Emptying(ctx context.Context, span question.Span, pool string, percent, spare float64) (*whatif.Emptying,
+// FleetQuestion asks about hosts as places for workloads, by what these had in a span.
+type FleetQuestion struct {
+	Span    question.Span
+	Pool    string  // the hosts of this pool; "" for all
+	Percent float64 // of the highest ticks, that workloads are taken to need
+	Spare   float64 // this part of each host stays free
+}
+
+// Emptying tells which hosts could be emptied onto the others.
+func (h *Hub) Emptying(ctx context.Context, q *FleetQuestion) (*whatif.Emptying, error) {
+	f, err := h.loads(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	return whatif.Empty(f.rooms, q.Percent, q.Spare), nil
+}
+
+// Size is the size of a host.
+type Size struct {
+	CPUs, Memory float64
+	GPUs         int
+}
+
+// WhatIfHosts tells whether all would fit with some hosts taken away, and so many of a size added; a size without CPUs
+// is none.
+func (h *Hub) WhatIfHosts(
+	ctx context.Context,
+	q *FleetQuestion,
+	without []string,
+	size Size,
+	added int,
+) (*whatif.Changed,
 	error) {
-	if !(percent >= 50 && percent <= 100) {
-		return nil, problem(Invalid, "a percentile of %g: give 50 to 100", percent)
+	f, err := h.loads(ctx, q)
+	if err != nil {
+		return nil, err
 	}
-	if !(spare >= 0 && spare <= 0.9) {
-		return nil, problem(Invalid, "%g of each host to stay free: give a part from 0 to 0.9", spare)
+	for _, name := range without {
+		if !slices.ContainsFunc(f.rooms, func(r whatif.Room) bool { return r.Host == name }) {
+			if _, err := h.Host(ctx, name); err != nil {
+				return nil, err
+			}
+			return nil, problem(Invalid, "%s is not among the hosts that are asked about", name)
+		}
 	}
+	if added < 0 || added > 64 {
+		return nil, problem(Invalid, "%d hosts to add: give 0 to 64", added)
+	}
+	var of *whatif.Room
+	if size.CPUs > 0 || size.Memory > 0 {
+		if !(size.CPUs > 0 && size.CPUs <= 8192 && size.Memory > 0 && size.Memory <= 1<<46 && size.GPUs >= 0) {
+			return nil, problem(
+				Invalid,
+				"a host of %g CPUs, %g bytes and %d GPUs: give its CPUs and its memory",
+				size.CPUs,
+				size.Memory,
+				size.GPUs,
+			)
+		}
+		of = &whatif.Room{CPUs: size.CPUs, Memory: size.Memory, GPUs: size.GPUs}
+	} else if added > 0 {
+		return nil, problem(Invalid, "hosts are to be added: of which size? Give their CPUs and their memory")
+	}
+	return whatif.Change(f.rooms, without, of, added, q.Percent, q.Spare), nil
+}
+
+// PlaceQuestion asks where a workload would fit best: one that is there, or one that would need so much.
+type PlaceQuestion struct {
+	FleetQuestion
+	Workload int64 // 0 for one that is not there yet
+	Needs    Size  // of one that is not there, or at least of one that is
+}
+
+// Place plays a span again with one more workload on each host.
+func (h *Hub) Place(ctx context.Context, q *PlaceQuestion) (*whatif.Placing, error) {
+	needs := &q.Needs
+	if !(needs.CPUs >= 0 && needs.CPUs <= 8192 && needs.Memory >= 0 && needs.Memory <= 1<<46 && needs.GPUs >= 0) {
+		return nil, problem(Invalid, "a need of %g cores, %g bytes and %d GPUs: give numbers from 0", needs.CPUs,
+			needs.Memory, needs.GPUs)
+	}
+	if q.Workload == 0 && needs.CPUs == 0 && needs.Memory == 0 && needs.GPUs == 0 {
+		return nil, problem(
+			Invalid,
+			"say what is to be placed: a workload, or the CPUs and the memory that it would need",
+		)
+	}
+	f, err := h.loads(ctx, &q.FleetQuestion)
+	if err != nil {
+		return nil, err
+	}
+	c := whatif.Candidate{Name: "It", Least: needs.CPUs, LeastMemory: needs.Memory, GPUs: needs.GPUs}
+	if q.Workload != 0 {
+		w, err := h.workload(ctx, q.Workload)
+		if err != nil {
+			return nil, err
+		}
+		if kind, err := amount.ParseKind(w.Kind); err != nil || !slices.Contains(movable, kind) {
+			return nil, problem(
+				Invalid,
+				"%s is a %s, and belongs to its host: containers, machines and jobs are placed",
+				w.Name,
+				w.Kind,
+			)
+		}
+		steps, is := f.played[w.ID]
+		if !is {
+			steps, err = h.playedOf(ctx, &q.FleetQuestion, w.ID)
+			if err != nil {
+				return nil, err
+			}
+		}
+		c.Name, c.Host = w.Name, w.Host.Name
+		c.CPU, c.Memory = highest(steps[amount.CPU]), highest(steps[amount.Memory])
+		if len(c.CPU) == 0 && needs.CPUs == 0 {
+			return nil, problem(
+				NotFound,
+				"nothing was recorded of %s in this span: choose another, or say what it needs",
+				w.Name,
+			)
+		}
+		c.Least = max(c.Least, float64(f.alone[w.ID]))
+		core := w.Core()
+		if set, err := cpuset.Parse(explain.HeldBy(&core, w.Host.CPUs).GPUs); err == nil {
+			c.GPUs = max(c.GPUs, set.Len())
+		}
+	}
+	return whatif.Place(&c, f.sites(q.Workload), q.Percent, q.Spare), nil
+}
+
+// playedOf is what one workload had in each step, which may have ended meanwhile.
+func (h *Hub) playedOf(ctx context.Context, q *FleetQuestion, id int64) (map[amount.Resource][]whatif.Step, error) {
+	scope := question.Scope{Span: q.Span, Sees: h.sees(ctx), Only: []int64{id}}
+	played, err := h.played(ctx, &scope, sizeStepOf(q.Span), amount.CPU, amount.Memory)
+	return played[id], err
+}
+
+// highest is the highest tick of each step.
+func highest(steps []whatif.Step) map[time.Time]float64 {
+	at := map[time.Time]float64{}
+	for _, s := range steps {
+		at[s.Start] += max(s.Peak, s.Mean)
+	}
+	return at
+}
+
+// fleetLoads is hosts with the workloads that are on them at the end of a span, and what these had.
+type fleetLoads struct {
+	rooms  []whatif.Room
+	played map[int64]map[amount.Resource][]whatif.Step
+	alone  map[int64]int
+}
+
+// sites are the hosts as places for a workload, which is taken off them where it is there.
+func (f *fleetLoads) sites(without int64) (sites []whatif.Site) {
+	for i := range f.rooms {
+		r := &f.rooms[i]
+		s := whatif.Site{Host: r.Host, CPUs: r.CPUs, Memory: r.Memory, GPUs: r.GPUs, OwnCPU: r.OwnCPU,
+			OwnMemory: r.OwnMemory, CPU: map[time.Time]float64{}, Taken: map[time.Time]float64{}}
+		for k := range r.Loads {
+			l := &r.Loads[k]
+			if l.ID == without {
+				continue
+			}
+			s.GPUs -= l.GPUs
+			steps := highest(f.played[l.ID][amount.CPU])
+			alone := float64(f.alone[l.ID])
+			s.OwnCPU += alone
+			for at, v := range steps {
+				s.CPU[at] += max(v-alone, 0)
+			}
+			for at, v := range highest(f.played[l.ID][amount.Memory]) {
+				s.Taken[at] += v
+			}
+		}
+		sites = append(sites, s)
+	}
+	return sites
+}
+
+// loads gathers hosts and what is on them.
+func (h *Hub) loads(ctx context.Context, q *FleetQuestion) (*fleetLoads, error) {
+	if !(q.Percent >= 50 && q.Percent <= 100) {
+		return nil, problem(Invalid, "a percentile of %g: give 50 to 100", q.Percent)
+	}
+	if err := soundSpare(q.Spare); err != nil {
+		return nil, err
+	}
+	span := q.Span
 	scope, err := h.scope(ctx, span, "")
-	if err == nil && pool != "" {
-		err = h.within(ctx, &scope, pool)
+	if err == nil && q.Pool != "" {
+		err = h.within(ctx, &scope, q.Pool)
 	}
 	if err != nil {
 		return nil, err
@@ -34,6 +213,7 @@ func (h *Hub) Emptying(ctx context.Context, span question.Span, pool string, per
 		return nil, err
 	}
 	hosts = slices.DeleteFunc(hosts, func(x store.Host) bool { return !scope.HasHost(x.ID) || x.CPUs == 0 })
+	f := &fleetLoads{}
 	holdings, users, err := h.holdings(ctx, scope)
 	if err != nil {
 		return nil, err
@@ -42,8 +222,7 @@ func (h *Hub) Emptying(ctx context.Context, span question.Span, pool string, per
 	if err != nil {
 		return nil, err
 	}
-	played, err := h.played(ctx, &scope, sizeStepOf(span), amount.CPU, amount.Memory)
-	if err != nil {
+	if f.played, err = h.played(ctx, &scope, sizeStepOf(span), amount.CPU, amount.Memory); err != nil {
 		return nil, err
 	}
 	_, lines, err := h.store.AskWithLines(ctx, question.Question{Scope: scope, NoPeaks: true,
@@ -51,11 +230,9 @@ func (h *Hub) Emptying(ctx context.Context, span question.Span, pool string, per
 	if err != nil {
 		return nil, err
 	}
-	alone, err := h.aloneBy(ctx, holdings)
-	if err != nil {
+	if f.alone, err = h.aloneBy(ctx, holdings); err != nil {
 		return nil, err
 	}
-	var rooms []whatif.Room
 	for i := range hosts {
 		x := &hosts[i]
 		room := whatif.Room{Host: x.Name, CPUs: float64(x.CPUs), Memory: float64(x.MemoryBytes)}
@@ -68,13 +245,20 @@ func (h *Hub) Emptying(ctx context.Context, span question.Span, pool string, per
 		}
 		for k := range holdings {
 			if holdings[k].Host == x.Name {
-				room.Loads = append(room.Loads, loadOf(&holdings[k], names, played[holdings[k].User.Workload], percent,
-					alone[holdings[k].User.Workload]))
+				id := holdings[k].User.Workload
+				room.Loads = append(room.Loads, loadOf(&holdings[k], names, f.played[id], q.Percent, f.alone[id]))
 			}
 		}
-		rooms = append(rooms, room)
+		f.rooms = append(f.rooms, room)
 	}
-	return whatif.Empty(rooms, percent, spare), nil
+	return f, nil
+}
+
+func soundSpare(spare float64) error {
+	if !(spare >= 0 && spare <= 0.9) {
+		return problem(Invalid, "%g of each host to stay free: give a part from 0 to 0.9", spare)
+	}
+	return nil
 }
 
 // movable are the kinds of workloads that could run on another host.

@@ -1,6 +1,7 @@
 package hub_test
 
 import (
+	"math"
 	"testing"
 	"time"
 
@@ -9,6 +10,7 @@ import (
 
 	"vinescale/core/question"
 	"vinescale/core/tenancy"
+	"vinescale/core/whatif"
 	"vinescale/internal/hub"
 )
 
@@ -107,7 +109,7 @@ func TestEmptying_TakesWhatEachNeededAtOnce(t *testing.T) {
 	c := newCellar(t)
 	span, err := c.Span(noon, noon.Add(3*time.Minute), 0)
 	require.NoError(t, err)
-	e, err := c.Emptying(ctx, span, "", 100, 0.1)
+	e, err := c.Emptying(ctx, &hub.FleetQuestion{Span: span, Percent: 100, Spare: 0.1})
 	require.NoError(t, err)
 	require.Len(t, e.Hosts, 2)
 	assert.Equal(t, []string{"cellar-1"}, e.At, "the less loaded one: both at once cannot be")
@@ -122,7 +124,7 @@ func TestEmptying_TakesWhatEachNeededAtOnce(t *testing.T) {
 
 	_, err = c.Declare(ctx, &hub.PinOrder{Host: "press-1", CPUs: "0-3", Kind: "workload", Holder: "route"})
 	require.NoError(t, err)
-	e, err = c.Emptying(ctx, span, "", 100, 0.1)
+	e, err = c.Emptying(ctx, &hub.FleetQuestion{Span: span, Percent: 100, Spare: 0.1})
 	require.NoError(t, err)
 	press = &e.Hosts[1]
 	assert.Equal(t, []any{"press-1", false}, []any{press.Host, press.CanBe}, "four CPUs alone, of 3.6")
@@ -132,7 +134,152 @@ func TestEmptying_TakesWhatEachNeededAtOnce(t *testing.T) {
 		percent, spare float64
 		want           string
 	}{{"", 49, 0, "50 to 100"}, {"", 95, 1, "0 to 0.9"}, {"attic", 95, 0, `no host is in a pool "attic"`}} {
-		_, err := c.Emptying(ctx, span, x.pool, x.percent, x.spare)
+		_, err := c.Emptying(ctx, &hub.FleetQuestion{Span: span, Pool: x.pool, Percent: x.percent, Spare: x.spare})
 		require.ErrorContains(t, err, x.want)
 	}
+}
+
+// TestPlace_PlaysTheSpanAgain: the must could go to press-1, the route only fits where it is.
+func TestPlace_PlaysTheSpanAgain(t *testing.T) {
+	c := newCellar(t)
+	span, err := c.Span(noon, noon.Add(3*time.Minute), 0)
+	require.NoError(t, err)
+	ask := func(q hub.PlaceQuestion) (*whatif.Placing, error) {
+		q.FleetQuestion = hub.FleetQuestion{Span: span, Pool: q.Pool, Percent: 100}
+		return c.Place(ctx, &q)
+	}
+	p, err := ask(hub.PlaceQuestion{Workload: c.ids["must"]})
+	require.NoError(t, err)
+	require.Len(t, p.Hosts, 2)
+	at := map[string]whatif.Fit{}
+	for _, f := range p.Hosts {
+		at[f.Host] = f
+	}
+	// In the second minute the must had 19 s, and ticks twice as high; the probe 4 s, route 31 s and label 6 s. In the
+	// third there are route and label alone, with 43 s and 8 s.
+	assert.InDelta(t, 2*(19+4)/60.0, at["cellar-1"].CPU, 1e-4)
+	assert.True(t, at["cellar-1"].IsThere)
+	assert.InDelta(t, 2*(19+31+6)/60.0, at["press-1"].CPU, 1e-4, "not of the third minute, in which it was not there")
+	assert.InDelta(t, 2*(19+31+6)/60.0/8, at["press-1"].CPUPart, 1e-5)
+	assert.InDelta(t, 2*(2000+60), at["press-1"].Memory, 2, "of memory the third minute is the highest")
+	assert.Equal(t, "must fits best where it is, on cellar-1.", p.Sentence)
+
+	_, err = c.Declare(ctx, &hub.PinOrder{Host: "press-1", CPUs: "0-3", Kind: "workload", Holder: "route"})
+	require.NoError(t, err)
+	p, err = ask(hub.PlaceQuestion{Workload: c.ids["must"]})
+	require.NoError(t, err)
+	for _, f := range p.Hosts {
+		if f.Host == "press-1" {
+			assert.InDelta(t, 4+2*(19+6)/60.0, f.CPU, 1e-4, "four CPUs are the route's alone, however little it uses")
+		}
+	}
+	p, err = ask(hub.PlaceQuestion{Workload: c.ids["route"]})
+	require.NoError(t, err)
+	assert.Equal(t, []any{"press-1", true, true}, []any{p.Hosts[0].Host, p.Hosts[0].Fits, p.Hosts[0].IsThere})
+	assert.False(t, p.Hosts[1].Fits, "cellar-1 has four CPUs, and the must is on them")
+
+	p, err = ask(hub.PlaceQuestion{Needs: hub.Size{CPUs: 3.5, Memory: 1 << 10}})
+	require.NoError(t, err)
+	assert.Equal(t, []any{"press-1", true, false}, []any{p.Hosts[0].Host, p.Hosts[0].Fits, p.Hosts[1].Fits})
+	for want, q := range map[string]hub.PlaceQuestion{
+		"belongs to its host":     {Workload: c.ids["probe"]},
+		"say what is to be":       {},
+		"give numbers from 0":     {Needs: hub.Size{CPUs: -1}},
+		"there is no workload":    {Workload: 4711},
+		"no host is in a pool":    {FleetQuestion: hub.FleetQuestion{Pool: "vats"}, Needs: hub.Size{CPUs: 1}},
+		"and 0 GPUs: give number": {Needs: hub.Size{CPUs: math.NaN()}},
+	} {
+		_, err := ask(q)
+		require.ErrorContains(t, err, want)
+	}
+}
+
+func TestWhatIfHosts_GoneAndAdded(t *testing.T) {
+	c := newCellar(t)
+	span, err := c.Span(noon, noon.Add(3*time.Minute), 0)
+	require.NoError(t, err)
+	q := &hub.FleetQuestion{Span: span, Percent: 100, Spare: 0.1}
+	x, err := c.WhatIfHosts(ctx, q, []string{"press-1"}, hub.Size{}, 0)
+	require.NoError(t, err)
+	assert.True(t, x.CanBe, x.Sentence)
+	assert.Len(t, x.Moves, 2)
+	assert.Equal(t, []any{2, 12.0, 1, 4.0}, []any{x.Before.Hosts, x.Before.CPUs, x.After.Hosts, x.After.CPUs})
+	assert.InDelta(t, x.Before.CPUPart*12/4, x.After.CPUPart, 1e-5, "the same on fewer CPUs, but for the kernel's")
+	x, err = c.WhatIfHosts(ctx, q, []string{"cellar-1", "press-1"}, hub.Size{CPUs: 1, Memory: 1 << 20}, 0)
+	require.NoError(t, err)
+	assert.False(t, x.CanBe)
+	assert.Nil(t, x.Needed, "the route needs more than one CPU")
+	x, err = c.WhatIfHosts(ctx, q, []string{"cellar-1", "press-1"}, hub.Size{CPUs: 2, Memory: 1 << 20}, 2)
+	require.NoError(t, err)
+	assert.True(t, x.CanBe)
+	assert.Equal(t, 2, *x.Needed)
+	for _, bad := range []struct {
+		without []string
+		size    hub.Size
+		added   int
+		want    string
+	}{{[]string{"office-9"}, hub.Size{}, 0, "office-9"}, {nil, hub.Size{}, 1, "of which size"},
+		{nil, hub.Size{CPUs: 4}, 0, "give its CPUs and its memory"},
+		{nil, hub.Size{CPUs: 4, Memory: 1}, 65, "0 to 64"}} {
+		_, err := c.WhatIfHosts(ctx, q, bad.without, bad.size, bad.added)
+		require.ErrorContains(t, err, bad.want)
+	}
+}
+
+// TestFilling_ByTheHighestHourOfEachDay has four days of cellar-1, of which one hour stands out, and three of press-1.
+func TestFilling_ByTheHighestHourOfEachDay(t *testing.T) {
+	c := newCellar(t)
+	c.now = noon.Add(6 * 24 * time.Hour)
+	day := func(n int64) int64 { return 12*3600 + n*86400 } // noon is the begin
+	for d := range int64(4) {
+		for h := range int64(24) {
+			if d == 3 && h > 10 {
+				continue // the last is not whole
+			}
+			cpu := int64(1800)
+			if h == 10 {
+				cpu = 3600 + 720*d // 1 core, and 0.2 more each day
+			}
+			c.minute("cellar-1", day(d)+h*3600, 3600, had{must, cpu, 100, 0, 0, 0})
+			if d > 0 {
+				c.minute("press-1", day(d)+h*3600, 3600, had{route, 3600, 100, 0, 0, 0})
+			}
+		}
+	}
+	span, err := c.Span(noon, noon.Add(5*24*time.Hour), 0)
+	require.NoError(t, err)
+	lines, err := c.Filling(ctx, span, "", 0.1)
+	require.NoError(t, err)
+	at := map[string]whatif.Fill{}
+	for _, g := range lines {
+		at[g.On+" "+g.Resource] = g
+	}
+	assert.Equal(t, 3, at["cellar-1 cpu"].Days)
+	assert.InDelta(t, 0.2, *at["cellar-1 cpu"].PerDay, 1e-4)
+	assert.InDelta(t, 1.4, *at["cellar-1 cpu"].Now, 1e-4)
+	assert.InDelta(t, 3.6, at["cellar-1 cpu"].Full, 1e-9)
+	assert.Equal(
+		t,
+		time.Date(2026, 10, 25, 0, 0, 0, 0, time.UTC),
+		*at["cellar-1 cpu"].Fills,
+		"2.2 cores more, in 11 days",
+	)
+	assert.Equal(t, "cellar-1", lines[0].On, "what is full soonest is first")
+	assert.Equal(t, 2, at["press-1 cpu"].Days)
+	assert.Nil(t, at["press-1 cpu"].Fills)
+	assert.Equal(
+		t,
+		2,
+		at["all hosts cpu"].Days,
+		"of the first day one host told nothing: it would be growth that is none",
+	)
+	_, err = c.SetPools(ctx, "cellar-1", []string{"casks"})
+	require.NoError(t, err)
+	casks, err := c.Filling(ctx, span, "casks", 0.1)
+	require.NoError(t, err)
+	assert.Equal(t, at["cellar-1 cpu"], casks[0])
+	_, err = c.Filling(ctx, span, "vats", 0.1)
+	require.ErrorContains(t, err, "vats")
+	_, err = c.Filling(ctx, span, "", 1)
+	require.ErrorContains(t, err, "0 to 0.9")
 }

@@ -1437,6 +1437,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/whatif/growth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When what hosts use fills them, with a range */
+        get: operations["what-if-growth"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/whatif/hosts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Whether all would fit with hosts taken away or added, and how many of a size would do
+         * @description Containers, machines and jobs of the hosts that are taken away move to those that stay or are added, as do those that a host has too little for.
+         */
+        get: operations["what-if-hosts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/whatif/limit": {
         parameters: {
             query?: never;
@@ -1449,6 +1486,26 @@ export interface paths {
          * @description The record is played again by the minute (of up to a day), the hour or the day. What it does not know is told as a bound: at least so much would have come later, by at least so long.
          */
         get: operations["what-if-limit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/whatif/place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Where a workload would fit best: one that is there, or one that would need so much
+         * @description The span is played again with it on each host, step by step. What all need is to fit in a percentile of the steps.
+         */
+        get: operations["what-if-place"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2029,6 +2086,43 @@ export interface components {
             what: string;
             /** @description A file, or a thread. */
             where: string;
+        };
+        Changed: {
+            /**
+             * Format: int64
+             * @description Hosts that were added to those there are.
+             */
+            added: number;
+            /** @description The same of the hosts that would be there. */
+            after: components["schemas"]["Use"];
+            /** @description What the workloads are taken to need of all hosts now. */
+            before: components["schemas"]["Use"];
+            /**
+             * Format: int64
+             * @description Workloads that belong to the hosts taken away, and end with them.
+             */
+            bound: number;
+            /** @description All that has to move has a place. */
+            can_be: boolean;
+            /** @description Where each workload of the hosts taken away would go. */
+            moves: components["schemas"]["Move"][];
+            /**
+             * Format: int64
+             * @description So many added hosts of the size given suffice; null where none was given.
+             */
+            needed: number | null;
+            /**
+             * Format: double
+             * @description Of the highest ticks, that a workload is taken to need.
+             */
+            percentile: number;
+            sentence: string;
+            /**
+             * Format: double
+             * @description This part of each host's CPUs and memory stays free.
+             */
+            spare: number;
+            without: string[];
         };
         Choices: {
             /**
@@ -2654,6 +2748,64 @@ export interface components {
              */
             value: number;
         };
+        Fill: {
+            /** Format: double */
+            capacity: number;
+            /** Format: int64 */
+            days_known: number;
+            /**
+             * Format: date-time
+             * @description When it is full at that pace; null where it is not within two years.
+             */
+            fills: string | null;
+            /**
+             * Format: date-time
+             * @description At the highest pace.
+             */
+            fills_early: string | null;
+            /**
+             * Format: date-time
+             * @description At the lowest.
+             */
+            fills_late: string | null;
+            /**
+             * Format: double
+             * @description What counts as full: the capacity less the part that is to stay free.
+             */
+            full: number;
+            is_full: boolean;
+            /**
+             * Format: double
+             * @description The line at the last day; null where too few days are known.
+             */
+            now: number | null;
+            /** @description A host, a pool, or all hosts. */
+            on: string;
+            /**
+             * Format: double
+             * @description The median of how much it grew a day, between any two days.
+             */
+            per_day: number | null;
+            /**
+             * Format: double
+             * @description A tenth of them is above it.
+             */
+            per_day_high: number | null;
+            /**
+             * Format: double
+             * @description A tenth of these is below it.
+             */
+            per_day_low: number | null;
+            resource: string;
+            sentence: string;
+            unit: string;
+        };
+        Filling: {
+            /** @description Of all hosts together and of each, what is full soonest first. */
+            lines: components["schemas"]["Fill"][];
+            /** @description How growth is told. */
+            method: string;
+        };
         Firing: {
             /** Format: date-time */
             at: string;
@@ -2664,6 +2816,39 @@ export interface components {
             tenant: string;
             /** Format: int64 */
             workload_id: number;
+        };
+        Fit: {
+            /**
+             * Format: double
+             * @description All on the host with it: this percentile of the steps.
+             */
+            cpu_cores: number;
+            /**
+             * Format: double
+             * @description Of the host's CPUs.
+             */
+            cpu_part: number;
+            fits: boolean;
+            /**
+             * Format: int64
+             * @description Before it came.
+             */
+            gpus_free: number;
+            host: string;
+            /** @description It is on this host now. */
+            is_there: boolean;
+            /** Format: double */
+            memory_bytes: number;
+            /** Format: double */
+            memory_part: number;
+            sentence: string;
+            /** Format: int64 */
+            steps: number;
+            /**
+             * Format: int64
+             * @description In these there would have been more than the host has.
+             */
+            steps_over: number;
         };
         Folio: {
             /** @description What it is for, in a sentence or two. */
@@ -4178,6 +4363,20 @@ export interface components {
             /** @description Those who had most of some CPU in some step, by how much they ran in all. */
             who: components["schemas"]["PlacedWho"][];
         };
+        Placing: {
+            hosts: components["schemas"]["Fit"][];
+            /**
+             * Format: double
+             * @description Of the steps, in which what all need is to fit.
+             */
+            percentile: number;
+            sentence: string;
+            /**
+             * Format: double
+             * @description This part of each host's CPUs and memory stays free.
+             */
+            spare: number;
+        };
         PlanGain: {
             /**
              * Format: double
@@ -5523,6 +5722,20 @@ export interface components {
             unused: number;
             /** @enum {string} */
             why: "limit" | "asked" | "asleep" | "pin" | "gpu";
+        };
+        Use: {
+            /** Format: double */
+            cpu_part: number;
+            /** Format: double */
+            cpus: number;
+            /** Format: int64 */
+            gpus: number;
+            /** Format: int64 */
+            hosts: number;
+            /** Format: double */
+            memory_bytes: number;
+            /** Format: double */
+            memory_part: number;
         };
         UserRef: {
             /** Format: int64 */
@@ -9254,6 +9467,98 @@ export interface operations {
             };
         };
     };
+    "what-if-growth": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                /** @description The hosts of this pool; all when left out. */
+                pool?: string;
+                /** @description What counts as full leaves this part free: 0 to 0.9. */
+                spare?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Filling"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "what-if-hosts": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                /** @description The hosts of this pool; all when left out. */
+                pool?: string;
+                /** @description Of the highest ticks, that workloads are taken to need. */
+                percentile?: number;
+                /** @description This part of each host stays free: 0 to 0.9. */
+                spare?: number;
+                /** @description Hosts that are taken away. */
+                without?: string[];
+                /** @description So many hosts of the size given are added. */
+                add?: number;
+                /** @description Of a host that is added. */
+                cpus?: number;
+                /** @description Of a host that is added. */
+                memory_bytes?: number;
+                /** @description Of a host that is added. */
+                gpus?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "what-if-limit": {
         parameters: {
             query: {
@@ -9283,6 +9588,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WhatLimited"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "what-if-place": {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                /** @description The hosts of this pool; all when left out. */
+                pool?: string;
+                /** @description Of the highest ticks, that workloads are taken to need. */
+                percentile?: number;
+                /** @description This part of each host stays free: 0 to 0.9. */
+                spare?: number;
+                /** @description By its number; left out for one that is not there yet. */
+                workload?: number;
+                /** @description Cores that it would need, or at least. */
+                cpus?: number;
+                /** @description Memory that it would need, or at least. */
+                memory_bytes?: number;
+                /** @description GPUs that it would need, or at least. */
+                gpus?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Placing"];
                 };
             };
             /** @description Error */

@@ -7,6 +7,8 @@ import { useTime } from '../../time/useTime'
 import { PlanForm } from './PlanForm'
 import { PlanSheets } from './PlanSheets'
 import { EmptySheet } from './EmptySheet'
+import { GrowthSheet } from './GrowthSheet'
+import { PlaceSheet } from './PlaceSheet'
 import { SizesSheet } from './SizesSheet'
 import { WhatLimit, WhatQuota } from './WhatIf'
 import { planQuery, views, type PlanSearch, type PlanView } from './search'
@@ -15,6 +17,8 @@ const about: Record<PlanView, string> = {
   cpus: 'Which CPUs somebody would best be given, by what was recorded in this span; nothing changes until you carry a step out.',
   sizes: 'Limits, what jobs asked for, and virtual CPUs, far above or below what was used in this span.',
   hosts: 'Which hosts could be emptied onto the others, by what their workloads had in this span.',
+  place: 'Where a workload would fit best, were this span played again with it there.',
+  growth: 'When what hosts use fills them, by the whole days of this span: choose some weeks.',
   limit: 'This span played again with another limit of a workload. What the record does not know is told as a bound.',
   quota: 'For how long a tenant would have been above another ceiling in this span, and who waited meanwhile.',
 }
@@ -44,6 +48,8 @@ export function PlanPage() {
       {view === 'cpus' && <CPUPlan />}
       {view === 'sizes' && <SizesSheet />}
       {view === 'hosts' && <EmptySheet />}
+      {view === 'place' && <PlaceSheet key={JSON.stringify(asked)} />}
+      {view === 'growth' && <GrowthSheet />}
       {view === 'limit' && <WhatLimit key={JSON.stringify(asked)} />}
       {view === 'quota' && <WhatQuota key={JSON.stringify(asked)} />}
     </>

@@ -14,6 +14,13 @@ test('an address holds what a plan is made for, and nothing else', () => {
     limit: '0.5',
   })
   expect(readPlan({ view: 'hosts', percentile: 99, spare: '0' })).toEqual({ view: 'hosts', percentile: 99, spare: 0 })
+  expect(readPlan({ view: 'place', cores: '2.5', gib: 8, gpus: 1, without: 'a,b', add: 65.5 })).toEqual({
+    view: 'place',
+    cores: 2.5,
+    gib: 8,
+    gpus: 1,
+    without: 'a,b',
+  })
   expect(readPlan({ percentile: 49, spare: 'much' })).toEqual({})
   expect(readPlan({ view: 'cpus', workload: -1, limit: '' })).toEqual({})
   expect(readPlan({ cpus: 2.5, holder: 41200, kind: 'workload' })).toEqual({ holder: '41200', kind: 'workload' })

@@ -3,6 +3,8 @@ export const views = {
   cpus: 'CPUs',
   sizes: 'Sizes',
   hosts: 'Hosts',
+  place: 'A place',
+  growth: 'Growth',
   limit: 'Another limit',
   quota: 'Another quota',
 } as const
@@ -23,6 +25,11 @@ export type PlanSearch = {
   pool?: string
   shared?: true
   keep?: number
+  without?: string
+  add?: number
+  cores?: number
+  gib?: number
+  gpus?: number
 }
 
 const text = (v: unknown) => (typeof v === 'string' && v !== '' ? v : undefined)
@@ -54,6 +61,11 @@ export function readPlan(search: Record<string, unknown>): PlanSearch {
     pool: text(search.pool),
     shared: search.shared === true || search.shared === 'true' ? true : undefined,
     keep: count(search.keep),
+    without: text(search.without),
+    add: count(search.add),
+    cores: within(search.cores, 0, 8192),
+    gib: within(search.gib, 0, 65_536),
+    gpus: count(search.gpus),
   }
 }
 
