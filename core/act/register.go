@@ -25,6 +25,7 @@ const (
 	Release  Verb = "release"
 	Message  Verb = "message"
 	Look     Verb = "look"
+	Read     Verb = "read"
 	Power    Verb = "power"
 	Undo     Verb = "undo"
 )
@@ -86,6 +87,8 @@ var entries = []Entry{
 		[]Form{OfWorkload}, []string{"text"}, true, ""},
 	{Look, "Looks closer at a process for a moment: its files, connections, threads and where they wait.",
 		[]Form{OfProcess}, []string{"seconds"}, false, ""},
+	{Read, "Reads the last lines that a container, a unit of the init system or a job wrote.",
+		[]Form{OfWorkload, OfUnit, OfJob}, []string{"lines"}, false, ""},
 	{Power, "Limits the power that a GPU may draw.",
 		[]Form{OfGPU}, []string{"watts"}, true, "the limit from before"},
 	{Undo, "Puts back what an act changed, where the value is still the one that it set.",

@@ -61,6 +61,7 @@ var settings = []Setting{
 	{"alone", "let nobody else run on the CPUs of its group", "true", soundBool},
 	{"begins", "whether the unit begins at boot: true or false", "true", soundBool},
 	{"seconds", "for how long it is watched, 1 to 30; only looked at once when left out", "5", whole(1, 30)},
+	{"lines", "how many of the last lines are told, 1 to 500; 50 when left out", "100", whole(1, 500)},
 	{"watts", "what it may draw at most, in whole watts, or usual", "220", soundWatts},
 	{"text", "what is written", "back up your work by noon", soundText},
 }

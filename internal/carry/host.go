@@ -54,6 +54,7 @@ type Systems struct {
 	Bus      string // address of the bus that the init system is on
 	Machines string // the machine manager's socket
 	Engine   string // a container engine's socket
+	Journal  string // the command that reads the init system's journal; empty for the usual one
 	Jobs     string // the command that lists the scheduler's jobs; its others stand beside it
 }
 

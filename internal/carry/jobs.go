@@ -127,6 +127,8 @@ func (h *Host) planJob(ctx context.Context, p *plan, r *act.Request, whose map[s
 	)
 	c := change{Kind: aJob, What: "state of the job", File: id}
 	switch r.Verb {
+	case act.Read:
+		return h.planReadJob(p, r, id)
 	case act.Hold:
 		if now := jobIs(shown); now != "waiting" && now != "held" {
 			return refuse("job %s is %s: only one that waits can be held", id, now)

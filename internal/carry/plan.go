@@ -126,6 +126,8 @@ func (h *Host) planOn(ctx context.Context, p *plan, r *act.Request) error {
 		return h.planMessage(p, r)
 	case act.Look:
 		return h.planLook(p, r)
+	case act.Read:
+		return h.planReadOf(p, r)
 	}
 	return refuse("%s cannot be done to a %s", r.Verb, r.Target.Form)
 }

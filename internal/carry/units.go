@@ -137,8 +137,9 @@ func (h *Host) planUnit(ctx context.Context, p *plan, r *act.Request, whose map[
 		return &refusal{err.Error()}
 	}
 	p.touch([]act.Touched{touched})
-	if name, _, _ := strings.Cut(t.Unit, "."); slices.Contains([]string{"ssh", "sshd", "vinescale"}, name) ||
-		strings.HasPrefix(name, "postgresql") || strings.HasPrefix(name, "vinescale") {
+	if name, _, _ := strings.Cut(t.Unit, "."); r.Verb != act.Read &&
+		(slices.Contains([]string{"ssh", "sshd", "vinescale"}, name) ||
+			strings.HasPrefix(name, "postgresql") || strings.HasPrefix(name, "vinescale")) {
 		return refuse("%s is left alone: it lets administrators in, or is of the service or its collector", t.Unit)
 	}
 	u, err := h.unit(ctx, t.Unit, t.User)
@@ -186,6 +187,8 @@ func (h *Host) planUnitAct(p *plan, r *act.Request, u *unit) error {
 	t := &r.Target
 	state := change{Kind: aUnit, What: "state of the unit", File: t.Unit, Device: t.User, After: "running"}
 	switch r.Verb {
+	case act.Read:
+		return h.planReadUnit(p, r, t.Unit, t.User)
 	case act.Start:
 		return p.set(h, state)
 	case act.End:

@@ -74,6 +74,7 @@ func (p *peers) act(service *served, credential string) {
 	assert.Equal(t, "Paused", state())
 	undone(paused)
 	assert.Contains(t, state(), "Up ")
+	through("the container engine", a.done("read", "label-press", "--lines", "5"))
 	through("the container engine", a.done("end", "label-press", "--wait", "2s"))
 	assert.Contains(t, state(), "Exited")
 	through("the runtime runc", a.done("end", "must-intake-1", "--force"))
@@ -120,6 +121,18 @@ func (p *peers) act(service *served, credential string) {
 	assert.Contains(t, shown(number), "RUNNING")
 	through("the batch scheduler", a.done("end", running))
 	assert.NotContains(t, shown(number), "RUNNING")
+	// What a job wrote: only its user's own file is read.
+	script = p.put("batch/write.sh", []byte("#!/bin/sh\necho the frost is near\nexec sleep 100\n"), 0o755)
+	wrote := filepath.Join(p.dir, "batch/frost.out")
+	job = p.run("sbatch", "--parsable", "--account=frost", "--output="+wrote, script)
+	p.eventually("the job wrote", func() bool {
+		b, err := os.ReadFile(wrote)
+		return err == nil && strings.Contains(string(b), "near")
+	})
+	lines := through("the batch scheduler", a.done("read", "--job", job, "--host", "here"))
+	require.Len(t, lines.Outcome.Found, 1)
+	assert.Equal(t, "the frost is near", lines.Outcome.Found[0].Text)
+	a.done("end", "--job", job, "--host", "here")
 
 	// Who is signed in: a line to the terminal, and out.
 	var signIns []api.Intervention

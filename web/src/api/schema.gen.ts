@@ -3088,8 +3088,8 @@ export interface components {
             uncovered?: components["schemas"]["Uncovered"];
         };
         Glimpse: {
-            /** @enum {string} */
-            of: "process" | "thread" | "file" | "connection" | "environment" | "watched";
+            /** @description process, thread, file, connection, environment, watched, line, output or errors. */
+            of: string;
             text: string;
             what: string;
         };

@@ -24,6 +24,7 @@ const words: Record<string, string> = {
   release: 'Let go',
   message: 'Write to its terminal',
   look: 'Look closer',
+  read: 'Read its last lines',
   power: 'Limit the power',
   undo: 'Undo',
   note: 'Noted',
@@ -36,14 +37,15 @@ export function verbsFor(aim: Aim): string[] {
   switch (aim.form) {
     case 'workload': {
       const own = aim.kind === 'session' ? ['message'] : []
-      return ['pause', 'continue', 'weigh', 'cap', 'place', ...own, 'end']
+      const writes = ['container', 'service', 'job'].includes(aim.kind ?? '') ? ['read'] : []
+      return [...writes, 'pause', 'continue', 'weigh', 'cap', 'place', ...own, 'end']
     }
     case 'process':
       return ['look', 'pause', 'continue', 'weigh', 'place', 'end']
     case 'family':
       return ['pause', 'continue', 'weigh', 'cap', 'place', 'end']
     case 'unit':
-      return ['start', 'restart', 'reload', 'at-boot', 'end']
+      return ['read', 'start', 'restart', 'reload', 'at-boot', 'end']
     case 'gpu':
       return ['power']
     case 'act':
