@@ -92,7 +92,8 @@ func TestRead_AContainersLinesAreItsEngines(t *testing.T) {
 	const gone = "container:cccc3333"
 	s.known.Workloads[gone] = account.Workload{Key: gone, Kind: amount.Container, Name: "lees"}
 	s.known.Workloads["loose:a"] = account.Workload{Key: "loose:a", Kind: amount.Loose, Name: "a"}
-	for key, want := range map[string]string{gone: "no engine", "loose:a": "nothing is known that keeps what a loose writes"} {
+	for key, want := range map[string]string{gone: "no engine",
+		"loose:a": "nothing is known that keeps what a loose writes"} {
 		s.runOf(key, "READY; exec sleep 84")
 		o := s.order(act.Read, act.Target{Form: act.OfWorkload, Key: key}, nil)
 		o.Whose[key] = "Cellar Intake"
@@ -131,7 +132,7 @@ echo '{"__REALTIME_TIMESTAMP":"1760184002000000","MESSAGE":null}'`)
 		require.NoError(t, err)
 		require.Equal(t, act.Done, out.State, "%+v", out)
 		assert.Equal(t, []string{"line 2025-10-11T12:00:00Z: pressing", "line 2025-10-11T12:00:01Z: grape\ufffd",
-			"line 2025-10-11T12:00:02Z:"}, []string{foundIn(out)[0], foundIn(out)[1], strings.TrimSpace(foundIn(out)[2])})
+			"line 2025-10-11T12:00:02Z: "}, foundIn(out))
 		asked, err := os.ReadFile(filepath.Join(dir, "asked"))
 		require.NoError(t, err)
 		assert.Equal(t, "--no-pager --output=json --lines=7 --unit="+unit+"\n", string(asked))

@@ -12,6 +12,34 @@ import (
 	"vinescale/internal/browser"
 )
 
+// TestChart_OfHostsParts shows how drives and sensors went, whichever of their figures is chosen.
+func TestChart_OfHostsParts(t *testing.T) {
+	b := openConsole(t)
+	require.NoError(t, b.Resize(1280, 900))
+	require.NoError(t, b.SignIn(demo.address, demo.token))
+	for path, x := range map[string]struct{ part, choose, want string }{
+		"/disks":          {"drive", "latency", "sda of cellar-1"},
+		"/network":        {"interface", "sent", "eth0 of press-1"},
+		"/gpus":           {"gpu", "memory taken", "GPU 0 of terrace-1"},
+		"/hosts/cellar-1": {"sensor", "Fan", "board front fan"},
+	} {
+		require.NoError(t, b.Go(demo.address+path))
+		sheet := `document.querySelector('section[aria-labelledby=went-` + x.part + `]')`
+		require.NoError(t, b.WaitFor(sheet), path)
+		_, err := browser.Eval[bool](b, `(`+sheet+`.scrollIntoView(), true)`)
+		require.NoError(t, err)
+		require.NoError(t, b.WaitFor(sheet+`.querySelector('canvas')`), path)
+		_, err = browser.Eval[bool](
+			b,
+			`([...`+sheet+`.querySelectorAll('button')].find(x => x.innerText === '`+x.choose+
+				`').click(), true)`,
+		)
+		require.NoError(t, err)
+		require.NoError(t, b.WaitFor(sheet+".innerText.includes('"+x.want+"')"), path)
+		assert.Empty(t, violations(t, b), path)
+	}
+}
+
 // TestChart_IsReadByMouseByKeysAndAsATable goes over a host's chart: it tells each moment, drags out a span that the
 // address carries, and shows the same as a table.
 func TestChart_IsReadByMouseByKeysAndAsATable(t *testing.T) {

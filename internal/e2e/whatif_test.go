@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vinescale/core/whatif"
 	"vinescale/internal/api"
 	"vinescale/internal/browser"
 	"vinescale/internal/hub"
@@ -32,6 +33,31 @@ func TestWhatIf_PlaysTheDemoAgain(t *testing.T) {
 	emptied := demo.run("whatif", "empty", "--percentile", "50", "--spare", "0", "--moves")
 	assert.Contains(t, emptied.stdout, "At once could be emptied: ")
 	assert.Contains(t, emptied.stdout, "2 GPUs", "a job that has two cards fits nowhere else")
+	placed := runJSON[[]whatif.Fit](t, demo, "whatif", "place", "weather-cache", "--percentile", "50", "--spare", "0")
+	there := slices.IndexFunc(placed, func(f whatif.Fit) bool { return f.IsThere })
+	require.GreaterOrEqual(t, there, 0)
+	assert.Equal(t, "terrace-2", placed[there].Host)
+	changed := runJSON[whatif.Changed](
+		t,
+		demo,
+		"whatif",
+		"hosts",
+		"--without",
+		"terrace-2,cellar-1",
+		"--add",
+		"2",
+		"--cpus",
+		"64",
+		"--memory",
+		"512GiB",
+	)
+	assert.True(t, changed.CanBe, changed.Sentence)
+	assert.Equal(t, changed.Before.Hosts, changed.After.Hosts, "two went, and two came")
+	assert.NotEmpty(t, changed.Moves)
+	require.NotNil(t, changed.Needed)
+	for _, g := range runJSON[[]whatif.Fill](t, demo, "whatif", "growth", "--span", "7d") {
+		assert.Contains(t, g.Sentence, "growth is told from 3 on", "two hours were recorded")
+	}
 	for _, x := range []struct {
 		args []string
 		want string
@@ -48,6 +74,13 @@ func TestWhatIf_PlaysTheDemoAgain(t *testing.T) {
 		{[]string{"quota", "Frost Watch", "cpu", "1", "--host", "attic"}, "no host is"},
 		{[]string{"quota", "Frost Watch", "cpu", "1", "--host", "press-1", "--pool", "terraces"}, "choose one"},
 		{[]string{"sizes", "--percentile", "101"}, "give 50 to 100"},
+		{[]string{"place"}, "say what is to be placed"},
+		{[]string{"place", "tenant/Frost Watch"}, "a workload is placed"},
+		{[]string{"place", "--cpus", "-1"}, "give numbers from 0"},
+		{[]string{"hosts"}, "say what would be otherwise"},
+		{[]string{"hosts", "--without", "attic"}, `no host "attic"`},
+		{[]string{"hosts", "--add", "2", "--cpus", "4"}, "give its CPUs and its memory"},
+		{[]string{"growth", "--pool", "attic"}, `no host is in a pool "attic"`},
 		{[]string{"sizes", "--host", "attic"}, `no host "attic"`},
 	} {
 		r := demo.run(append([]string{"whatif"}, x.args...)...)
@@ -70,6 +103,15 @@ func TestWhatIf_PlaysTheDemoAgain(t *testing.T) {
 	require.NoError(t, b.Go(demo.address+"/plan?view=hosts&spare=0&percentile=50"))
 	require.NoError(t, b.WaitText("At once could be emptied"))
 	assert.Empty(t, violations(t, b), "hosts")
+	require.NoError(t, b.Go(demo.address+"/plan?view=hosts&without=terrace-2&add=1&cores=64&gib=512&spare=0"))
+	require.NoError(t, b.WaitText("would move"))
+	assert.Empty(t, violations(t, b), "a host goes, and one comes")
+	require.NoError(t, b.Go(demo.address+"/plan?view=place&cores=1&gib=1&spare=0&percentile=50"))
+	require.NoError(t, b.WaitText("would fit best on"))
+	assert.Empty(t, violations(t, b), "a place")
+	require.NoError(t, b.Go(demo.address+"/plan?view=growth"))
+	require.NoError(t, b.WaitText("after Theil and Sen"))
+	assert.Empty(t, violations(t, b), "growth")
 	require.NoError(t, b.Go(demo.address+"/plan?view=quota&holder=Frost%20Watch&of=cpu&limit=1"))
 	require.NoError(t, b.WaitText("Single minutes were above for"))
 	assert.Empty(t, violations(t, b), "another quota")

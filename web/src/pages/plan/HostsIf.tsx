@@ -92,7 +92,7 @@ export function HostsIf({ hosts }: { hosts: string[] }) {
           <table>
             <Heads
               columns={[
-                '',
+                'When',
                 ['Hosts', 'num'],
                 ['CPUs', 'num'],
                 ['Needed', 'num'],
