@@ -30,6 +30,8 @@ type Choices struct {
 	Colours map[string]string `json:"colours,omitempty" doc:"Of tenants, by their names, as #rrggbb."`
 
 	Columns map[string][]string `json:"columns,omitempty" doc:"By table, the columns that are shown, in this order."`
+
+	Widths map[string]map[string]int `json:"widths,omitempty" doc:"By table and column, in pixels."`
 }
 
 // mostColumns and mostTables bound what is kept for a person.
@@ -39,6 +41,8 @@ const (
 	longestName = 200
 	mostInStrip = 6
 	mostColours = 500
+	narrowest   = 24
+	widest      = 1200
 )
 
 // Check says what of the choices cannot be kept, and what could.
@@ -101,6 +105,26 @@ func (c *Choices) Check() error {
 		if len(columns) > mostColumns || len(table) > longestName ||
 			slices.ContainsFunc(columns, func(n string) bool { return n == "" || len(n) > longestName }) {
 			return fmt.Errorf("columns: those of %.40q are more than %d, or have no fit name", table, mostColumns)
+		}
+	}
+	if len(c.Widths) > mostTables {
+		return fmt.Errorf("widths: of %d tables, more than %d", len(c.Widths), mostTables)
+	}
+	for table, widths := range c.Widths {
+		if len(widths) > mostColumns || len(table) > longestName {
+			return fmt.Errorf("widths: those of %.40q are more than %d, or have no fit name", table, mostColumns)
+		}
+		for column, width := range widths {
+			if column == "" || len(column) > longestName || width < narrowest || width > widest {
+				return fmt.Errorf(
+					"widths: %d for %.40q of %.40q: choose %d to %d pixels",
+					width,
+					column,
+					table,
+					narrowest,
+					widest,
+				)
+			}
 		}
 	}
 	return nil

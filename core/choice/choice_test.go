@@ -25,13 +25,14 @@ func TestCheck_TakesWhatThereIsAndSaysWhatCouldBe(t *testing.T) {
 			Theme: "dark", Density: "dense", Lines: "smooth", Pace: 60, First: "/hosts?span=24h", StripAt: "away",
 			Strip: []folio.Plate{figure, figure, figure, figure, figure, figure}},
 		{Bytes: "decimal", Network: "bytes", CPU: "cores", Decimals: n(4), Zone: "UTC", Clock: "24", Theme: "light",
-			Density: "airy", Lines: "stepped", Pace: 1, Columns: map[string][]string{"workloads": {"name", "host"}}},
+			Density: "airy", Lines: "stepped", Pace: 1, Columns: map[string][]string{"workloads": {"name", "host"}},
+			Widths: map[string]map[string]int{"workloads": {"name": 24, "host": 1200}}},
 	} {
 		assert.NoError(t, c.Check(), "%+v", c)
 	}
-	many := map[string][]string{}
+	many, manyWide := map[string][]string{}, map[string]map[string]int{}
 	for i := range 101 {
-		many[fmt.Sprint(i)] = nil
+		many[fmt.Sprint(i)], manyWide[fmt.Sprint(i)] = nil, nil
 	}
 	for want, c := range map[string]choice.Choices{
 		"bytes: \"ternary\" is not to be had: choose binary or decimal": {Bytes: "ternary"},
@@ -56,6 +57,10 @@ func TestCheck_TakesWhatThereIsAndSaysWhatCouldBe(t *testing.T) {
 		"\"line\" takes too":          {Strip: []folio.Plate{{Of: "cpu", Subject: figure.Subject}}},
 		"which host is it of?": {Strip: []folio.Plate{
 			{Of: "cpu", Subject: folio.Subject{Kind: "host"}, Form: "number"}}},
+		"widths: of 101":              {Widths: manyWide},
+		"widths: 23 for \"cpu\"":      {Widths: map[string]map[string]int{"hosts": {"cpu": 23}}},
+		"widths: 1201 for \"cpu\"":    {Widths: map[string]map[string]int{"hosts": {"cpu": 1201}}},
+		"widths: 40 for \"\"":         {Widths: map[string]map[string]int{"hosts": {"": 40}}},
 		"columns: those of \"hosts\"": {Columns: map[string][]string{"hosts": {""}}},
 	} {
 		assert.ErrorContains(t, c.Check(), want)

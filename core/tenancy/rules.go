@@ -7,6 +7,7 @@ package tenancy
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -15,12 +16,35 @@ import (
 	"cel.dev/cel-go/common/types"
 
 	"vinescale/core/account"
+	"vinescale/core/amount"
 )
 
 // Attributes names what a rule may ask about a workload, with its CEL type.
 const Attributes = `kind, name, owner, host, path, image, pod, pod_namespace, account, partition, unit, ` +
 	`program: string; uid: int (-1 when not known); groups (of the owner), pools (of the host): list of string; ` +
 	`labels: map of string to string`
+
+// Attribute is one thing that a rule may ask about.
+type Attribute struct {
+	Name   string   `json:"name"`
+	Type   string   `json:"type" enum:"text,number,list,map" doc:"A list and a map are of texts."`
+	Values []string `json:"values,omitempty" doc:"All values there are; left out where anything may stand."`
+}
+
+// ListAttributes lists what Attributes names, one by one.
+func ListAttributes() []Attribute {
+	kinds := []string{}
+	for _, k := range amount.Kinds() {
+		kinds = append(kinds, k.String())
+	}
+	list := []Attribute{{"kind", "text", kinds}, {"name", "text", nil}, {"owner", "text", nil}, {"host", "text", nil},
+		{"path", "text", nil}}
+	for _, name := range slices.Sorted(maps.Keys(factAttributes)) {
+		list = append(list, Attribute{name, "text", nil})
+	}
+	return append(list, Attribute{"uid", "number", nil}, Attribute{"groups", "list", nil},
+		Attribute{"pools", "list", nil}, Attribute{"labels", "map", nil})
+}
 
 // Subject is a workload with the host it is on: what a rule judges.
 type Subject struct {

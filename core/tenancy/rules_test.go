@@ -1,6 +1,8 @@
 package tenancy_test
 
 import (
+	"fmt"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -213,4 +215,18 @@ func TestSuggest_OrdersByUseThenByName(t *testing.T) {
 		"kind == '" + kind + "' && owner == 'm.abt'", "  a most", "  a apart", "  a same", "  b same",
 	}, got)
 	assert.Equal(t, kind+" work of m.abt", clusters[2].About)
+}
+
+// TestListAttributes_IsWhatARuleMayAskAbout compiles a rule of each, and finds each in the words of an error.
+func TestListAttributes_IsWhatARuleMayAskAbout(t *testing.T) {
+	ask := map[string]string{"text": "%s == 'a'", "number": "%s > 4", "list": "'a' in %s", "map": "%s['a'] == 'b'"}
+	for _, a := range tenancy.ListAttributes() {
+		_, err := tenancy.Compile(1, 1, fmt.Sprintf(ask[a.Type], a.Name))
+		assert.NoError(t, err, a.Name)
+		assert.Contains(t, tenancy.Attributes, a.Name)
+		assert.Equal(t, a.Name == "kind", len(a.Values) > 0)
+	}
+	words := regexp.MustCompile(`[a-z_]+`).FindAllString(regexp.MustCompile(`\([^)]*\)|: [a-z ]+`).ReplaceAllString(
+		tenancy.Attributes, " "), -1)
+	assert.Len(t, tenancy.ListAttributes(), len(words), "%v", words)
 }

@@ -8,6 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"vinescale/core/tenancy"
 	"vinescale/internal/hub"
 	"vinescale/internal/store"
 )
@@ -38,6 +39,8 @@ type reapplyInput struct {
 }
 
 type reapplyOutput struct{ Body *hub.Reapplication }
+
+type attributesOutput struct{ Body []tenancy.Attribute }
 
 type suggestionsInput struct{ SpanParams }
 
@@ -88,6 +91,12 @@ type positionInput struct {
 func ruleOf(r *store.Rule) Rule { return Rule{r.Position, r.Tenant.Name, r.Expression} }
 
 func ruleRoutes(api huma.API, s *service) {
+	huma.Register(api, huma.Operation{
+		OperationID: "list-rule-attributes", Method: http.MethodGet, Path: Prefix + "/rules/attributes",
+		Summary: "What a rule, or an expression that narrows a list, may ask about", Metadata: readers(),
+	}, func(context.Context, *struct{}) (*attributesOutput, error) {
+		return &attributesOutput{tenancy.ListAttributes()}, nil
+	})
 	huma.Register(api, huma.Operation{
 		OperationID: "list-rules", Method: http.MethodGet, Path: Prefix + "/rules",
 		Summary: "The rules in the order they are tried", Metadata: readers(),

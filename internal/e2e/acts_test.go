@@ -66,7 +66,7 @@ func TestConsole_AnActIsShownConfirmedAndOnRecord(t *testing.T) {
 	require.NoError(t, b.WaitFor(`document.querySelector('button[aria-label="Act on weather-cache"]')`))
 	assert.Empty(t, violations(t, b), "workloads")
 	require.NoError(t, b.Click(`button[aria-label="Act on weather-cache"]`))
-	require.NoError(t, b.WaitFor(`document.querySelectorAll('[role=menuitem]').length === 6`))
+	require.NoError(t, b.WaitFor(`document.querySelectorAll('[role=menuitem]').length === 7`))
 	choose := func(item string) {
 		_, err := browser.Eval[bool](b, `([...document.querySelectorAll('[role=menuitem]')]
 			.find(x => x.innerText.startsWith('`+item+`')).click(), true)`)

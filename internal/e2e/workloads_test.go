@@ -1,7 +1,9 @@
 package e2e
 
 import (
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -57,9 +59,27 @@ func TestWorkloads_AreFoundGroupedAndShownAsOneLikes(t *testing.T) {
 	require.NoError(t, b.Go(demo.address+"/workloads?words=%28"))
 	require.NoError(t, b.WaitFor("document.querySelector('main [role=alert], main')?.innerText.includes('filter')"))
 
-	// Columns are chosen and moved, and stay chosen in this browser.
+	// While an expression is typed, it is offered how it could go on.
 	require.NoError(t, b.Go(demo.address+"/workloads"))
 	require.NoError(t, b.WaitText("curd-fermentlog"))
+	require.NoError(t, b.Type("main input[type=search]", "kind == 'job' && host == 'pr"))
+	require.NoError(t, b.WaitFor(`[...document.querySelectorAll('main datalist option')].some(o =>
+		o.value === "kind == 'job' && host == 'press-1'")`))
+
+	// A width that was dragged, and columns that were chosen and moved, stay.
+	require.NoError(t, b.Go(demo.address+"/workloads"))
+	require.NoError(t, b.WaitText("curd-fermentlog"))
+	const head = "document.querySelector('main thead th > div')"
+	_, err = browser.Eval[bool](b, "("+head+".style.width = '321px', "+head+
+		".dispatchEvent(new PointerEvent('pointerup', { bubbles: true })), true)")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		_, _, kept := call(t, "GET", demo.address+"/api/v1/me/choices", demo.token, "", nil)
+		return strings.Contains(string(kept), `"name":321`)
+	}, 10*time.Second, 50*time.Millisecond)
+	require.NoError(t, b.Go(demo.address+"/workloads"))
+	require.NoError(t, b.WaitText("curd-fermentlog"))
+	require.NoError(t, b.WaitFor(head+".style.width === '321px'"))
 	press("columns…")
 	require.NoError(t, b.WaitFor("document.querySelector('[aria-label=Columns]')"))
 	assert.Empty(t, violations(t, b))

@@ -184,11 +184,22 @@ export function useHostPages(span: Span) {
 }
 
 /** Every host, by name. */
-export function useAllHosts() {
+export function useAllHosts(enabled = true) {
   return useSeenQuery({
+    enabled,
     queryKey: [figures, 'all hosts'],
     queryFn: () => answer(api.GET('/api/v1/hosts', { params: { query: {} } })),
     placeholderData: keepPreviousData,
+  })
+}
+
+/** What a rule, or an expression that narrows a list, may ask about. */
+export function useRuleAttributes(enabled: boolean) {
+  return useQuery({
+    enabled,
+    queryKey: ['rule attributes'],
+    queryFn: () => answer(api.GET('/api/v1/rules/attributes')),
+    staleTime: Infinity,
   })
 }
 

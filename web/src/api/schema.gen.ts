@@ -886,6 +886,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rules/attributes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a rule, or an expression that narrows a list, may ask about */
+        get: operations["list-rule-attributes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rules/reapply": {
         parameters: {
             query?: never;
@@ -1946,6 +1963,16 @@ export interface components {
             /** @description The time zone whose midnights bound it. */
             zone: string;
         };
+        Attribute: {
+            name: string;
+            /**
+             * @description A list and a map are of texts.
+             * @enum {string}
+             */
+            type: "text" | "number" | "list" | "map";
+            /** @description All values there are; left out where anything may stand. */
+            values?: string[];
+        };
         Balance: {
             allowances: components["schemas"]["AllowanceStand"][];
             /** @description What was missed in the span, so that shares lack it. */
@@ -2187,6 +2214,12 @@ export interface components {
              * @enum {string}
              */
             theme: "" | "light" | "dark";
+            /** @description By table and column, in pixels. */
+            widths?: {
+                [key: string]: {
+                    [key: string]: number;
+                };
+            };
             /** @description Time zone of the tz database; empty for the reader's own. */
             zone: string;
         };
@@ -8175,6 +8208,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AddedRule"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-rule-attributes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Attribute"][];
                 };
             };
             /** @description Error */

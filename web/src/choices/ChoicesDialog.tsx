@@ -158,7 +158,15 @@ export function ChoicesDialog() {
           <button
             type="button"
             className="button"
-            onClick={() => set.mutate({ ...usual, columns: now.columns, strip: now.strip, strip_at: now.strip_at })}
+            onClick={() =>
+              set.mutate({
+                ...usual,
+                columns: now.columns,
+                widths: now.widths,
+                strip: now.strip,
+                strip_at: now.strip_at,
+              })
+            }
           >
             As usual
           </button>

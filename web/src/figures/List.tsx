@@ -12,6 +12,7 @@ import { Fragment, useMemo, useState, type ReactNode } from 'react'
 import { useSetChoices } from '../api/queries'
 import { choices } from '../choices/choices'
 import { ColumnChoice } from './ColumnChoice'
+import { Sized, withoutWidths } from './Sized'
 import { Explained } from './Heads'
 import { asCSV, inOrder, matches, save, type Value } from './listing'
 import { Folding } from './Folding'
@@ -68,9 +69,10 @@ function ListColumns<Row>({
       choose={(ids) => {
         set(ids)
         const all = { ...choices().columns }
-        if (ids.length === 0 || ids.join() === usual.join()) delete all[keep]
+        const isUsual = ids.length === 0 || ids.join() === usual.join()
+        if (isUsual) delete all[keep]
         else all[keep] = ids
-        keeping.mutate({ ...choices(), columns: all })
+        keeping.mutate({ ...choices(), columns: all, widths: isUsual ? withoutWidths(keep) : choices().widths })
       }}
     />
   )
@@ -193,16 +195,18 @@ export function List<Row>({
                   className={c.isFigure ? 'num' : undefined}
                   aria-sort={sorted === 'asc' ? 'ascending' : sorted === 'desc' ? 'descending' : undefined}
                 >
-                  <Explained by={[c.id, typeof c.head === 'string' ? c.head : '']}>
-                    <button
-                      type="button"
-                      className="cursor-pointer font-[inherit] whitespace-nowrap hover:underline"
-                      onClick={() => column.toggleSorting()}
-                    >
-                      {c.head}
-                      <span aria-hidden>{sorted === 'asc' ? ' ↑' : sorted === 'desc' ? ' ↓' : ''}</span>
-                    </button>
-                  </Explained>
+                  <Sized keep={keep} column={c.id}>
+                    <Explained by={[c.id, typeof c.head === 'string' ? c.head : '']}>
+                      <button
+                        type="button"
+                        className="cursor-pointer font-[inherit] whitespace-nowrap hover:underline"
+                        onClick={() => column.toggleSorting()}
+                      >
+                        {c.head}
+                        <span aria-hidden>{sorted === 'asc' ? ' ↑' : sorted === 'desc' ? ' ↓' : ''}</span>
+                      </button>
+                    </Explained>
+                  </Sized>
                 </th>
               )
             })}

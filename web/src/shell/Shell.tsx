@@ -57,7 +57,12 @@ export function Shell() {
 }
 
 /** The choices that all that is shown goes by. Columns and what is in view are read where they are shown. */
-const shownBy = (c: Choices) => JSON.stringify({ ...c, columns: null, strip: null, strip_at: null })
+const shownBy = (c: Choices) =>
+  JSON.stringify(
+    Object.entries(c)
+      .filter(([name]) => !['columns', 'widths', 'strip', 'strip_at'].includes(name))
+      .sort(),
+  )
 
 /** Where the strip is that stands in a window of its own. */
 const stripPath = '/strip'

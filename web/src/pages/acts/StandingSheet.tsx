@@ -2,6 +2,8 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState, type FormEvent } from 'react'
 import { answer, api, type StandingRule, type StandingToAdd, type StandingTrial } from '../../api/client'
 import { useIdentity } from '../../api/queries'
+import { ExpressionInput } from '../../figures/ExpressionInput'
+import { entry, resources } from '../../figures/register'
 import { List, type Column } from '../../figures/List'
 import { shown } from '../../figures/Name'
 import { moment } from '../../figures/text'
@@ -138,6 +140,11 @@ const fields: { id: keyof Draft; label: string; placeholder: string; wide?: bool
   { id: 'name', label: 'name', placeholder: 'loud-programs' },
 ]
 
+const field = 'w-full rounded-[3px] border border-rule-2 bg-paper px-2 py-0.5'
+
+/** The figures that a condition may ask about, beside what is known of workloads. */
+const figuresAsked = () => resources().map((r) => ({ name: entry(r).mean_field, type: 'number' }))
+
 /** A rule that is tried on the last week, and added once it does what it should. */
 function Adding({ mayAdd, onAdded }: { mayAdd: boolean; onAdded: () => void }) {
   const queries = useQueryClient()
@@ -174,12 +181,22 @@ function Adding({ mayAdd, onAdded }: { mayAdd: boolean; onAdded: () => void }) {
         {fields.map((f) => (
           <label key={f.id} className={f.wide ? 'col-span-full' : ''}>
             <span className="block text-[12.5px] font-semibold text-ink-2">{f.label}</span>
-            <input
-              className="w-full rounded-[3px] border border-rule-2 bg-paper px-2 py-0.5"
-              placeholder={f.placeholder}
-              value={draft[f.id]}
-              onChange={(e) => setDraft({ ...draft, [f.id]: e.target.value })}
-            />
+            {f.wide ? (
+              <ExpressionInput
+                className={field}
+                placeholder={f.placeholder}
+                value={draft[f.id]}
+                more={f.id === 'condition' ? figuresAsked() : []}
+                onChange={(e) => setDraft({ ...draft, [f.id]: e.target.value })}
+              />
+            ) : (
+              <input
+                className={field}
+                placeholder={f.placeholder}
+                value={draft[f.id]}
+                onChange={(e) => setDraft({ ...draft, [f.id]: e.target.value })}
+              />
+            )}
           </label>
         ))}
       </div>

@@ -153,7 +153,7 @@ function Sections() {
       className="sticky top-0 z-10 -mx-1 mb-3 flex flex-wrap gap-x-4 gap-y-0 bg-paper px-1 py-1.5 text-[12.5px]"
     >
       {there.map((x) => (
-        <a key={x.id} className="inline-block leading-6" href={`#${x.id}`}>
+        <a key={x.id} className="inline-block leading-[24px]" href={`#${x.id}`}>
           {x.name}
         </a>
       ))}

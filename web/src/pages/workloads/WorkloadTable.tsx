@@ -5,6 +5,7 @@ import type { WorkloadLine } from '../../api/client'
 import { useWorkloads } from '../../api/queries'
 import { ActButton, useMayAct } from '../../figures/act/ActButton'
 import { asCSV, save } from '../../figures/listing'
+import { Sized } from '../../figures/Sized'
 import { ActsHead } from '../../figures/ShareTable'
 import { Waiting } from '../../figures/Trouble'
 import { WorkloadLink } from '../../figures/WorkloadLink'
@@ -47,9 +48,17 @@ export function WorkloadTable({
         <table className="folds">
           <thead>
             <tr>
-              <Head head="Workload" sort="name" by={sort} set={setSort} />
+              <Head column="name" head="Workload" sort="name" by={sort} set={setSort} />
               {columns.map((c) => (
-                <Head key={c.id} head={c.head} sort={c.sort} by={sort} set={setSort} isFigure={c.isFigure} />
+                <Head
+                  key={c.id}
+                  column={c.id}
+                  head={c.head}
+                  sort={c.sort}
+                  by={sort}
+                  set={setSort}
+                  isFigure={c.isFigure}
+                />
               ))}
               {mayAct && <ActsHead />}
             </tr>
@@ -124,12 +133,14 @@ function Row({
 
 /** The head of a column, which sorts by it where the service can; its width is dragged. */
 function Head({
+  column,
   head,
   sort,
   by,
   set,
   isFigure,
 }: {
+  column: string
   head: string
   sort?: string
   by: string
@@ -143,7 +154,7 @@ function Head({
   const order = isUp ? (sort === 'amount' ? 'descending' : 'ascending') : sort === 'amount' ? 'ascending' : 'descending'
   return (
     <th scope="col" className={isFigure ? 'num' : ''} aria-sort={sort && (isUp || isDown) ? order : undefined}>
-      <div className="overflow-hidden [th:hover>&]:resize-x">
+      <Sized keep="workloads" column={column}>
         {sort ? (
           <Explained by={[head]}>
             <button
@@ -160,7 +171,7 @@ function Head({
         ) : (
           head
         )}
-      </div>
+      </Sized>
     </th>
   )
 }

@@ -7,6 +7,7 @@ import { shown } from '../../figures/Name'
 import { isTold } from '../../figures/register'
 import { meanText, title } from '../../figures/units'
 import { useTime } from '../../time/useTime'
+import { ExpressionInput } from '../../figures/ExpressionInput'
 import { ColumnChoice } from '../../figures/ColumnChoice'
 import { allColumns, chosenColumns, usualColumns, withColumns, type Column } from './columns'
 import { WorkloadTable } from './WorkloadTable'
@@ -74,7 +75,7 @@ export function WorkloadsPage() {
             </button>
           ))}
         </nav>
-        <input
+        <ExpressionInput
           type="search"
           aria-label="Only those with these words, or that an expression matches"
           placeholder="words, or an expression: kind == 'job' && uid > 2000"

@@ -1,3 +1,4 @@
+import { withoutWidths } from '../../figures/Sized'
 import type { Choices } from '../../api/client'
 import { choices } from '../../choices/choices'
 import { Link } from '@tanstack/react-router'
@@ -120,7 +121,8 @@ export function chosenColumns(kind: string): string[] {
 /** The choices with other columns of a kind; the usual ones need not be kept. */
 export function withColumns(kind: string, ids: string[]): Choices {
   const columns = { ...choices().columns }
-  if (ids.join() === usualColumns(kind).join()) delete columns[place(kind)]
+  const isUsual = ids.join() === usualColumns(kind).join()
+  if (isUsual) delete columns[place(kind)]
   else columns[place(kind)] = ids
-  return { ...choices(), columns }
+  return { ...choices(), columns, widths: isUsual ? withoutWidths('workloads') : choices().widths }
 }
