@@ -30,10 +30,12 @@ import (
 // system's journal, a job's by the file that its scheduler writes.
 
 const (
-	usualLines  = 50
-	mostOfLines = 1 << 20 // bytes that are read
-	mostOfLine  = 2000    // bytes of one
-	linesWithin = 15 * time.Second
+	usualLines   = 50
+	mostOfLines  = 1 << 20   // bytes that are read
+	mostAnswered = 16 << 20  // bytes of an engine's answer, whose newest lines are last
+	mostOfLine   = 2000      // bytes of one
+	mostTold     = 256 << 10 // bytes of all that are told
+	linesWithin  = 15 * time.Second
 )
 
 // line is one that was written.
@@ -55,12 +57,14 @@ func (h *Host) planRead(p *plan, r *act.Request, through string,
 			return err
 		}
 		lines = lines[max(0, len(lines)-n):]
+		first, told := len(lines), 0
+		for first > 0 && told+min(len(lines[first-1].text), mostOfLine) <= mostTold {
+			first--
+			told += min(len(lines[first].text), mostOfLine)
+		}
+		lines = lines[first:] // the newest that fit
 		for _, x := range lines {
-			text := strings.ToValidUTF8(x.text, "\ufffd")
-			for len(text) > mostOfLine || !utf8.ValidString(text) {
-				text = text[:min(len(text)-1, mostOfLine)]
-			}
-			out.Found = append(out.Found, act.Glimpse{Of: cmp.Or(x.stream, "line"), What: x.at, Text: text})
+			out.Found = append(out.Found, act.Glimpse{Of: cmp.Or(x.stream, "line"), What: x.at, Text: fit(x.text)})
 		}
 		out.State, out.Detail = act.Done, fmt.Sprintf("the last %d lines; nothing was changed", len(lines))
 		if len(lines) == 0 {
@@ -69,6 +73,19 @@ func (h *Host) planRead(p *plan, r *act.Request, through string,
 		return nil
 	}
 	return nil
+}
+
+// fit makes a line one that can be told and stored: cut between letters, and without what is no text.
+func fit(text string) string {
+	text = strings.ReplaceAll(strings.ToValidUTF8(text, "\ufffd"), "\x00", "\ufffd")
+	if len(text) <= mostOfLine {
+		return text
+	}
+	cut := mostOfLine
+	for !utf8.RuneStart(text[cut]) {
+		cut--
+	}
+	return text[:cut]
 }
 
 // planReadOf reads what the workload of an aim wrote.
@@ -130,7 +147,7 @@ func (e *engineAPI) lines(ctx context.Context, id string, n int) ([]line, error)
 		return nil, err
 	}
 	defer resp.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(resp.Body, mostOfLines))
+	body, err := io.ReadAll(io.LimitReader(resp.Body, mostAnswered))
 	if err != nil {
 		return nil, err
 	}

@@ -29,7 +29,7 @@ func foundIn(out act.Outcome) (list []string) {
 
 // TestRead_AContainersLinesAreItsEngines stands in for an engine: one container has a terminal, one has none.
 func TestRead_AContainersLinesAreItsEngines(t *testing.T) {
-	const piped, terminal = "aaaa1111", "bbbb2222"
+	const piped, terminal, many = "aaaa1111", "bbbb2222", "dddd4444"
 	piece := func(stream byte, text string) string {
 		head := [8]byte{stream}
 		binary.BigEndian.PutUint32(head[4:], uint32(len(text)))
@@ -37,18 +37,23 @@ func TestRead_AContainersLinesAreItsEngines(t *testing.T) {
 	}
 	var asked string
 	mux := http.NewServeMux()
-	for _, id := range []string{piped, terminal} {
+	for _, id := range []string{piped, terminal, many} {
 		mux.HandleFunc("/containers/"+id+"/json", func(w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprint(w, `{"State":{"Status":"running"}}`)
 		})
 	}
 	mux.HandleFunc("/containers/"+piped+"/logs", func(w http.ResponseWriter, r *http.Request) {
 		asked = r.URL.RawQuery
-		fmt.Fprint(w, piece(1, "2026-10-11T12:00:00.5Z the must is in\n2026-10-11T12:00:01Z \xff and 18 °C\n")+
+		fmt.Fprint(w, piece(1, "2026-10-11T12:00:00.5Z the must is in\n2026-10-11T12:00:01Z \xff\x00 and 18 °C\n")+
 			piece(2, "2026-10-11T12:00:02Z the pump stalls\n"))
 	})
 	mux.HandleFunc("/containers/"+terminal+"/logs", func(w http.ResponseWriter, _ *http.Request) {
 		fmt.Fprint(w, "first\r\n"+strings.Repeat("°", 3000)+"\r\n")
+	})
+	mux.HandleFunc("/containers/"+many+"/logs", func(w http.ResponseWriter, _ *http.Request) {
+		for i := range 500 {
+			fmt.Fprintf(w, "%d %s\n", i, strings.Repeat("m", 2100))
+		}
 	})
 	s := newScene(t)
 	socket := filepath.Join(t.TempDir(), "engine.sock")
@@ -77,7 +82,7 @@ func TestRead_AContainersLinesAreItsEngines(t *testing.T) {
 	require.Equal(t, act.Done, out.State, "%+v", out)
 	assert.Equal(
 		t,
-		[]string{"output 2026-10-11T12:00:00.5Z: the must is in", "output 2026-10-11T12:00:01Z: \ufffd and 18 °C",
+		[]string{"output 2026-10-11T12:00:00.5Z: the must is in", "output 2026-10-11T12:00:01Z: \ufffd\ufffd and 18 °C",
 			"errors 2026-10-11T12:00:02Z: the pump stalls"},
 		foundIn(out),
 	)
@@ -87,7 +92,10 @@ func TestRead_AContainersLinesAreItsEngines(t *testing.T) {
 	got := foundIn(read(terminal, "9"))
 	assert.Equal(t, "line: first", got[0])
 	assert.Len(t, got[1], len("line: ")+2000, "a line is cut between letters")
-	assert.Len(t, s.alive(), 3, "nothing was touched")
+	got = foundIn(read(many, "500"))
+	assert.Len(t, got, 131, "no more than a quarter of a mebibyte is told")
+	assert.Equal(t, "line: 499 "+strings.Repeat("m", 1996), got[130], "of the newest")
+	assert.Len(t, s.alive(), 4, "nothing was touched")
 
 	const gone = "container:cccc3333"
 	s.known.Workloads[gone] = account.Workload{Key: gone, Kind: amount.Container, Name: "lees"}

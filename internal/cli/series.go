@@ -73,6 +73,9 @@ only where --part names them.`,
 		if err := span.query(q); err != nil {
 			return err
 		}
+		if f := cmd.Flags().Lookup("live"); f != nil && f.Changed && span.span == "" {
+			q.Set("span", usualFollowed) // one step of now would say nothing of how it goes
+		}
 		to, err := dial(cmd)
 		if err != nil {
 			return err
@@ -91,6 +94,9 @@ only where --part names them.`,
 	}
 	return cmd
 }
+
+// usualFollowed is how far back a series goes that is followed, where no span is given.
+const usualFollowed = "5m"
 
 // stepRow is a step of a group, for programs.
 type stepRow struct {

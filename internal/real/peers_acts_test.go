@@ -132,7 +132,7 @@ func (p *peers) act(service *served, credential string) {
 	lines := through("the batch scheduler", a.done("read", "--job", job, "--host", "here"))
 	require.Len(t, lines.Outcome.Found, 1)
 	assert.Equal(t, "the frost is near", lines.Outcome.Found[0].Text)
-	a.done("end", "--job", job, "--host", "here")
+	p.run("scancel", job)
 
 	// Who is signed in: a line to the terminal, and out.
 	var signIns []api.Intervention

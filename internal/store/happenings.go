@@ -22,6 +22,9 @@ type Happening struct {
 	explain.Happening
 }
 
+// mostHappenings is how many are written down of a host in a day. More are of one that flutters, and fill the book.
+const mostHappenings = 5000
+
 // happened writes down what was seen to happen on the host, or to one of its workloads.
 func (in *ingestion) happened(tx *gorm.DB, workload int64, list []explain.Happening) error {
 	for i := range list {
@@ -31,8 +34,9 @@ func (in *ingestion) happened(tx *gorm.DB, workload int64, list []explain.Happen
 			of = &workload
 		}
 		if err := tx.Exec(`INSERT INTO happenings (host_id, start, workload_id, kind, name, what, said, urgent)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, in.host.ID, x.At, of, x.Kind, x.Name, x.Of, x.Text,
-			x.Urgent).Error; err != nil {
+			SELECT $1, $2, $3, $4, $5, $6, $7, $8 WHERE (SELECT count(*) FROM happenings
+				WHERE host_id = $1 AND start > $2::timestamptz - interval '1 day') < $9`, in.host.ID, x.At, of,
+			x.Kind, x.Name, x.Of, x.Text, x.Urgent, mostHappenings).Error; err != nil {
 			return fmt.Errorf("what happened: %w", err)
 		}
 	}
