@@ -250,3 +250,58 @@ func TestGrow_OfKnownPaces(t *testing.T) {
 		whatif.Day{Start: noon.Truncate(24*time.Hour).AddDate(0, 0, 20), Most: 30}))
 	assert.InDelta(t, 1, *gap.PerDay, 1e-9, "days that are not known are left out, and not taken to be nothing")
 }
+
+// TestChange_OnTheEdge: what just fits fits, the kernel's own and what is to stay free are taken off, and whoever is
+// short of memory gives away what has most of it.
+func TestChange_OnTheEdge(t *testing.T) {
+	rooms := []whatif.Room{
+		{
+			Host:      "cellar-1",
+			CPUs:      10,
+			Memory:    10 * gib,
+			OwnCPU:    1,
+			OwnMemory: 2 * gib,
+			Loads:     []whatif.Load{load(1, 7, 1, 0)},
+		},
+		{Host: "press-1", CPUs: 10, Memory: 10 * gib, OwnCPU: 1, OwnMemory: 2 * gib,
+			Loads: []whatif.Load{load(2, 0.5, 4, 0), load(3, 3, 1, 0), load(4, 0, 3, 0)}},
+	}
+	x := whatif.Change(rooms, nil, nil, 0, 95, 0.1)
+	require.True(t, x.CanBe, x.Sentence)
+	require.Len(t, x.Moves, 1)
+	assert.Equal(t, []any{int64(2), "cellar-1"}, []any{x.Moves[0].ID, x.Moves[0].To},
+		"ten less one, less two, are seven: a gibibyte too few; half a core and four gibibytes are free on the other")
+	assert.Contains(t, x.Sentence, "1 of the hosts that stay need more than they have")
+	assert.InDelta(t, 12.5/20, x.After.CPUPart, 1e-9)
+	assert.InDelta(t, 13/20.0, x.Before.MemoryPart, 1e-9)
+	x = whatif.Change(rooms[:1:1], nil, nil, 0, 95, 0.2)
+	assert.True(t, x.CanBe, "seven of ten less two less one")
+	assert.Empty(t, x.Moves)
+	x = whatif.Change(rooms[:1:1], nil, nil, 0, 95, 0.21)
+	assert.False(t, x.CanBe)
+
+	c := &whatif.Candidate{Name: "It", Least: 2, LeastMemory: 7}
+	site := whatif.Site{Host: "cellar-1", CPUs: 10, Memory: 10, OwnCPU: 1, OwnMemory: 2}
+	p := whatif.Place(c, []whatif.Site{site}, 95, 0.1)
+	assert.True(t, p.Hosts[0].Fits, "two and seven are nine of ten")
+	p = whatif.Place(c, []whatif.Site{site}, 95, 0.11)
+	assert.False(t, p.Hosts[0].Fits)
+	c.Least, c.LeastMemory = 9, 8
+	assert.Zero(t, whatif.Place(c, []whatif.Site{site}, 95, 0).Hosts[0].Over, "all of it is not more than it")
+}
+
+func TestGrow_OfAnEvenNumberOfPacesIsTheirMiddle(t *testing.T) {
+	day := noon.Truncate(24 * time.Hour)
+	g := whatif.Grow(
+		"press-1",
+		amount.CPU,
+		100,
+		0,
+		[]whatif.Day{{Start: day, Most: 10}, {Start: day.AddDate(0, 0, 1), Most: 11},
+			{Start: day.AddDate(0, 0, 2), Most: 15}, {Start: day.AddDate(0, 0, 3), Most: 16}},
+	)
+	// The paces are 1, 2.5, 2, 4, 2.5 and 1.
+	assert.InDelta(t, 2.25, *g.PerDay, 1e-9)
+	assert.InDelta(t, 1, *g.Low, 1e-9)
+	assert.InDelta(t, 4, *g.High, 1e-9)
+}
