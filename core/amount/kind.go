@@ -43,6 +43,9 @@ func (k Kind) Meaning() string { return kindMeanings[k] }
 // Kinds lists all kinds.
 func Kinds() []Kind { return []Kind{Container, VM, Job, Session, Service, Loose, Kernel} }
 
+// Moves tells kinds of workloads that could run on another host; the others belong to theirs.
+func (k Kind) Moves() bool { return k == Container || k == VM || k == Job }
+
 // ParseKind reads a kind's name.
 func ParseKind(s string) (Kind, error) {
 	for i, n := range kindNames {

@@ -126,6 +126,9 @@ func MadeBy(inv *account.Inventory) *Made {
 	}
 	for i := range inv.GPUs {
 		g := &inv.GPUs[i]
+		if g.State == account.GPULost { // its driver lists it still
+			continue
+		}
 		m.GPUs = append(m.GPUs, MadeOf{fmt.Sprintf("GPU %d (%s)", g.Index, g.Name), g.Title})
 	}
 	if inv.Machine != nil {
@@ -285,14 +288,14 @@ func MovedEvents(all []Lived, from, to time.Time) (list []Event) {
 	}
 	ended := map[who][]*Lived{}
 	for i := range all {
-		if w := &all[i]; w.Ended != nil && mayMove(w.Kind) {
+		if w := &all[i]; w.Ended != nil && w.Kind.Moves() {
 			k := who{w.Kind, w.Name, w.Owner}
 			ended[k] = append(ended[k], w)
 		}
 	}
 	for i := range all {
 		w := &all[i]
-		if w.Began == nil || w.Began.Before(from) || !w.Began.Before(to) || !mayMove(w.Kind) {
+		if w.Began == nil || w.Began.Before(from) || !w.Began.Before(to) || !w.Kind.Moves() {
 			continue
 		}
 		for _, was := range ended[who{w.Kind, w.Name, w.Owner}] {
@@ -304,8 +307,4 @@ func MovedEvents(all []Lived, from, to time.Time) (list []Event) {
 		}
 	}
 	return list
-}
-
-func mayMove(kind amount.Kind) bool {
-	return kind == amount.Container || kind == amount.VM || kind == amount.Job
 }

@@ -97,6 +97,14 @@ func TestHappened_AHostIsMadeOtherwise(t *testing.T) {
 		"device_gone interface eth0: is gone from the host!",
 		"back service press.service: the unit is no longer failed"},
 		changes(func(inv *account.Inventory) { *inv = account.Inventory{Offline: "4-7", Machine: &account.Machine{}} }))
+	assert.Equal(
+		t,
+		[]string{"device_gone gpu GPU 1 (GPU-b): is gone from the host: Cooper G!"},
+		changes(
+			func(inv *account.Inventory) { inv.GPUs[0].State = account.GPULost },
+		),
+		"one that does not answer is gone",
+	)
 	stuck := account.Unit{Name: "vat.service", State: "stopping", Since: noon.Add(-5 * time.Minute)}
 	assert.Equal(t, []string{"failed service lees.mount: the unit failed!",
 		"stuck service vat.service: the unit is stopping, for 5 min!"}, changes(func(inv *account.Inventory) {

@@ -28,7 +28,6 @@ type hostStep struct {
 type partSum struct {
 	isInner   bool
 	over, per float64
-	told      int64 // milliseconds that its host told of the steps in which it was there
 	steps     map[int64]*partStep
 }
 

@@ -3,6 +3,7 @@ package whatif
 import (
 	"fmt"
 	"slices"
+	"sort"
 	"strings"
 )
 
@@ -15,7 +16,7 @@ type Changed struct {
 	CanBe    bool     `json:"can_be" doc:"All that has to move has a place."`
 	Moves    []Move   `json:"moves" doc:"Where each workload of the hosts taken away would go."`
 	Bound    int      `json:"bound" doc:"Workloads that belong to the hosts taken away, and end with them."`
-	Needed   *int     `json:"needed" doc:"So many added hosts of the size given suffice; null where none was given."`
+	Needed   *int     `json:"needed" doc:"So many of the size would do; null for no size, or beyond 64."`
 	Before   Use      `json:"before" doc:"What the workloads are taken to need of all hosts now."`
 	After    Use      `json:"after" doc:"The same of the hosts that would be there."`
 	Sentence string   `json:"sentence"`
@@ -59,11 +60,11 @@ func Change(rooms []Room, without []string, size *Room, added int, percent, spar
 	if size == nil {
 		return x
 	}
-	for n := 0; n <= mostAdded; n++ {
-		if n == added && x.CanBe || n != added && try(rooms, without, size, n, percent, spare).CanBe {
-			x.Needed = &n
-			break
-		}
+	n := sort.Search(mostAdded+1, func(n int) bool { // what fits on some fits on more
+		return n == added && x.CanBe || n != added && try(rooms, without, size, n, percent, spare).CanBe
+	})
+	if n <= mostAdded {
+		x.Needed = &n
 	}
 	x.Sentence += x.needs()
 	return x

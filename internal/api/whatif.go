@@ -184,8 +184,8 @@ func fleetRoutes(api huma.API, s *service) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		x, err := s.hub.WhatIfHosts(ctx, q, in.Without, hub.Size{CPUs: in.CPUs, Memory: in.Memory, GPUs: in.GPUs},
-			in.Added)
+		x, err := s.hub.WhatIfHosts(ctx, &hub.HostsQuestion{FleetQuestion: *q, Without: in.Without, Added: in.Added,
+			Size: hub.Size{CPUs: in.CPUs, Memory: in.Memory, GPUs: in.GPUs}})
 		if err != nil {
 			return nil, asProblem(err)
 		}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"vinescale/core/account"
 	"vinescale/core/amount"
 	"vinescale/core/cpuset"
 	"vinescale/core/explain"
@@ -36,21 +37,23 @@ type Size struct {
 	GPUs         int
 }
 
-// WhatIfHosts tells whether all would fit with some hosts taken away, and so many of a size added; a size without CPUs
-// is none.
-func (h *Hub) WhatIfHosts(
-	ctx context.Context,
-	q *FleetQuestion,
-	without []string,
-	size Size,
-	added int,
-) (*whatif.Changed,
-	error) {
-	f, err := h.loads(ctx, q)
+// HostsQuestion asks whether all would fit with some hosts taken away, and so many of a size added; a size without
+// CPUs is none.
+type HostsQuestion struct {
+	FleetQuestion
+	Without []string
+	Size    Size
+	Added   int
+}
+
+// WhatIfHosts tells where everything would be with hosts taken away or added.
+func (h *Hub) WhatIfHosts(ctx context.Context, q *HostsQuestion) (*whatif.Changed, error) {
+	size := &q.Size
+	f, err := h.loads(ctx, &q.FleetQuestion)
 	if err != nil {
 		return nil, err
 	}
-	for _, name := range without {
+	for _, name := range q.Without {
 		if !slices.ContainsFunc(f.rooms, func(r whatif.Room) bool { return r.Host == name }) {
 			if _, err := h.Host(ctx, name); err != nil {
 				return nil, err
@@ -58,8 +61,8 @@ func (h *Hub) WhatIfHosts(
 			return nil, problem(Invalid, "%s is not among the hosts that are asked about", name)
 		}
 	}
-	if added < 0 || added > 64 {
-		return nil, problem(Invalid, "%d hosts to add: give 0 to 64", added)
+	if q.Added < 0 || q.Added > 64 {
+		return nil, problem(Invalid, "%d hosts to add: give 0 to 64", q.Added)
 	}
 	var of *whatif.Room
 	if size.CPUs > 0 || size.Memory > 0 {
@@ -73,10 +76,10 @@ func (h *Hub) WhatIfHosts(
 			)
 		}
 		of = &whatif.Room{CPUs: size.CPUs, Memory: size.Memory, GPUs: size.GPUs}
-	} else if added > 0 {
+	} else if q.Added > 0 {
 		return nil, problem(Invalid, "hosts are to be added: of which size? Give their CPUs and their memory")
 	}
-	return whatif.Change(f.rooms, without, of, added, q.Percent, q.Spare), nil
+	return whatif.Change(f.rooms, q.Without, of, q.Added, q.Percent, q.Spare), nil
 }
 
 // PlaceQuestion asks where a workload would fit best: one that is there, or one that would need so much.
@@ -109,7 +112,7 @@ func (h *Hub) Place(ctx context.Context, q *PlaceQuestion) (*whatif.Placing, err
 		if err != nil {
 			return nil, err
 		}
-		if kind, err := amount.ParseKind(w.Kind); err != nil || !slices.Contains(movable, kind) {
+		if kind, err := amount.ParseKind(w.Kind); err != nil || !kind.Moves() {
 			return nil, problem(
 				Invalid,
 				"%s is a %s, and belongs to its host: containers, machines and jobs are placed",
@@ -233,15 +236,17 @@ func (h *Hub) loads(ctx context.Context, q *FleetQuestion) (*fleetLoads, error) 
 	if f.alone, err = h.aloneBy(ctx, holdings); err != nil {
 		return nil, err
 	}
+	inventories, err := h.store.Inventories(ctx, scope.Hosts)
+	if err != nil {
+		return nil, err
+	}
 	for i := range hosts {
 		x := &hosts[i]
-		room := whatif.Room{Host: x.Name, CPUs: float64(x.CPUs), Memory: float64(x.MemoryBytes)}
+		room := whatif.Room{Host: x.Name, CPUs: float64(x.CPUs), Memory: float64(x.MemoryBytes),
+			GPUs: gpusIn(inventories[x.ID])}
 		if s, is := lines.ByHost[x.ID]; is && s.ElapsedMillis > 0 {
 			room.OwnCPU = amount.CPU.Mean(s.Of[0].Kernel.Units, s.ElapsedMillis)
 			room.OwnMemory = amount.Memory.Mean(s.Of[1].Kernel.Units, s.ElapsedMillis)
-		}
-		if room.GPUs, err = h.gpusOf(ctx, x.ID); err != nil {
-			return nil, err
 		}
 		for k := range holdings {
 			if holdings[k].Host == x.Name {
@@ -261,14 +266,11 @@ func soundSpare(spare float64) error {
 	return nil
 }
 
-// movable are the kinds of workloads that could run on another host.
-var movable = []amount.Kind{amount.Container, amount.VM, amount.Job}
-
 // loadOf is what a workload needs.
 func loadOf(x *explain.Holding, names explain.Names, steps map[amount.Resource][]whatif.Step, percent float64,
 	alone int) whatif.Load {
 	who := names(x.User)
-	l := whatif.Load{ID: who.ID, Name: who.Name, Tenant: who.Tenant, IsBound: !slices.Contains(movable, x.Kind)}
+	l := whatif.Load{ID: who.ID, Name: who.Name, Tenant: who.Tenant, IsBound: !x.Kind.Moves()}
 	peaks := func(r amount.Resource) (list []float64) {
 		for _, s := range steps[r] {
 			list = append(list, max(s.Peak, s.Mean))
@@ -319,11 +321,15 @@ func (h *Hub) aloneBy(ctx context.Context, holdings []explain.Holding) (map[int6
 	return alone, nil
 }
 
-// gpusOf is how many GPUs a host has.
-func (h *Hub) gpusOf(ctx context.Context, host int32) (int, error) {
-	inventories, err := h.store.Inventories(ctx, []int32{host})
-	if inv := inventories[host]; inv != nil {
-		return len(inv.GPUs), err
+// gpusIn is how many GPUs a host has that answer. A partition is of a GPU that counts.
+func gpusIn(inv *account.Inventory) (n int) {
+	if inv == nil {
+		return 0
 	}
-	return 0, err
+	for i := range inv.GPUs {
+		if g := &inv.GPUs[i]; g.Card == "" && g.State != account.GPULost {
+			n++
+		}
+	}
+	return n
 }

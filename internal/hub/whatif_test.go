@@ -198,18 +198,24 @@ func TestWhatIfHosts_GoneAndAdded(t *testing.T) {
 	c := newCellar(t)
 	span, err := c.Span(noon, noon.Add(3*time.Minute), 0)
 	require.NoError(t, err)
-	q := &hub.FleetQuestion{Span: span, Percent: 100, Spare: 0.1}
-	x, err := c.WhatIfHosts(ctx, q, []string{"press-1"}, hub.Size{}, 0)
+	ask := func(without []string, size hub.Size, added int) (*whatif.Changed, error) {
+		return c.WhatIfHosts(
+			ctx,
+			&hub.HostsQuestion{FleetQuestion: hub.FleetQuestion{Span: span, Percent: 100, Spare: 0.1},
+				Without: without, Size: size, Added: added},
+		)
+	}
+	x, err := ask([]string{"press-1"}, hub.Size{}, 0)
 	require.NoError(t, err)
 	assert.True(t, x.CanBe, x.Sentence)
 	assert.Len(t, x.Moves, 2)
 	assert.Equal(t, []any{2, 12.0, 1, 4.0}, []any{x.Before.Hosts, x.Before.CPUs, x.After.Hosts, x.After.CPUs})
 	assert.InDelta(t, x.Before.CPUPart*12/4, x.After.CPUPart, 1e-5, "the same on fewer CPUs, but for the kernel's")
-	x, err = c.WhatIfHosts(ctx, q, []string{"cellar-1", "press-1"}, hub.Size{CPUs: 1, Memory: 1 << 20}, 0)
+	x, err = ask([]string{"cellar-1", "press-1"}, hub.Size{CPUs: 1, Memory: 1 << 20}, 0)
 	require.NoError(t, err)
 	assert.False(t, x.CanBe)
 	assert.Nil(t, x.Needed, "the route needs more than one CPU")
-	x, err = c.WhatIfHosts(ctx, q, []string{"cellar-1", "press-1"}, hub.Size{CPUs: 2, Memory: 1 << 20}, 2)
+	x, err = ask([]string{"cellar-1", "press-1"}, hub.Size{CPUs: 2, Memory: 1 << 20}, 2)
 	require.NoError(t, err)
 	assert.True(t, x.CanBe)
 	assert.Equal(t, 2, *x.Needed)
@@ -221,7 +227,7 @@ func TestWhatIfHosts_GoneAndAdded(t *testing.T) {
 	}{{[]string{"office-9"}, hub.Size{}, 0, "office-9"}, {nil, hub.Size{}, 1, "of which size"},
 		{nil, hub.Size{CPUs: 4}, 0, "give its CPUs and its memory"},
 		{nil, hub.Size{CPUs: 4, Memory: 1}, 65, "0 to 64"}} {
-		_, err := c.WhatIfHosts(ctx, q, bad.without, bad.size, bad.added)
+		_, err := ask(bad.without, bad.size, bad.added)
 		require.ErrorContains(t, err, bad.want)
 	}
 }

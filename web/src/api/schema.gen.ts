@@ -2135,7 +2135,7 @@ export interface components {
             moves: components["schemas"]["Move"][];
             /**
              * Format: int64
-             * @description So many added hosts of the size given suffice; null where none was given.
+             * @description So many of the size would do; null for no size, or beyond 64.
              */
             needed: number | null;
             /**
