@@ -45,13 +45,23 @@ func follows(cmd *cobra.Command) {
 		slices.Contains(notFollowed, cmd.Name()) {
 		return
 	}
-	f.String(
-		"live",
-		"",
-		"follow it at this pace, from --live=1s to --live=1m (5s if none is given): live frames answer, of the newest "+
-			"ticks or of --span up to 15m; ends with Ctrl+C",
-	)
-	f.Lookup("live").NoOptDefVal = usualLive
+	followed(cmd, "follow it at this pace, from --live=1s to --live=1m (5s if none is given): live frames answer, of the "+
+		"newest ticks or of --span up to 15m; ends with Ctrl+C")
+}
+
+// followHere adds --live to a command that reads this host itself. At its end it is closed.
+func followHere(cmd *cobra.Command, closed func()) {
+	followed(cmd, "go on at this pace, from --live=1s to --live=1m (5s if none is given); ends with Ctrl+C")
+	run := cmd.RunE
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		defer closed()
+		return run(cmd, args)
+	}
+}
+
+func followed(cmd *cobra.Command, help string) {
+	cmd.Flags().String("live", "", help)
+	cmd.Flags().Lookup("live").NoOptDefVal = usualLive
 	run := cmd.RunE
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if !cmd.Flags().Changed("live") {
@@ -87,7 +97,7 @@ type following struct {
 	pace time.Duration
 	as   string
 	out  io.Writer
-	to   *client.Client
+	to   *client.Client // nil where this host is read without a service
 	host string
 
 	window func() (width, height int, isWindow bool)
@@ -107,8 +117,10 @@ func newFollowing(cmd *cobra.Command, args []string, run func(*cobra.Command, []
 			return nil, usagef("--live follows what is now: leave out --%s", name)
 		}
 	}
-	if l.to, err = dial(cmd); err != nil {
-		return nil, err
+	if cmd.Flag("service") != nil {
+		if l.to, err = dial(cmd); err != nil {
+			return nil, err
+		}
 	}
 	if f := cmd.Flag("host"); f != nil {
 		l.host = f.Value.String()
@@ -144,6 +156,9 @@ func (l *following) follow(ctx context.Context) error {
 	for isFirst := true; ; isFirst = false {
 		at := time.Now()
 		frame, err := l.frame()
+		if l.to == nil { // it is of now, and at first took as long as the pace
+			at = time.Now()
+		}
 		switch {
 		case ctx.Err() != nil:
 			leave()
@@ -168,9 +183,17 @@ func (l *following) follow(ctx context.Context) error {
 		case <-ctx.Done():
 			leave()
 			return nil
-		case <-time.After(time.Until(time.Now().Add(-frameLag).Truncate(l.pace).Add(l.pace + frameLag))):
+		case <-time.After(time.Until(l.next(at))):
 		}
 	}
+}
+
+// next is when the frame after one is shown: frames of hosts come at full seconds, and this host is read at any time.
+func (l *following) next(at time.Time) time.Time {
+	if l.to == nil {
+		return at.Add(l.pace)
+	}
+	return time.Now().Add(-frameLag).Truncate(l.pace).Add(l.pace + frameLag)
 }
 
 // frame runs the command once, and returns what it printed.
@@ -268,6 +291,9 @@ func (l *following) screenful(frame string, at time.Time, trouble error, width, 
 
 // costs says how hosts are read for those who look, where the service tells.
 func (l *following) costs() string {
+	if l.to == nil {
+		return ""
+	}
 	var p api.LivePace
 	q := url.Values{}
 	if l.host != "" {

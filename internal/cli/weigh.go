@@ -37,9 +37,11 @@ func newWeigh() *cobra.Command {
 		Long: `Weigh takes two readings of this host's counters and prints the ledger between
 them: each share, the kernel's, what stood idle, and the residual that nobody can
 be charged with. It needs no service and stores nothing. As root it sees every
-process's storage counters; as another user it says what it could not have.`,
+process's storage counters; as another user it says what it could not have. With
+--live it goes on weighing: each ledger is of the time since the one before.`,
 		Example: `  vinescale weigh
   vinescale weigh --over 10s --by user --of memory
+  vinescale weigh --live=2s --by user
   vinescale weigh --of all --as json`,
 		Args: cobra.NoArgs,
 	}
@@ -52,14 +54,21 @@ process's storage counters; as another user it says what it could not have.`,
 	as := asFlag(cmd)
 	showFlag(cmd)
 	completeWith(cmd, "of", of.allowed)
+	on := scale{roots: &roots}
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		if live := cmd.Flag("live"); live.Changed {
+			if flags.Changed("over") {
+				return usagef("--live weighs over its own pace: leave out --over")
+			}
+			over, _ = sheet.ParseSpan(live.Value.String()) // it was checked
+		}
 		if over < 50*time.Millisecond || over > time.Hour {
 			return usagef("--over %s: weigh for 50ms to 1h; counters of processes move in steps of 10 ms", over)
 		}
 		if first < 0 {
 			return usagef("--first %d: give the number of shares to show, or 0 for all", first)
 		}
-		w, err := weigh(cmd.Context(), &roots, over)
+		w, err := on.weigh(cmd.Context(), over)
 		if err != nil {
 			return err
 		}
@@ -77,6 +86,7 @@ process's storage counters; as another user it says what it could not have.`,
 		}
 		return printLedgers(cmd.OutOrStdout(), as.value, by.value, first, ledgers)
 	}
+	followHere(cmd, on.close)
 	return cmd
 }
 
@@ -240,44 +250,68 @@ type weighing struct {
 	means    account.Inventory // what it says of how this host is counted
 }
 
-func weigh(ctx context.Context, roots *hostRoots, over time.Duration) (*weighing, error) {
-	reader, err := roots.open(-1) // only two readings are compared
-	if err != nil {
-		return nil, err
-	}
-	defer reader.Close()
-	var before, after account.Reading
-	var tracker account.Tracker
-	// Twice: the first one takes long, since it looks at everything for the first time, and so is of no one moment.
-	for range 2 {
-		if err := reader.Read(&before); err != nil {
+// scale weighs one host, between a reading and the next.
+type scale struct {
+	roots   *hostRoots
+	reader  *kernel.Reader
+	tracker account.Tracker
+	reading [2]account.Reading // what is read now, and what it is compared with
+	turn    int
+}
+
+// weigh compares a reading with the one before; at first there is none, and it takes one and lets so much time pass.
+func (s *scale) weigh(ctx context.Context, over time.Duration) (*weighing, error) {
+	if s.reader == nil {
+		if err := s.begin(ctx, over); err != nil {
 			return nil, err
 		}
 	}
-	if _, err := tracker.Step(&before); err != account.ErrFirstReading {
+	iv, err := s.read()
+	if err != nil {
 		return nil, err
+	}
+	return &weighing{iv, namer(s.reader.Registry()), s.reader.Trouble(),
+		account.Inventory{Counting: s.reader.Abilities()}}, nil
+}
+
+func (s *scale) begin(ctx context.Context, over time.Duration) (err error) {
+	if s.reader, err = s.roots.open(-1); err != nil { // few readings are compared
+		return err
+	}
+	// Twice: the first one takes long, since it looks at everything for the first time, and so is of no one moment.
+	if err := s.reader.Read(&s.reading[0]); err != nil {
+		return err
+	}
+	if _, err := s.read(); err != account.ErrFirstReading {
+		return err
 	}
 	asked := make(chan struct{})
 	go func() {
 		defer close(asked)
-		reader.Registry().Ask(ctx)
+		s.reader.Registry().Ask(ctx)
 	}()
 	defer func() { <-asked }()
 	select {
 	case <-time.After(over):
+		return nil
 	case <-ctx.Done():
-		return nil, fmt.Errorf("stopped before the second reading: %w", ctx.Err())
+		return fmt.Errorf("stopped before the second reading: %w", ctx.Err())
 	}
-	if err := reader.Read(&after); err != nil {
+}
+
+func (s *scale) read() (*account.Interval, error) {
+	r := &s.reading[s.turn]
+	s.turn = 1 - s.turn
+	if err := s.reader.Read(r); err != nil {
 		return nil, err
 	}
-	<-asked
-	iv, err := tracker.Step(&after)
-	if err != nil {
-		return nil, err
+	return s.tracker.Step(r)
+}
+
+func (s *scale) close() {
+	if s.reader != nil {
+		s.reader.Close()
 	}
-	return &weighing{iv, namer(reader.Registry()), reader.Trouble(),
-		account.Inventory{Counting: reader.Abilities()}}, nil
 }
 
 func namer(r *identify.Registry) sheet.Namer {

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vinescale/internal/browser"
+	"vinescale/internal/sheet"
 )
 
 // window is a terminal window in which a command runs.
@@ -199,11 +200,45 @@ func TestLive_WhatCannotBeFollowedIsSaid(t *testing.T) {
 		"series --live --to 2026-10-11":        "leave out --to",
 		"ledger --host cellar-9 --live":        "cellar-9",
 		"share --live --span 15m --span never": "a span of",
+		"weigh --live=90s":                     "a pace from 1s to 1m",
+		"weigh --live=2s --over 3s":            "leave out --over",
 	} {
 		got := demo.run(strings.Fields(args)...)
 		assert.NotZero(t, got.code, args)
 		assert.Contains(t, got.stderr, want, args)
 	}
+}
+
+// TestLive_ThisHostIsWeighedOnAndOn: each ledger begins where the one before ended, and balances.
+func TestLive_ThisHostIsWeighedOnAndOn(t *testing.T) {
+	cmd := exec.Command(program, "weigh", "--live=1s", "--as", "jsonl")
+	read, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	lines := bufio.NewScanner(read)
+	lines.Buffer(nil, 8<<20)
+	var before time.Time
+	for range 3 {
+		require.True(t, lines.Scan())
+		var frame struct{ Answer sheet.Ledger }
+		require.NoError(t, json.Unmarshal(lines.Bytes(), &frame))
+		l := frame.Answer
+		if !before.IsZero() {
+			assert.WithinDuration(t, before, l.From, time.Millisecond)
+		}
+		before = l.To
+		sum := *l.Kernel + *l.Steal + *l.Idle + *l.Residual
+		for _, share := range l.Shares {
+			if share.Amount != nil {
+				sum += *share.Amount
+			}
+		}
+		assert.InDelta(t, *l.Capacity, sum, 1e-6)
+		assert.NotEmpty(t, l.Shares)
+	}
+	cmd.Process.Signal(syscall.SIGINT)
+	go io.Copy(io.Discard, read)
+	assert.NoError(t, cmd.Wait())
 }
 
 // TestLive_AHostsPageMovesByItself at a second's pace, over one connection, holding no more memory and moving nothing

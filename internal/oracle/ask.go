@@ -127,7 +127,8 @@ func (p *part) stateAt(m *Minute, i int) {
 }
 
 // minutes are what the workloads of a tenant had together in each minute of a span, by measure. An interval that is
-// longer than one and a half minutes is counted in as many as it is long, with the same in each.
+// more than a second longer than a minute is cut into minutes from its begin on, and the rest of it is counted in one
+// more; each has of what was used as much as it has of the time.
 func (b *Book) minutes(q *question.Question, tenant int32) map[time.Time][]*big.Int {
 	sums := map[time.Time][]*big.Int{}
 	for n := range b.Minutes {
@@ -135,7 +136,12 @@ func (b *Book) minutes(q *question.Question, tenant int32) map[time.Time][]*big.
 		if !in(q.Scope.Hosts, m.Host) {
 			continue
 		}
-		long := max((m.Interval.ElapsedMillis+30_000)/60_000, 1)
+		elapsed := m.Interval.ElapsedMillis
+		ends := []int64{} // of its minutes, in milliseconds from its begin
+		for at := int64(60_000); at < elapsed-1000; at += 60_000 {
+			ends = append(ends, at)
+		}
+		ends = append(ends, elapsed)
 		for i := range m.IDs {
 			if b.tenant(m, i) != tenant {
 				continue
@@ -145,7 +151,12 @@ func (b *Book) minutes(q *question.Question, tenant int32) map[time.Time][]*big.
 				if f.source == amount.Unavailable {
 					continue
 				}
-				for nth := range long {
+				before := new(big.Int)
+				for nth, end := range ends {
+					until := new(big.Int).Mul(big.NewInt(f.units), big.NewInt(end))
+					until.Div(until, big.NewInt(elapsed))
+					part := new(big.Int).Sub(until, before)
+					before = until
 					at := m.Start.Truncate(time.Minute).Add(time.Duration(nth) * time.Minute)
 					if !q.Scope.Span.Holds(at) {
 						continue
@@ -155,11 +166,7 @@ func (b *Book) minutes(q *question.Question, tenant int32) map[time.Time][]*big.
 							sums[at] = append(sums[at], new(big.Int))
 						}
 					}
-					part := f.units / long
-					if nth < f.units%long {
-						part++
-					}
-					sums[at][k].Add(sums[at][k], big.NewInt(part))
+					sums[at][k].Add(sums[at][k], part)
 				}
 			}
 		}

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"time"
 
 	"vinescale/core/leaf"
 	"vinescale/core/question"
@@ -50,4 +51,17 @@ func (s *Store) PutHours(ctx context.Context, hours []*leaf.Leaf) error {
 		}
 		return nil
 	})
+}
+
+// MinutesOf divides what was used in an interval over minutes, in a book whose rule holds since a time.
+func MinutesOf(since, start time.Time, elapsedMillis, units int64) (parts []int64, end time.Time) {
+	rule := minuteRule{since}
+	minute := start.Truncate(time.Minute)
+	rule.each(start, elapsedMillis, units, func(at time.Time, part int64) {
+		if !at.Equal(minute) {
+			panic("its minutes do not follow each other")
+		}
+		parts, minute = append(parts, part), minute.Add(time.Minute)
+	})
+	return parts, rule.end(start, elapsedMillis)
 }

@@ -120,8 +120,7 @@ func (in *ingestion) addInterval(tx *gorm.DB, iv *wire.Interval) error {
 	}
 	in.taken.Rows += len(who)
 	in.sumTenants(iv, who, start)
-	counted := time.Duration(inMinutes(iv.ElapsedMillis)) * time.Minute
-	if err := forgetPeaks(tx, start, start.Truncate(time.Minute).Add(counted)); err != nil {
+	if err := forgetPeaks(tx, start, in.byMinute.end(start, iv.ElapsedMillis)); err != nil {
 		return err
 	}
 	l := iv.Leaf(in.host.ID, who)
@@ -141,7 +140,7 @@ func (in *ingestion) sumTenants(iv *wire.Interval, who []leaf.User, start time.T
 			if u != nil && u.Source[i] != uint32(amount.Unavailable) { // else whatever stands there is no figure
 				units = u.Units[i]
 			}
-			eachMinute(start, iv.ElapsedMillis, units, func(minute time.Time, units int64) {
+			in.byMinute.each(start, iv.ElapsedMillis, units, func(minute time.Time, units int64) {
 				k := tenantKey{minute, w.Tenant}
 				t := in.tenants[k]
 				if t == nil {

@@ -37,8 +37,9 @@ type Store struct {
 	mostNew    int                        // workloads of a host in a day
 	rules      int64                      // the rules_version the workloads' tenants are of
 
-	memory *memory
-	users  frameUsers
+	memory   *memory
+	users    frameUsers
+	byMinute minuteRule
 
 	// Frames are what hosts told of their newest ticks. They are nowhere else.
 	Frames *frames.Hold
@@ -52,6 +53,9 @@ func Open(ctx context.Context, databaseURL string) (*Store, error) {
 
 // newest is the newest version of the books that this program knows.
 const newest = math.MaxInt64
+
+// minutesVersion is the version of the books that say since when the rule of minutes holds that holds now.
+const minutesVersion = 11
 
 // open is Open of books that are brought up to a version.
 func open(ctx context.Context, databaseURL string, version int64) (*Store, error) {
@@ -130,6 +134,12 @@ func (s *Store) migrate(ctx context.Context, version int64) error {
 	}
 	for _, d := range done {
 		slog.Info("migrated", "version", d.Source.Version)
+	}
+	s.byMinute.since = time.Unix(1<<40, 0)
+	if version >= minutesVersion {
+		if err := s.db.WithContext(ctx).Raw("SELECT since FROM minutes_divided").Row().Scan(&s.byMinute.since); err != nil {
+			return fmt.Errorf("read since when its intervals are divided into minutes as they are: %w", err)
+		}
 	}
 	return s.makeColumns(ctx)
 }

@@ -15,25 +15,6 @@ import (
 // fleet stands for all hosts together where a host's number stands.
 const fleet = 0
 
-// inMinutes is in how many minutes an interval is counted: the one that it began in, or, where it is longer than one
-// and a half, as many as it is long. What was used in it is then the same in each of them, since nothing else is known.
-func inMinutes(elapsedMillis int64) int {
-	return int(max((elapsedMillis+30_000)/60_000, 1))
-}
-
-// eachMinute divides what was used in an interval over the minutes that it is counted in. The parts add up to it.
-func eachMinute(start time.Time, elapsedMillis, units int64, visit func(minute time.Time, units int64)) {
-	n := inMinutes(elapsedMillis)
-	part, left := units/int64(n), units%int64(n)
-	for k := range n {
-		more := int64(0)
-		if int64(k) < left {
-			more = 1
-		}
-		visit(start.Truncate(time.Minute).Add(time.Duration(k)*time.Minute), part+more)
-	}
-}
-
 // forgetPeaks says that the highest minutes of the hours in a span no longer hold, and are to be found again.
 func forgetPeaks(tx *gorm.DB, from, to time.Time) error {
 	return tx.Exec(`WITH gone AS (DELETE FROM peak_hours WHERE hour >= $1 AND hour < $2)

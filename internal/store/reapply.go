@@ -37,7 +37,7 @@ func (s *Store) Reapply(ctx context.Context, span question.Span, moves []Move, w
 			return err
 		}
 		for _, host := range hosts {
-			if err := retenant(tx, host, span, to); err != nil {
+			if err := s.retenant(tx, host, span, to); err != nil {
 				return fmt.Errorf("host %d: %w", host, err)
 			}
 		}
@@ -54,14 +54,14 @@ func (s *Store) Reapply(ctx context.Context, span question.Span, moves []Move, w
 }
 
 // retenant accounts what one host's workloads used in a span to other tenants, hour by hour.
-func retenant(tx *gorm.DB, host int32, span question.Span, to map[int64]int32) error {
+func (s *Store) retenant(tx *gorm.DB, host int32, span question.Span, to map[int64]int32) error {
 	for _, table := range []string{looseLeaves, quires} {
 		starts, err := startsOf(tx, table, host, question.ByHour.Floor(span.From), span.To)
 		if err != nil {
 			return err
 		}
 		for _, start := range starts {
-			if err := retenantOne(tx, table, host, start, span, to); err != nil {
+			if err := s.retenantOne(tx, table, host, start, span, to); err != nil {
 				return fmt.Errorf("%s of %s: %w", table, start.Format(time.RFC3339), err)
 			}
 		}
@@ -81,7 +81,7 @@ func startsOf(tx *gorm.DB, table string, host int32, from, to time.Time) ([]time
 }
 
 // retenantOne accounts one leaf of intervals anew, with what is summed of it.
-func retenantOne(tx *gorm.DB, table string, host int32, start time.Time, span question.Span,
+func (s *Store) retenantOne(tx *gorm.DB, table string, host int32, start time.Time, span question.Span,
 	to map[int64]int32) error {
 	list, err := leavesOf(tx, table, host, start, start.Add(time.Microsecond))
 	if err != nil || len(list) == 0 {
@@ -89,14 +89,14 @@ func retenantOne(tx *gorm.DB, table string, host int32, start time.Time, span qu
 	}
 	l := list[0]
 	before := sumsOf(l)
-	minutes := tenantMinutes(l)
+	minutes := s.tenantMinutes(l)
 	if !l.Retenant(span, to) {
 		return nil
 	}
 	if sumsOf(l) != before {
 		return ErrUnbalanced
 	}
-	if err := moveMinutes(tx, host, minutes, tenantMinutes(l)); err != nil {
+	if err := moveMinutes(tx, host, minutes, s.tenantMinutes(l)); err != nil {
 		return err
 	}
 	if err := putLeaf(tx, table, start, l); err != nil || table == looseLeaves {
@@ -151,8 +151,8 @@ func sumsOf(l *leaf.Leaf) (sums [amount.NumResources]amount.Wide) {
 	return sums
 }
 
-// tenantMinutes is what the tenants of a leaf of intervals used, by the minute that an interval began in.
-func tenantMinutes(l *leaf.Leaf) map[tenantKey]*tenantRow {
+// tenantMinutes is what the tenants of a leaf of intervals used, by the minutes that they are counted in.
+func (s *Store) tenantMinutes(l *leaf.Leaf) map[tenantKey]*tenantRow {
 	sums := map[tenantKey]*tenantRow{}
 	everything := question.Scope{Span: question.Span{To: time.Unix(1<<40, 0)}}
 	v := l.View(&everything, func(int32) bool { return true })
@@ -165,7 +165,7 @@ func tenantMinutes(l *leaf.Leaf) map[tenantKey]*tenantRow {
 		}
 		for _, r := range amount.Resources() {
 			told := t.Of(leaf.UseColumn(r, "untold"))[row] == 0
-			eachMinute(v.Start(ats[row]), elapsed[ats[row]], t.Of(leaf.UseColumn(r, ""))[row],
+			s.byMinute.each(v.Start(ats[row]), elapsed[ats[row]], t.Of(leaf.UseColumn(r, ""))[row],
 				func(minute time.Time, units int64) {
 					k := tenantKey{minute, user.Tenant}
 					if sums[k] == nil {

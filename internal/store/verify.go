@@ -53,7 +53,7 @@ func (s *Store) Verify(ctx context.Context, day time.Time, first int, after stri
 	for i := range hosts {
 		// All of a host at one moment: it is folded meanwhile.
 		err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-			c := check{tx: tx, host: &hosts[i], span: span, into: v}
+			c := check{store: s, tx: tx, host: &hosts[i], span: span, into: v}
 			return c.day()
 		}, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
 		if err != nil {
@@ -68,10 +68,11 @@ func (s *Store) Verify(ctx context.Context, day time.Time, first int, after stri
 
 // check verifies one host's day.
 type check struct {
-	tx   *gorm.DB
-	host *Host
-	span question.Span
-	into *Verification
+	store *Store
+	tx    *gorm.DB
+	host  *Host
+	span  question.Span
+	into  *Verification
 }
 
 func (c *check) differ(start time.Time, format string, a ...any) {
@@ -90,7 +91,7 @@ func (c *check) day() error {
 			return err
 		}
 		for _, l := range list {
-			for k, sums := range tenantMinutes(l) {
+			for k, sums := range c.store.tenantMinutes(l) {
 				if !c.span.Holds(k.minute) {
 					continue
 				}
