@@ -27,6 +27,7 @@ const (
 	Look     Verb = "look"
 	Read     Verb = "read"
 	Power    Verb = "power"
+	Admit    Verb = "admit"
 	Undo     Verb = "undo"
 )
 
@@ -91,6 +92,8 @@ var entries = []Entry{
 		[]Form{OfWorkload, OfUnit, OfJob}, []string{"lines"}, false, ""},
 	{Power, "Limits the power that a GPU may draw.",
 		[]Form{OfGPU}, []string{"watts"}, true, "the limit from before"},
+	{Admit, "Says who may compute on a GPU: any process, one at a time, or nobody more.",
+		[]Form{OfGPU}, []string{"compute"}, true, "the mode from before"},
 	{Undo, "Puts back what an act changed, where the value is still the one that it set.",
 		[]Form{OfAct}, nil, false, ""},
 }

@@ -63,6 +63,7 @@ var settings = []Setting{
 	{"seconds", "for how long it is watched, 1 to 30; only looked at once when left out", "5", whole(1, 30)},
 	{"lines", "how many of the last lines are told, 1 to 500; 50 when left out", "100", whole(1, 500)},
 	{"watts", "what it may draw at most, in whole watts, or usual", "220", soundWatts},
+	{"compute", "who may compute on it: shared, one-process or prohibited", "one-process", soundCompute},
 	{"text", "what is written", "back up your work by noon", soundText},
 }
 
@@ -210,6 +211,13 @@ func soundWatts(text string) (string, error) {
 		return Usual, nil
 	}
 	return whole(1, 10_000)(text)
+}
+
+func soundCompute(text string) (string, error) {
+	if slices.Contains([]string{"shared", "one-process", "prohibited"}, text) {
+		return text, nil
+	}
+	return "", errors.New("say shared, one-process or prohibited")
 }
 
 // longestText is how long a message may be.

@@ -2,6 +2,7 @@ package carry_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -15,6 +16,7 @@ import (
 	"vinescale/core/act"
 	"vinescale/core/amount"
 	"vinescale/internal/carry"
+	"vinescale/internal/devices"
 	"vinescale/internal/identify"
 )
 
@@ -365,11 +367,86 @@ func TestPower_IsLimitedWithinTheBoundsOfTheDriver(t *testing.T) {
 	assert.Equal(t, "250000000", f.get(dir+"power1_cap"))
 	assert.Contains(t, refused(order("0000:03:00.0", "301")), "takes 100 to 300 W")
 	assert.Contains(t, refused(order("0000:03:00.0", "99")), "takes 100 to 300 W")
-	assert.Contains(t, refused(order("0000:04:00.0", "200")), "no limit of its power")
+	assert.Contains(t, refused(order("0000:04:00.0", "200")), "has a limit of its power to set")
 	assert.Contains(t, refused(order("../../../0000", "200")), "its address on the bus")
 	f.put(dir+"power1_cap", "120000000\n")
 	o = order("0000:03:00.0", "usual")
 	f.preview(o)
 	require.Equal(t, act.Done, f.carry(o).State)
 	assert.Equal(t, "250000000", f.get(dir+"power1_cap"))
+}
+
+// library is a vendor's library of one GPU, at 0000:04:00.0.
+type library struct {
+	is     map[string]int64
+	wrong  error
+	rounds int64 // to how many microwatts it rounds a limit
+}
+
+func (l *library) Ask(_ context.Context, address, setting string, value *int64) (*devices.Adjustment, error) {
+	if address != "0000:04:00.0" {
+		return nil, devices.ErrNoGPU
+	}
+	if l.wrong != nil {
+		return nil, l.wrong
+	}
+	if value != nil {
+		l.is[setting] = *value / max(l.rounds, 1) * max(l.rounds, 1)
+	}
+	return &devices.Adjustment{Value: l.is[setting], Usual: 280e6, Least: 100e6, Most: 310e6}, nil
+}
+
+func TestGPU_WhatOnlyTheVendorsLibrarySetsIsSetByIt(t *testing.T) {
+	f := newFiles(t, true)
+	l := &library{is: map[string]int64{devices.PowerLimit: 300e6, devices.ComputeMode: 1}}
+	f.options.GPUs = l
+	f.open()
+	order := func(v act.Verb, address, name, value string) *act.Order {
+		o := f.order(v, act.Target{Form: act.OfGPU, GPU: address}, map[string]string{name: value})
+		o.Whose["gpu:"+address] = "Leaf Vision"
+		return o
+	}
+	undone := func(o *act.Order) {
+		undo := f.order(act.Undo, act.Target{Form: act.OfAct, Act: o.ID}, nil)
+		f.preview(undo)
+		require.Equal(t, act.Done, f.carry(undo).State)
+	}
+	refused := func(o *act.Order) string {
+		_, err := f.host.Preview(context.Background(), o)
+		require.Error(t, err)
+		return err.Error()
+	}
+	admit := order(act.Admit, "0000:04:00.0", "compute", "one-process")
+	p := f.preview(admit)
+	assert.Equal(t, []act.Change{{What: "who may compute", Where: "0000:04:00.0", Before: "one thread",
+		After: "one process"}}, p.Changes)
+	assert.Equal(t, "its vendor's library", p.Through)
+	assert.Contains(t, p.Warnings, "what computes on it already goes on")
+	require.Equal(t, act.Done, f.carry(admit).State)
+	assert.EqualValues(t, 3, l.is[devices.ComputeMode])
+	undone(admit)
+	assert.EqualValues(t, 1, l.is[devices.ComputeMode], "as it was, even where that is not set any more by itself")
+
+	l.rounds = 5e6
+	power := order(act.Power, "0000:04:00.0", "watts", "220")
+	f.preview(power)
+	require.Equal(t, act.Done, f.carry(power).State)
+	assert.EqualValues(t, 220e6, l.is[devices.PowerLimit])
+	undone(power)
+	assert.EqualValues(t, 300e6, l.is[devices.PowerLimit])
+	usual := order(act.Power, "0000:04:00.0", "watts", "usual")
+	f.preview(usual)
+	require.Equal(t, act.Done, f.carry(usual).State)
+	assert.EqualValues(t, 280e6, l.is[devices.PowerLimit])
+	assert.Contains(t, refused(order(act.Power, "0000:04:00.0", "watts", "311")), "takes 100 to 310 W")
+	assert.Contains(t, refused(order(act.Admit, "0000:05:00.0", "compute", "shared")), "no vendor's library")
+
+	p = f.preview(admit)
+	l.is[devices.ComputeMode] = 2
+	again := order(act.Admit, "0000:04:00.0", "compute", "one-process")
+	f.preview(again)
+	l.is[devices.ComputeMode] = 0
+	assert.Equal(t, act.Refused, f.carry(again).State, "somebody set it since the preview")
+	l.wrong = errors.New("the library does not permit it: only root may")
+	assert.Contains(t, refused(order(act.Admit, "0000:04:00.0", "compute", "shared")), "only root may")
 }

@@ -42,6 +42,8 @@ type Options struct {
 	Journal string
 	// Systems are those that manage workloads of their own; what they manage is done through them.
 	Systems Systems
+	// GPUs is the vendor's library of this host's GPUs; nil where there is none.
+	GPUs GPULibrary
 	// Self is the pid of the collector.
 	Self int32
 	// IsStaged says that the host is made up of files: what an act would do is shown, and nothing is carried out.

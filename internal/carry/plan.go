@@ -44,7 +44,7 @@ func (h *Host) plan(ctx context.Context, o *act.Order) (*plan, error) {
 	case act.OfUnit:
 		err = h.planUnit(ctx, p, &r, o.Whose, policy)
 	case act.OfGPU:
-		err = h.planPower(p, &r, o.Whose, policy)
+		err = h.planGPU(ctx, p, &r, o.Whose, policy)
 	case act.OfJob:
 		err = h.planJob(ctx, p, &r, o.Whose, policy)
 	default:

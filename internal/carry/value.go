@@ -49,6 +49,7 @@ const (
 	aMachine    kind = "machine"
 	aVCPU       kind = "virtual CPU"
 	aContainer  kind = "container"
+	aGPU        kind = "gpu" // a setting of the vendor's library: File is the GPU's address, Device the setting
 )
 
 func (c *change) what() string { return c.What }
@@ -59,7 +60,7 @@ func (c *change) where() string {
 		return fmt.Sprintf("thread %d of process %d", c.TID, c.PID)
 	case c.PID != 0:
 		return fmt.Sprintf("process %d", c.PID)
-	case c.Device != "" && c.Kind != aRoom:
+	case c.Device != "" && c.Kind != aRoom && c.Kind != aGPU:
 		return c.File + " for " + c.Device
 	}
 	return c.File
@@ -78,10 +79,10 @@ func (c *change) isAs(now, set string) bool {
 			b, err2 := cpuset.Parse(set)
 			return err1 == nil && err2 == nil && a.Equal(b)
 		}
-	case aPower:
+	case aPower, aGPU:
 		a, err1 := strconv.ParseInt(now, 10, 64)
 		b, err2 := strconv.ParseInt(set, 10, 64)
-		return err1 == nil && err2 == nil && a/1e6 == b/1e6
+		return now == set || err1 == nil && err2 == nil && a/1e6 == b/1e6
 	case aMemory:
 		a, err1 := strconv.ParseInt(now, 10, 64)
 		b, err2 := strconv.ParseInt(set, 10, 64)
@@ -139,6 +140,8 @@ func (c *change) read(h *Host) (string, error) {
 		return h.readMachine(c)
 	case aContainer:
 		return h.readContainer(c)
+	case aGPU:
+		return h.readGPU(c)
 	}
 	return "", fmt.Errorf("values of the kind %q are not known to this collector", c.Kind)
 }
@@ -190,6 +193,8 @@ func (c *change) write(h *Host, value string) error {
 		return h.writeMachine(c, value)
 	case aContainer:
 		return h.writeContainer(c, value)
+	case aGPU:
+		return h.writeGPU(c, value)
 	}
 	return fmt.Errorf("values of the kind %q are not known to this collector", c.Kind)
 }

@@ -45,8 +45,8 @@ func follows(cmd *cobra.Command) {
 		slices.Contains(notFollowed, cmd.Name()) {
 		return
 	}
-	followed(cmd, "follow it at this pace, from --live=1s to --live=1m (5s if none is given): live frames answer, of the "+
-		"newest ticks or of --span up to 15m; ends with Ctrl+C")
+	followed(cmd, "follow it at this pace, from --live=1s to --live=1m (5s if none is given): live frames answer, of "+
+		"the newest ticks or of --span up to 15m; ends with Ctrl+C")
 }
 
 // followHere adds --live to a command that reads this host itself. At its end it is closed.

@@ -116,7 +116,7 @@ Begin with "vinescale weigh": who uses this host, right now.`,
 		root.SetHelpCommandGroupID(g.question) // the last of them
 		root.SetCompletionCommandGroupID(g.question)
 	}
-	root.AddCommand(newGPUHelper())
+	root.AddCommand(newGPUHelper(), newGPUAdjust())
 	completes(root)
 	follows(root)
 	return root

@@ -16,6 +16,7 @@ import (
 	"vinescale/core/account"
 	"vinescale/core/amount"
 	"vinescale/core/explain"
+	"vinescale/internal/carry"
 	"vinescale/internal/devices"
 	"vinescale/internal/gpulibrary"
 	"vinescale/internal/identify"
@@ -194,8 +195,36 @@ func (h *hostRoots) gpuLibrary() devices.Library {
 	return devices.NewHelper(devices.VendorDriver, 0, self, gpuHelper)
 }
 
-// gpuHelper is the command that a helper runs.
-const gpuHelper = "gpu-helper"
+// gpuAdjuster is what sets what the same library lets be set; nil where there is none.
+func (h *hostRoots) gpuAdjuster() carry.GPULibrary {
+	const self = "/proc/self/exe"
+	switch {
+	case h.gpus == "none" || h.gpus == "" || h.gpus == "auto" && !h.own():
+		return nil
+	case h.gpus == "auto":
+		return devices.NewAdjuster(devices.VendorDriver, self, gpuAdjust, "")
+	}
+	return devices.NewAdjuster("", self, gpuAdjust, h.gpus)
+}
+
+// gpuHelper and gpuAdjust are the commands that helpers run.
+const (
+	gpuHelper = "gpu-helper"
+	gpuAdjust = "gpu-adjust"
+)
+
+// newGPUAdjust is the command by which this program sets something of a GPU in a process of its own.
+func newGPUAdjust() *cobra.Command {
+	return &cobra.Command{
+		Use:    gpuAdjust + " LIBRARY ADDRESS SETTING [VALUE]",
+		Hidden: true,
+		Args:   cobra.RangeArgs(3, 4),
+		Short:  "Read or set what a vendor's library lets be set of a GPU (for this program itself)",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return gpulibrary.Adjust(args[0], args[1:], cmd.OutOrStdout())
+		},
+	}
+}
 
 // newGPUHelper is the command by which this program asks a library of GPUs in a process of its own.
 func newGPUHelper() *cobra.Command {

@@ -359,7 +359,7 @@ func (h *Host) putReported(dst *account.Reading, g *LibraryGPU, card string) (gp
 		}
 	}
 	s := account.GPUSheet{Name: x.Name, Index: g.Index, Card: card, Title: g.Title, UUID: g.UUID,
-		Bus: busAddress(g.Bus), Nodes: []string{}, Driver: "nvidia " + h.gpus.answer.Driver,
+		Bus: BusAddress(g.Bus), Nodes: []string{}, Driver: "nvidia " + h.gpus.answer.Driver,
 		Told: "the vendor's library " + h.gpus.answer.Version, Users: []account.GPUUser{},
 		Holders: []account.GPUHolder{}, Wrong: wrongWith(g), Figures: g.Figures, NoUsers: g.NoUsers}
 	if s.Figures == nil {
@@ -394,8 +394,8 @@ func (h *Host) putReported(dst *account.Reading, g *LibraryGPU, card string) (gp
 // nvidiaMajor is the number of the vendor's character devices (the kernel's "Linux allocated devices").
 const nvidiaMajor = 195
 
-// busAddress is an address on the PCI bus as the kernel writes it; the library writes a longer domain, and capitals.
-func busAddress(s string) string {
+// BusAddress is an address on the PCI bus as the kernel writes it; the library writes a longer domain, and capitals.
+func BusAddress(s string) string {
 	s = strings.ToLower(s)
 	if domain, rest, ok := strings.Cut(s, ":"); ok && len(domain) > 4 && strings.Contains(rest, ":") {
 		return domain[len(domain)-4:] + ":" + rest

@@ -92,6 +92,9 @@ type calls struct {
 	Compute, Graphics              func(handle, *uint32, *process) result
 	Samples                        func(handle, *sample, *uint32, uint64) result
 
+	SetCap         func(handle, uint32) result
+	SetComputeMode func(handle, int32) result
+
 	missing []string
 }
 
@@ -140,6 +143,8 @@ func bind(path string) (*calls, error) {
 		{&c.Compute, []string{of + "GetComputeRunningProcesses_v3", of + "GetComputeRunningProcesses_v2"}},
 		{&c.Graphics, []string{of + "GetGraphicsRunningProcesses_v3", of + "GetGraphicsRunningProcesses_v2"}},
 		{&c.Samples, []string{of + "GetProcessUtilization"}},
+		{&c.SetCap, []string{of + "SetPowerManagementLimit"}},
+		{&c.SetComputeMode, []string{of + "SetComputeMode"}},
 	} {
 		found := false
 		for _, name := range x.names {

@@ -105,7 +105,7 @@ func (l *Library) figures(h handle, m *memory, noMemory string) []account.GPUFig
 	l.errors(h, s)
 
 	s.text("mode", "performance state", i32(c.State), states()...)
-	s.text("mode", "compute mode", i32(c.ComputeMode), "shared", "one thread", "prohibited", "one process")
+	s.text("mode", "compute mode", i32(c.ComputeMode), devices.ComputeModes...)
 	s.text("mode", "display attached", i32(c.Display), "no", "yes")
 	s.text("mode", "display in use", i32(c.DisplayActive), "no", "yes")
 	s.text("mode", "divided", figure(l, first(c.Divided), h), "no", "yes")

@@ -19,14 +19,19 @@ import (
 
 // TestMain lets this program be a helper, as vinescale is one.
 func TestMain(m *testing.M) {
-	if len(os.Args) == 3 && os.Args[1] == "gpu-helper" {
-		if err := Serve(os.Args[2], os.Stdin, os.Stdout); err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			os.Exit(1)
-		}
-		return
+	var err error
+	switch {
+	case len(os.Args) == 3 && os.Args[1] == "gpu-helper":
+		err = Serve(os.Args[2], os.Stdin, os.Stdout)
+	case len(os.Args) > 2 && os.Args[1] == "gpu-adjust":
+		err = Adjust(os.Args[2], os.Args[3:], os.Stdout)
+	default:
+		os.Exit(m.Run())
 	}
-	os.Exit(m.Run())
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
 }
 
 // built is a library made from C.

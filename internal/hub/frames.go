@@ -129,10 +129,8 @@ func (h *Hub) Frame(ctx context.Context, host store.Host, b *wire.Batch, body []
 	if err := h.hold(ctx, host, b, body, true); err != nil {
 		return 0, err
 	}
-	if h.passing.isWanted(host.Name) {
-		if err := h.pass(ctx, &frames.Frame{Host: host.ID, Body: body}); err != nil {
-			return 0, err
-		}
+	if err := h.passNew(ctx, &host, &frames.Frame{Host: host.ID, Body: body}); err != nil {
+		return 0, err
 	}
 	return h.watched.wanted(host.Name, h.store.Frames.Hosts() > mostHurried, now), nil
 }

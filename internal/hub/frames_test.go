@@ -234,7 +234,7 @@ func TestFrames_ArePassedOnToWhomeverLooksByAnotherInstance(t *testing.T) {
 		return c
 	}
 	a, b := instance(), instance()
-	for _, name := range []string{"cellar-1", "press-1"} {
+	for _, name := range []string{"cellar-1", "press-1", "terrace-1"} {
 		_, err := a.Enrol(ctx, name)
 		require.NoError(t, err)
 		a.hosts[name], err = a.Host(ctx, name)
@@ -292,4 +292,17 @@ func TestFrames_ArePassedOnToWhomeverLooksByAnotherInstance(t *testing.T) {
 	require.Eventually(t, func() bool { return used(b, "press-1", 15*time.Second) == 12 }, 20*time.Second,
 		100*time.Millisecond)
 	assert.InDelta(t, 3*whole, used(a, "cellar-1", 15*time.Second), 1e-9, "its own calls are no news to it")
+
+	more := func(at int) {
+		a.frame(a.batch("terrace-1", now.Add(time.Duration(at)*time.Second), 5, large...))
+	}
+	for at := -90; at < 0; at += 5 {
+		more(at)
+	}
+	of := func(c *cellar) int { return len(held[c].Of(a.hosts["terrace-1"].ID)) }
+	used(b, "terrace-1", 0)
+	require.Eventually(t, func() bool { return of(b) > 0 }, 20*time.Second, time.Millisecond)
+	more(0) // while those that are held are passed on
+	require.Eventually(t, func() bool { return of(b) == of(a) }, 20*time.Second, 10*time.Millisecond,
+		"its pieces and theirs are told apart")
 }

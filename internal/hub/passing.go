@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"vinescale/internal/frames"
+	"vinescale/internal/store"
 	"vinescale/internal/wire"
 )
 
@@ -33,7 +34,8 @@ const pieceBytes = 5700
 
 // passing is what an instance knows of the others.
 type passing struct {
-	me string // tells its own calls from others'
+	me    string   // tells its own calls from others'
+	turns sync.Map // by host, a *sync.Mutex: whoever has it passes frames of that on, in their order
 
 	mu     sync.Mutex
 	called map[string]time.Time // by host ("" for all): when that was called for last
@@ -104,18 +106,18 @@ func (h *Hub) heardWant(ctx context.Context, text string) error {
 	if w.By == p.me || w.Pace < FastestPace || w.Pace > SlowestPace {
 		return nil
 	}
-	now := time.Now()
 	h.watched.look(w.Host, w.Pace, h.options.Now())
-	p.mu.Lock()
-	isNew := p.wanted[w.Host].Before(now)
-	p.wanted[w.Host] = now.Add(wantedFor)
-	p.mu.Unlock()
-	if !isNew || w.Host == "" {
+	if w.Host == "" {
+		p.note(&w)
 		return nil
 	}
 	host, err := h.Host(ctx, w.Host)
 	if err != nil {
 		return err
+	}
+	defer p.takeTurn(host.ID)() // from when it is wanted on, what comes waits for what is held
+	if !p.note(&w) {
+		return nil
 	}
 	for _, f := range h.store.Frames.Of(host.ID) {
 		if err := h.pass(ctx, f); err != nil {
@@ -123,6 +125,16 @@ func (h *Hub) heardWant(ctx context.Context, text string) error {
 		}
 	}
 	return nil
+}
+
+// note notes a want for a while, and tells whether it is new.
+func (p *passing) note(w *want) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	now := time.Now()
+	isNew := p.wanted[w.Host].Before(now)
+	p.wanted[w.Host] = now.Add(wantedFor)
+	return isNew
 }
 
 // isWanted tells whether another instance wants the frames of a host.
@@ -133,7 +145,24 @@ func (p *passing) isWanted(host string) bool {
 	return p.wanted[host].After(now) || p.wanted[""].After(now)
 }
 
-// pass gives a frame to the other instances, in pieces.
+// takeTurn waits until nobody else passes frames of a host on, and keeps others from it until it is left: a frame that
+// comes before an older one has the other instances leave that out, and the pieces of two are no frame.
+func (p *passing) takeTurn(host int32) (leave func()) {
+	turn, _ := p.turns.LoadOrStore(host, &sync.Mutex{})
+	turn.(*sync.Mutex).Lock()
+	return turn.(*sync.Mutex).Unlock
+}
+
+// passNew gives a frame that just came to the other instances, where they want it.
+func (h *Hub) passNew(ctx context.Context, host *store.Host, f *frames.Frame) error {
+	if !h.passing.isWanted(host.Name) {
+		return nil
+	}
+	defer h.passing.takeTurn(host.ID)()
+	return h.pass(ctx, f)
+}
+
+// pass gives a frame to the other instances, in pieces; it has the turn of its host.
 func (h *Hub) pass(ctx context.Context, f *frames.Frame) error {
 	n := (len(f.Body) + pieceBytes - 1) / pieceBytes
 	for i := range n {

@@ -47,8 +47,8 @@ func Week(rng *rand.Rand, from time.Time, dir string) ([]Sent, error) {
 			var tracker account.Tracker
 			tracker.Step(h.Reading(registry))
 			for range 1 + rng.IntN(6) {
-				h.Advance([]time.Duration{20 * time.Second, 20 * time.Second, time.Minute, time.Minute, 75 * time.Second,
-					7 * time.Minute, 3 * time.Hour}[rng.IntN(7)])
+				h.Advance([]time.Duration{20 * time.Second, 20 * time.Second, time.Minute, time.Minute,
+					75 * time.Second, 7 * time.Minute, 3 * time.Hour}[rng.IntN(7)])
 				iv, err := tracker.Step(h.Reading(registry))
 				if err != nil {
 					return nil, err

@@ -9,9 +9,9 @@ import (
 // reading comes a little late.
 const lateness = 1000
 
-// minuteRule says in which minutes an interval is counted: where it is no longer than a minute, in the one that it began
-// in. A longer one is divided into minutes from its begin on, and what is left at its end is counted in the one after;
-// what was used in it is taken to have been used evenly, since nothing else is known.
+// minuteRule says in which minutes an interval is counted: where it is no longer than a minute, in the one that it
+// began in. A longer one is divided into minutes from its begin on, and what is left at its end is counted in the one
+// after; what was used in it is taken to have been used evenly, since nothing else is known.
 //
 // Books from before the rule was this one divided an interval into equal parts, as many as it had minutes to the
 // nearest. What began before then stays as it was counted.

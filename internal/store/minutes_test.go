@@ -71,7 +71,8 @@ func TestTenantUses_AReadingThatIsFifteenSecondsLateMakesNoPeak(t *testing.T) {
 		_, err := s.Ingest(ctx, h, b, version(t, s), all)
 		require.NoError(t, err)
 	}
-	answer, err := s.Ask(ctx, question.Question{Measures: []amount.Measure{amount.CPU}, By: []question.Dimension{question.Tenant},
+	answer, err := s.Ask(ctx, question.Question{Measures: []amount.Measure{amount.CPU},
+		By:    []question.Dimension{question.Tenant},
 		Scope: question.Scope{Span: question.Span{From: noon, To: noon.Add(time.Hour)}}})
 	require.NoError(t, err)
 	require.Len(t, answer.Rows, 1)

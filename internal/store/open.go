@@ -137,7 +137,8 @@ func (s *Store) migrate(ctx context.Context, version int64) error {
 	}
 	s.byMinute.since = time.Unix(1<<40, 0)
 	if version >= minutesVersion {
-		if err := s.db.WithContext(ctx).Raw("SELECT since FROM minutes_divided").Row().Scan(&s.byMinute.since); err != nil {
+		since := s.db.WithContext(ctx).Raw("SELECT since FROM minutes_divided").Row()
+		if err := since.Scan(&s.byMinute.since); err != nil {
 			return fmt.Errorf("read since when its intervals are divided into minutes as they are: %w", err)
 		}
 	}

@@ -323,6 +323,44 @@ int nvmlDeviceGetMaxClockInfo(device d, int which, u32 *mhz) { AT(d) return cloc
 int nvmlDeviceGetCurrentClocksThrottleReasons(device d, u64 *v) { AT(d) return number(d, "heldback", v); }
 int nvmlDeviceGetPerformanceState(device d, int *v) { AT(d) return number32(d, "state", (u32 *)v); }
 int nvmlDeviceGetComputeMode(device d, int *v) { AT(d) return number32(d, "computemode", (u32 *)v); }
+
+// keep writes a key's new value into the state file, as a whole.
+static int keep(device d, const char *key, u32 v)
+{
+	char path[4100];
+	size_t k = strlen(key);
+	char *line = d->begin;
+	FILE *f;
+
+	while (line && line < d->end) {
+		char *word = line + strspn(line, " \t");
+		if (!strncmp(word, key, k) && word[k] == ' ') {
+			line = word;
+			break;
+		}
+		line = strchr(line, '\n') ? strchr(line, '\n') + 1 : d->end;
+	}
+	if (!line || line >= d->end)
+		return UNSUPPORTED;
+	snprintf(path, sizeof path, "%s.new", state_file());
+	if (!(f = fopen(path, "we")))
+		return NO_PERMISSION;
+	char *rest = strchr(line, '\n');
+	fprintf(f, "%.*s%s %u%.*s", (int)(line - text), text, key, v, (int)(text + length - rest), rest);
+	fclose(f);
+	return rename(path, state_file()) ? NO_PERMISSION : load() ? OK : UNKNOWN;
+}
+
+int nvmlDeviceSetPowerManagementLimit(device d, u32 mw)
+{
+	AT(d)
+	u32 least = 0, most = ~0u;
+	number32(d, "cap.least.mw", &least);
+	number32(d, "cap.most.mw", &most);
+	return mw < least || mw > most ? INVALID : keep(d, "cap.mw", mw);
+}
+int nvmlDeviceSetComputeMode(device d, int v) { AT(d) return v == 1 ? INVALID : keep(d, "computemode", v); }
+
 int nvmlDeviceGetDisplayMode(device d, int *v) { AT(d) return number32(d, "display", (u32 *)v); }
 int nvmlDeviceGetDisplayActive(device d, int *v) { AT(d) return number32(d, "display.active", (u32 *)v); }
 int nvmlDeviceGetPersistenceMode(device d, int *v) { AT(d) return number32(d, "persistence", (u32 *)v); }

@@ -26,6 +26,7 @@ const words: Record<string, string> = {
   look: 'Look closer',
   read: 'Read its last lines',
   power: 'Limit the power',
+  admit: 'Say who may compute',
   undo: 'Undo',
   note: 'Noted',
 }
@@ -47,7 +48,7 @@ export function verbsFor(aim: Aim): string[] {
     case 'unit':
       return ['read', 'start', 'restart', 'reload', 'at-boot', 'end']
     case 'gpu':
-      return ['power']
+      return ['power', 'admit']
     case 'act':
       return ['undo']
   }
