@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -366,6 +367,9 @@ func TestLook_WatchesForSomeSeconds(t *testing.T) {
 			all += f.What + ": " + f.Text + "\n"
 		}
 	}
+	calls := slices.IndexFunc(out.Found, func(g act.Glimpse) bool { return g.Of == "system call" })
+	require.NotEqual(t, -1, calls, "they are counted, or it is said why not")
+	t.Log(out.Found[calls])
 	assert.Regexp(t, `thread \d+: \d+ % running`, all, "it runs for most of the time")
 	assert.Contains(t, all, "opened: "+dir+"/opened-later")
 	assert.Contains(t, all, "on CPU ")

@@ -12,11 +12,13 @@ import (
 	"strings"
 	"time"
 
+	"vinescale/internal/kernel/bpf"
 	"vinescale/internal/kernel/text"
 )
 
-// A process is watched for some seconds by looking at it again and again: what its threads were at is a part of the
-// looks, not a count of what they did.
+// A process is watched for some seconds. Its system calls, and what it opens and connects to by them, are counted by
+// the kernel where that can be had. Beside that it is looked at again and again: what its threads were at is a part of
+// the looks, not a count of what they did.
 
 const (
 	lookEvery    = 20 * time.Millisecond
@@ -24,6 +26,7 @@ const (
 	mostWatched  = 100 // threads
 	spotsOfEach  = 4   // that are told of a thread; the rest is told together
 	mostOfOpened = 200
+	callsTold    = 40 // by the time that they took; the rest is told together
 )
 
 // watching is what was seen of a process while it was watched.
@@ -36,6 +39,8 @@ type watching struct {
 	known   map[string]bool // what was open before
 	opened  map[string]bool
 	elapsed time.Duration
+	trace   *bpf.Trace
+	noTrace error // why there is none
 }
 
 // watch looks at a process for a time, or until it ends, and tells what it saw.
@@ -43,17 +48,104 @@ func (h *Host) watch(ctx context.Context, x *process, over time.Duration, add fi
 	w := &watching{h: h, x: x, spots: map[int32]map[string]int{}, cpus: map[int32]map[string]bool{},
 		known: map[string]bool{}, opened: map[string]bool{}}
 	w.files(w.known)
+	if w.trace, w.noTrace = bpf.OpenTrace(x.pid); w.noTrace == nil {
+		defer w.trace.Close()
+	}
 	begin := time.Now()
 	for time.Since(begin) < over && ctx.Err() == nil && h.isThere(x.ref()) {
 		w.look()
 		if w.looks++; w.looks%filesEvery == 0 {
 			w.files(w.opened)
+			w.takeNotes()
 		}
 		time.Sleep(lookEvery)
 	}
 	w.files(w.opened)
 	w.elapsed = time.Since(begin)
-	w.tell(add)
+	var calls []bpf.Call
+	var reached []bpf.Reach
+	var lost uint64
+	if w.noTrace == nil {
+		calls, reached, lost, w.noTrace = w.trace.Seen()
+	}
+	w.tell(add, reached)
+	w.tellCalls(add, calls, lost)
+	tellReached(add, reached)
+}
+
+// takeNotes makes room for what the kernel notes.
+func (w *watching) takeNotes() {
+	if w.trace == nil {
+		return
+	}
+	if err := w.trace.Take(); err != nil {
+		w.noTrace = err
+	}
+}
+
+// tellCalls tells of the process's system calls, or why they were not counted.
+func (w *watching) tellCalls(add finder, calls []bpf.Call, lost uint64) {
+	if w.noTrace != nil {
+		add("system call", "none counted", "because "+w.noTrace.Error())
+		return
+	}
+	var rest bpf.Call
+	for i, c := range calls {
+		if i < callsTold {
+			add("system call", c.Name, callWords(&c))
+			continue
+		}
+		rest.Times, rest.Failed, rest.Took = rest.Times+c.Times, rest.Failed+c.Failed, rest.Took+c.Took
+		rest.Longest = max(rest.Longest, c.Longest)
+	}
+	if rest.Times > 0 {
+		add("system call", fmt.Sprintf("%d others", len(calls)-callsTold), callWords(&rest))
+	}
+	if lost > 0 {
+		add("system call", "beyond what is kept", fmt.Sprintf("%d calls, files or addresses are not told", lost))
+	}
+}
+
+// tellReached tells which files were opened, and where it connected to, once where it did so again and again.
+func tellReached(add finder, reached []bpf.Reach) {
+	for _, r := range slices.Compact(reached) {
+		what, where := "opened", r.File
+		if r.To != "" {
+			what, where = "connected", r.To
+		}
+		if r.Failed != nil {
+			what, where = "tried", where+": "+r.Failed.Error()
+		}
+		add("watched", what, where)
+	}
+}
+
+// callWords says how often a system call was made, and how long it took.
+func callWords(c *bpf.Call) string {
+	var words []string
+	switch {
+	case c.Times == 1:
+		words = append(words, fmt.Sprintf("once, %s", roundly(c.Took)))
+	case c.Times > 1:
+		words = append(words, fmt.Sprintf("%d times, %s in all, the longest %s", c.Times, roundly(c.Took),
+			roundly(c.Longest)))
+	}
+	if c.Failed > 0 {
+		words = append(words, fmt.Sprintf("%d failed", c.Failed))
+	}
+	if c.UnderWay > 0 {
+		words = append(words, fmt.Sprintf("%d under way, for up to %s", c.UnderWay, roundly(c.Since)))
+	}
+	return strings.Join(words, "; ")
+}
+
+// roundly is a duration to three figures.
+func roundly(d time.Duration) time.Duration {
+	step := time.Duration(1)
+	for d/step >= 1000 {
+		step *= 10
+	}
+	return d.Round(step)
 }
 
 func (w *watching) look() {
@@ -77,9 +169,7 @@ func (w *watching) look() {
 				spot += " in " + string(b)
 			}
 			if b, err := os.ReadFile(filepath.Join(task, "syscall")); err == nil {
-				if number, _, is := strings.Cut(strings.TrimSpace(string(b)), " "); is && number != "-1" {
-					spot += " (system call " + number + ")"
-				}
+				spot += inCall(string(b))
 			}
 		} else if fields[0] == "R" {
 			if w.cpus[tid] == nil {
@@ -119,7 +209,8 @@ func (w *watching) files(into map[string]bool) {
 	}
 }
 
-func (w *watching) tell(add finder) {
+// tell tells what was seen; reached is what the kernel noted.
+func (w *watching) tell(add finder, reached []bpf.Reach) {
 	add(
 		"watched",
 		fmt.Sprintf("%.1f s", w.elapsed.Seconds()),
@@ -147,8 +238,12 @@ func (w *watching) tell(add finder) {
 		}
 		add("watched", "thread "+strconv.Itoa(int(tid)), strings.Join(words, "; "))
 	}
+	traced := map[string]bool{} // what the kernel tells of is not told twice
+	for _, r := range reached {
+		traced[r.File] = true
+	}
 	for _, link := range slices.Sorted(maps.Keys(w.opened)) {
-		if !w.known[link] && !strings.HasPrefix(link, "socket:[") {
+		if !traced[link] && !w.known[link] && !strings.HasPrefix(link, "socket:[") {
 			add("watched", "opened", link)
 		}
 	}

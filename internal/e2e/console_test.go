@@ -147,6 +147,7 @@ func TestConsole_TheTimeRulerChoosesASpanThatTheAddressCarries(t *testing.T) {
 }
 
 func TestConsole_LiveFiguresRefreshByThemselves(t *testing.T) {
+	t.Parallel()
 	b := openConsole(t)
 	require.NoError(t, b.SignIn(demo.address, demo.token))
 	_, err := browser.Eval[bool](b,

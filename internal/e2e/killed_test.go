@@ -73,6 +73,7 @@ func kill(r *running, database bool) {
 // TestServe_KilledWhileItSumsLosesNothingAndCountsNothingTwice kills the service and its database, without any warning,
 // while a day of history is taken in, folded and summed. What was acknowledged is there, and every sum holds.
 func TestServe_KilledWhileItSumsLosesNothingAndCountsNothingTwice(t *testing.T) {
+	t.Parallel()
 	const hours = 27
 	data := dataDir(t)
 	r := serve(t, data)
@@ -140,6 +141,7 @@ func TestServe_KilledWhileItSumsLosesNothingAndCountsNothingTwice(t *testing.T) 
 // TestServe_KilledWhileItAccountsHistoryAnewOrDropsItLeavesAllOrNothing kills the service and its database while
 // history is accounted to another tenant, and while what is past its keeping is dropped.
 func TestServe_KilledWhileItAccountsHistoryAnewOrDropsItLeavesAllOrNothing(t *testing.T) {
+	t.Parallel()
 	const hours = 54 // more than two days, of which the first is dropped
 	data := dataDir(t)
 	r := serve(t, data)

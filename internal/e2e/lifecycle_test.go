@@ -202,6 +202,7 @@ func TestServe_APortInUseSaysSoAndMakesNothing(t *testing.T) {
 }
 
 func TestCollect_KeepsIntervalsUntilTheServiceHasThemAndCountsThemOnce(t *testing.T) {
+	t.Parallel()
 	data, spool := dataDir(t), filepath.Join(t.TempDir(), "spool")
 	service := serve(t, data)
 	address := strings.TrimPrefix(service.address, "http://")

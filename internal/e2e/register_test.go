@@ -54,6 +54,7 @@ func edit(t *testing.T, file, before, text string) {
 // more, by an entry of the register and its number and nothing else, and asks for them through the store, the network
 // interface, the commands and the console.
 func TestRegister_AResourceAndAMeasureAreOneEntryEach(t *testing.T) {
+	t.Parallel()
 	dir := scratch(t)
 	measures, register := filepath.Join(dir, "core/amount/measure.go"), filepath.Join(dir, "core/amount/register.go")
 	edit(t, measures, "	NumResources int      = iota\n", "	Press // wine pressed\n")

@@ -8,3 +8,5 @@ package bpf
 //go:generate bpf -type flow -type moved -type address net net.bpf.c
 //go:generate bpf -type transfer -type done -type slot disk disk.bpf.c
 //go:generate bpf -type made groups groups.bpf.c
+//go:generate bpf -type begun -type done -type note calls calls.bpf.c
+//go:generate go run callnames.go

@@ -53,6 +53,8 @@ func obey([]string) error {
 			}
 		case "write":
 			err = writeAt(words[1], int64(number(words[2])), number(words[3]))
+		case "calls": // so many of one kind, a pause of 50 ms three times, files of a directory, and an address
+			err = calls(number(words[1]), words[2], words[3])
 		case "sync":
 			err = syncFile(words[1])
 		case "send":
@@ -84,6 +86,35 @@ func obey([]string) error {
 		fmt.Println((clock(false) - before + children).Nanoseconds())
 	}
 	return orders.Err()
+}
+
+// calls makes system calls that the runtime makes none of by itself. The file "there" is opened twice, and one that is
+// not there once.
+func calls(times int, dir, port string) error {
+	for range times {
+		unix.Getppid()
+	}
+	for range 3 {
+		pause := unix.NsecToTimespec(50e6)
+		if err := unix.ClockNanosleep(unix.CLOCK_MONOTONIC, 0, &pause, nil); err != nil {
+			return err
+		}
+	}
+	for _, name := range []string{"there", "gone", "there"} {
+		fd, err := unix.Openat(unix.AT_FDCWD, dir+"/"+name, unix.O_RDONLY, 0)
+		if err == nil {
+			err = unix.Close(fd)
+		}
+		if err != nil && !errors.Is(err, unix.ENOENT) {
+			return err
+		}
+	}
+	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_STREAM, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	return unix.Connect(fd, &unix.SockaddrInet4{Addr: [4]byte{127, 0, 0, 1}, Port: number(port)})
 }
 
 // goTo moves all threads to a CPU: the runtime has some of its own, whose time is in this process's clock too.
