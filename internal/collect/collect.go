@@ -379,8 +379,12 @@ func (c *Collector) lastSend() {
 	}
 }
 
-// perCall is how many intervals are sent in one call when catching up.
-const perCall = 60
+// How many intervals are sent in one call when catching up, and how much of them, as they are spooled: decoded they take
+// some ten times that.
+const (
+	perCall      = 60
+	perCallBytes = 256 << 10
+)
 
 // send sends what the spool keeps, oldest first, until the context ends.
 func (c *Collector) send(ctx context.Context) {
@@ -424,9 +428,10 @@ func (c *Collector) sendSome(ctx context.Context) (done bool, err error) {
 	}
 	all := &wire.Batch{Version: wire.Version, Host: c.Host}
 	var sent []uint64
+	bytes := 0
 	done = true
 	for _, seq := range sequences {
-		if len(sent) == perCall {
+		if len(sent) == perCall || bytes > perCallBytes {
 			done = false
 			break
 		}
@@ -453,6 +458,7 @@ func (c *Collector) sendSome(ctx context.Context) (done bool, err error) {
 		}
 		all.Intervals = append(all.Intervals, one.Intervals...)
 		sent = append(sent, seq)
+		bytes += len(raw)
 	}
 	if len(sent) == 0 {
 		return done, nil

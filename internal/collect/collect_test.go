@@ -3,6 +3,7 @@ package collect_test
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -168,6 +169,48 @@ func TestRun_KeepsWhatTheServiceDoesNotTakeAndSendsItLater(t *testing.T) {
 		run(t, c, spool, 12*time.Minute)
 		assert.GreaterOrEqual(t, len(svc.intervals), 12)
 		assert.Less(t, svc.calls, 60, "it gives the service time between tries")
+	})
+}
+
+// TestRun_CatchesUpInCallsOfABoundedSize: what is sent at once is all in memory at once.
+func TestRun_CatchesUpInCallsOfABoundedSize(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		dir := t.TempDir()
+		svc := &service{intervals: map[uint64]*wire.Interval{}, answer: func(*wire.Batch) int { return 503 }}
+		src := newSource()
+		c, spool := newCollector(t, src, svc, dir)
+		run(t, c, spool, 9*time.Minute)
+		kept, err := filepath.Glob(filepath.Join(dir, "*.batch"))
+		require.NoError(t, err)
+		require.Greater(t, len(kept), 8)
+		for _, file := range kept { // as of a host of many workloads
+			raw, err := os.ReadFile(file)
+			require.NoError(t, err)
+			b, err := wire.Decode(raw, wire.TypeProtobuf, "zstd")
+			require.NoError(t, err)
+			labels := map[string]string{}
+			for n := range 60 {
+				text := ""
+				for len(text) < 2000 {
+					text += rand.Text()
+				}
+				labels[fmt.Sprint("label-", n)] = text
+			}
+			b.Intervals[0].Workloads.Labels[0] = &wire.Labels{Values: labels}
+			raw, err = wire.Encode(b)
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(file, raw, 0o600))
+		}
+		most := 0
+		svc.answer = func(b *wire.Batch) int {
+			most = max(most, len(b.Intervals))
+			return 200
+		}
+		c, spool = newCollector(t, src, svc, dir)
+		run(t, c, spool, 30*time.Second)
+		assert.GreaterOrEqual(t, len(svc.intervals), len(kept))
+		assert.LessOrEqual(t, most, 5, "of 75 to 120 kB each")
+		assert.GreaterOrEqual(t, most, 2)
 	})
 }
 

@@ -177,6 +177,7 @@ func FromInterval(iv *account.Interval, sequence uint64, mode string, d Describe
 		m.Usages = append(m.Usages, &Usage{Resource: r.String()})
 		m.Programs.Columns = append(m.Programs.Columns, &ProgramUse{Resource: r.String()})
 	}
+	m.makeRoom(iv)
 	programs := map[int32]int32{account.NoProgram: -1}
 	for i := range iv.Usages {
 		u := &iv.Usages[i]
@@ -210,6 +211,33 @@ func FromInterval(iv *account.Interval, sequence uint64, mode string, d Describe
 		m.CpuUse.Source = append(m.CpuUse.Source, uint32(u.CPUSource))
 	}
 	return m
+}
+
+// makeRoom makes room for what an interval holds of its workloads: a collector makes such a message at every tick, and
+// columns that grow leave several times their size behind.
+func (m *Interval) makeRoom(iv *account.Interval) {
+	n, programs, cpus := len(iv.Usages), 0, 0
+	for i := range iv.Usages {
+		programs, cpus = programs+len(iv.Usages[i].Programs), cpus+len(iv.Usages[i].CPUs)
+	}
+	w, p, c := m.Workloads, m.Programs, m.CpuUse
+	for _, texts := range []*[]string{&w.Key, &w.Kind, &w.Name, &w.Owner, &w.Path, &w.Allowed, &w.Outer,
+		&w.Recogniser} {
+		*texts = make([]string, 0, n)
+	}
+	w.Labels, w.Facts = make([]*Labels, 0, n), make([]*Labels, 0, n)
+	w.Uid, w.RunnableMillis = make([]int64, 0, n), make([]int64, 0, n)
+	w.Threads, w.Processes, w.RunnablePeak = make([]int32, 0, n), make([]int32, 0, n), make([]int32, 0, n)
+	for _, u := range m.Usages {
+		u.Units, u.Peak, u.Source = make([]int64, 0, n), make([]int64, 0, n), make([]uint32, 0, n)
+	}
+	p.Workload, p.Program = make([]uint32, 0, programs), make([]int32, 0, programs)
+	p.Family, p.Processes = make([]int32, 0, programs), make([]int32, 0, programs)
+	for _, x := range p.Columns {
+		x.Units = make([]int64, 0, programs)
+	}
+	c.Workload, c.Cpu, c.Micros = make([]uint32, 0, cpus), make([]uint32, 0, cpus), make([]int64, 0, cpus)
+	c.Source = make([]uint32, 0, n)
 }
 
 func fromLine(l account.Line) *Line { return &Line{Units: l.Units, Unavailable: l.Reason} }

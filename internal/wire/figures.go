@@ -19,8 +19,19 @@ func fromFigures(iv *account.Interval) *Figures {
 	d := &iv.Detail
 	m := &Figures{DeviceUse: &DeviceUse{}, RanMicros: d.RanMicros, MemoryOwn: d.MemoryOwn, MemoryCache: d.MemoryCache,
 		MemoryHuge: d.MemoryHuge}
+	var have [amount.NumMeasures]int // workloads that have a measure
+	for i := range iv.Usages {
+		for x := range iv.Usages[i].Figures.Set.All() {
+			have[x]++
+		}
+	}
 	for _, x := range amount.Beside() {
-		c := &MeasureColumn{Name: x.String()}
+		n := have[x]
+		if n == 0 {
+			continue
+		}
+		c := &MeasureColumn{Name: x.String(), Workload: make([]uint32, 0, n), Units: make([]int64, 0, n),
+			Source: make([]uint32, 0, n)}
 		same := true
 		for i := range iv.Usages {
 			f := &iv.Usages[i].Figures
@@ -32,9 +43,6 @@ func fromFigures(iv *account.Interval) *Figures {
 			c.Units = append(c.Units, units)
 			c.Source = append(c.Source, uint32(f.Source[x]))
 			same = same && c.Source[0] == uint32(f.Source[x])
-		}
-		if len(c.Workload) == 0 {
-			continue
 		}
 		if same {
 			c.Source = c.Source[:1]
