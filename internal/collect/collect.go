@@ -379,8 +379,8 @@ func (c *Collector) lastSend() {
 	}
 }
 
-// How many intervals are sent in one call when catching up, and how much of them, as they are spooled: decoded they take
-// some ten times that.
+// How many intervals are sent in one call when catching up, and how much of them, as they are spooled: decoded they
+// take some ten times that.
 const (
 	perCall      = 60
 	perCallBytes = 256 << 10
