@@ -71,10 +71,8 @@ func (c *Choices) Check() error {
 	if c.Pace < 0 || c.Pace > 60 {
 		return fmt.Errorf("pace: %d is not to be had: choose 1 to 60 seconds, or 0 for the usual", c.Pace)
 	}
-	if c.Zone != "" {
-		if _, err := time.LoadLocation(c.Zone); err != nil || c.Zone == "Local" {
-			return fmt.Errorf("zone: there is no time zone %q: give one such as Europe/Rome, or nothing", c.Zone)
-		}
+	if err := CheckZone(c.Zone); err != nil {
+		return err
 	}
 	if c.First != "" &&
 		(!strings.HasPrefix(c.First, "/") || strings.HasPrefix(c.First, "//") || len(c.First) > 2000) {
@@ -126,6 +124,14 @@ func (c *Choices) Check() error {
 				)
 			}
 		}
+	}
+	return nil
+}
+
+// CheckZone says what is wrong with a time zone; nothing is none.
+func CheckZone(name string) error {
+	if _, err := time.LoadLocation(name); name != "" && (err != nil || name == "Local") {
+		return fmt.Errorf("zone: there is no time zone %q: give one such as Europe/Rome, or nothing", name)
 	}
 	return nil
 }

@@ -167,15 +167,14 @@ func (q *Quota) Unsure(c *Cells, from, to time.Time) (hours []time.Time) {
 	if err != nil {
 		return nil
 	}
-	terms := tenancy.Terms(q.Changes, from, to)
+	marked := newMarks(tenancy.Terms(q.Changes, from, to), r)
 	for i := range c.slots {
 		x := &c.slots[i]
-		mark, isSet := markAt(terms, x.start)
+		units, isSet := marked.at(x.start)
 		if !isSet || x.minutes == 1 {
 			continue
 		}
 		most, least, _ := x.sum(q.Tenants, r)
-		units := perMinute(r, mark)
 		if most > units && least <= units || q.changesWithin(x.start) {
 			hours = append(hours, x.start)
 		}
@@ -190,14 +189,36 @@ func (q *Quota) changesWithin(hour time.Time) bool {
 	})
 }
 
-// markAt is the mark that minutes are held against at a moment: the ceiling, or the soft mark where there is none.
-func markAt(terms []tenancy.Term, at time.Time) (float64, bool) {
-	for _, term := range terms {
-		if at.Before(term.To) {
-			return mark(term.Limit)
-		}
+// marks are what minutes are held against, by the moment: the ceiling, or the soft mark where there is none.
+type marks struct {
+	terms []tenancy.Term // from that of the last moment on
+	r     amount.Resource
+	units float64 // of the first of them, in account units of a minute
+	isSet bool
+}
+
+func newMarks(terms []tenancy.Term, r amount.Resource) *marks {
+	m := &marks{terms: terms, r: r}
+	m.begin()
+	return m
+}
+
+// begin takes the first term.
+func (m *marks) begin() {
+	m.units, m.isSet = 0, false
+	if len(m.terms) > 0 {
+		limit, isSet := mark(m.terms[0].Limit)
+		m.units, m.isSet = perMinute(m.r, limit), isSet
 	}
-	return 0, false
+}
+
+// at is the mark at a moment, which is none before the last one that was asked for.
+func (m *marks) at(moment time.Time) (float64, bool) {
+	for len(m.terms) > 0 && !moment.Before(m.terms[0].To) {
+		m.terms = m.terms[1:]
+		m.begin()
+	}
+	return m.units, m.isSet
 }
 
 func mark(l tenancy.Limit) (float64, bool) {
@@ -283,30 +304,39 @@ func (s *Stand) walk(q *Quota, r amount.Resource, from, to time.Time, cells *Cel
 	var means []float64
 	isHourly := to.Sub(from) > 24*time.Hour
 	step := max(to.Sub(from)/trendPoints, time.Minute)
-	trend := map[int]float64{}
-	lengths := map[int]int{}
-	hours := map[int64][2]float64{} // units and minutes
-	terms := tenancy.Terms(q.Changes, from, to)
+	trend := make([]float64, int(to.Sub(from)/step)+1)
+	lengths := make([]int, len(trend))
+	var hour, units, length float64 // the hour that is added up, what was had in it, and its minutes
+	hourEnds := func() {
+		if length > 0 {
+			means = append(means, r.Mean(units, int64(length*60_000)))
+		}
+		units, length = 0, 0
+	}
+	marked := newMarks(tenancy.Terms(q.Changes, from, to), r)
 	visit := func(start time.Time, minutes int, most, least, sum float64) {
 		peak = max(peak, most)
-		if limit, isSet := markAt(terms, start); isSet {
-			switch units := perMinute(r, limit); {
-			case least > units:
+		if mark, isSet := marked.at(start); isSet {
+			switch {
+			case least > mark:
 				e.add(start, minutes, r.Mean(most, time.Minute.Milliseconds()))
-			case most > units:
+			case most > mark:
 				e.Unsure += minutes
 			}
 		}
 		if math.IsInf(sum, 0) {
 			return
 		}
-		at := int(start.Sub(from) / step)
-		trend[at] += sum
-		lengths[at] += minutes
-		if isHourly {
-			hour := start.Truncate(time.Hour).Unix()
-			h := hours[hour]
-			hours[hour] = [2]float64{h[0] + sum, h[1] + float64(minutes)}
+		if at := int(start.Sub(from) / step); at >= 0 && at < len(trend) {
+			trend[at] += sum
+			lengths[at] += minutes
+		}
+		if isHourly { // cells are in order
+			if at := math.Floor(float64(start.Unix()) / 3600); at != hour {
+				hourEnds()
+				hour = at
+			}
+			units, length = units+sum, length+float64(minutes)
 		} else {
 			means = append(means, r.Mean(sum, time.Minute.Milliseconds()))
 		}
@@ -325,9 +355,7 @@ func (s *Stand) walk(q *Quota, r amount.Resource, from, to time.Time, cells *Cel
 			}
 		}
 	}
-	for _, h := range hours {
-		means = append(means, r.Mean(h[0], int64(h[1]*60_000)))
-	}
+	hourEnds()
 	if len(means) == 0 {
 		return
 	}
@@ -342,7 +370,7 @@ func (s *Stand) walk(q *Quota, r amount.Resource, from, to time.Time, cells *Cel
 	slices.Sort(means)
 	p95 := means[min(int(math.Ceil(0.95*float64(len(means))))-1, len(means)-1)]
 	s.P95 = &p95
-	for at := range int(to.Sub(from)/step) + 1 {
+	for at := range trend {
 		if n := lengths[at]; n > 0 {
 			s.Trend = append(
 				s.Trend,

@@ -9,7 +9,13 @@ import (
 	"vinescale/core/choice"
 )
 
-type choicesOutput struct{ Body choice.Choices }
+// Chosen is what is kept with a person, and the site's time zone.
+type Chosen struct {
+	choice.Choices
+	SiteZone string `json:"site_zone" doc:"Time zone for whoever chose none; empty for the reader's own."`
+}
+
+type choicesOutput struct{ Body Chosen }
 
 type choicesInput struct{ Body choice.Choices }
 
@@ -19,7 +25,7 @@ func choiceRoutes(api huma.API, s *service) {
 		Summary: "How whoever asks wants figures shown", Metadata: readers(),
 	}, func(ctx context.Context, _ *struct{}) (*choicesOutput, error) {
 		c, err := s.hub.Choices(ctx, tokenOf(ctx).Name)
-		return &choicesOutput{c}, asProblem(err)
+		return &choicesOutput{Chosen{c, s.hub.Zone()}}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "set-choices", Method: http.MethodPut, Path: Prefix + "/me/choices",
@@ -29,6 +35,6 @@ func choiceRoutes(api huma.API, s *service) {
 			return nil, asProblem(err)
 		}
 		c, err := s.hub.Choices(ctx, tokenOf(ctx).Name)
-		return &choicesOutput{c}, asProblem(err)
+		return &choicesOutput{Chosen{c, s.hub.Zone()}}, asProblem(err)
 	})
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"strconv"
 	"strings"
@@ -55,24 +56,26 @@ func choose(cmd *cobra.Command, _ []string) error {
 
 // keptChoices are those that a command's caller keeps with the service; none where nothing is shown to people, or no
 // service tells them.
-func keptChoices(cmd *cobra.Command) (kept choice.Choices) {
+func keptChoices(cmd *cobra.Command) choice.Choices {
+	var kept api.Chosen
 	as := cmd.Flags().Lookup("as")
 	if cmd.Flags().Lookup("service") == nil || as != nil && as.Value.String() != "table" {
-		return kept
+		return choice.Choices{}
 	}
 	if here := cmd.Flags().Lookup("here"); here != nil && here.Value.String() == "true" {
-		return kept
+		return choice.Choices{}
 	}
 	to, err := dial(cmd)
 	if err != nil {
-		return kept // the command itself will say it
+		return choice.Choices{} // the command itself will say it
 	}
 	ctx, cancel := context.WithTimeout(cmd.Context(), choicesWait)
 	defer cancel()
 	if err := to.Get(ctx, api.Prefix+"/me/choices", nil, &kept); err != nil {
 		return choice.Choices{}
 	}
-	return kept
+	kept.Zone = cmp.Or(kept.Zone, kept.SiteZone)
+	return kept.Choices
 }
 
 // shownAt writes a moment for people, in the zone and on the clock that were chosen. The layout is one of a clock of 24

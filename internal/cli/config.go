@@ -30,6 +30,13 @@ var settings = []setting{
 	{"listen", "127.0.0.1:7470", "address the service listens on", false},
 	{"data", "", "directory of the service's private database", false},
 	{"database", "", "URL of an existing PostgreSQL database, in place of a private one", true},
+	{
+		"zone",
+		"",
+		"the site's time zone, such as Europe/Vienna: whoever chose none reads times in it, and it bounds the " +
+			"days of what names none; empty for each reader's own, and UTC",
+		false,
+	},
 	{"keep_minutes", "31d", "how long intervals are kept one by one, such as 31d, or for-ever", false},
 	{"keep_hours", "400d", "how long sums by the hour are kept", false},
 	{"keep_days", "for-ever", "how long sums by the day are kept", false},

@@ -16,6 +16,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vinescale/core/choice"
 	"vinescale/internal/api"
 	"vinescale/internal/hub"
 	"vinescale/internal/postgres"
@@ -44,6 +45,7 @@ from nothing to a console that shows this host.`,
 		"listen",
 		"data",
 		"database",
+		"zone",
 		"keep_minutes",
 		"keep_hours",
 		"keep_days",
@@ -159,6 +161,9 @@ func startService(ctx context.Context, c *config) (_ *service, err error) {
 		}
 	}()
 	// The address first: it fails most often, and before anything was made.
+	if err := choice.CheckZone(c.String("zone")); err != nil {
+		return nil, usageError{err}
+	}
 	listener, err := net.Listen("tcp", c.String("listen"))
 	if err != nil {
 		return nil, listenError(c.String("listen"), err)
@@ -180,7 +185,7 @@ func startService(ctx context.Context, c *config) (_ *service, err error) {
 	if s.store, err = store.Open(ctx, database); err != nil {
 		return nil, err
 	}
-	s.hub = hub.New(s.store, hub.Options{Keep: keep})
+	s.hub = hub.New(s.store, hub.Options{Keep: keep, Zone: c.String("zone")})
 	if err := s.administrator(ctx, data); err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package hub
 
 import (
+	"cmp"
 	"context"
 
 	"vinescale/core/choice"
@@ -10,6 +11,12 @@ import (
 func (h *Hub) Choices(ctx context.Context, name string) (choice.Choices, error) {
 	return h.store.Choices(ctx, name)
 }
+
+// Zone is the site's time zone, in which times are shown to whoever chose none; "" for each reader's own.
+func (h *Hub) Zone() string { return h.options.Zone }
+
+// usualZone bounds the days of what names no time zone.
+func (h *Hub) usualZone() string { return cmp.Or(h.options.Zone, "UTC") }
 
 // SetChoices keeps them.
 func (h *Hub) SetChoices(ctx context.Context, name string, c choice.Choices) error {

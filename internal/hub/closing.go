@@ -1,6 +1,7 @@
 package hub
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"slices"
@@ -52,7 +53,9 @@ func (h *Hub) tariffs(ctx context.Context) (map[int64]statement.Tariff, error) {
 
 // SetTariff puts a tariff in force for windows that are not closed. It returns false where it says what is in force.
 func (h *Hub) SetTariff(ctx context.Context, t *statement.Tariff, reason string) (bool, error) {
-	clean, err := t.Check()
+	given := *t
+	given.Zone = cmp.Or(t.Zone, h.usualZone())
+	clean, err := given.Check()
 	if err != nil {
 		return false, problem(Invalid, "%v", err)
 	}

@@ -54,6 +54,8 @@ type Options struct {
 	Now  func() time.Time
 	// ActsWait is how long an answer about an act waits for its host; 20 s where it is zero.
 	ActsWait time.Duration
+	// Zone is the site's time zone; "" for none.
+	Zone string
 }
 
 // Hub is the service.

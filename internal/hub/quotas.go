@@ -142,7 +142,7 @@ func (h *Hub) soundQuota(ctx context.Context, order *QuotaOrder) (q Quota, err e
 	if _, err := tenancy.QuotaUnit(order.Resource, q.Window != ""); err != nil {
 		return q, problem(Invalid, "%v", err)
 	}
-	if err := soundLimit(&q); err != nil {
+	if err := h.soundLimit(&q); err != nil {
 		return q, err
 	}
 	if len(order.Reason) > longestReason {
@@ -153,7 +153,7 @@ func (h *Hub) soundQuota(ctx context.Context, order *QuotaOrder) (q Quota, err e
 }
 
 // soundLimit checks a limit's basis and time zone, and puts those in that go without saying.
-func soundLimit(q *Quota) error {
+func (h *Hub) soundLimit(q *Quota) error {
 	basis, err := tenancy.ParseBasis(string(q.Limit.Basis))
 	if err != nil {
 		return problem(Invalid, "%v", err)
@@ -172,7 +172,7 @@ func soundLimit(q *Quota) error {
 		)
 	case q.Window != "" && !q.Limit.None():
 		if q.Limit.Zone == "" {
-			q.Limit.Zone = "UTC"
+			q.Limit.Zone = h.usualZone()
 		}
 		if _, err := time.LoadLocation(q.Limit.Zone); err != nil || q.Limit.Zone == "Local" {
 			return problem(

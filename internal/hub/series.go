@@ -78,20 +78,19 @@ func (h *Hub) Series(ctx context.Context, q *SeriesQuestion) (*explain.Series, e
 	case w.by == question.Tenant && q.Measure.HasLedger() && w.scope.Only == nil && !q.Span.Frames:
 		g.PeakOf = explain.PeakOfMinute
 	}
-	ask := question.Question{Scope: w.scope, Measures: []amount.Measure{q.Measure}, Step: w.step}
+	measures := []amount.Measure{q.Measure}
 	if !q.Measure.HasLedger() {
-		ask.Measures = nil
-	}
-	var err error
-	if g.Stretches, err = h.store.Lines(ctx, ask); err != nil {
-		return nil, err
+		measures = nil
 	}
 	about := q.about()
-	whole, err := h.stretch(ctx, question.Question{Scope: w.scope, Measures: ask.Measures})
+	whole, err := h.stretch(ctx, question.Question{Scope: w.scope, Measures: measures})
 	if err != nil {
 		return nil, err
 	}
 	if about.Missed, err = h.missed(ctx, &w.scope, whole, q.Measure); err != nil {
+		return nil, err
+	}
+	if err := w.ask(ctx, g); err != nil {
 		return nil, err
 	}
 	s := explain.NewSeries(about, g, q.By)
@@ -105,6 +104,10 @@ type seriesWork struct {
 	scope question.Scope
 	by    question.Dimension // "" for all in one
 	step  time.Duration
+
+	largest *question.Answer // who had most over the span
+	rows    []question.Row   // what these had by step, or what all had
+	all     []question.Row   // what all had by step, divided in whatever way adds up to that
 }
 
 func (w *seriesWork) prepare(ctx context.Context) (err error) {
@@ -163,30 +166,54 @@ func (w *seriesWork) groupKey(r *question.Row) string {
 	return fmt.Sprint(r.Name, "\x00", r.Family, "\x00", r.CPU)
 }
 
-// fill asks who had most over the span, what these had by step, and what all had.
-func (w *seriesWork) fill(ctx context.Context, s *explain.Series, g *explain.SeriesGround, elapsed int64) error {
+// mostApart is how many workloads times steps are added up for a series of workloads where only the largest are told
+// apart: it saves a second reading of what all had.
+const mostApart = 100_000
+
+// ask asks who had most over the span, and for what was had by step, with the lines of the hosts.
+func (w *seriesWork) ask(ctx context.Context, g *explain.SeriesGround) error {
 	top := w.question(w.dimensions(), 0)
 	top.Page.First, top.NoPeaks = w.q.First, true
-	largest, err := w.store.Ask(ctx, top)
+	var err error
+	if w.largest, err = w.store.Ask(ctx, top); err != nil {
+		return err
+	}
+	byStep := w.question(w.dimensions(), w.step)
+	plan, err := question.PlanFor(byStep)
 	if err != nil {
 		return err
 	}
-	s.Note = question.PastKeeping(largest.Grain)
-	byStep := w.question(w.dimensions(), w.step)
-	if w.by == question.Workload {
-		byStep.Scope.Only = []int64{}
-		for i := range largest.Rows {
-			byStep.Scope.Only = append(byStep.Scope.Only, largest.Rows[i].Workload)
+	isAll := plan.Division == question.ByWorkload
+	if isAll && w.by == question.Workload && byStep.Scope.Only == nil {
+		steps := int(w.q.Span.Length()/w.step) + 1
+		if isAll = w.largest.Total.Rows*steps <= mostApart; !isAll {
+			byStep.Scope.Only = []int64{}
+			for i := range w.largest.Rows {
+				byStep.Scope.Only = append(byStep.Scope.Only, w.largest.Rows[i].Workload)
+			}
 		}
 	}
-	answer, err := w.store.Ask(ctx, byStep)
+	answer, stretches, err := w.store.AskByStep(ctx, byStep)
 	if err != nil {
 		return err
 	}
-	all, err := w.everything(ctx, answer.Rows)
-	if err != nil {
-		return err
+	g.Stretches, w.rows, w.all = stretches, answer.Rows, answer.Rows
+	if isAll {
+		return nil
 	}
+	byHost := w.question([]question.Dimension{question.Host}, w.step)
+	byHost.NoPeaks = true
+	answer, err = w.store.Ask(ctx, byHost)
+	if err == nil {
+		w.all = answer.Rows
+	}
+	return err
+}
+
+// fill tells how it went with the largest groups, and with the rest.
+func (w *seriesWork) fill(ctx context.Context, s *explain.Series, g *explain.SeriesGround, elapsed int64) error {
+	largest, all := w.largest, w.all
+	s.Note = question.PastKeeping(largest.Grain)
 	told, err := w.toldByHost(ctx, s, all)
 	if err != nil {
 		return err
@@ -196,8 +223,8 @@ func (w *seriesWork) fill(ctx context.Context, s *explain.Series, g *explain.Ser
 		return err
 	}
 	rows := map[string][]explain.SeriesRow{}
-	for i := range answer.Rows {
-		r := &answer.Rows[i]
+	for i := range w.rows {
+		r := &w.rows[i]
 		key := w.groupKey(r)
 		row := explain.SeriesRow{Start: r.Start, Sum: r.Sums[0]}
 		switch g.PeakOf {
@@ -228,25 +255,6 @@ func (w *seriesWork) fill(ctx context.Context, s *explain.Series, g *explain.Ser
 		)
 	}
 	return w.fillRest(ctx, s, g, largest, all, elapsed)
-}
-
-// everything is what all workloads had in each step, divided in whatever way adds up to that. What was asked for does,
-// unless it is of the largest workloads alone, or of the time that is told by CPU, part or program.
-func (w *seriesWork) everything(ctx context.Context, rows []question.Row) ([]question.Row, error) {
-	plan, err := question.PlanFor(w.question(w.dimensions(), w.step))
-	if err != nil {
-		return nil, err
-	}
-	if plan.Division == question.ByWorkload && w.by != question.Workload {
-		return rows, nil
-	}
-	byHost := w.question([]question.Dimension{question.Host}, w.step)
-	byHost.NoPeaks = true
-	answer, err := w.store.Ask(ctx, byHost)
-	if err != nil {
-		return nil, err
-	}
-	return answer.Rows, nil
 }
 
 // fillRest tells what all groups had that are not told apart, and the lines of the hosts.

@@ -87,6 +87,9 @@ func (h *Hub) AddStanding(ctx context.Context, r *act.Standing) error {
 	if err != nil {
 		return err
 	}
+	if c.Hours != "" {
+		c.Zone = cmp.Or(c.Zone, h.usualZone())
+	}
 	err = h.store.AddStandingRule(
 		ctx,
 		&store.StandingRule{Name: r.Name, Rule: c.Standing, ForMillis: c.For.Milliseconds(),

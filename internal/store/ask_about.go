@@ -220,14 +220,15 @@ func (s *Store) HasWorkloadNamed(ctx context.Context, hostID int32, name string)
 	return n > 0, err
 }
 
-// WorkloadsByID finds workloads by their numbers.
+// WorkloadsByID finds workloads by their numbers; what is in the context's notes is not read again.
 func (s *Store) WorkloadsByID(ctx context.Context, ids []int64) (map[int64]Workload, error) {
-	byID := make(map[int64]Workload, len(ids))
-	for some := range slices.Chunk(ids, 10_000) { // a statement takes 65,535 parameters
+	byID, missing := notedWorkloads(ctx, ids)
+	for some := range slices.Chunk(missing, 10_000) { // a statement takes 65,535 parameters
 		var list []Workload
 		if err := s.db.WithContext(ctx).Preload("Host").Where("id IN ?", some).Find(&list).Error; err != nil {
 			return nil, err
 		}
+		noteWorkloads(ctx, list)
 		for _, w := range list {
 			byID[w.ID] = w
 		}

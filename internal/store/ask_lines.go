@@ -59,13 +59,30 @@ func (s *Store) linesAnew(ctx context.Context, q question.Question) ([]question.
 		found[0].join(more)
 	}
 	found[0].settle()
+	return s.inOrder(ctx, found[0].stretches, q.Measures)
+}
+
+// inOrder adds the hosts of each stretch up, and puts stretches in their order.
+func (s *Store) inOrder(ctx context.Context, stretches map[time.Time]map[int32]*hostStretch,
+	measures []amount.Measure) ([]question.Stretch, error) {
 	names, err := s.hostNames(ctx)
-	list := []question.Stretch{}
-	for start, byHost := range found[0].stretches {
-		list = append(list, stretchOf(start, byHost, names, q.Measures))
+	list := make([]question.Stretch, 0, len(stretches))
+	for start, byHost := range stretches {
+		list = append(list, stretchOf(start, byHost, names, measures))
 	}
 	slices.SortFunc(list, func(a, b question.Stretch) int { return a.Start.Compare(b.Start) })
 	return list, err
+}
+
+// AskByStep answers a question about each step of a span, and tells the lines of the steps as Lines does, in one
+// reading.
+func (s *Store) AskByStep(ctx context.Context, q question.Question) (*question.Answer, []question.Stretch, error) {
+	a, r, err := s.ask(ctx, q, true)
+	if err != nil {
+		return nil, nil, err
+	}
+	list, err := s.inOrder(ctx, r.stretches, q.Measures)
+	return a, list, err
 }
 
 func (s *Store) hostNames(ctx context.Context) (map[int32]string, error) {

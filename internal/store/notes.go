@@ -10,6 +10,8 @@ import (
 type Notes struct {
 	mu  sync.Mutex
 	all map[string]*note
+
+	workloads map[int64]Workload
 }
 
 type note struct {
@@ -54,4 +56,39 @@ func noted[T any](ctx context.Context, key string, read func() (T, error)) (T, e
 		return none, x.err
 	}
 	return x.value.(T), nil
+}
+
+// notedWorkloads takes the workloads that are in a context's notes, and lists those that are not.
+func notedWorkloads(ctx context.Context, ids []int64) (found map[int64]Workload, missing []int64) {
+	found = make(map[int64]Workload, len(ids))
+	n, there := ctx.Value(notesKey{}).(*Notes)
+	if !there {
+		return found, ids
+	}
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	for _, id := range ids {
+		if w, there := n.workloads[id]; there {
+			found[id] = w
+		} else {
+			missing = append(missing, id)
+		}
+	}
+	return found, missing
+}
+
+// noteWorkloads puts workloads into a context's notes.
+func noteWorkloads(ctx context.Context, list []Workload) {
+	n, there := ctx.Value(notesKey{}).(*Notes)
+	if !there {
+		return
+	}
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.workloads == nil {
+		n.workloads = map[int64]Workload{}
+	}
+	for i := range list {
+		n.workloads[list[i].ID] = list[i]
+	}
 }

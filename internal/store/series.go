@@ -3,11 +3,10 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/binary"
 	"fmt"
 	"math"
 	"slices"
-	"strconv"
-	"strings"
 	"time"
 
 	"vinescale/core/amount"
@@ -69,7 +68,7 @@ func (s *Store) fleetMinutes(ctx context.Context, of amount.Resource, hours []ti
 		return nil, known, nil
 	}
 	var b statement
-	query := fmt.Sprintf(`SELECT u.hour, u.tenant_id, array_to_string(u.%[1]s, ' ', 'NaN')
+	query := fmt.Sprintf(`SELECT u.hour, u.tenant_id, array_send(u.%[1]s)
 		FROM tenant_peak u JOIN peak_hours USING (hour)
 		WHERE u.host_id = %[2]d AND u.hour = ANY (%[3]s::timestamptz[]) AND u.%[1]s IS NOT NULL AND %[4]s`,
 		of.String()+minutesSuffix, fleet, b.arg(hours), b.oneOf("u.tenant_id", "int", tenants))
@@ -80,25 +79,40 @@ func (s *Store) fleetMinutes(ctx context.Context, of amount.Resource, hours []ti
 	defer rows.Close()
 	for rows.Next() {
 		var h explain.HourMinutes
-		text := ""
-		if err := rows.Scan(&h.Hour, &h.Tenant, &text); err != nil {
+		var sent []byte
+		if err := rows.Scan(&h.Hour, &h.Tenant, &sent); err != nil {
 			return nil, nil, err
 		}
 		h.Hour = h.Hour.UTC()
-		for word := range strings.SplitSeq(text, " ") {
-			v, err := strconv.ParseFloat(word, 64)
-			if err != nil {
-				return nil, nil, fmt.Errorf("the minutes of %s: %w", h.Hour.Format(time.RFC3339), err)
-			}
-			h.Units = append(h.Units, v)
-		}
-		if len(h.Units) != 60 {
+		if h.Units = sentFloats(sent); len(h.Units) != 60 {
 			return nil, nil, fmt.Errorf("%s has %d minutes", h.Hour.Format(time.RFC3339), len(h.Units))
 		}
 		known[h.Hour.Unix()] = true
 		list = append(list, h)
 	}
 	return list, known, rows.Err()
+}
+
+// sentFloats reads an array of double precision as PostgreSQL sends it in binary (array_send of its arrayfuncs.c): the
+// number of dimensions, whether there are nulls, the type, the length and the first index of the dimension, and then
+// each value behind its length, which is -1 for null. Null is NaN. What is no such array has no values.
+func sentFloats(b []byte) []float64 {
+	const head = 5 * 4
+	if len(b) < head || binary.BigEndian.Uint32(b) != 1 {
+		return nil
+	}
+	values := make([]float64, 0, min(binary.BigEndian.Uint32(b[12:]), uint32(len(b))/4))
+	for b = b[head:]; len(b) >= 4; {
+		switch length := int32(binary.BigEndian.Uint32(b)); {
+		case length == -1:
+			values, b = append(values, math.NaN()), b[4:]
+		case length == 8 && len(b) >= 12:
+			values, b = append(values, math.Float64frombits(binary.BigEndian.Uint64(b[4:]))), b[12:]
+		default:
+			return nil
+		}
+	}
+	return values
 }
 
 // addedMinutes adds up the minutes of some hours over hosts. A minute in which no tenant has anything was not recorded.

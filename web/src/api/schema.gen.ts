@@ -2223,6 +2223,80 @@ export interface components {
             /** @description Time zone of the tz database; empty for the reader's own. */
             zone: string;
         };
+        Chosen: {
+            /**
+             * @description Steps of 1,024 or of 1,000; usual is binary for memory.
+             * @enum {string}
+             */
+            bytes: "" | "binary" | "decimal";
+            /**
+             * @description Hours of a day, or twice twelve.
+             * @enum {string}
+             */
+            clock: "" | "24" | "12";
+            /** @description Of tenants, by their names, as #rrggbb. */
+            colours?: {
+                [key: string]: string;
+            };
+            /** @description By table, the columns that are shown, in this order. */
+            columns?: {
+                [key: string]: string[];
+            };
+            /**
+             * @description As cores, or a percentage of what.
+             * @enum {string}
+             */
+            cpu: "" | "cores" | "percent" | "host" | "limit";
+            /**
+             * Format: int64
+             * @description Of figures; null for what suits each.
+             */
+            decimals: number | null;
+            /**
+             * @description How much room tables take.
+             * @enum {string}
+             */
+            density: "" | "airy" | "dense";
+            /** @description Address of the page that the console begins with, such as /hosts. */
+            first: string;
+            /**
+             * @description How figures over time are drawn.
+             * @enum {string}
+             */
+            lines: "" | "stepped" | "smooth";
+            /**
+             * @description What network rates are counted in.
+             * @enum {string}
+             */
+            network: "" | "bits" | "bytes";
+            /**
+             * Format: int64
+             * @description Seconds between live figures; 0 for the usual.
+             */
+            pace: number;
+            /** @description Time zone for whoever chose none; empty for the reader's own. */
+            site_zone: string;
+            /** @description Figures that are always in view. */
+            strip?: components["schemas"]["Plate"][];
+            /**
+             * @description Where the strip is.
+             * @enum {string}
+             */
+            strip_at?: "" | "page" | "away";
+            /**
+             * @description Empty for what the reader's system has.
+             * @enum {string}
+             */
+            theme: "" | "light" | "dark";
+            /** @description By table and column, in pixels. */
+            widths?: {
+                [key: string]: {
+                    [key: string]: number;
+                };
+            };
+            /** @description Time zone of the tz database; empty for the reader's own. */
+            zone: string;
+        };
         CloseInputBody: {
             /** @description last, a month such as 2026-10, or a day that is in it. */
             window: string;
@@ -7543,7 +7617,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Choices"];
+                    "application/json": components["schemas"]["Chosen"];
                 };
             };
             /** @description Error */
@@ -7576,7 +7650,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Choices"];
+                    "application/json": components["schemas"]["Chosen"];
                 };
             };
             /** @description Error */

@@ -4,7 +4,7 @@ import { useId, type ReactNode } from 'react'
 import { useSetChoices, useTenants } from '../api/queries'
 import { Choice } from '../figures/Choice'
 import { paces, usualPace } from '../time/span'
-import { choices, usual } from './choices'
+import { choices, hasSiteZone, usual, usualZone } from './choices'
 
 /** The pages that the console can begin with. */
 const firstPages: Record<string, string> = {
@@ -242,7 +242,7 @@ function usualColour(n: number): string {
   return style.getPropertyValue(n >= 1 && n <= 8 ? `--t${n}` : '--kernel').trim()
 }
 
-/** The time zone: that of the reader's own system, or one that is typed, by the names of the tz database. */
+/** The time zone: the site's or that of the reader's own system, or one that is typed, by the names of the tz database. */
 function Zones({ zone, choose }: { zone: string; choose: (zone: string) => void }) {
   const list = useId()
   return (
@@ -259,7 +259,7 @@ function Zones({ zone, choose }: { zone: string; choose: (zone: string) => void 
         aria-label="Time zone"
         list={list}
         defaultValue={zone}
-        placeholder={`${Intl.DateTimeFormat().resolvedOptions().timeZone} (my system’s)`}
+        placeholder={`${usualZone()} (${hasSiteZone() ? 'the site’s' : 'my system’s'})`}
         className={`${field} w-56`}
       />
       <datalist id={list}>

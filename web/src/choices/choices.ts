@@ -16,11 +16,19 @@ export const usual: Choices = {
 }
 
 let chosen = usual
+let site = ''
 
 /** How whoever is signed in wants figures shown. Exports keep base units whatever is chosen. */
 export const choices = (): Choices => chosen
 
-/** Takes over what was chosen. The console shows nothing before it has it. */
-export function setChoices(c: Choices) {
-  chosen = c
+/** The time zone of whoever chose none: the site's, or that of their own system. */
+export const usualZone = (): string => site || Intl.DateTimeFormat().resolvedOptions().timeZone
+
+/** Whether the site has a time zone of its own. */
+export const hasSiteZone = (): boolean => site !== ''
+
+/** Takes over what was chosen, and the site's time zone. The console shows nothing before it has it. */
+export function setChoices({ site_zone = '', ...own }: Choices & { site_zone?: string }) {
+  chosen = own
+  site = site_zone
 }

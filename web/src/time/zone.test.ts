@@ -1,5 +1,5 @@
 import { afterEach, describe, expect, it } from 'vitest'
-import { setChoices, usual } from '../choices/choices'
+import { choices, setChoices, usual } from '../choices/choices'
 import { readTyped, spanWords, typed } from './span'
 import { clock, clockSeconds, isSameDay, moment, momentOf, partsOf, readField, zoneName } from './zone'
 
@@ -29,6 +29,17 @@ describe('times in the zone that was chosen', () => {
     expect(isSameDay('2026-10-24T10:00:00Z', at)).toBe(false)
     const still = { live: false as const, from: new Date('2026-10-24T12:00:00Z'), to: new Date(at) }
     expect(spanWords(still, new Date(at))).toBe('01:00 – 13:30 today')
+  })
+
+  it('are in the site’s zone for whoever chose none, and the choice is kept without it', () => {
+    setChoices({ ...usual, site_zone: 'Asia/Kathmandu' })
+    expect(zoneName()).toBe('Asia/Kathmandu')
+    expect(clock(at)).toBe('06:15')
+    expect(choices()).not.toHaveProperty('site_zone')
+    setChoices({ ...usual, site_zone: 'Asia/Kathmandu', zone: 'UTC' })
+    expect(clock(at)).toBe('00:30')
+    setChoices(usual)
+    expect(zoneName()).toBe(Intl.DateTimeFormat().resolvedOptions().timeZone)
   })
 
   it('go by clocks that are put forward and back', () => {

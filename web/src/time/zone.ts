@@ -1,4 +1,4 @@
-import { choices } from '../choices/choices'
+import { choices, usualZone } from '../choices/choices'
 
 type At = Date | string | number
 
@@ -9,7 +9,7 @@ function formatOf(options: Intl.DateTimeFormatOptions): Intl.DateTimeFormat {
   const { zone, clock } = choices()
   const whole: Intl.DateTimeFormatOptions = {
     ...options,
-    timeZone: zone || undefined,
+    timeZone: zone || usualZone(),
     hourCycle: clock === '12' ? 'h12' : 'h23',
   }
   const key = JSON.stringify(whole)
@@ -39,7 +39,7 @@ export const moment = as({ dateStyle: 'short', timeStyle: 'short' })
 export const momentSeconds = as({ dateStyle: 'short', timeStyle: 'medium' })
 
 /** The zone in which times are shown and typed. */
-export const zoneName = (): string => choices().zone || Intl.DateTimeFormat().resolvedOptions().timeZone
+export const zoneName = (): string => choices().zone || usualZone()
 
 export type Parts = { year: number; month: number; day: number; hour: number; minute: number }
 
