@@ -303,7 +303,42 @@ func BenchmarkConsole(b *testing.B) {
 			b.ReportMetric(0, "ns/op")
 		})
 	}
+	for name, click := range map[string]struct{ path, what string }{
+		"to-hosts":         {"/", `document.querySelector('nav a[href="/hosts"]')`},
+		"to-a-host":        {"/hosts", `document.querySelector('main a[href^="/hosts/"]')`},
+		"hosts-as-a-map":   {"/hosts", `document.querySelector('main button[aria-pressed]')`},
+		"to-workloads":     {"/hosts", `document.querySelector('nav a[href="/workloads"]')`},
+		"workloads-sorted": {"/workloads", `document.querySelector('main thead button')`},
+		"to-a-workload":    {"/workloads", `document.querySelector('main a[href^="/workloads/"]')`},
+		"disks-sorted":     {"/disks", `document.querySelector('main thead button')`},
+		"to-events":        {"/disks", `document.querySelector('nav a[href="/events"]')`},
+	} {
+		b.Run("click/"+name, func(b *testing.B) {
+			var worst, sum, n float64
+			for b.Loop() {
+				open(click.path)
+				ms := eval("(" + paintScript + ")(" + click.what + ")")
+				worst, sum, n = max(worst, ms), sum+ms, n+1
+			}
+			b.ReportMetric(sum/n, "ms-until-next-paint")
+			b.ReportMetric(worst, "ms-at-worst")
+			b.ReportMetric(0, "ns/op")
+		})
+	}
 }
+
+// paintScript clicks on something, and tells how long it took until what came of it was on the screen, in milliseconds:
+// a task behind the next frame runs when that has been drawn. It is -1 where there is nothing to click on.
+const paintScript = `what => new Promise(done => {
+	if (!what) return done(-1)
+	const began = performance.now()
+	what.click()
+	requestAnimationFrame(() => {
+		const behind = new MessageChannel()
+		behind.port1.onmessage = () => done(performance.now() - began)
+		behind.port2.postMessage(0)
+	})
+})`
 
 // aYear makes a book of a year of twelve hosts of 20 workloads, every hour of which is kept. It returns the program,
 // its data, the year, and how long the service took to start on an empty book.

@@ -166,10 +166,6 @@ func (w *seriesWork) groupKey(r *question.Row) string {
 	return fmt.Sprint(r.Name, "\x00", r.Family, "\x00", r.CPU)
 }
 
-// mostApart is how many workloads times steps are added up for a series of workloads where only the largest are told
-// apart: it saves a second reading of what all had.
-const mostApart = 100_000
-
 // ask asks who had most over the span, and for what was had by step, with the lines of the hosts.
 func (w *seriesWork) ask(ctx context.Context, g *explain.SeriesGround) error {
 	top := w.question(w.dimensions(), 0)
@@ -183,31 +179,31 @@ func (w *seriesWork) ask(ctx context.Context, g *explain.SeriesGround) error {
 	if err != nil {
 		return err
 	}
-	isAll := plan.Division == question.ByWorkload
-	if isAll && w.by == question.Workload && byStep.Scope.Only == nil {
-		steps := int(w.q.Span.Length()/w.step) + 1
-		if isAll = w.largest.Total.Rows*steps <= mostApart; !isAll {
-			byStep.Scope.Only = []int64{}
-			for i := range w.largest.Rows {
-				byStep.Scope.Only = append(byStep.Scope.Only, w.largest.Rows[i].Workload)
-			}
-		}
+	asked := []question.Question{byStep}
+	if plan.Division != question.ByWorkload || w.by == question.Workload {
+		asked[0].Scope.Only = w.onlyLargest()
+		byHost := w.question([]question.Dimension{question.Host}, w.step)
+		byHost.NoPeaks = true
+		asked = append(asked, byHost)
 	}
-	answer, stretches, err := w.store.AskByStep(ctx, byStep)
+	answers, stretches, err := w.store.AskBySteps(ctx, asked...)
 	if err != nil {
 		return err
 	}
-	g.Stretches, w.rows, w.all = stretches, answer.Rows, answer.Rows
-	if isAll {
-		return nil
+	g.Stretches, w.rows, w.all = stretches, answers[0].Rows, answers[len(answers)-1].Rows
+	return nil
+}
+
+// onlyLargest are the workloads that a series tells apart; of other groups all are asked about that it is of.
+func (w *seriesWork) onlyLargest() []int64 {
+	if w.by != question.Workload {
+		return w.scope.Only
 	}
-	byHost := w.question([]question.Dimension{question.Host}, w.step)
-	byHost.NoPeaks = true
-	answer, err = w.store.Ask(ctx, byHost)
-	if err == nil {
-		w.all = answer.Rows
+	only := []int64{}
+	for i := range w.largest.Rows {
+		only = append(only, w.largest.Rows[i].Workload)
 	}
-	return err
+	return only
 }
 
 // fill tells how it went with the largest groups, and with the rest.

@@ -187,3 +187,42 @@ func TestSeries_OfAPoolIsOfItsHostsAlone(t *testing.T) {
 		assert.Equal(t, h == "cellar-1", len(s.Groups) == 1, h)
 	}
 }
+
+// TestSeries_OfEveryMeasureDividedInEveryWayIsTheSame: the groups told apart and the rest are what all in one are, also
+// of measures that have no ledger and of workloads of which only the largest are told apart.
+func TestSeries_OfEveryMeasureDividedInEveryWayIsTheSame(t *testing.T) {
+	c := newCellar(t)
+	for _, m := range amount.Measures() {
+		q := hub.SeriesQuestion{Asked: hub.Asked{Span: c.two()}, Measure: m, Step: "1m"}
+		q.Span.To = noon.Add(4 * time.Minute)
+		whole, err := c.Series(ctx, &q)
+		require.NoError(t, err, m)
+		for _, by := range []string{"workload", "tenant", "host", "user", "kind"} {
+			for _, first := range []int{0, 1} {
+				q.By, q.First = by, first
+				s, err := c.Series(ctx, &q)
+				require.NoError(t, err, "%s by %s", m, by)
+				assert.Equal(t, whole.Seconds, s.Seconds, "%s by %s", m, by)
+				assert.Equal(t, whole.Used, s.Used, "%s by %s", m, by)
+				if m.Manner() != amount.Flow && m.Manner() != amount.Level {
+					continue
+				}
+				for k := range s.Seconds {
+					sum, one := 0.0, 0.0
+					for i := range s.Groups {
+						if v := s.Groups[i].Mean[k]; v != nil {
+							sum += *v
+						}
+					}
+					if s.Rest != nil && s.Rest.Mean[k] != nil {
+						sum += *s.Rest.Mean[k]
+					}
+					if len(whole.Groups) > 0 && whole.Groups[0].Mean[k] != nil {
+						one = *whole.Groups[0].Mean[k]
+					}
+					assert.InDelta(t, one, sum, 1e-6+1e-9*one, "%s by %s, first %d, step %d", m, by, first, k)
+				}
+			}
+		}
+	}
+}

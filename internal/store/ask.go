@@ -33,17 +33,25 @@ func (s *Store) ask(ctx context.Context, q question.Question, withLines bool) (*
 	if err != nil {
 		return nil, nil, fmt.Errorf("ask for %v by %v: %w", q.Measures, q.By, err)
 	}
+	a, err := s.finish(ctx, plan, r, exists, tenants)
+	return a, r, err
+}
+
+// finish puts the highest minutes and names to what was added up.
+func (s *Store) finish(ctx context.Context, plan *question.Plan, r *remembered, exists func(int32) bool,
+	tenants map[int32]string) (*question.Answer, error) {
+	q := &plan.Question
 	near, total := r.rows(), r.total
 	if plan.Peaks {
-		if err := s.highestMinutes(ctx, &q, near); err != nil {
-			return nil, nil, fmt.Errorf("the highest minutes: %w", err)
+		if err := s.highestMinutes(ctx, q, near); err != nil {
+			return nil, fmt.Errorf("the highest minutes: %w", err)
 		}
 		near, total = q.Near(near)
 	}
 	c := newCount(plan, exists)
 	if c.isNamedLast() {
 		if err := s.nameLast(ctx, c, near, tenants); err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 	}
 	a := q.ArrangeNear(near, total)
@@ -51,7 +59,51 @@ func (s *Store) ask(ctx context.Context, q question.Question, withLines bool) (*
 	for _, n := range r.workloads {
 		a.Workloads += n
 	}
-	return a, r, nil
+	return a, nil
+}
+
+// AskBySteps answers questions about the steps of one span on the same hosts, and tells the lines of the steps as Lines
+// does of those of the first question's measures that have them, in one reading.
+func (s *Store) AskBySteps(ctx context.Context, all ...question.Question) (answers []*question.Answer,
+	lines []question.Stretch, err error) {
+	var stretches map[time.Time]map[int32]*hostStretch
+	if len(all) == 1 {
+		a, r, err := s.ask(ctx, all[0], true)
+		if err != nil {
+			return nil, nil, err
+		}
+		answers, stretches = []*question.Answer{a}, r.stretches
+	} else {
+		exists, tenants, err := s.tenantsThere(ctx)
+		if err != nil {
+			return nil, nil, err
+		}
+		plans := make([]*question.Plan, len(all))
+		for i := range all {
+			if plans[i], err = question.PlanFor(all[i]); err != nil {
+				return nil, nil, err
+			}
+		}
+		lining := newLining(&all[0])
+		counts, err := s.count(ctx, plans, exists, lining)
+		if err != nil {
+			return nil, nil, fmt.Errorf("ask for %v by steps: %w", all[0].Measures, err)
+		}
+		stretches = lining.stretches
+		for i, c := range counts {
+			r, err := s.sums(ctx, c, tenants)
+			if err != nil {
+				return nil, nil, err
+			}
+			a, err := s.finish(ctx, plans[i], r, exists, tenants)
+			if err != nil {
+				return nil, nil, err
+			}
+			answers = append(answers, a)
+		}
+	}
+	lines, err = s.inOrder(ctx, stretches, withLedger(all[0].Measures))
+	return answers, lines, err
 }
 
 // workOut reads what answers a question, and adds it up.
@@ -61,17 +113,26 @@ func (s *Store) workOut(ctx context.Context, plan *question.Plan, exists func(in
 	if withLines {
 		lines = newLining(&plan.Question)
 	}
-	c, err := s.count(ctx, plan, exists, lines)
+	counts, err := s.count(ctx, []*question.Plan{plan}, exists, lines)
 	if err != nil {
 		return nil, err
 	}
-	of := names{tenants: tenants}
+	r, err := s.sums(ctx, counts[0], tenants)
+	if err == nil && lines != nil {
+		r.stretches = lines.stretches
+	}
+	return r, err
+}
+
+// sums are what was counted, in rows.
+func (s *Store) sums(ctx context.Context, c *count, tenants map[int32]string) (r *remembered, err error) {
+	of, plan := names{tenants: tenants}, c.plan
 	if !c.isNamedLast() {
 		if of.workloads, err = s.WorkloadsByID(ctx, c.workloads()); err != nil {
 			return nil, err
 		}
 	}
-	r := &remembered{near: c.rows(of), grain: c.grain, workloads: map[int32]int{}}
+	r = &remembered{near: c.rows(of), grain: c.grain, workloads: map[int32]int{}}
 	if !plan.Peaks { // else the page follows from the highest minutes
 		r.near, r.total = plan.Question.Near(r.near)
 	}
@@ -82,36 +143,47 @@ func (s *Store) workOut(ctx context.Context, plan *question.Plan, exists func(in
 			r.workloads[p.host]++
 		}
 	}
-	if lines != nil {
-		r.stretches = lines.stretches
-	}
 	return r, nil
 }
 
-// count adds up what a plan asks for, and lines where they are wanted. Of many hosts, it reads some beside others.
-func (s *Store) count(ctx context.Context, plan *question.Plan, exists func(int32) bool, lines *lining) (*count,
+// count adds up what plans of one span on the same hosts ask for, and lines where they are wanted, in one reading. Of
+// many hosts, it reads some beside others.
+func (s *Store) count(ctx context.Context, plans []*question.Plan, exists func(int32) bool, lines *lining) ([]*count,
 	error) {
-	some, err := s.someOf(ctx, plan.Question.Scope.Hosts)
+	some, err := s.someOf(ctx, plans[0].Question.Scope.Hosts)
 	if err != nil {
 		return nil, err
 	}
-	counts, linings := make([]*count, len(some)), make([]*lining, len(some))
+	counts, linings := make([][]*count, len(some)), make([]*lining, len(some))
 	group, ctx := errgroup.WithContext(ctx)
 	for i, hosts := range some {
-		c := newCount(plan, exists)
-		counts[i] = c
-		want, add := c.wanted(), c.add
+		want, adds := wanted{}, []func(*piece) error{}
+		for _, plan := range plans {
+			c := newCount(plan, exists)
+			counts[i] = append(counts[i], c)
+			want.merge(c.wanted())
+			adds = append(adds, c.add)
+		}
 		if lines != nil {
 			x := newLining(lines.q)
 			linings[i] = x
 			want.merge(x.wanted())
-			add = func(p *piece) error { return errors.Join(c.add(p), x.add(p)) }
+			adds = append(adds, x.add)
 		}
-		group.Go(func() error { return s.eachLeaf(ctx, hosts, plan.Reading, want, add) })
+		group.Go(func() error {
+			return s.eachLeaf(ctx, hosts, plans[0].Reading, want, func(p *piece) (err error) {
+				for _, add := range adds {
+					err = errors.Join(err, add(p))
+				}
+				return err
+			})
+		})
 	}
 	err = group.Wait()
-	for _, c := range counts[1:] {
-		counts[0].join(c)
+	for _, more := range counts[1:] {
+		for k, c := range more {
+			counts[0][k].join(c)
+		}
 	}
 	if lines != nil {
 		for _, x := range linings {

@@ -74,15 +74,14 @@ func (s *Store) inOrder(ctx context.Context, stretches map[time.Time]map[int32]*
 	return list, err
 }
 
-// AskByStep answers a question about each step of a span, and tells the lines of the steps as Lines does, in one
-// reading.
-func (s *Store) AskByStep(ctx context.Context, q question.Question) (*question.Answer, []question.Stretch, error) {
-	a, r, err := s.ask(ctx, q, true)
-	if err != nil {
-		return nil, nil, err
+// withLedger are those of some measures that have lines.
+func withLedger(measures []amount.Measure) (list []amount.Measure) {
+	for _, m := range measures {
+		if m.HasLedger() {
+			list = append(list, m)
+		}
 	}
-	list, err := s.inOrder(ctx, r.stretches, q.Measures)
-	return a, list, err
+	return list
 }
 
 func (s *Store) hostNames(ctx context.Context) (map[int32]string, error) {
@@ -131,17 +130,17 @@ type lining struct {
 	stretches map[time.Time]map[int32]*hostStretch
 }
 
+// newLining is of those of a question's measures that have lines.
 func newLining(q *question.Question) *lining {
-	return &lining{q, question.ReadingOf(q.Scope.Span, q.Step), map[time.Time]map[int32]*hostStretch{}}
+	lined := *q
+	lined.Measures = withLedger(q.Measures)
+	return &lining{&lined, question.ReadingOf(q.Scope.Span, q.Step), map[time.Time]map[int32]*hostStretch{}}
 }
 
 // wanted says which columns answer.
 func (x *lining) wanted() wanted {
 	want := wanted{leaf.Intervals: {"start", "end", "elapsed", "cpus"}, leaf.Caveats: nil}
 	for _, m := range x.q.Measures {
-		if !m.HasLedger() {
-			continue
-		}
 		for _, l := range leaf.Lines {
 			want[leaf.Intervals] = append(want[leaf.Intervals], leaf.LineColumn(m, l), leaf.WhyColumn(m, l))
 		}
