@@ -438,18 +438,22 @@ func TestActs_OnceWhateverBreaks(t *testing.T) {
 	assert.Equal(t, 1, times(), "once")
 
 	// Before: the host cannot ask for orders until the act has expired.
-	var shown api.Intervention
-	require.NoError(
-		t,
-		json.Unmarshal(a.service.run(t, "act", "end", "--process", pid, "--host", "here", "--lives", "5s",
-			"--preview", "--as", "json"), &shown),
-	)
+	preview := func(more ...string) (shown api.Intervention) {
+		require.NoError(t, json.Unmarshal(a.service.run(t, append([]string{"act", "end", "--process", pid, "--host",
+			"here", "--preview", "--as", "json"}, more...)...), &shown))
+		return shown
+	}
+	confirmed := func(x *api.Intervention) *exec.Cmd {
+		body := fmt.Sprintf(`{"identity":%q}`, x.Preview.Identity)
+		confirm := exec.Command("sh", "-c", `curl -s -o /dev/null -X POST -H "Authorization: Bearer $VINESCALE_TOKEN" `+
+			`-H "Content-Type: application/json" -d '`+body+`' "$VINESCALE_SERVICE/api/v1/acts/`+x.ID+`/confirm"`)
+		confirm.Env = a.service.environment
+		require.NoError(t, confirm.Start())
+		return confirm
+	}
+	shown := preview("--lives", "5s")
 	a.line.cut(true)
-	body := fmt.Sprintf(`{"identity":%q}`, shown.Preview.Identity)
-	confirm := exec.Command("sh", "-c", `curl -s -o /dev/null -X POST -H "Authorization: Bearer $VINESCALE_TOKEN" `+
-		`-H "Content-Type: application/json" -d '`+body+`' "$VINESCALE_SERVICE/api/v1/acts/`+shown.ID+`/confirm"`)
-	confirm.Env = a.service.environment
-	require.NoError(t, confirm.Start())
+	confirm := confirmed(&shown)
 	time.Sleep(7 * time.Second)
 	a.line.cut(false)
 	confirm.Wait()
@@ -473,6 +477,29 @@ func TestActs_OnceWhateverBreaks(t *testing.T) {
 	assert.Equal(t, string(act.Unknown), x.State, x.Detail)
 	assert.Contains(t, x.Detail, "the collector ended while it carried this out")
 	time.Sleep(2 * time.Second)
+	assert.Equal(t, 1, times(), "once")
+
+	// The service is killed in the middle, and another is started on its books: it is told what came of it.
+	require.Eventually(t, func() bool { // the collector that was started knows the process
+		cmd := exec.Command(a.program, "act", "end", "--process", pid, "--host", "here", "--preview")
+		cmd.Env = a.service.environment
+		return cmd.Run() == nil
+	}, 60*time.Second, 500*time.Millisecond)
+	shown = preview("--wait", "2s")
+	confirm = confirmed(&shown)
+	require.Eventually(
+		t,
+		func() bool { b, _ := os.ReadFile(asked); return len(b) > 0 },
+		20*time.Second,
+		time.Millisecond,
+	)
+	a.service.kill()
+	confirm.Wait()
+	time.Sleep(3 * time.Second) // it is over meanwhile
+	a.service.begin(t)
+	require.Eventually(t, func() bool { x = state(shown.ID); return x.State == string(act.Failed) }, 40*time.Second,
+		200*time.Millisecond, "what came of it is told once there is somebody to tell")
+	time.Sleep(12 * time.Second) // an order is given out again after ten
 	assert.Equal(t, 1, times(), "once")
 }
 

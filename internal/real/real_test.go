@@ -277,37 +277,49 @@ func TestShare_ThroughCollectorAndServiceAgreesToo(t *testing.T) {
 
 // served is a service that runs with its own books.
 type served struct {
-	program     string
-	environment []string
+	program      string
+	environment  []string
+	data, listen string
+	cmd          *exec.Cmd
+	log          bytes.Buffer
 }
 
 func startService(t *testing.T, dir, listen string) *served {
-	s := &served{program: built(t, "vinescale")}
-	data := filepath.Join(dir, "data")
-	cmd := exec.Command(s.program, "serve", "--data", data, "--listen", listen)
-	var log bytes.Buffer
-	cmd.Stderr = &log
-	require.NoError(t, cmd.Start())
+	s := &served{program: built(t, "vinescale"), data: filepath.Join(dir, "data"), listen: listen}
 	t.Cleanup(func() {
-		cmd.Process.Signal(syscall.SIGINT)
-		cmd.Wait()
+		s.cmd.Process.Signal(syscall.SIGINT)
+		s.cmd.Wait()
 		if t.Failed() {
-			t.Logf("serve:\n%s", log.String())
+			t.Logf("serve:\n%s", s.log.String())
 		}
 	})
+	s.begin(t)
+	return s
+}
+
+// begin starts the service on its books and waits until it answers.
+func (s *served) begin(t *testing.T) {
+	s.cmd = exec.Command(s.program, "serve", "--data", s.data, "--listen", s.listen)
+	s.cmd.Stderr = &s.log
+	require.NoError(t, s.cmd.Start())
 	var token []byte
 	require.Eventually(t, func() bool {
-		token, _ = os.ReadFile(filepath.Join(data, "administrator-token"))
+		token, _ = os.ReadFile(filepath.Join(s.data, "administrator-token"))
 		return len(token) > 0
 	}, 30*time.Second, 100*time.Millisecond, "the service is up")
-	s.environment = append(os.Environ(), "VINESCALE_SERVICE=http://"+listen,
+	s.environment = append(os.Environ(), "VINESCALE_SERVICE=http://"+s.listen,
 		"VINESCALE_TOKEN="+strings.TrimSpace(string(token)))
 	require.Eventually(t, func() bool {
 		ready := exec.Command(s.program, "hosts")
 		ready.Env = s.environment
 		return ready.Run() == nil
-	}, 10*time.Second, 100*time.Millisecond, "the service answers")
-	return s
+	}, 30*time.Second, 100*time.Millisecond, "the service answers")
+}
+
+// kill ends it by force.
+func (s *served) kill() {
+	s.cmd.Process.Kill()
+	s.cmd.Wait()
 }
 
 // run calls the service by its client.
