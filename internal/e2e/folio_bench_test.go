@@ -29,7 +29,13 @@ const bare = `(async () => { const texts = await Promise.all(asks.map(a => fetch
 	const took = performance.now() - began; place.remove(); return took })()`
 
 // BenchmarkFolio_OfFiftyPlatesLive has the console follow fifty drawings at five seconds.
-func BenchmarkFolio_OfFiftyPlatesLive(b *testing.B) {
+func BenchmarkFolio_OfFiftyPlatesLive(b *testing.B) { fiftyPlates(b, "?live=5s", 22*time.Second) }
+
+// BenchmarkFolio_OfFiftyPlates has the console draw fifty plates of the book anew whenever that has more.
+func BenchmarkFolio_OfFiftyPlates(b *testing.B) { fiftyPlates(b, "", 200*time.Second) }
+
+// fiftyPlates watches such a page for a time.
+func fiftyPlates(b *testing.B, search string, watch time.Duration) {
 	t := &testing.T{}
 	f := folio.Folio{Format: 1, Title: "Fifty plates"}
 	for _, m := range amount.Measures() {
@@ -54,7 +60,7 @@ func BenchmarkFolio_OfFiftyPlatesLive(b *testing.B) {
 	require.NoError(b, err)
 	defer done()
 	require.NoError(b, page.SignIn(demo.address, demo.token))
-	require.NoError(b, page.Go(demo.address+"/folios/fifty-plates?live=5s"))
+	require.NoError(b, page.Go(demo.address+"/folios/fifty-plates"+search))
 	require.NoError(b, page.WaitFor("document.querySelectorAll('[data-plate]').length === 50"))
 	require.NoError(b, page.WaitFor("!document.querySelector('main').innerText.includes('Adding up')"))
 	_, err = browser.Eval[bool](page, `window.changes = [], window.asks = performance.getEntriesByType('resource')
@@ -65,7 +71,7 @@ func BenchmarkFolio_OfFiftyPlatesLive(b *testing.B) {
 	var sum, floor float64
 	n := 0
 	for b.Loop() {
-		time.Sleep(22 * time.Second)
+		time.Sleep(watch)
 		took, err := browser.Eval[[]float64](page, watched)
 		require.NoError(b, err)
 		for _, ms := range took {

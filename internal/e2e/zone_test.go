@@ -54,7 +54,7 @@ func TestServe_TheSitesTimeZoneIsForWhoeverNamesNone(t *testing.T) {
 	assert.Equal(t, http.StatusOK, status)
 	assert.Contains(t, string(body), `"site_zone":"`+far+`"`)
 	status, _, body = call(t, http.MethodPut, r.address+"/api/v1/tariff", r.token, "application/json",
-		strings.NewReader(`{"tariff":{"window":"month"},"reason":"by our own midnights"}`))
+		strings.NewReader(`{"window":"month","reason":"by our own midnights"}`))
 	assert.Equal(t, http.StatusOK, status, string(body))
 	assert.Contains(t, r.run("tariff", "--as", "json").stdout, far)
 }

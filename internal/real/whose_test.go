@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"fmt"
 	"io"
+	"math"
 	"net"
 	"os"
 	"os/exec"
@@ -446,28 +447,28 @@ func (w *watcher) last() *account.Reading {
 	return &w.readings[(w.turn+len(w.readings)-1)%len(w.readings)]
 }
 
-// forks is how many tasks the host has begun since its start.
-func forks(t *testing.T) int {
-	raw, err := os.ReadFile("/proc/stat")
-	require.NoError(t, err)
-	_, rest, found := strings.Cut(string(raw), "\nprocesses ")
-	require.True(t, found)
-	var n int
-	_, err = fmt.Sscan(rest, &n)
-	require.NoError(t, err)
-	return n
+// TestWhose_WhatIsUsedWhileNobodyLooksIsHowMuchTheHostsCountersGrew: of what others on the host began and ended meanwhile
+// nothing is known either, and it is in the residual beside the children that are looked for. It only adds: of some
+// tries the least counts.
+func TestWhose_WhatIsUsedWhileNobodyLooksIsHowMuchTheHostsCountersGrew(t *testing.T) {
+	least := time.Duration(math.MaxInt64)
+	for try := 0; try < 5 && least > 0; try++ {
+		least = min(least, unwatched(t))
+	}
+	assert.LessOrEqual(t, least, time.Duration(0), "what ended is shown, and nothing beside it")
 }
 
-func TestWhose_WhatIsUsedWhileNobodyLooksIsHowMuchTheHostsCountersGrew(t *testing.T) {
-	c := newCell(t, "unwatched")
+// unwatched has work done while nobody looks, and returns by how much more than it the host's counters grew, beyond what
+// they can tell.
+func unwatched(t *testing.T) time.Duration {
+	c := newCell(t, fmt.Sprint("unwatched-", time.Now().UnixNano()))
 	in, out := hire(t, c, plainUser), hire(t, nil, plainUser)
 	before := watch(t)
 	before.read()
 	base := before.last().Lasting()
 	before.reader.Close()
-	forked := forks(t)
 	cell, loose, children := in.do("burn 910000"), out.do("burn 640000"), out.do("children 200 2000")
-	young := newCell(t, "young") // made and begun while nobody looked
+	young := newCell(t, fmt.Sprint("young-", time.Now().UnixNano())) // made and begun while nobody looked
 	began := hire(t, young, plainUser)
 	began.do("burn 330000")
 	late := began.do("life")
@@ -483,9 +484,11 @@ func TestWhose_WhatIsUsedWhileNobodyLooksIsHowMuchTheHostsCountersGrew(t *testin
 	t.Logf("loose %v by its own clock, charged %v; ended children %v, residual %v", loose, alive, children, ended)
 	assert.InDelta(t, loose, alive, 0.2*float64(children), "and what it took to make children")
 	steal := float64(l.Steal.Units) * 1e3 // all of it may be another counter's too, which nothing tells here
-	assert.GreaterOrEqual(t, alive+ended, loose+children-100e6-time.Duration(1.5*steal), "nobody has what ended")
-	if others := forks(t) - forked - 200; others < 100 { // else what others began and ended meanwhile is in it too
-		assert.InDelta(t, loose+children, alive+ended, 100e6+1.5*steal, "and it is shown")
-	}
+	bound := 100e6 + time.Duration(1.5*steal)
+	assert.GreaterOrEqual(t, alive+ended, loose+children-bound, "nobody has what ended")
 	assert.Positive(t, after.sum.Detail.Caveats[account.Unwatched])
+	for _, w := range []*worker{in, out, began} {
+		w.leave()
+	}
+	return alive + ended - loose - children - bound
 }

@@ -1,3 +1,4 @@
+import { written } from './number'
 import { memory } from './text'
 import type { GPUFigure, GPULine, GPUSpread } from '../api/client'
 import { amountText } from './units'
@@ -36,9 +37,9 @@ export function gpuFigure(f: GPUFigure): string | null {
     case 'J':
       return amountText('energy', f.value)
     case 'Hz':
-      return `${(f.value / 1e6).toLocaleString('en', { maximumFractionDigits: 0 })} MHz`
+      return `${written(f.value / 1e6, { maximumFractionDigits: 0 })} MHz`
     default:
-      return `${f.value.toLocaleString('en', { maximumFractionDigits: 2 })} ${f.unit ?? ''}`.trim()
+      return `${written(f.value, { maximumFractionDigits: 2 })} ${f.unit ?? ''}`.trim()
   }
 }
 

@@ -1,3 +1,4 @@
+import { written } from './number'
 import type { SensorLine } from '../api/client'
 import { amountText } from './units'
 
@@ -15,7 +16,7 @@ function valueText(s: SensorLine, v: number): string {
     case 'energy':
       return amountText('energy', v)
     default:
-      return `${v.toLocaleString('en', { maximumFractionDigits: s.kind === 'voltage' || s.kind === 'current' ? 2 : 1 })} ${s.unit}`
+      return `${written(v, { maximumFractionDigits: s.kind === 'voltage' || s.kind === 'current' ? 2 : 1 })} ${s.unit}`
   }
 }
 

@@ -1,3 +1,4 @@
+import { written } from './number'
 import { choices } from '../choices/choices'
 import { moment as short } from '../time/zone'
 
@@ -72,7 +73,7 @@ export function percent(part: number): string {
 
 /** Milliseconds; a dash where there is no figure. */
 export function milliseconds(v: number | null): string {
-  return v === null ? '–' : `${v.toLocaleString('en', { maximumSignificantDigits: 3 })} ms`
+  return v === null ? '–' : `${written(v, { maximumSignificantDigits: 3 })} ms`
 }
 
 /** A host's load over 1, 5 and 15 minutes. */

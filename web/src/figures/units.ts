@@ -1,3 +1,4 @@
+import { written } from './number'
 import { entry } from './register'
 import { choices } from '../choices/choices'
 import { memory, networkRate, rate, scaled, size } from './text'
@@ -89,7 +90,7 @@ export function inSentence(resource: string): string {
 
 /** A figure in a unit. Never an empty text: a figure that is not there is the caller's to show as such. */
 export function figure(value: number, unit: Unit): string {
-  const text = (value / unit.per).toLocaleString('en', {
+  const text = written(value / unit.per, {
     minimumFractionDigits: unit.digits,
     maximumFractionDigits: unit.digits,
   })
@@ -98,7 +99,7 @@ export function figure(value: number, unit: Unit): string {
 
 /** A round figure, as quotas and capacities are. */
 export function whole(value: number, unit: Unit): string {
-  return (value / unit.per).toLocaleString('en', { maximumFractionDigits: unit.digits })
+  return written(value / unit.per, { maximumFractionDigits: unit.digits })
 }
 
 /** A number a little above the largest, round in its unit: the end of a column's scale. */
@@ -149,7 +150,7 @@ export function meanText(measure: string, v: number, of?: CPUsOf): string {
 /** A number of things: of many, parts of one do not matter. */
 function many(v: number, decimals: number | null): string {
   const digits = decimals ?? (Math.abs(v) >= 1000 ? 0 : 2)
-  return v.toLocaleString('en', { minimumFractionDigits: digits, maximumFractionDigits: digits })
+  return written(v, { minimumFractionDigits: digits, maximumFractionDigits: digits })
 }
 
 /** An amount of a measure over a span with the unit that suits it. */
@@ -157,11 +158,11 @@ export function amountText(measure: string, v: number): string {
   const e = entry(measure)
   if (e.steps === 'binary') return memory(v)
   if (e.steps === 'decimal') return size(v)
-  if (e.steps === 'seconds') return `${(v / 1e6).toLocaleString('en', { maximumFractionDigits: 2 })} s`
+  if (e.steps === 'seconds') return `${written(v / 1e6, { maximumFractionDigits: 2 })} s`
   if (e.steps === 'hourly') return scaled(v / 3600, hours)
   if (e.unit.endsWith('_seconds'))
-    return `${v.toLocaleString('en', { maximumFractionDigits: 1, minimumFractionDigits: 1 })} ${e.title} s`
-  return v.toLocaleString('en', { maximumFractionDigits: 0 })
+    return `${written(v, { maximumFractionDigits: 1, minimumFractionDigits: 1 })} ${e.title} s`
+  return written(v, { maximumFractionDigits: 0 })
 }
 
 /** What was used of a resource, as an amount; a dash where there is no figure. */

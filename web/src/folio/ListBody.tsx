@@ -1,3 +1,4 @@
+import { written } from '../figures/number'
 import { Link } from '@tanstack/react-router'
 import type { ReactNode } from 'react'
 import type { DeviceLine, GPULine, Host, SensorLine, WorkloadLine } from '../api/client'
@@ -257,7 +258,8 @@ function Drives(props: BodyProps) {
       head: 'Latency ms',
       isFigure: true,
       value: (d) => d.latency_ms_mean,
-      cell: (d) => d.latency_ms_mean?.toLocaleString('en', { maximumSignificantDigits: 3 }) ?? '–',
+      cell: (d) =>
+        typeof d.latency_ms_mean === 'number' ? written(d.latency_ms_mean, { maximumSignificantDigits: 3 }) : '–',
     },
   ]
   return (

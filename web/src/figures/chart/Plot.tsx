@@ -1,3 +1,4 @@
+import { written } from '../number'
 import { choices } from '../../choices/choices'
 import { clock, dayAndMonth, isSameDay, partsOf } from '../../time/zone'
 import { useEffect, useRef } from 'react'
@@ -116,8 +117,7 @@ function optionsOf(UPlot: typeof uPlot, now: { current: PlotProps }, at: HTMLEle
         ...axis,
         size: 58,
         grid: { stroke: colour('var(--rule)'), width: 1 },
-        values: (_, splits) =>
-          splits.map((v) => (v / now.current.unit.per).toLocaleString('en', { maximumFractionDigits: 3 })),
+        values: (_, splits) => splits.map((v) => written(v / now.current.unit.per, { maximumFractionDigits: 3 })),
       },
     ],
     series: [{}, ...drawn, ...peaks, ...bounds],

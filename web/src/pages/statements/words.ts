@@ -1,3 +1,4 @@
+import { written } from '../../figures/number'
 import type { Statement, StatementLine } from '../../api/client'
 import { title } from '../../figures/units'
 import { dayIn } from '../../time/zone'
@@ -18,7 +19,7 @@ export function decimal(text: string): string {
   const v = Number(text)
   if (v !== 0 && Math.abs(v) < 0.00005) return '≈ 0'
   const digits = v !== 0 && Math.abs(v) < 0.01 ? 4 : 2
-  return v.toLocaleString('en', { minimumFractionDigits: digits, maximumFractionDigits: digits })
+  return written(v, { minimumFractionDigits: digits, maximumFractionDigits: digits })
 }
 
 /** A cost with its currency. */
