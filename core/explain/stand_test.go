@@ -101,6 +101,43 @@ func TestStand_KnowsMostHoursWithoutTheirMinutes(t *testing.T) {
 		"an hour in which it changes takes its minutes")
 }
 
+func TestStand_JustAtAMarkIsNotAboveIt(t *testing.T) {
+	q := cpuQuota([]int32{1}, limitFrom(-60, 4, 3))
+	hours := explain.NewCells(
+		[]explain.Cell{hourOf(0, 1, 5, 4, 4.5), hourOf(1, 1, 4, 3, 3.5), hourOf(2, 1, 5, 4.1, 4.5)},
+	)
+	assert.Equal(t, []time.Time{at(0)}, q.Unsure(hours, at(0), at(180)), "a minute that is just at it is not above it")
+	for used, want := range map[float64][2]bool{3: {}, 3.5: {true, false}, 4: {true, false}, 4.5: {true, true}} {
+		s := explain.StandAgainst(q, at(0), at(10), cpuSum(10*used), 600_000, explain.NewCells(nil))
+		s.Judge(nil, nil, 0)
+		assert.Equal(t, want, [2]bool{s.SoftOver, s.Over}, "%g cores of 4, marked at 3", used)
+	}
+	s := explain.StandAgainst(cpuQuota([]int32{1}, limitFrom(-60, 4, 0)), at(0), at(10), cpuSum(99), 600_000,
+		explain.NewCells(nil))
+	s.Judge(nil, nil, 0)
+	assert.False(t, s.SoftOver, "without a soft mark nothing is above it")
+}
+
+// TestStand_P95IsOfHoursInALongSpan: hours that are known by their minutes count once each.
+func TestStand_P95IsOfHoursInALongSpan(t *testing.T) {
+	q := cpuQuota([]int32{1}, limitFrom(-60, 40, 0))
+	var list []explain.Cell
+	for hour := range 20 {
+		list = append(list, hourOf(hour, 1, float64(hour+2), float64(hour), float64(hour+1)))
+	}
+	cells := explain.NewCells(list)
+	fine := make([]float64, 60) // of the eighteenth hour, whose mean is 18
+	for minute := range fine {
+		fine[minute] = float64(36*(minute%2)) * 60e6
+	}
+	cells.Refine(amount.CPU, []explain.HourMinutes{{Hour: at(17 * 60), Tenant: 1, Units: fine}})
+	s := explain.StandAgainst(q, at(0), at(48*60), cpuSum(1), 48*3600_000, cells)
+	assert.Equal(t, []any{19.0, "hour", 36.0}, []any{*s.P95, s.P95Of, *s.Peak}, "19 of 20 hours are no higher")
+	day := explain.NewCells([]explain.Cell{minuteOf(0, 1, 3), minuteOf(1, 1, 5)})
+	s = explain.StandAgainst(q, at(0), at(24*60), cpuSum(1), 24*3600_000, day)
+	assert.Equal(t, []any{5.0, "minute"}, []any{*s.P95, s.P95Of}, "a day is told by the minute")
+}
+
 func TestStand_HoldsItsBasisAgainstTheCeiling(t *testing.T) {
 	held := map[int32][]explain.HeldUse{
 		1: {{Part: 1, Entitled: map[string]float64{"cpu": 4}, Used: map[string]float64{"cpu": 1}},
