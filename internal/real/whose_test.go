@@ -447,9 +447,9 @@ func (w *watcher) last() *account.Reading {
 	return &w.readings[(w.turn+len(w.readings)-1)%len(w.readings)]
 }
 
-// TestWhose_WhatIsUsedWhileNobodyLooksIsHowMuchTheHostsCountersGrew: of what others on the host began and ended meanwhile
-// nothing is known either, and it is in the residual beside the children that are looked for. It only adds: of some
-// tries the least counts.
+// TestWhose_WhatIsUsedWhileNobodyLooksIsHowMuchTheHostsCountersGrew: of what others on the host began and ended
+// meanwhile nothing is known either, and it is in the residual beside the children that are looked for. It only adds:
+// of some tries the least counts.
 func TestWhose_WhatIsUsedWhileNobodyLooksIsHowMuchTheHostsCountersGrew(t *testing.T) {
 	least := time.Duration(math.MaxInt64)
 	for try := 0; try < 5 && least > 0; try++ {
@@ -458,8 +458,8 @@ func TestWhose_WhatIsUsedWhileNobodyLooksIsHowMuchTheHostsCountersGrew(t *testin
 	assert.LessOrEqual(t, least, time.Duration(0), "what ended is shown, and nothing beside it")
 }
 
-// unwatched has work done while nobody looks, and returns by how much more than it the host's counters grew, beyond what
-// they can tell.
+// unwatched has work done while nobody looks, and returns by how much more than it the host's counters grew, beyond
+// what they can tell.
 func unwatched(t *testing.T) time.Duration {
 	c := newCell(t, fmt.Sprint("unwatched-", time.Now().UnixNano()))
 	in, out := hire(t, c, plainUser), hire(t, nil, plainUser)
