@@ -29,7 +29,7 @@ type Row struct {
 // Plate is one figure or drawing.
 type Plate struct {
 	Title   string  `json:"title,omitempty" maxLength:"120" doc:"Empty for what it shows, in words."`
-	Of      string  `json:"of" doc:"A measure of the register, or a list such as events."`
+	Of      string  `json:"of" doc:"A measure of the register, a figure of hosts' parts, or a list such as events."`
 	Subject Subject `json:"subject"`
 	By      string  `json:"by,omitempty" doc:"What it is grouped by, as of a series; empty for all in one."`
 	First   int     `json:"first,omitempty" minimum:"0" maximum:"50" doc:"Groups or lines told apart; 0 for as usual."`

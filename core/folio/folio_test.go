@@ -10,6 +10,7 @@ import (
 
 	"vinescale/core/amount"
 	"vinescale/core/folio"
+	"vinescale/core/leaf"
 )
 
 func of(p folio.Plate) *folio.Folio {
@@ -52,6 +53,8 @@ func TestForms_AreProposedByWhatAMeasureIs(t *testing.T) {
 		{"disk_reads", "user", folio.Fleet, "stack bars table"},
 		{"events", "", folio.Fleet, "table number"},
 		{"drives", "", folio.Host, "bars table"},
+		{"drive_latency_ms", "", folio.Fleet, "line bars table"},
+		{"sensor_celsius", "", folio.Host, "line bars table"},
 	} {
 		m, err := folio.Find(c.of)
 		require.NoError(t, err)
@@ -74,7 +77,7 @@ func TestForms_AreProposedByWhatAMeasureIs(t *testing.T) {
 
 func TestMatters_AreEveryMeasureAndTheLists(t *testing.T) {
 	all := folio.Matters()
-	require.Greater(t, len(all), amount.NumMeasures)
+	require.Greater(t, len(all), amount.NumMeasures+len(leaf.PartFigures()))
 	for i := range all {
 		m := &all[i]
 		assert.NotEmpty(t, m.Meaning, m.Name)

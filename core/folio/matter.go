@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"vinescale/core/amount"
+	"vinescale/core/leaf"
 	"vinescale/core/question"
 )
 
@@ -19,7 +20,8 @@ type Matter struct {
 	Groupings []string // what it may be grouped by, beside labels; none of a list
 	measure   amount.Measure
 	isList    bool
-	forms     []Form // of a list
+	isOfParts bool   // it is told of drives, interfaces and the like, of each by itself
+	forms     []Form // of a list, and of what is told of parts
 }
 
 // Form is a way to draw a plate.
@@ -61,11 +63,14 @@ var lists = []Matter{
 			"of each resource."},
 }
 
-// Matters lists what plates may show: every measure of the register, and the lists.
+// Matters lists what plates may show: every measure of the register, the figures of hosts' parts, and the lists.
 func Matters() []Matter {
-	all := make([]Matter, 0, amount.NumMeasures+len(lists))
+	var all []Matter
 	for _, m := range amount.Measures() {
 		all = append(all, ofMeasure(m))
+	}
+	for i := range leaf.PartFigures() {
+		all = append(all, ofParts(&leaf.PartFigures()[i]))
 	}
 	for _, l := range lists {
 		l.isList = true
@@ -92,11 +97,23 @@ func ofMeasure(m amount.Measure) Matter {
 	return x
 }
 
+// ofParts is a figure of drives, interfaces, GPUs, CPUs or sensors: a line for each of them.
+func ofParts(f *leaf.PartFigure) Matter {
+	return Matter{Name: f.Name, Title: f.Title, Meaning: f.Meaning, Unit: f.Unit.Mean, Subjects: []string{Fleet, Host},
+		isOfParts: true, forms: []Form{Line, Bars, Table}}
+}
+
 // Find finds what a plate is of. The error says what there is.
 func Find(name string) (*Matter, error) {
 	if m, err := amount.Parse(name); err == nil {
 		x := ofMeasure(m)
 		return &x, nil
+	}
+	for i := range leaf.PartFigures() {
+		if f := &leaf.PartFigures()[i]; f.Name == name {
+			x := ofParts(f)
+			return &x, nil
+		}
 	}
 	var names []string
 	for _, l := range lists {
@@ -119,6 +136,9 @@ func (m *Matter) canGroup(by string) error {
 	if m.isList {
 		return fmt.Errorf("%s are listed: they are not grouped", m.Name)
 	}
+	if m.isOfParts {
+		return fmt.Errorf("%s is told of each part by itself: it is not grouped", m.Name)
+	}
 	d := question.Dimension(by)
 	if !slices.Contains(question.Divisions(), by) {
 		var err error
@@ -133,7 +153,7 @@ func (m *Matter) canGroup(by string) error {
 // Forms are the forms that make sense, the one that is proposed first: a level against its bound, a flow over time, a
 // count as a number, a share as parts. What does not add up is neither stacked nor shown as parts.
 func (m *Matter) Forms(isGrouped bool, subject string) []Form {
-	if m.isList {
+	if m.isList || m.isOfParts {
 		return m.forms
 	}
 	if isGrouped {

@@ -4588,7 +4588,7 @@ export interface components {
             first?: number;
             /** @description How it is drawn; empty for what is proposed. */
             form?: string;
-            /** @description A measure of the register, or a list such as events. */
+            /** @description A measure of the register, a figure of hosts' parts, or a list such as events. */
             of: string;
             /** @description Of a drawing over time, as of a series; empty for what suits the span. */
             step?: string;

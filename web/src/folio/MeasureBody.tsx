@@ -9,6 +9,7 @@ import { highestOf, type Bound, type Layer, type Told } from '../figures/chart/l
 import { PlacementDrawing } from '../figures/chart/PlacementSheet'
 import { List, type Column } from '../figures/List'
 import { Missed } from '../figures/Missed'
+import { entry } from '../figures/register'
 import { shown } from '../figures/Name'
 import { Source } from '../figures/Source'
 import { StackBar } from '../figures/StackBar'
@@ -38,7 +39,7 @@ function PlacementBody({ plate, subject, span }: BodyProps) {
 }
 
 function SeriesBody({ plate, subject, form, span, high }: BodyProps) {
-  const { step, ...question } = questionOf(plate, subject)
+  const { step, ...question } = questionOf(plate, subject, !!entry(plate.of).part)
   // Live frames have steps of their own.
   const series = useSeries(span, { ...question, step: span.live && span.pace ? undefined : step })
   const { colours } = useColours()
@@ -258,7 +259,8 @@ function GroupName({ of: g, by }: { of: SeriesGroup; by: string }) {
 }
 
 /** What is beside the name: the host, where groups of several are told. */
-const besideName = (g: SeriesGroup, s: Series) => (g.host && s.by === 'workload' && s.host !== g.host ? g.host : '')
+const besideName = (g: SeriesGroup, s: Series) =>
+  g.host && ['workload', 'part'].includes(s.by) && s.host !== g.host ? g.host : ''
 
 function BarsBody({ plate, series, layers, whose, of }: Drawn) {
   const rest = series.rest && { ...series.rest, mean_whole: meanOver(series.rest.mean, series.seconds) }

@@ -68,7 +68,7 @@ export function PlateSheet({
             <p className="p-3.5 text-wine">This service counts and lists nothing of the name {shown(plate.of)}.</p>
           ) : !subject ? (
             <p className="p-3.5 font-serif">Choose a {plate.subject.kind} above.</p>
-          ) : matter.groupings.length > 0 ? (
+          ) : matter.unit !== '' ? (
             <MeasureBody plate={plate} subject={subject} form={form} span={span} high={high} />
           ) : (
             <ListBody plate={plate} subject={subject} form={form} span={span} high={high} />

@@ -43,6 +43,7 @@ it('asks for whose it is', () => {
     where: 'owner == "o\\"x"',
     step: '1h',
   })
+  expect(questionOf({ ...p, of: 'drive_queue' }, { kind: 'fleet' }, true)).toEqual({ of: 'drive_queue', first: 6 })
   expect(questionOf(p, { kind: 'workload', name: '17' })).toEqual({ of: 'cpu', workload: 17 })
   expect(questionOf(p, { kind: 'pool', name: 'presses' })).toEqual({ of: 'cpu', pool: 'presses' })
   expect(questionOf({ ...p, by: 'user', first: 2 }, { kind: 'where', name: "kind == 'job'" })).toEqual({

@@ -64,8 +64,8 @@ export function titleOf(p: Plate, m: Matter | undefined): string {
   return (m?.title ?? p.of) + (p.by ? ` by ${p.by.replace(/^label:/, 'label ')}` : '')
 }
 
-/** The question that a plate of a measure asks. */
-export function questionOf(p: Plate, s: Subject): SeriesQuestion {
+/** The question that a plate asks of a measure, or of a figure that is told of hosts' parts: each is a group. */
+export function questionOf(p: Plate, s: Subject, isOfParts = false): SeriesQuestion {
   const who: Partial<SeriesQuestion> = {
     fleet: {},
     pool: { pool: s.name },
@@ -75,7 +75,9 @@ export function questionOf(p: Plate, s: Subject): SeriesQuestion {
     workload: { workload: Number(s.name) },
     where: { where: s.name },
   }[s.kind]
-  return { of: p.of, ...(p.by && { by: p.by, first: p.first || usualFirst }), ...who, ...(p.step && { step: p.step }) }
+  const groups = p.by ? { by: p.by } : {}
+  const first = p.by || isOfParts ? { first: p.first || usualFirst } : {}
+  return { of: p.of, ...groups, ...first, ...who, ...(p.step && { step: p.step }) }
 }
 
 /** The mean of what was told by step, over the time that it was told of; null where nothing was. */

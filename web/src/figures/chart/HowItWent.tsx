@@ -128,7 +128,10 @@ function Went({
 export function layersOf(series: Series, isOne: boolean, colours: Map<string, number>): Layer[] {
   const layers: Layer[] = series.groups.map((g, i) => ({
     key: `${g.id} ${g.name} ${g.host ?? ''}`,
-    name: g.host && series.by === 'workload' && series.host === 'all hosts' ? `${g.name} on ${g.host}` : g.name,
+    name:
+      g.host && ['workload', 'part'].includes(series.by) && series.host === 'all hosts'
+        ? `${g.name} on ${g.host}`
+        : g.name,
     colour: series.by === 'tenant' ? tenantColour(colours.get(g.name) ?? 0, g.name) : tenantColour((i % 8) + 1),
     mean: g.mean,
     peak: series.peak_of === 'tick' && isOne ? g.peak : undefined,
