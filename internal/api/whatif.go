@@ -30,8 +30,9 @@ type whatLimitOutput struct{ Body WhatLimited }
 type whatQuotaInput struct {
 	SpanParams
 	Tenant   string  `query:"tenant" required:"true"`
-	Resource string  `query:"of" required:"true" doc:"A resource."`
+	Resource string  `query:"of" required:"true" doc:"What quotas may be set on."`
 	Ceiling  float64 `query:"ceiling" required:"true" doc:"As a mean, in the resource's unit."`
+	Basis    string  `query:"basis" enum:"used,held,greater" default:"used" doc:"What is held against it."`
 	Host     string  `query:"host" doc:"On this host alone."`
 	Pool     string  `query:"pool" doc:"On the hosts of this pool together."`
 }
@@ -134,7 +135,8 @@ func whatIfRoutes(api huma.API, s *service) {
 		case in.Pool != "":
 			on = tenancy.Scope{Kind: tenancy.HostPool, Name: in.Pool}
 		}
-		stand, err := s.hub.WhatIfQuota(ctx, in.Tenant, in.Resource, in.Ceiling, on, span)
+		stand, err := s.hub.WhatIfQuota(ctx, &hub.WhatQuota{Tenant: in.Tenant, Resource: in.Resource,
+			Ceiling: in.Ceiling, Basis: in.Basis, On: on, Span: span})
 		if err != nil {
 			return nil, asProblem(err)
 		}

@@ -126,15 +126,18 @@ func whatIfQuota() *cobra.Command {
 	var span spanFlags
 	var host, pool string
 	as := &oneOf{"table", []string{"table", "json"}}
+	basis := &oneOf{"used", []string{"used", "held", "greater"}}
 	cmd := &cobra.Command{Use: "quota TENANT RESOURCE CEILING", Args: cobra.ExactArgs(3),
 		Short: "For how long a tenant would have been above another ceiling, and who waited meanwhile",
 		Example: `  vinescale whatif quota "Frost Watch" cpu 25 --span 1d
-  vinescale whatif quota "Cellar Intake" memory 16GiB`}
+  vinescale whatif quota "Cellar Intake" memory 16GiB --basis greater`}
 	span.add(cmd)
 	clientFlags(cmd)
 	flags := cmd.Flags()
 	flags.StringVar(&host, "host", "", "on this host alone")
 	flags.StringVar(&pool, "pool", "", "on the hosts of this pool together")
+	flags.Var(basis, "basis", "what is held against it: what is used, what is held, or the greater of both")
+	completeWith(cmd, "basis", basis.allowed)
 	flags.Var(as, "as", "output form")
 	completeWith(cmd, "as", as.allowed)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -142,7 +145,8 @@ func whatIfQuota() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		q := url.Values{"tenant": {args[0]}, "of": {args[1]}, "ceiling": {strconv.FormatFloat(ceiling, 'f', -1, 64)}}
+		q := url.Values{"tenant": {args[0]}, "of": {args[1]}, "basis": {basis.value},
+			"ceiling": {strconv.FormatFloat(ceiling, 'f', -1, 64)}}
 		for name, value := range map[string]string{"host": host, "pool": pool} {
 			if value != "" {
 				q.Set(name, value)

@@ -152,18 +152,33 @@ func (h *Hub) soundQuota(ctx context.Context, order *QuotaOrder) (q Quota, err e
 	return q, err
 }
 
+// soundBasis reads what of a resource is held against a quota.
+func soundBasis(word, resource string) (tenancy.Basis, error) {
+	basis, err := tenancy.ParseBasis(word)
+	if err != nil {
+		return basis, problem(Invalid, "%v", err)
+	}
+	if basis != tenancy.Used && !tenancy.Basable(resource) {
+		return basis, problem(
+			Invalid,
+			"a quota of what is %s of %s: only CPU, memory and GPUs are held",
+			basis,
+			resource,
+		)
+	}
+	return basis, nil
+}
+
 // soundLimit checks a limit's basis and time zone, and puts those in that go without saying.
 func (h *Hub) soundLimit(q *Quota) error {
-	basis, err := tenancy.ParseBasis(string(q.Limit.Basis))
+	basis, err := soundBasis(string(q.Limit.Basis), q.Resource)
 	if err != nil {
-		return problem(Invalid, "%v", err)
+		return err
 	}
 	q.Limit.Basis = basis
 	switch {
 	case basis != tenancy.Used && q.Window != "":
 		return problem(Invalid, "an allowance of what is %s: what is spent is what is used", basis)
-	case basis != tenancy.Used && !tenancy.Basable(q.Resource):
-		return problem(Invalid, "a quota of what is %s of %s: only CPU, memory and GPUs are held", basis, q.Resource)
 	case q.Window == "" && q.Limit.Zone != "":
 		return problem(
 			Invalid,

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"vinescale/core/amount"
@@ -217,44 +218,58 @@ func (h *Hub) heldBack(ctx context.Context, scope *question.Scope) (map[int64]in
 	return back, nil
 }
 
-// WhatIfQuota holds what a tenant had over a span against another ceiling, and tells for how long it would have been
-// exceeded, and who waited meanwhile. It changes nothing.
-func (h *Hub) WhatIfQuota(ctx context.Context, tenant, resource string, ceiling float64, scopeOn tenancy.Scope,
-	span question.Span) (*explain.Stand, error) {
-	t, err := h.Tenant(ctx, tenant)
+// WhatQuota asks how a tenant would have stood against another ceiling.
+type WhatQuota struct {
+	Tenant   string
+	Resource string // one of tenancy.QuotaNames
+	Ceiling  float64
+	Basis    string // used, held or greater; "" for used
+	On       tenancy.Scope
+	Span     question.Span
+}
+
+// WhatIfQuota holds what a tenant had over a span against another ceiling: what it used, and for how long it would have
+// exceeded that and who waited meanwhile, or what it held. It changes nothing.
+func (h *Hub) WhatIfQuota(ctx context.Context, q *WhatQuota) (*explain.Stand, error) {
+	t, err := h.Tenant(ctx, q.Tenant)
 	if err != nil {
 		return nil, err
 	}
-	if _, err := amount.ParseResource(resource); err != nil {
-		return nil, problem(Invalid, "%v", err)
+	if !slices.Contains(tenancy.QuotaNames(), q.Resource) {
+		return nil, problem(Invalid, "%q has no quotas: choose one of %s", q.Resource,
+			strings.Join(tenancy.QuotaNames(), ", "))
 	}
-	if !(ceiling >= 0) || ceiling > 1e18 {
-		return nil, problem(Invalid, "a ceiling of %g: give a number from 0", ceiling)
+	if !(q.Ceiling >= 0) || q.Ceiling > 1e18 {
+		return nil, problem(Invalid, "a ceiling of %g: give a number from 0", q.Ceiling)
+	}
+	basis, err := soundBasis(q.Basis, q.Resource)
+	if err != nil {
+		return nil, err
 	}
 	tenants, err := h.store.Tenants(ctx)
 	if err != nil {
 		return nil, err
 	}
 	family, _ := familyOf(tenants)
-	hosts, err := h.hostsOf(ctx, scopeOn)
+	hosts, err := h.hostsOf(ctx, q.On)
 	if err != nil {
 		return nil, err
 	}
 	if hosts != nil && len(hosts) == 0 {
-		return nil, problem(NotFound, "no host is %s: \"vinescale hosts\" lists hosts and their pools", scopeOn)
+		return nil, problem(NotFound, "no host is %s: \"vinescale hosts\" lists hosts and their pools", q.On)
 	}
-	limit := tenancy.Limit{Ceiling: &ceiling, Basis: tenancy.Used}
+	limit := tenancy.Limit{Ceiling: &q.Ceiling, Basis: basis}
 	set := &quotaSet{
-		Quota: explain.Quota{Tenant: t.Name, Tenants: family.WithParts(t.ID), Name: resource, Scope: scopeOn,
-			Changes: []tenancy.LimitChange{{From: span.From, Limit: limit}}},
+		Quota: explain.Quota{Tenant: t.Name, Tenants: family.WithParts(t.ID), Name: q.Resource, Scope: q.On,
+			Changes: []tenancy.LimitChange{{From: q.Span.From, Limit: limit}}},
 	}
 	b := &explain.Balance{}
-	work := &standWork{Hub: h, scope: question.Scope{Span: span, Hosts: hosts, Sees: h.sees(ctx)}}
+	work := &standWork{Hub: h, scope: question.Scope{Span: q.Span, Hosts: hosts, Sees: h.sees(ctx)}}
 	if err := work.ceilings(ctx, []*quotaSet{set}, b); err != nil {
 		return nil, err
 	}
 	if len(b.Stands) == 0 {
-		return nil, fmt.Errorf("the ceiling of %s was held against nothing", tenant)
+		return nil, fmt.Errorf("the ceiling of %s was held against nothing", q.Tenant)
 	}
 	return &b.Stands[0], nil
 }

@@ -2,12 +2,14 @@ package hub_test
 
 import (
 	"math"
+	"slices"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vinescale/core/explain"
 	"vinescale/core/question"
 	"vinescale/core/tenancy"
 	"vinescale/core/whatif"
@@ -48,7 +50,8 @@ func TestWhatIf_AnotherQuotaIsJudgedAsIfItHadBeenSet(t *testing.T) {
 	span, err := c.Span(noon, noon.Add(3*time.Minute), 0)
 	require.NoError(t, err)
 	for _, on := range []tenancy.Scope{{Kind: tenancy.Fleet}, {Kind: tenancy.OneHost, Name: "press-1"}} {
-		asked, err := c.WhatIfQuota(ctx, "Harvest Routing", "cpu", 0.6, on, span)
+		asked, err := c.WhatIfQuota(ctx, &hub.WhatQuota{Tenant: "Harvest Routing", Resource: "cpu", Ceiling: 0.6,
+			On: on, Span: span})
 		require.NoError(t, err)
 		c.order("Harvest Routing", "cpu", 0.6, func(o *hub.QuotaOrder) {
 			o.From, o.ScopeKind, o.ScopeOn = noon.AddDate(0, 0, -1), string(on.Kind), on.Name
@@ -66,20 +69,49 @@ func TestWhatIf_AnotherQuotaIsJudgedAsIfItHadBeenSet(t *testing.T) {
 		require.True(t, found, on)
 		assert.Equal(t, map[bool]int{true: 2, false: 1}[on.Name == ""], asked.Exceeded.Minutes)
 	}
-	for _, x := range []struct {
-		tenant, of string
-		ceiling    float64
-		on         tenancy.Scope
-		want       string
-	}{
-		{"Nobody", "cpu", 1, tenancy.Scope{Kind: tenancy.Fleet}, `no tenant "Nobody"`},
-		{"Harvest Routing", "wine", 1, tenancy.Scope{Kind: tenancy.Fleet}, "wine"},
-		{"Harvest Routing", "cpu", -1, tenancy.Scope{Kind: tenancy.Fleet}, "from 0"},
-		{"Harvest Routing", "cpu", 1, tenancy.Scope{Kind: tenancy.OneHost, Name: "attic"}, "no host is"},
+	fleet := tenancy.Scope{Kind: tenancy.Fleet}
+	for want, q := range map[string]hub.WhatQuota{
+		`no tenant "Nobody"`: {Tenant: "Nobody", Resource: "cpu", Ceiling: 1, On: fleet},
+		"wine":               {Tenant: "Harvest Routing", Resource: "wine", Ceiling: 1, On: fleet},
+		"from 0":             {Tenant: "Harvest Routing", Resource: "cpu", Ceiling: -1, On: fleet},
+		"no host is": {Tenant: "Harvest Routing", Resource: "cpu", Ceiling: 1,
+			On: tenancy.Scope{Kind: tenancy.OneHost, Name: "attic"}},
+		"only CPU, memory and GPUs are held": {Tenant: "Harvest Routing", Resource: "disk", Ceiling: 1, Basis: "held",
+			On: fleet},
+		"lent": {Tenant: "Harvest Routing", Resource: "cpu", Ceiling: 1, Basis: "lent", On: fleet},
 	} {
-		_, err := c.WhatIfQuota(ctx, x.tenant, x.of, x.ceiling, x.on, span)
-		require.ErrorContains(t, err, x.want)
+		q.Span = span
+		_, err := c.WhatIfQuota(ctx, &q)
+		require.ErrorContains(t, err, want)
 	}
+}
+
+// TestWhatIf_AQuotaOfWhatIsHeldIsJudgedAsIfItHadBeenSet: the route is entitled to two cores and uses less than one.
+func TestWhatIf_AQuotaOfWhatIsHeldIsJudgedAsIfItHadBeenSet(t *testing.T) {
+	c := newCellar(t)
+	span, err := c.Span(noon, noon.Add(3*time.Minute), 0)
+	require.NoError(t, err)
+	fleet := tenancy.Scope{Kind: tenancy.Fleet}
+	for basis, isOver := range map[string]bool{"used": false, "held": true, "greater": true} {
+		asked, err := c.WhatIfQuota(ctx, &hub.WhatQuota{Tenant: "Harvest Routing", Resource: "cpu", Ceiling: 1,
+			Basis: basis, On: fleet, Span: span})
+		require.NoError(t, err)
+		c.order("Harvest Routing", "cpu", 1, func(o *hub.QuotaOrder) {
+			o.From, o.Limit.Basis = noon.AddDate(0, 0, -1), tenancy.Basis(basis)
+		})
+		b, err := c.Balance(ctx, span, "")
+		require.NoError(t, err)
+		i := slices.IndexFunc(b.Stands, func(s explain.Stand) bool { return s.Tenant == "Harvest Routing" })
+		require.NotEqual(t, -1, i, basis)
+		set := &b.Stands[i]
+		assert.Equal(t, []any{set.Against, set.Headroom, set.Over, set.Basis}, []any{asked.Against, asked.Headroom,
+			asked.Over, asked.Basis}, basis)
+		assert.Equal(t, isOver, asked.Over, basis)
+	}
+	threads, err := c.WhatIfQuota(ctx, &hub.WhatQuota{Tenant: "Harvest Routing", Resource: "threads", Ceiling: 1,
+		On: fleet, Span: span})
+	require.NoError(t, err)
+	assert.True(t, threads.Over)
 }
 
 func TestSizes_AdviseOnWhatIsThereNow(t *testing.T) {

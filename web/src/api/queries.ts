@@ -49,11 +49,15 @@ export function useChoices(enabled: boolean) {
   })
 }
 
-/** Keeps choices in place of those before. */
+/** Keeps choices in place of those before. The site's time zone, which may come with them, is nobody's choice. */
 export function useSetChoices() {
   const queries = useQueryClient()
   return useMutation({
-    mutationFn: (body: Choices) => answer(api.PUT('/api/v1/me/choices', { body })),
+    mutationFn: (chosen: Choices & { site_zone?: string }) => {
+      const body = { ...chosen }
+      delete body.site_zone
+      return answer(api.PUT('/api/v1/me/choices', { body }))
+    },
     onSuccess: (kept) => queries.setQueryData(['choices'], kept),
   })
 }

@@ -9797,10 +9797,12 @@ export interface operations {
                 /** @description A length such as 90m, 1h or 7d; 1h when left out. */
                 span?: string;
                 tenant: string;
-                /** @description A resource. */
+                /** @description What quotas may be set on. */
                 of: string;
                 /** @description As a mean, in the resource's unit. */
                 ceiling: number;
+                /** @description What is held against it. */
+                basis?: "used" | "held" | "greater";
                 /** @description On this host alone. */
                 host?: string;
                 /** @description On the hosts of this pool together. */

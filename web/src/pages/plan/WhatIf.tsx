@@ -112,9 +112,21 @@ export function WhatQuota() {
   const asked = useSearch({ strict: false }) as PlanSearch
   const navigate = useNavigate()
   const tenants = useTenants().data ?? []
-  const [draft, setDraft] = useState({ holder: asked.holder ?? '', of: asked.of ?? 'cpu', limit: asked.limit ?? '' })
+  const [draft, setDraft] = useState({
+    holder: asked.holder ?? '',
+    of: asked.of ?? 'cpu',
+    limit: asked.limit ?? '',
+    basis: asked.basis,
+  })
   const query =
-    asked.holder && asked.limit ? { tenant: asked.holder, of: asked.of ?? 'cpu', ceiling: Number(asked.limit) } : null
+    asked.holder && asked.limit
+      ? {
+          tenant: asked.holder,
+          of: asked.of ?? 'cpu',
+          ceiling: Number(asked.limit),
+          basis: asked.basis ?? ('used' as const),
+        }
+      : null
   const judged = useQuery({
     queryKey: ['what-quota', query, queryOf(span)],
     queryFn: () => answer(api.GET('/api/v1/whatif/quota', { params: { query: { ...query!, ...queryOf(span) } } })),
@@ -125,7 +137,7 @@ export function WhatQuota() {
     e.preventDefault()
     void navigate({
       to: '/plan',
-      search: { ...time, view: 'quota', holder: draft.holder, of: draft.of, limit: draft.limit },
+      search: { ...time, view: 'quota', ...draft },
     })
   }
   return (
@@ -166,6 +178,22 @@ export function WhatQuota() {
               onChange={(e) => setDraft({ ...draft, limit: e.target.value })}
             />
           </Field>
+          <Field name="of what it">
+            <select
+              className={field}
+              value={draft.basis ?? 'used'}
+              onChange={(e) =>
+                setDraft({
+                  ...draft,
+                  basis: e.target.value === 'used' ? undefined : (e.target.value as 'held' | 'greater'),
+                })
+              }
+            >
+              <option value="used">uses</option>
+              <option value="held">holds (CPU, memory, GPUs)</option>
+              <option value="greater">uses or holds, the greater</option>
+            </select>
+          </Field>
           <button type="submit" className="button button-vine">
             Play it again
           </button>
@@ -185,9 +213,21 @@ function Judged({ s }: { s: QuotaStand }) {
       <p className="mb-2">
         <strong className="font-semibold">{s.tenant}</strong>, {limited(s.resource)}: a ceiling of{' '}
         {quotaFigure(s.ceiling, unit)}; used {quotaFigure(s.used_mean, unit)} as a mean, {quotaFigure(s.p95, unit)} at
-        most in 95 of 100 steps, {quotaFigure(s.peak_minute, unit)} in the highest minute.
+        most in 95 of 100 steps, {quotaFigure(s.peak_minute, unit)} in the highest minute
+        {s.basis !== 'used' && (
+          <>
+            ; {s.basis === 'held' ? 'held' : 'the greater of used and held'} {quotaFigure(s.against_mean, unit)} as a
+            mean
+          </>
+        )}
+        .
       </p>
-      {notes.length === 0 && <p className="font-serif text-[15px]">It would not have been exceeded.</p>}
+      {s.basis !== 'used' && s.over && (
+        <p className="font-serif text-[15px] text-wine" role="status">
+          That is {quotaFigure(-(s.headroom ?? 0), unit)} more than it would have had.
+        </p>
+      )}
+      {notes.length === 0 && !s.over && <p className="font-serif text-[15px]">It would not have been exceeded.</p>}
       {notes.map((n) => (
         <p key={n} className="font-serif text-[15px]" role="status">
           {said(n)}

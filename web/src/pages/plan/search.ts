@@ -16,6 +16,8 @@ export type PlanSearch = {
   workload?: number
   of?: string
   limit?: string
+  /** What is held against a quota, where that is not what is used. */
+  basis?: 'held' | 'greater'
   percentile?: number
   spare?: number
   holder?: string
@@ -54,6 +56,7 @@ export function readPlan(search: Record<string, unknown>): PlanSearch {
     percentile: within(search.percentile, 50, 100),
     spare: within(search.spare, 0, 90),
     limit: typeof search.limit === 'number' ? String(search.limit) : text(search.limit),
+    basis: search.basis === 'held' || search.basis === 'greater' ? search.basis : undefined,
     holder: typeof search.holder === 'number' ? String(search.holder) : text(search.holder),
     kind: search.kind === 'workload' || search.kind === 'rule' ? search.kind : undefined,
     cpus: count(search.cpus),
