@@ -1,3 +1,4 @@
+import { flushSync } from 'react-dom'
 import { useEffect, useReducer, useRef, useState, type ReactNode } from 'react'
 import type { KeptFolio, Plate } from '../../api/client'
 import { useChangeFolio, useMatters } from '../../api/queries'
@@ -269,10 +270,12 @@ function Tools({
           const to = ways[e.key]
           if (!to) return
           e.preventDefault()
-          if (e.shiftKey && (to === 'left' || to === 'right')) widen(to === 'left' ? -1 : 1)
-          else move(to)
-          // In another row it is another element: the focus goes with the plate.
-          setTimeout(() => document.querySelector<HTMLElement>(`[data-handle="${plate.key}"]`)?.focus())
+          flushSync(() => {
+            if (e.shiftKey && (to === 'left' || to === 'right')) widen(to === 'left' ? -1 : 1)
+            else move(to)
+          })
+          // In another row it is another element: the focus goes with the plate, before the next key comes.
+          document.querySelector<HTMLElement>(`[data-handle="${plate.key}"]`)?.focus()
         }}
       >
         move
