@@ -49,7 +49,7 @@ func Shipped() []Named {
 				{Plates: []Plate{{Of: "disk", Subject: fleet, By: "workload", Form: "stack", Width: 2},
 					{Of: "drives", Subject: fleet, Form: "bars"}}},
 				{Plates: []Plate{{Of: "drive_latency_ms", Subject: fleet, Form: "line", Width: 2},
-					{Of: "drive_busy_percent", Subject: fleet, Form: "bars"}}},
+					{Of: "drive_queue", Subject: fleet, Form: "bars"}}},
 				{Plates: []Plate{{Of: "disk_time_us", Subject: fleet, By: "workload", Form: "bars"},
 					{Of: "filesystems", Subject: fleet, Form: "bars"},
 					{Of: "space_used_bytes", Subject: fleet, By: "tenant", Form: "bars"}}},
