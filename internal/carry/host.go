@@ -44,6 +44,8 @@ type Options struct {
 	Systems Systems
 	// GPUs is the vendor's library of this host's GPUs; nil where there is none.
 	GPUs GPULibrary
+	// Counts says that system calls may be counted inside the kernel.
+	Counts bool
 	// Self is the pid of the collector.
 	Self int32
 	// IsStaged says that the host is made up of files: what an act would do is shown, and nothing is carried out.

@@ -75,9 +75,14 @@ func (h *Host) planRead(p *plan, r *act.Request, through string,
 	return nil
 }
 
-// fit makes a line one that can be told and stored: cut between letters, and without what is no text.
+// plain makes of what a process wrote or named something that can be told and stored, without what is no text.
+func plain(text string) string {
+	return strings.ReplaceAll(strings.ToValidUTF8(text, "\ufffd"), "\x00", "\ufffd")
+}
+
+// fit is plain of a line, cut between letters where it is long.
 func fit(text string) string {
-	text = strings.ReplaceAll(strings.ToValidUTF8(text, "\ufffd"), "\x00", "\ufffd")
+	text = plain(text)
 	if len(text) <= mostOfLine {
 		return text
 	}

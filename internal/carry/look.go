@@ -29,7 +29,7 @@ const mostFound = 1000
 // the names of what is in its environment, never the values.
 func (h *Host) planLook(p *plan, r *act.Request) error {
 	p.Undo = ""
-	if r.Settings["seconds"] != "" {
+	if r.Settings["seconds"] != "" && h.Counts {
 		p.Warnings = append(p.Warnings, "while it is watched, every system call on this host takes up to a tenth of a "+
 			"microsecond longer: the kernel looks whose it is")
 	}
@@ -37,7 +37,7 @@ func (h *Host) planLook(p *plan, r *act.Request) error {
 		x := &p.aim.hit[0]
 		add := func(of, what, text string) {
 			if len(out.Found) < mostFound {
-				out.Found = append(out.Found, act.Glimpse{Of: of, What: what, Text: text})
+				out.Found = append(out.Found, act.Glimpse{Of: of, What: plain(what), Text: plain(text)})
 			}
 		}
 		h.lookAtThreads(x, add)

@@ -42,9 +42,14 @@ func newScene(t *testing.T) *scene {
 	s.known = carry.Known{Boot: "boot", Of: map[carry.Process]string{}, Workloads: map[string]account.Workload{
 		workKey:  {Key: workKey, Kind: amount.Loose, Name: "must"},
 		otherKey: {Key: otherKey, Kind: amount.Loose, Name: "other"}}}
-	s.options = carry.Options{Users: identify.NewUsers("/etc"), Journal: t.TempDir(), Self: int32(os.Getpid()),
-		Known:  func(context.Context) (*carry.Known, error) { return &s.known, nil },
-		Policy: func() (*act.Policy, error) { return act.ParsePolicy([]byte(s.policy)) }}
+	s.options = carry.Options{
+		Counts:  true,
+		Users:   identify.NewUsers("/etc"),
+		Journal: t.TempDir(),
+		Self:    int32(os.Getpid()),
+		Known:   func(context.Context) (*carry.Known, error) { return &s.known, nil },
+		Policy:  func() (*act.Policy, error) { return act.ParsePolicy([]byte(s.policy)) },
+	}
 	s.open()
 	t.Cleanup(func() {
 		for _, pid := range s.alive() {

@@ -3,6 +3,7 @@ package carry
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -43,12 +44,18 @@ type watching struct {
 	noTrace error // why there is none
 }
 
+// errNotCounting says that a collector was told so.
+var errNotCounting = errors.New("this collector does not count inside the kernel")
+
 // watch looks at a process for a time, or until it ends, and tells what it saw.
 func (h *Host) watch(ctx context.Context, x *process, over time.Duration, add finder) {
 	w := &watching{h: h, x: x, spots: map[int32]map[string]int{}, cpus: map[int32]map[string]bool{},
 		known: map[string]bool{}, opened: map[string]bool{}}
 	w.files(w.known)
-	if w.trace, w.noTrace = bpf.OpenTrace(x.pid); w.noTrace == nil {
+	if w.noTrace = errNotCounting; h.Counts {
+		w.trace, w.noTrace = bpf.OpenTrace(x.pid)
+	}
+	if w.trace != nil {
 		defer w.trace.Close()
 	}
 	begin := time.Now()

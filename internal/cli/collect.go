@@ -119,7 +119,7 @@ func (h *hostRoots) acts(c *config, reader *kernel.Reader, hasKey bool, log *slo
 	o := &carry.Options{Users: reader.Registry().Users(), Journal: filepath.Join(c.String("spool"), "acts"),
 		Self: int32(os.Getpid()), Proc: h.kernel.Proc, Cgroup: h.kernel.Cgroup, Sys: h.kernel.Sys,
 		Run: filepath.Join(h.root, "run"), Policy: func() (*act.Policy, error) { return carry.ReadPolicy(file) },
-		GPUs: h.gpuAdjuster()}
+		GPUs: h.gpuAdjuster(), Counts: h.counts}
 	for _, asked := range h.asked {
 		kind, where, _ := strings.Cut(asked, "=")
 		where = strings.TrimPrefix(where, "unix://")

@@ -32,8 +32,8 @@ const frameLag = 450 * time.Millisecond
 // longestLive is the longest span that live frames answer for; a longer one is of the book, asked for anew.
 const longestLive = 15 * time.Minute
 
-// notFollowed are the listings that nobody follows: they take long, or stay as they are.
-var notFollowed = []string{"verify", "measures", "collect", "config"}
+// notFollowed are the commands that nobody follows: they take long, stay as they are, or change something.
+var notFollowed = []string{"verify", "measures", "collect", "config", "reapply"}
 
 // follows adds --live to every command below one that lists what a service answers.
 func follows(cmd *cobra.Command) {
@@ -41,7 +41,8 @@ func follows(cmd *cobra.Command) {
 		follows(c)
 	}
 	f := cmd.Flags()
-	if f.Lookup("as") == nil || f.Lookup("service") == nil || cmd.RunE == nil ||
+	isAct := f.Lookup("yes") != nil // which would be done again and again
+	if f.Lookup("as") == nil || f.Lookup("service") == nil || cmd.RunE == nil || isAct ||
 		slices.Contains(notFollowed, cmd.Name()) {
 		return
 	}

@@ -247,8 +247,8 @@ func toldAddress(b []byte) string {
 		return netip.AddrPortFrom(netip.AddrFrom16([16]byte(b[8:24])).Unmap(), binary.BigEndian.Uint16(b[2:])).String()
 	case family == unix.AF_UNIX:
 		path := b[2:]
-		if path[0] == 0 { // a name of its own, which is in no directory
-			return "@" + strings.ToValidUTF8(string(bytes.TrimRight(path[1:], "\x00")), "\uFFFD")
+		if path[0] == 0 { // a name of its own, which is in no directory; /proc/net/unix writes @ for each zero too
+			path = bytes.ReplaceAll(bytes.TrimRight(path, "\x00"), []byte{0}, []byte("@"))
 		}
 		path, _, _ = bytes.Cut(path, []byte{0})
 		return strings.ToValidUTF8(string(path), "\uFFFD")

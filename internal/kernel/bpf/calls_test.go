@@ -24,6 +24,7 @@ func TestToldAddress_IsWhatTheProgramGave(t *testing.T) {
 		"192.0.2.7:8080":     family(unix.AF_INET, 0x1f, 0x90, 192, 0, 2, 7, 0, 0, 0, 0, 0, 0, 0, 0),
 		"[::1]:8080":         v6,
 		"/run/cellar.socket": family(unix.AF_UNIX, []byte("/run/cellar.socket\x00rest")...),
+		"@press@1":           family(unix.AF_UNIX, []byte("\x00press\x001\x00\x00")...),
 		"@cellar":            family(unix.AF_UNIX, []byte("\x00cellar\x00\x00")...),
 	} {
 		assert.Equal(t, want, toldAddress(b))
