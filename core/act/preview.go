@@ -84,7 +84,7 @@ type Outcome struct {
 
 // Glimpse is one line of a closer look.
 type Glimpse struct {
-	Of   string `json:"of" doc:"process, thread, file, connection, environment, watched, system call, line, output or errors."`
+	Of   string `json:"of" doc:"process, thread, file, connection, environment, watched, system call, or of lines."`
 	What string `json:"what"`
 	Text string `json:"text"`
 }

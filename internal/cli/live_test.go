@@ -23,7 +23,8 @@ func TestFollows_NothingThatChangesAnythingIsDoneAgainAndAgain(t *testing.T) {
 	walk(newRoot())
 	for name := range followed {
 		assert.False(t, strings.HasPrefix(name, "act ") && name != "act show", name)
-		for _, verb := range []string{"add", "remove", "set", "import", "close", "reapply", "enrol", "allow", "correct"} {
+		for _, verb := range []string{"add", "remove", "set", "import", "close", "reapply", "enrol", "allow",
+			"correct"} {
 			assert.NotEqual(t, verb, name[strings.LastIndexByte(name, ' ')+1:], name)
 		}
 	}

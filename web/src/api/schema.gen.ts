@@ -3195,7 +3195,7 @@ export interface components {
             uncovered?: components["schemas"]["Uncovered"];
         };
         Glimpse: {
-            /** @description process, thread, file, connection, environment, watched, system call, line, output or errors. */
+            /** @description process, thread, file, connection, environment, watched, system call, or of lines. */
             of: string;
             text: string;
             what: string;
