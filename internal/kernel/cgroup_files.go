@@ -5,13 +5,16 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
+	"vinescale/internal/kernel/bpf"
 	"vinescale/internal/kernel/text"
 )
 
 // readV2 reads the counters of the kernel's "Control Group v2" documentation.
-func (r *Reader) readV2(h *hierarchy, g *group, a *account.Group, slow bool) {
-	f := &a.Figures
-	if b := r.often(h, g, keptCPU, "cpu.stat"); b != nil {
+func (r *Reader) readV2(h *hierarchy, g *group, a *account.Group, rests, slow bool) {
+	if rests {
+		g.recall(a)
+	} else if b := r.often(h, g, keptCPU, "cpu.stat"); b != nil {
+		f := &g.slow
 		ok := text.EachKeyed(b, func(key []byte, n int64) {
 			switch string(key) {
 			case "usage_usec":
@@ -31,6 +34,7 @@ func (r *Reader) readV2(h *hierarchy, g *group, a *account.Group, slow bool) {
 		if !ok || a.Has&account.HasCPU == 0 {
 			r.garbage(h, g, "cpu.stat")
 		}
+		g.remember(a)
 	}
 	if b := r.often(h, g, keptMemory, "memory.current"); b != nil {
 		if n, ok := text.Number(text.TrimNewline(b)); ok {
@@ -39,7 +43,9 @@ func (r *Reader) readV2(h *hierarchy, g *group, a *account.Group, slow bool) {
 			r.garbage(h, g, "memory.current")
 		}
 	}
-	if b := r.often(h, g, keptIO, "io.stat"); b != nil {
+	if h == r.counting(bpf.Disk) {
+		// It is counted with its latencies and its discards.
+	} else if b := r.often(h, g, keptIO, "io.stat"); b != nil {
 		var ok bool
 		if a.Devices, ok = text.IOStat(b, a.Devices); ok {
 			a.Has |= account.HasDisk
@@ -131,7 +137,20 @@ func (r *Reader) readPressures(h *hierarchy, g *group) {
 // readV1CPU reads the kernel's "CPU Accounting Controller" files, nanoseconds. usage_percpu is exact, and its sum is
 // usage; the user and system split of the same controller is sampled by ticks. It has a number for each CPU that could
 // ever be there, in their order.
-func (r *Reader) readV1CPU(h *hierarchy, g *group, a *account.Group, slow bool) {
+func (r *Reader) readV1CPU(h *hierarchy, g *group, a *account.Group, rests, slow bool) {
+	if rests {
+		g.recall(a)
+	} else if r.readV1Usage(h, g, a) {
+		g.remember(a)
+	}
+	if slow && g.rest.ran && a.Has&account.HasCPU != 0 {
+		r.readV1CPUSlowly(h, g)
+	}
+}
+
+// readV1Usage reads the time on each CPU, or where that cannot be read, on all of them together. It returns whether it
+// could be read.
+func (r *Reader) readV1Usage(h *hierarchy, g *group, a *account.Group) bool {
 	if b := r.often(h, g, keptCPU, "cpuacct.usage_percpu"); b != nil {
 		var sum int64
 		read := 0
@@ -159,18 +178,20 @@ func (r *Reader) readV1CPU(h *hierarchy, g *group, a *account.Group, slow bool) 
 	if a.Has&account.HasCPU == 0 {
 		b := r.counter(h, g.path, "cpuacct.usage")
 		if b == nil {
-			return
+			return false
 		}
 		n, ok := text.Number(text.TrimNewline(b))
 		if !ok {
 			r.garbage(h, g, "cpuacct.usage")
-			return
+			return false
 		}
 		a.CPUMicros, a.Has = n/1000, a.Has|account.HasCPU
 	}
-	if !slow {
-		return
-	}
+	return true
+}
+
+// readV1CPUSlowly reads what is not needed at each reading: user and system time, and throttling.
+func (r *Reader) readV1CPUSlowly(h *hierarchy, g *group) {
 	if b := r.counter(h, g.path, "cpuacct.stat"); b != nil {
 		user, ok1 := text.Keyed(b, "user")
 		system, ok2 := text.Keyed(b, "system")

@@ -158,6 +158,7 @@ func (r *Reader) gatherCounted(dst *account.Reading) error {
 		return nil
 	}
 	r.resetCounted()
+	r.cgroups.unplaced = false
 	if h := r.counting(bpf.CPU); h != nil {
 		if err := r.gatherCPU(dst, h); err != nil {
 			return err
@@ -221,6 +222,7 @@ func (r *Reader) gatherCPU(dst *account.Reading, h *hierarchy) error {
 		if err := r.counters.CPU(func(who bpf.Who, by []bpf.Spent) {
 			r.spend(h, unified, &who, by)
 		}); err != nil {
+			r.cgroups.unplaced = true
 			r.note("CPU time by cgroup and family", err)
 		}
 		if waited := time.Since(begun) - (ownTime() - ran); waited < long {
@@ -524,14 +526,17 @@ func (r *Reader) readRan(dst *account.Reading) {
 		return
 	}
 	if err := r.counters.Settle(); err != nil {
+		r.cgroups.unplaced = true
 		r.note("time on each CPU", err)
 		return
 	}
 	totals, err := r.counters.Totals()
 	if err != nil {
+		r.cgroups.unplaced = true
 		r.note("time on each CPU", err)
 		return
 	}
+	r.cgroups.unplaced = r.cgroups.unplaced || totals.Unplaced != r.tasks.unplaced
 	r.tasks.lostEnds = totals.LostEnds
 	dst.Caveats[account.TimeUnplaced] += int64(totals.Unplaced-r.tasks.unplaced) / int64(time.Microsecond)
 	r.tasks.unplaced = totals.Unplaced

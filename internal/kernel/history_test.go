@@ -41,7 +41,10 @@ type history struct {
 	by    map[bpf.Who][]bpf.Spent
 	ran   []uint64
 	ended []bpf.Ended
-	made  []bpf.Made
+	mute  bool // who ran is not told
+
+	unplaced uint64
+	made     []bpf.Made
 
 	truth  map[string]int64 // microseconds by workload
 	total  int64
@@ -280,6 +283,9 @@ func (h *history) Has(f bpf.Feature) bool { return h.Missing(f) == nil }
 func (h *history) Settle() error          { return nil }
 
 func (h *history) CPU(visit func(bpf.Who, []bpf.Spent)) error {
+	if h.mute {
+		return errNotCounted
+	}
 	for who, by := range maps.Clone(h.by) {
 		visit(who, by)
 	}
@@ -288,7 +294,7 @@ func (h *history) CPU(visit func(bpf.Who, []bpf.Spent)) error {
 
 func (h *history) Totals() (bpf.CPUTotals, error) {
 	return bpf.CPUTotals{Ran: slices.Clone(h.ran),
-		IdleTask: []uint64{uint64(h.now) - h.ran[0], uint64(h.now) - h.ran[1]}}, nil
+		IdleTask: []uint64{uint64(h.now) - h.ran[0], uint64(h.now) - h.ran[1]}, Unplaced: h.unplaced}, nil
 }
 
 func (h *history) ForgetCPU(gone []bpf.Who) {

@@ -122,6 +122,7 @@ type cgroups struct {
 	watch     watch
 	keptOpen  int
 	turns     int64
+	unplaced  bool // not all that ran since the last reading is known to have been counted by its cgroup
 
 	paths    map[string]account.WorkloadID // content of /proc/PID/cgroup -> workload, Unrecognised too
 	pathsAge int64                         // reading at which what was concluded of cgroups last changed
