@@ -165,14 +165,38 @@ type Contest struct {
 // which they run. Who wants less than Small of one CPU joins no others together.
 var shortMarks = struct{ Used, Waited, Small float64 }{0.75, 0.05, 0.02}
 
-// field is some CPUs of a host, and those who contend for them.
-type field struct {
-	cpus       cpuset.Set
-	contenders []Contender
+// Field is some CPUs of a host, and those who contend for them.
+type Field struct {
+	CPUs       cpuset.Set
+	Contenders []Contender
+}
+
+// IsShort tells whether these CPUs were short in a stretch of so many seconds.
+func (f *Field) IsShort(seconds float64) bool {
+	ran, waited := f.wanted()
+	return ran >= shortMarks.Used*float64(f.CPUs.Len())*seconds && waited >= shortMarks.Waited*ran && waited > 0
+}
+
+// wanted is for how long all of them ran, and waited.
+func (f *Field) wanted() (ran, waited float64) {
+	for i := range f.Contenders {
+		ran, waited = ran+f.Contenders[i].Ran, waited+f.Contenders[i].Waited
+	}
+	return ran, waited
+}
+
+// FieldOf is the CPUs that a workload contended for; nil where it did not.
+func (c *Contest) FieldOf(workload int64) *Field {
+	for _, f := range c.fields() {
+		if slices.ContainsFunc(f.Contenders, func(x Contender) bool { return x.Workload == workload }) {
+			return &f
+		}
+	}
+	return nil
 }
 
 // fields divides a contest: who may run on some CPU together contends for the same ones.
-func (c *Contest) fields() []field {
+func (c *Contest) fields() []Field {
 	var whole cpuset.Set
 	for cpu := range c.HostCPUs {
 		whole = whole.With(cpu)
@@ -184,16 +208,16 @@ func (c *Contest) fields() []field {
 		return whole
 	}
 	small := shortMarks.Small * c.To.Sub(c.From).Seconds()
-	var list []field
+	var list []Field
 	for _, x := range c.Contenders {
 		if x.Ran+x.Waited < small {
 			continue
 		}
-		at := field{mask(&x), []Contender{x}}
+		at := Field{mask(&x), []Contender{x}}
 		apart := list[:0:0]
 		for _, f := range list {
-			if f.cpus.Overlaps(at.cpus) {
-				at = field{at.cpus.Union(f.cpus), append(f.contenders, at.contenders...)}
+			if f.CPUs.Overlaps(at.CPUs) {
+				at = Field{at.CPUs.Union(f.CPUs), append(f.Contenders, at.Contenders...)}
 			} else {
 				apart = append(apart, f)
 			}
@@ -205,11 +229,11 @@ func (c *Contest) fields() []field {
 			continue
 		}
 		of := mask(&x)
-		shared := func(f field) int { return f.cpus.Intersect(of).Len() }
-		best := slices.MaxFunc(list, func(a, b field) int { return cmp.Compare(shared(a), shared(b)) })
-		at := slices.IndexFunc(list, func(f field) bool { return f.cpus.Equal(best.cpus) })
+		shared := func(f Field) int { return f.CPUs.Intersect(of).Len() }
+		best := slices.MaxFunc(list, func(a, b Field) int { return cmp.Compare(shared(a), shared(b)) })
+		at := slices.IndexFunc(list, func(f Field) bool { return f.CPUs.Equal(best.CPUs) })
 		if shared(best) > 0 {
-			list[at].contenders = append(list[at].contenders, x)
+			list[at].Contenders = append(list[at].Contenders, x)
 		}
 	}
 	return list
@@ -225,19 +249,18 @@ func AddShortages(contests []Contest, names Names) []Shortage {
 		seconds := c.To.Sub(c.From).Seconds()
 		looked[c.Host] += seconds
 		for _, f := range c.fields() {
-			ran, waited, untold := 0.0, 0.0, 0
-			for _, x := range f.contenders {
-				ran, waited = ran+x.Ran, waited+x.Waited
-				if !x.IsTold {
+			if !f.IsShort(seconds) {
+				continue
+			}
+			ran, waited := f.wanted()
+			untold := 0
+			for i := range f.Contenders {
+				if !f.Contenders[i].IsTold {
 					untold++
 				}
 			}
-			if ran < shortMarks.Used*float64(f.cpus.Len())*seconds || waited < shortMarks.Waited*ran ||
-				waited == 0 {
-				continue
-			}
-			at := place{c.Host, f.cpus.String()}
-			if f.cpus.Len() >= c.HostCPUs {
+			at := place{c.Host, f.CPUs.String()}
+			if f.CPUs.Len() >= c.HostCPUs {
 				at.cpus = ""
 			}
 			s := found[at]
@@ -252,7 +275,7 @@ func AddShortages(contests []Contest, names Names) []Shortage {
 				s.To = c.To
 			}
 			s.Long, s.Ran, s.Waited, s.Untold = s.Long+seconds, s.Ran+ran, s.Waited+waited, max(s.Untold, untold)
-			addShares(tenants[at], f.contenders, seconds, names)
+			addShares(tenants[at], f.Contenders, seconds, names)
 		}
 	}
 	list := []Shortage{}

@@ -39,6 +39,25 @@ type whatQuotaInput struct {
 
 type whatQuotaOutput struct{ Body explain.Stand }
 
+type whatPinsInput struct {
+	SpanParams
+	Holder   string `query:"holder" required:"true" doc:"A tenant, a workload or a rule."`
+	Kind     string `query:"holder_kind" enum:"tenant,workload,rule" default:"tenant"`
+	Host     string `query:"host" required:"true"`
+	CPUs     string `query:"cpus" required:"true" doc:"In the kernel's list format." example:"2-4"`
+	IsShared bool   `query:"shared" doc:"Others may run there too."`
+}
+
+type whatPinsOutput struct{ Body whatif.Pinned }
+
+type whatWeightInput struct {
+	SpanParams
+	Workload int64   `query:"workload" required:"true" doc:"By its number."`
+	Weight   float64 `query:"weight" required:"true" doc:"1 to 10000; 100 is usual."`
+}
+
+type whatWeightOutput struct{ Body whatif.Weighed }
+
 type sizesInput struct {
 	SpanParams
 	HostParam
@@ -142,6 +161,7 @@ func whatIfRoutes(api huma.API, s *service) {
 		}
 		return &whatQuotaOutput{*stand}, nil
 	})
+	cpuRoutes(api, s)
 	huma.Register(api, huma.Operation{
 		OperationID: "what-if-empty", Method: http.MethodGet, Path: Prefix + "/whatif/empty",
 		Summary: "Which hosts could be emptied onto the others: each by itself, and as many as possible at once",
@@ -171,6 +191,45 @@ func whatIfRoutes(api huma.API, s *service) {
 		}
 		list, err := s.hub.Sizes(ctx, span, in.Host, in.Percent)
 		return &sizesOutput{list}, asProblem(err)
+	})
+}
+
+// cpuRoutes are the questions about who would have had which CPUs.
+func cpuRoutes(api huma.API, s *service) {
+	huma.Register(api, huma.Operation{
+		OperationID: "what-if-pins", Method: http.MethodGet, Path: Prefix + "/whatif/pins",
+		Summary: "What other CPUs for a holder would have done on a host over a span",
+		Description: "The span is played again with the holder on these CPUs, and all others on what is left. CPUs " +
+			"that are declared now for others alone stay theirs. What would have come later is a lower bound.",
+		Metadata: readers(),
+	}, func(ctx context.Context, in *whatPinsInput) (*whatPinsOutput, error) {
+		span, err := in.span(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		x, err := s.hub.WhatIfPins(ctx, &hub.WhatPins{Kind: in.Kind, Holder: in.Holder, Host: in.Host, CPUs: in.CPUs,
+			IsShared: in.IsShared, Span: span})
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		return &whatPinsOutput{*x}, nil
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "what-if-weight", Method: http.MethodGet, Path: Prefix + "/whatif/weight",
+		Summary: "What another weight of a workload's cgroup would have done over a span",
+		Description: "Where the CPUs that it runs on were short, their time is divided again among all who wanted it, " +
+			"at each level of the tree of cgroups by weight; what one does not want goes to the others.",
+		Metadata: readers(),
+	}, func(ctx context.Context, in *whatWeightInput) (*whatWeightOutput, error) {
+		span, err := in.span(s)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		x, err := s.hub.WhatIfWeight(ctx, &hub.WhatWeight{Workload: in.Workload, Weight: in.Weight, Span: span})
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		return &whatWeightOutput{*x}, nil
 	})
 }
 

@@ -18,19 +18,21 @@ import (
 func newWhatIf() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "whatif",
-		Short: "What was recorded, played again with other limits, quotas or hosts; advice on sizes; growth",
+		Short: "What was recorded, played again with other limits, quotas, pins or hosts; advice on sizes; growth",
 		Long: `What-if plays a recorded span again with something changed, and says what would have been
 otherwise. It tells no more than the record knows: what a limit would have done within a
 step is not known, so delays are told as bounds.`,
 		Example: `  vinescale whatif limit weather-cache --cpu 0.5 --span 1d
   vinescale whatif quota "Frost Watch" cpu 25 --span 1d
+  vinescale whatif pins cellar-1 8-11 "Bottling Line" --span 1d
+  vinescale whatif weight label-render 300 --span 1d
   vinescale whatif empty --span 1d
   vinescale whatif place weather-cache --span 1d
   vinescale whatif growth --span 30d
   vinescale whatif sizes --span 1d`,
 	}
-	cmd.AddCommand(whatIfLimit(), whatIfQuota(), whatIfEmpty(), whatIfHosts(), whatIfPlace(), whatIfGrowth(),
-		whatIfSizes())
+	cmd.AddCommand(whatIfLimit(), whatIfQuota(), whatIfPins(), whatIfWeight(), whatIfEmpty(), whatIfHosts(),
+		whatIfPlace(), whatIfGrowth(), whatIfSizes())
 	return cmd
 }
 
@@ -113,10 +115,12 @@ func printLimited(w io.Writer, x *api.WhatLimited) error {
 
 // lengthOfStep is the length of a step in words.
 func lengthOfStep(seconds float64) string {
-	switch seconds {
-	case 60:
+	switch {
+	case seconds < 60:
+		return "a tick"
+	case seconds == 60:
 		return "a minute"
-	case 3600:
+	case seconds == 3600:
 		return "an hour"
 	}
 	return "a day"

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"slices"
 	"testing"
 
@@ -30,6 +31,14 @@ func TestWhatIf_PlaysTheDemoAgain(t *testing.T) {
 	require.GreaterOrEqual(t, at, 0, "it holds eight cores, and uses a quarter of one")
 	assert.Equal(t, []any{"less", 8.0}, []any{sizes[at].Way, sizes[at].Held})
 	assert.Less(t, sizes[at].Advised, 1.0)
+	pinned := runJSON[whatif.Pinned](t, demo, "whatif", "pins", "press-1", "2-5", "Leaf Vision", "--span", "1h")
+	require.NotNil(t, pinned.Others)
+	assert.Equal(t, []int{4, 11}, []int{pinned.Theirs.CPUs, pinned.Others.CPUs}, "nine are declared for others alone")
+	assert.Positive(t, pinned.Theirs.Over, pinned.Sentence)
+	require.NotEmpty(t, pinned.Movers)
+	heavier := demo.run("whatif", "weight", "label-render", "300", "--span", "2h")
+	assert.Contains(t, heavier.stdout, "A weight of 300 in place of 100 would have given it about")
+	assert.Contains(t, heavier.stdout, "by weights now")
 	emptied := demo.run("whatif", "empty", "--percentile", "50", "--spare", "0", "--moves")
 	assert.Contains(t, emptied.stdout, "At once could be emptied: ")
 	assert.Contains(t, emptied.stdout, "2 GPUs", "a job that has two cards fits nowhere else")
@@ -73,6 +82,12 @@ func TestWhatIf_PlaysTheDemoAgain(t *testing.T) {
 		{[]string{"quota", "Frost Watch", "wine", "1"}, "choose one of cpu"},
 		{[]string{"quota", "Frost Watch", "cpu", "1", "--host", "attic"}, "no host is"},
 		{[]string{"quota", "Frost Watch", "cpu", "1", "--host", "press-1", "--pool", "terraces"}, "choose one"},
+		{[]string{"pins", "press-1", "14-15", "Leaf Vision"}, "declared for another alone"},
+		{[]string{"pins", "press-1", "2,x", "Leaf Vision"}, "is not a CPU number"},
+		{[]string{"pins", "press-1", "2"}, "whose are the CPUs"},
+		{[]string{"weight", "label-render", "heavy"}, "is no weight"},
+		{[]string{"weight", "label-render", "0"}, "give 1 to 10000"},
+		{[]string{"weight", "tenant/Frost Watch", "10"}, "a weight is of a workload"},
 		{[]string{"sizes", "--percentile", "101"}, "give 50 to 100"},
 		{[]string{"place"}, "say what is to be placed"},
 		{[]string{"place", "tenant/Frost Watch"}, "a workload is placed"},
@@ -100,6 +115,14 @@ func TestWhatIf_PlaysTheDemoAgain(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, b.WaitText("in 95 of 100 steps at most"))
 	assert.Empty(t, violations(t, b), "another limit")
+	require.NoError(t, b.Go(demo.address+"/plan?view=pins&holder=Leaf+Vision&host=press-1&list=%222-5%22"))
+	require.NoError(t, b.WaitText("Who would have had to run elsewhere"))
+	assert.Empty(t, violations(t, b), "other pins")
+	require.NoError(t, b.Go(fmt.Sprintf("%s/plan?view=weight&workload=%d&limit=300&span=2h", demo.address,
+		limited.Workload.ID)))
+	require.NoError(t, b.WaitText("weather-cache"))
+	require.NoError(t, b.WaitText("Its CPUs were short in"))
+	assert.Empty(t, violations(t, b), "another weight")
 	require.NoError(t, b.Go(demo.address+"/plan?view=hosts&spare=0&percentile=50"))
 	require.NoError(t, b.WaitText("At once could be emptied"))
 	assert.Empty(t, violations(t, b), "hosts")

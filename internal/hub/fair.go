@@ -2,12 +2,10 @@ package hub
 
 import (
 	"context"
-	"slices"
 	"time"
 
 	"golang.org/x/sync/errgroup"
 
-	"vinescale/core/account"
 	"vinescale/core/amount"
 	"vinescale/core/explain"
 	"vinescale/core/question"
@@ -59,19 +57,11 @@ func (h *Hub) shortages(ctx context.Context, scope *question.Scope) ([]explain.S
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
-	var users []explain.User
-	var ids []int64
-	for _, a := range answers {
-		for _, r := range a.Rows {
-			users, ids = append(users, explain.User{Workload: r.Workload, Tenant: r.Tenant}), append(ids, r.Workload)
-		}
+	rows := make([][]question.Row, len(answers))
+	for i, a := range answers {
+		rows[i] = a.Rows
 	}
-	slices.Sort(ids)
-	stored, err := h.store.WorkloadsByID(ctx, slices.Compact(ids))
-	if err != nil {
-		return nil, err
-	}
-	names, err := h.namesOf(ctx, users)
+	stored, names, err := h.thoseIn(ctx, rows...)
 	if err != nil {
 		return nil, err
 	}
@@ -81,20 +71,9 @@ func (h *Hub) shortages(ctx context.Context, scope *question.Scope) ([]explain.S
 		c.Host, c.HostCPUs, c.From, c.To = hosts[t.Host].Name, hosts[t.Host].CPUs, t.From, t.To
 		for k := range answers[i].Rows {
 			r := &answers[i].Rows[k]
-			w := stored[r.Workload]
-			if w.Kind == amount.Kernel.String() || !r.Sums[0].Known() {
-				continue
+			if x := contenderOf(r, stored[r.Workload], hosts[t.Host]); x != nil {
+				c.Contenders = append(c.Contenders, *x)
 			}
-			core := w.Core()
-			x := explain.Contender{User: explain.User{Workload: r.Workload, Tenant: r.Tenant}, Path: w.Path,
-				Allowed: w.Allowed, Weights: w.Facts[account.FactWeights], Ran: r.Sums[0].Units / 1e6}
-			if limit := explain.HeldBy(&core, hosts[t.Host].CPUs).CPULimit; limit != nil {
-				x.Limit = *limit
-			}
-			if x.IsTold = r.Sums[1].Known(); x.IsTold {
-				x.Waited = r.Sums[1].Units / 1e6
-			}
-			c.Contenders = append(c.Contenders, x)
 		}
 	}
 	return explain.AddShortages(contests, names), nil

@@ -1511,6 +1511,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/whatif/pins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What other CPUs for a holder would have done on a host over a span
+         * @description The span is played again with the holder on these CPUs, and all others on what is left. CPUs that are declared now for others alone stay theirs. What would have come later is a lower bound.
+         */
+        get: operations["what-if-pins"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/whatif/place": {
         parameters: {
             query?: never;
@@ -1560,6 +1580,26 @@ export interface paths {
          * @description Each advice says on which percentile of the highest ticks it rests, what it saves, and in how many steps the advised size would have been touched.
          */
         get: operations["advise-sizes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/whatif/weight": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What another weight of a workload's cgroup would have done over a span
+         * @description Where the CPUs that it runs on were short, their time is divided again among all who wanted it, at each level of the tree of cgroups by weight; what one does not want goes to the others.
+         */
+        get: operations["what-if-weight"];
         put?: never;
         post?: never;
         delete?: never;
@@ -4252,6 +4292,14 @@ export interface components {
             /** @description When it was, where that is known. */
             when?: components["schemas"]["PinEvidence"];
         };
+        PinOff: {
+            /** Format: double */
+            cpu_seconds: number;
+            /** Format: int64 */
+            id: number;
+            name: string;
+            tenant: string;
+        };
         PinPlan: {
             /** @description Kernel list format; empty where there is no room. */
             cpus: string;
@@ -4324,6 +4372,42 @@ export interface components {
             source: string;
             tenant: string;
         };
+        PinSide: {
+            /** Format: int64 */
+            cpus: number;
+            /**
+             * Format: double
+             * @description By how much something would have been late, at least.
+             */
+            delay_seconds: number;
+            /**
+             * Format: double
+             * @description Of the holder, its highest tick; of others, their highest step.
+             */
+            highest_cores: number;
+            /**
+             * Format: double
+             * @description Work that would have come later, at least.
+             */
+            late_cpu_seconds: number;
+            /** Format: double */
+            mean_cores: number;
+            /**
+             * Format: double
+             * @description Work that would not have been done by the end of the span.
+             */
+            open_cpu_seconds: number;
+            /**
+             * Format: int64
+             * @description In these it was more than the CPUs as a mean.
+             */
+            steps_over: number;
+            /**
+             * Format: int64
+             * @description In these it was more by the highest tick: those among them.
+             */
+            steps_touched: number;
+        };
         PinStep: {
             /** @description How it is seen to hold. */
             check: string;
@@ -4376,6 +4460,48 @@ export interface components {
              * @description Until that minute; without an end when left out.
              */
             until?: string;
+        };
+        Pinned: {
+            /** @description In the kernel's list format. */
+            cpus: string;
+            /** @description Nobody else would have run there. */
+            exclusive: boolean;
+            holder: string;
+            host: string;
+            /**
+             * Format: double
+             * @description That these CPUs would have stood idle, or have been left to others.
+             */
+            idle_cpu_seconds: number;
+            /**
+             * Format: double
+             * @description That others ran here, and would have run elsewhere.
+             */
+            moved_off_cpu_seconds: number;
+            /** @description Who they are, those with most first. */
+            movers: components["schemas"]["PinOff"][];
+            /** @description All others, on what would have been left. Null where they are not kept off. */
+            others: components["schemas"]["PinSide"];
+            sentence: string;
+            /**
+             * Format: double
+             * @description At most for so long the holder would not have waited: it did while others ran here. Null where waiting is not counted.
+             */
+            spared_seconds: number | null;
+            /** Format: double */
+            step_seconds: number;
+            /**
+             * Format: int64
+             * @description Those that something was recorded of.
+             */
+            steps: number;
+            /**
+             * Format: double
+             * @description That the holder ran on other CPUs, and would have run here.
+             */
+            strayed_cpu_seconds: number;
+            /** @description The holder on these CPUs. */
+            theirs: components["schemas"]["PinSide"];
         };
         PinnedCPU: {
             /** Format: double */
@@ -5902,6 +6028,69 @@ export interface components {
             tenant: string;
             /** Format: int64 */
             workload_id: number;
+        };
+        Weighed: {
+            /**
+             * Format: double
+             * @description What the weights as they are give it.
+             */
+            fair_cpu_seconds: number;
+            host: string;
+            /** @description Who would have had less or more, those with most first. */
+            others: components["schemas"]["WeighedOther"][];
+            /** Format: double */
+            ran_cpu_seconds: number;
+            sentence: string;
+            /** Format: double */
+            step_seconds: number;
+            /**
+             * Format: int64
+             * @description Those in which it ran or waited.
+             */
+            steps: number;
+            /**
+             * Format: int64
+             * @description In these its CPUs were short: only then weights matter.
+             */
+            steps_short: number;
+            /**
+             * Format: double
+             * @description What it would have had by the weight that is tried.
+             */
+            then_cpu_seconds: number;
+            /**
+             * Format: int64
+             * @description Others beside it that do not tell for how long they waited.
+             */
+            untold: number;
+            /**
+             * Format: double
+             * @description Added over threads.
+             */
+            waited_seconds: number;
+            /**
+             * Format: double
+             * @description That is tried.
+             */
+            weight: number;
+            /**
+             * Format: double
+             * @description 100 is usual.
+             */
+            weight_now: number;
+            workload: components["schemas"]["UserRef"];
+        };
+        WeighedOther: {
+            /** Format: double */
+            fair_cpu_seconds: number;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            name: string;
+            owner: string;
+            tenant: string;
+            /** Format: double */
+            then_cpu_seconds: number;
         };
         WhatLimited: {
             /**
@@ -9737,6 +9926,50 @@ export interface operations {
             };
         };
     };
+    "what-if-pins": {
+        parameters: {
+            query: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                /** @description A tenant, a workload or a rule. */
+                holder: string;
+                holder_kind?: "tenant" | "workload" | "rule";
+                host: string;
+                /** @description In the kernel's list format. */
+                cpus: string;
+                /** @description Others may run there too. */
+                shared?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pinned"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "what-if-place": {
         parameters: {
             query?: {
@@ -9861,6 +10094,46 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SizeAdvice"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "what-if-weight": {
+        parameters: {
+            query: {
+                /** @description RFC 3339; with to. */
+                from?: string;
+                /** @description RFC 3339; now when left out. */
+                to?: string;
+                /** @description A length such as 90m, 1h or 7d; 1h when left out. */
+                span?: string;
+                /** @description By its number. */
+                workload: number;
+                /** @description 1 to 10000; 100 is usual. */
+                weight: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Weighed"];
                 };
             };
             /** @description Error */

@@ -1,11 +1,11 @@
 import { useState, type FormEvent } from 'react'
-import { useAllHosts, useTenants } from '../../api/queries'
+import { useAllHosts } from '../../api/queries'
 import type { PlanSearch } from './search'
 import { Field, field } from './Field'
+import { HolderFields } from './HolderFields'
 
 /** For whom CPUs are planned, how many and where. */
 export function PlanForm({ of, onPlan }: { of: PlanSearch; onPlan: (p: PlanSearch) => void }) {
-  const tenants = useTenants().data ?? []
   const hosts = useAllHosts().data ?? []
   const pools = [...new Set(hosts.flatMap((h) => h.pools))].sort()
   const [draft, setDraft] = useState<PlanSearch>(of)
@@ -29,44 +29,7 @@ export function PlanForm({ of, onPlan }: { of: PlanSearch; onPlan: (p: PlanSearc
           onChange={(e) => set({ cpus: number(e.target.value) })}
         />
       </Field>
-      <Field name="for a">
-        <select
-          className={field}
-          value={draft.kind ?? 'tenant'}
-          onChange={(e) =>
-            set({ kind: e.target.value === 'tenant' ? undefined : (e.target.value as 'workload'), holder: undefined })
-          }
-        >
-          <option value="tenant">tenant</option>
-          <option value="workload">workload</option>
-          <option value="rule">rule</option>
-        </select>
-      </Field>
-      <Field name={draft.kind === 'rule' ? 'expression' : draft.kind === 'workload' ? 'workload’s name' : 'tenant'}>
-        {draft.kind ? (
-          <input
-            className={`${field} w-56`}
-            required
-            placeholder={draft.kind === 'rule' ? "kind == 'vm'" : 'route-solver-7c'}
-            value={draft.holder ?? ''}
-            onChange={(e) => set({ holder: e.target.value })}
-          />
-        ) : (
-          <select
-            className={field}
-            required
-            value={draft.holder ?? ''}
-            onChange={(e) => set({ holder: e.target.value })}
-          >
-            <option value="" disabled>
-              choose …
-            </option>
-            {tenants.map((t) => (
-              <option key={t.name}>{t.name}</option>
-            ))}
-          </select>
-        )}
-      </Field>
+      <HolderFields of={draft} onChange={set} />
       <Field name="on">
         <select
           className={field}

@@ -10,6 +10,7 @@ import { EmptySheet } from './EmptySheet'
 import { GrowthSheet } from './GrowthSheet'
 import { PlaceSheet } from './PlaceSheet'
 import { SizesSheet } from './SizesSheet'
+import { WhatPins, WhatWeight } from './WhatCPUs'
 import { WhatLimit, WhatQuota } from './WhatIf'
 import { planQuery, views, type PlanSearch, type PlanView } from './search'
 
@@ -21,6 +22,9 @@ const about: Record<PlanView, string> = {
   growth: 'When what hosts use fills them, by the whole days of this span: choose some weeks.',
   limit: 'This span played again with another limit of a workload. What the record does not know is told as a bound.',
   quota: 'For how long a tenant would have been above another ceiling in this span, and who waited meanwhile.',
+  pins: 'This span played again with other CPUs for a holder: what fits on them and on what is left, and who would have had to move.',
+  weight:
+    'This span played again with another weight of a workload’s cgroup: where CPUs were short, their time is divided anew.',
 }
 
 /** What would be, were something otherwise. The address holds what was asked, so it can be sent to a colleague. */
@@ -52,6 +56,8 @@ export function PlanPage() {
       {view === 'growth' && <GrowthSheet />}
       {view === 'limit' && <WhatLimit key={JSON.stringify(asked)} />}
       {view === 'quota' && <WhatQuota key={JSON.stringify(asked)} />}
+      {view === 'pins' && <WhatPins key={JSON.stringify(asked)} />}
+      {view === 'weight' && <WhatWeight key={JSON.stringify(asked)} />}
     </>
   )
 }

@@ -24,5 +24,11 @@ test('an address holds what a plan is made for, and nothing else', () => {
   expect(readPlan({ percentile: 49, spare: 'much' })).toEqual({})
   expect(readPlan({ view: 'cpus', workload: -1, limit: '' })).toEqual({})
   expect(readPlan({ cpus: 2.5, holder: 41200, kind: 'workload' })).toEqual({ holder: '41200', kind: 'workload' })
+  expect(readPlan({ view: 'pins', list: 3, host: 'press-1', holder: 'Label Press' })).toEqual({
+    view: 'pins',
+    list: '3',
+    host: 'press-1',
+    holder: 'Label Press',
+  })
   expect(planQuery({ holder: 'x', cpus: 1, host: 'cellar-1', pool: 'terraces' })?.pool).toBeUndefined()
 })

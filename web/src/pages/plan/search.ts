@@ -7,6 +7,8 @@ export const views = {
   growth: 'Growth',
   limit: 'Another limit',
   quota: 'Another quota',
+  pins: 'Other pins',
+  weight: 'Another weight',
 } as const
 
 export type PlanView = keyof typeof views
@@ -23,6 +25,8 @@ export type PlanSearch = {
   holder?: string
   kind?: 'workload' | 'rule'
   cpus?: number
+  /** CPUs by their numbers, in the kernel's list format. */
+  list?: string
   host?: string
   pool?: string
   shared?: true
@@ -60,6 +64,7 @@ export function readPlan(search: Record<string, unknown>): PlanSearch {
     holder: typeof search.holder === 'number' ? String(search.holder) : text(search.holder),
     kind: search.kind === 'workload' || search.kind === 'rule' ? search.kind : undefined,
     cpus: count(search.cpus),
+    list: typeof search.list === 'number' ? String(search.list) : text(search.list),
     host: text(search.host),
     pool: text(search.pool),
     shared: search.shared === true || search.shared === 'true' ? true : undefined,
