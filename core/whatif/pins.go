@@ -57,7 +57,7 @@ type Pinned struct {
 	Off     float64  `json:"moved_off_cpu_seconds" doc:"That others ran here, and would have run elsewhere."`
 	Movers  []PinOff `json:"movers" doc:"Who they are, those with most first."`
 	Idle    float64  `json:"idle_cpu_seconds" doc:"That these CPUs would have stood idle, or have been left to others."`
-	Spared  *float64 `json:"spared_seconds" doc:"At most for so long the holder would not have waited: it did while others ran here. Null where waiting is not counted."`
+	Spared  *float64 `json:"spared_seconds" doc:"Waiting while others ran here, at most; null where it is not counted."`
 
 	Sentence string `json:"sentence"`
 }

@@ -217,8 +217,8 @@ func cpuRoutes(api huma.API, s *service) {
 	huma.Register(api, huma.Operation{
 		OperationID: "what-if-weight", Method: http.MethodGet, Path: Prefix + "/whatif/weight",
 		Summary: "What another weight of a workload's cgroup would have done over a span",
-		Description: "Where the CPUs that it runs on were short, their time is divided again among all who wanted it, " +
-			"at each level of the tree of cgroups by weight; what one does not want goes to the others.",
+		Description: "Where the CPUs that it runs on were short, their time is divided again among all who wanted " +
+			"it, at each level of the tree of cgroups by weight; what one does not want goes to the others.",
 		Metadata: readers(),
 	}, func(ctx context.Context, in *whatWeightInput) (*whatWeightOutput, error) {
 		span, err := in.span(s)

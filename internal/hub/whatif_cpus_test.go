@@ -56,7 +56,8 @@ func TestWhatIfPins_OnTheCPUOfAnother(t *testing.T) {
 	c.minute("press-1", 180, 60, had{route, 20, 1000, 37, 41, 2}, had{label, 6, 50, 9, 12, 5})
 	c.minute("press-1", 240, 60, had{route, 20, 1000, 37, 41, 2}, had{label, 6, 50, 9, 12, 3})
 	q.Span.From = noon.Add(3 * time.Minute)
-	for kind, holder := range map[string]string{"workload": "route", "rule": "owner == 'svc-route'", "tenant": q.Holder} {
+	for kind, holder := range map[string]string{"workload": "route", "rule": "owner == 'svc-route'",
+		"tenant": q.Holder} {
 		q.Kind, q.Holder = kind, holder
 		x, err = c.WhatIfPins(ctx, &q)
 		require.NoError(t, err)

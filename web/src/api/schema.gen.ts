@@ -4485,7 +4485,7 @@ export interface components {
             sentence: string;
             /**
              * Format: double
-             * @description At most for so long the holder would not have waited: it did while others ran here. Null where waiting is not counted.
+             * @description Waiting while others ran here, at most; null where it is not counted.
              */
             spared_seconds: number | null;
             /** Format: double */
