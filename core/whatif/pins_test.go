@@ -53,11 +53,11 @@ func TestPins_WhoFitsAndWhoMoves(t *testing.T) {
 	assert.InDelta(t, 13, *x.Spared, 1e-9, "nobody else ran there in the last")
 	assert.Equal(
 		t,
-		"Frost Watch used more than 2 CPUs in 67 % of the time: at least 20 CPU-seconds of work would have "+
-			"come later, and something by 10 seconds at least. All others used more than 3 CPUs in 33 % of the time: "+
-			"at least 11 CPU-seconds of work would have come later, and something by 3.67 seconds at least. "+
-			"Others ran for 91 CPU-seconds on these, most of it label, and would have had to run elsewhere. At most 13 seconds of "+
-			"waiting would have been spared.",
+		"Frost Watch used more than 2 CPUs in 67 % of the time: at least 20 CPU-seconds of work would "+
+			"have come later, and something by 10 seconds at least. All others used more than 3 CPUs in 33 % "+
+			"of the time: at least 11 CPU-seconds of work would have come later, and something by 3.67 "+
+			"seconds at least. Others ran for 91 CPU-seconds on these, most of it label, and would have had "+
+			"to run elsewhere. At most 13 seconds of waiting would have been spared.",
 		x.Sentence,
 	)
 
