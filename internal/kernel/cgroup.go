@@ -45,7 +45,7 @@ type group struct {
 	index   int32            // in the reading being taken
 	files   [keptFiles]int32 // kept open: descriptor + 1
 	slow    account.Figures  // what is read now and then
-	rest    resting
+	anchor  anchor
 	visits  int64
 	turn    int64 // spreads over readings what is not done at each
 	watched bool
@@ -235,14 +235,14 @@ func (r *Reader) visit(h *hierarchy, dst *account.Reading, g *group) {
 	case r.cgroups.v2:
 		r.readV2(h, g, a, rests, slow)
 	case h.name == "cpuacct":
-		r.readV1CPU(h, g, a, rests, slow)
+		r.readV1CPU(h, g, a, slow)
 	case h.name == "memory":
 		r.readV1Memory(h, g, a, slow)
 	case h.name == "unified" && slow:
 		r.readPressures(h, g)
 	}
 	if slow {
-		g.rest.ran = false
+		g.anchor.ran = false
 	}
 	a.Figures.PutAll(&g.slow)
 	r.addCounted(h, g, a)

@@ -11,14 +11,20 @@ import (
 
 // readV2 reads the counters of the kernel's "Control Group v2" documentation.
 func (r *Reader) readV2(h *hierarchy, g *group, a *account.Group, rests, slow bool) {
+	isAnchored := r.isAnchored(h, g)
+	if isAnchored {
+		r.putAnchored(g, a)
+	}
 	if rests {
-		g.recall(a)
+		// What stands in its file is what stood there.
 	} else if b := r.often(h, g, keptCPU, "cpu.stat"); b != nil {
 		f := &g.slow
 		ok := text.EachKeyed(b, func(key []byte, n int64) {
 			switch string(key) {
 			case "usage_usec":
-				a.CPUMicros, a.Has = n, a.Has|account.HasCPU
+				if !isAnchored {
+					a.CPUMicros, a.Has = n, a.Has|account.HasCPU
+				}
 			case "user_usec":
 				f.Put(amount.CPUUser, n, amount.Split) // the kernel divides the exact sum by ticks it sampled
 			case "system_usec":
@@ -34,7 +40,9 @@ func (r *Reader) readV2(h *hierarchy, g *group, a *account.Group, rests, slow bo
 		if !ok || a.Has&account.HasCPU == 0 {
 			r.garbage(h, g, "cpu.stat")
 		}
-		g.remember(a)
+	}
+	if !isAnchored {
+		r.setAnchor(h, g, a)
 	}
 	if b := r.often(h, g, keptMemory, "memory.current"); b != nil {
 		if n, ok := text.Number(text.TrimNewline(b)); ok {
@@ -120,6 +128,9 @@ func (r *Reader) readPressures(h *hierarchy, g *group) {
 		{"memory.pressure", amount.MemoryPressureSome, amount.MemoryPressureFull},
 		{"io.pressure", amount.DiskPressureSome, amount.DiskPressureFull},
 	} {
+		if p.some == amount.CPUPressureSome && !g.anchor.ran {
+			continue
+		}
 		b := r.counter(h, g.path, p.file)
 		if b == nil {
 			continue // kernels without pressure information have no such file
@@ -137,23 +148,27 @@ func (r *Reader) readPressures(h *hierarchy, g *group) {
 // readV1CPU reads the kernel's "CPU Accounting Controller" files, nanoseconds. usage_percpu is exact, and its sum is
 // usage; the user and system split of the same controller is sampled by ticks. It has a number for each CPU that could
 // ever be there, in their order.
-func (r *Reader) readV1CPU(h *hierarchy, g *group, a *account.Group, rests, slow bool) {
-	if rests {
-		g.recall(a)
-	} else if r.readV1Usage(h, g, a) {
-		g.remember(a)
+func (r *Reader) readV1CPU(h *hierarchy, g *group, a *account.Group, slow bool) {
+	if r.isAnchored(h, g) {
+		r.putAnchored(g, a)
+	} else {
+		r.readV1Usage(h, g, a)
+		r.setAnchor(h, g, a)
 	}
-	if slow && g.rest.ran && a.Has&account.HasCPU != 0 {
+	if slow && g.anchor.ran && a.Has&account.HasCPU != 0 {
 		r.readV1CPUSlowly(h, g)
 	}
 }
 
-// readV1Usage reads the time on each CPU, or where that cannot be read, on all of them together. It returns whether it
-// could be read.
-func (r *Reader) readV1Usage(h *hierarchy, g *group, a *account.Group) bool {
-	if b := r.often(h, g, keptCPU, "cpuacct.usage_percpu"); b != nil {
+// readV1Usage reads the time on each CPU, or where that cannot be read, on all of them together.
+func (r *Reader) readV1Usage(h *hierarchy, g *group, a *account.Group) {
+	read := r.counter // once, where it is counted from then on
+	if h != r.counting(bpf.CPU) {
+		read = func(h *hierarchy, _, file string) []byte { return r.often(h, g, keptCPU, file) }
+	}
+	if b := read(h, g.path, "cpuacct.usage_percpu"); b != nil {
 		var sum int64
-		read := 0
+		at := 0
 		for b = text.TrimNewline(b); len(b) > 0; {
 			n, rest, ok := text.NextNumber(b)
 			if !ok {
@@ -162,13 +177,13 @@ func (r *Reader) readV1Usage(h *hierarchy, g *group, a *account.Group) bool {
 				break
 			}
 			sum += n
-			if read < len(r.host.possible) {
-				for len(a.PerCPU) < r.host.possible[read] {
+			if at < len(r.host.possible) {
+				for len(a.PerCPU) < r.host.possible[at] {
 					a.PerCPU = append(a.PerCPU, 0) // a number that no CPU has
 				}
 			}
 			a.PerCPU = append(a.PerCPU, n/1000)
-			read++
+			at++
 			b = bytes.TrimLeft(rest, " ")
 		}
 		if len(a.PerCPU) > 0 {
@@ -178,16 +193,15 @@ func (r *Reader) readV1Usage(h *hierarchy, g *group, a *account.Group) bool {
 	if a.Has&account.HasCPU == 0 {
 		b := r.counter(h, g.path, "cpuacct.usage")
 		if b == nil {
-			return false
+			return
 		}
 		n, ok := text.Number(text.TrimNewline(b))
 		if !ok {
 			r.garbage(h, g, "cpuacct.usage")
-			return false
+			return
 		}
 		a.CPUMicros, a.Has = n/1000, a.Has|account.HasCPU
 	}
-	return true
 }
 
 // readV1CPUSlowly reads what is not needed at each reading: user and system time, and throttling.

@@ -158,7 +158,7 @@ func (r *Reader) gatherCounted(dst *account.Reading) error {
 		return nil
 	}
 	r.resetCounted()
-	r.cgroups.unplaced = false
+	r.cgroups.unplaced, r.cgroups.unread = false, false
 	if h := r.counting(bpf.CPU); h != nil {
 		if err := r.gatherCPU(dst, h); err != nil {
 			return err
@@ -214,6 +214,7 @@ func (r *Reader) gatherCPU(dst *account.Reading, h *hierarchy) error {
 	defer runtime.UnlockOSThread()
 	for range attempts {
 		begun, ran := time.Now(), ownTime()
+		r.cgroups.unread = false
 		if err := r.readCPUs(dst); err != nil {
 			return err
 		}
@@ -222,7 +223,7 @@ func (r *Reader) gatherCPU(dst *account.Reading, h *hierarchy) error {
 		if err := r.counters.CPU(func(who bpf.Who, by []bpf.Spent) {
 			r.spend(h, unified, &who, by)
 		}); err != nil {
-			r.cgroups.unplaced = true
+			r.cgroups.unread = true
 			r.note("CPU time by cgroup and family", err)
 		}
 		if waited := time.Since(begun) - (ownTime() - ran); waited < long {
@@ -526,13 +527,13 @@ func (r *Reader) readRan(dst *account.Reading) {
 		return
 	}
 	if err := r.counters.Settle(); err != nil {
-		r.cgroups.unplaced = true
+		r.cgroups.unread = true
 		r.note("time on each CPU", err)
 		return
 	}
 	totals, err := r.counters.Totals()
 	if err != nil {
-		r.cgroups.unplaced = true
+		r.cgroups.unread = true
 		r.note("time on each CPU", err)
 		return
 	}

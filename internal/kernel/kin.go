@@ -166,6 +166,11 @@ func (r *Reader) spend(h, unified *hierarchy, who *bpf.Who, by []bpf.Spent) {
 	if own != nil {
 		own.spend(by)
 	}
+	if unified != nil && !r.cgroups.v2 { // it says where nothing ran
+		if inner := unified.own(who.V2); inner != nil {
+			inner.spend(by)
+		}
+	}
 	if n := r.kinOf(h, unified, who, own != nil); n != nil {
 		if n.met == 0 {
 			n.met = r.count

@@ -122,7 +122,8 @@ type cgroups struct {
 	watch     watch
 	keptOpen  int
 	turns     int64
-	unplaced  bool // not all that ran since the last reading is known to have been counted by its cgroup
+	unplaced  bool // not all that ran since the last reading was counted by its cgroup
+	unread    bool // what was counted could not be read at this reading
 
 	paths    map[string]account.WorkloadID // content of /proc/PID/cgroup -> workload, Unrecognised too
 	pathsAge int64                         // reading at which what was concluded of cgroups last changed
