@@ -112,6 +112,8 @@ var columns = []column{
 	{name: "furthest", meaning: "The workload that was furthest from its part."},
 	{name: "given_cpus", title: "given", meaning: "The CPUs that a scheduler gave to it; empty for none."},
 	{name: "given_to", meaning: "The workload that the GPU is allotted to."},
+	{name: "disk_part", only: "whatif", meaning: "The part of what the host's drives carry that would be used."},
+	{name: "space_free_bytes", only: "whatif", meaning: "Free now on the host's filesystem with most, bytes."},
 	{name: "gpus_free", only: "whatif", meaning: "GPUs of the host that nobody holds."},
 	{name: "has_ledger", title: "ledger", meaning: "Whether there is a balanced ledger of it."},
 	{

@@ -3,6 +3,7 @@ package whatif
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"slices"
 )
 
@@ -12,9 +13,19 @@ type Room struct {
 	CPUs   float64 // all of its cores
 	Memory float64 // bytes
 	GPUs   int
+	Drives Drives
 	// What its kernel has, and nobody's share: it stays.
 	OwnCPU, OwnMemory float64
 	Loads             []Load
+}
+
+// Drives is what a host's drives carry, and the filesystem of it that has most free. What is not known is 0, and not
+// judged.
+type Drives struct {
+	Rate float64 // bytes a second of all drives together
+	Own  float64 // of it, what its kernel moves, and nobody's share
+	Size float64 // of that filesystem, bytes
+	Free float64
 }
 
 // Load is a workload with what it needs: a percentile of its highest ticks, and of CPUs at least those that it has
@@ -25,7 +36,9 @@ type Load struct {
 	Tenant      string
 	CPU, Memory float64
 	GPUs        int
-	IsBound     bool // it belongs to its host, such as a service of its init system, and ends with it
+	Rate        float64 // bytes a second to and from drives
+	Space       float64 // bytes that its files take, and would take elsewhere
+	IsBound     bool    // it belongs to its host, such as a service of its init system, and ends with it
 }
 
 // Emptied says whether a host could be emptied, and how.
@@ -46,6 +59,8 @@ type Move struct {
 	CPU    float64 `json:"cpu_cores"`
 	Memory float64 `json:"memory_bytes"`
 	GPUs   int     `json:"gpus"`
+	Rate   float64 `json:"disk_bytes_per_second"`
+	Space  float64 `json:"space_bytes" doc:"Of its files; 0 where that is not known."`
 }
 
 // Emptying says which hosts could be emptied onto the others: each by itself, and as many as possible at once, the
@@ -55,6 +70,7 @@ type Emptying struct {
 	Spare   float64   `json:"spare" doc:"This part of each host's CPUs and memory stays free."`
 	Hosts   []Emptied `json:"hosts" doc:"Each by itself, those that can be first."`
 	At      []string  `json:"at_once" doc:"These together."`
+	Notes   []string  `json:"notes" doc:"What was not judged, and why."`
 }
 
 // mostTries is how many ways to place workloads are tried for one host. What is not found within them may still be
@@ -66,20 +82,30 @@ type space struct {
 	host        string
 	cpu, memory float64
 	gpus        int
+	rate, space float64 // infinite where it is not known
 }
 
 func (s *space) fits(l *Load) bool {
+	return s.computes(l) && s.stores(l)
+}
+
+// computes tells whether a workload has room but for what its drives would have.
+func (s *space) computes(l *Load) bool {
 	return l.CPU <= s.cpu+1e-9 && l.Memory <= s.memory+1e-3 && l.GPUs <= s.gpus
 }
 
+// stores tells whether its drives have room for a workload.
+func (s *space) stores(l *Load) bool { return l.Rate <= s.rate+1e-3 && l.Space <= s.space+1e-3 }
+
 func (s *space) take(l *Load, sign float64) {
 	s.cpu, s.memory, s.gpus = s.cpu-sign*l.CPU, s.memory-sign*l.Memory, s.gpus-int(sign)*l.GPUs
+	s.rate, s.space = s.rate-sign*l.Rate, s.space-sign*l.Space
 }
 
 // Empty finds out which hosts could be emptied, where a part of each host stays free. All workloads are taken to need
 // what they need at the same time, which is more than they ever did.
 func Empty(rooms []Room, percent, spare float64) *Emptying {
-	e := &Emptying{Percent: percent, Spare: spare, Hosts: []Emptied{}, At: []string{}}
+	e := &Emptying{Percent: percent, Spare: spare, Hosts: []Emptied{}, At: []string{}, Notes: unjudged(rooms)}
 	rooms = slices.Clone(rooms) // what moves is added to them
 	free := make([]space, len(rooms))
 	for i := range rooms {
@@ -108,7 +134,7 @@ func Empty(rooms []Room, percent, spare float64) *Emptying {
 		}
 		e.At, gone[rooms[i].Host] = append(e.At, rooms[i].Host), true
 		for _, m := range x.Moves {
-			l := Load{CPU: m.CPU, Memory: m.Memory, GPUs: m.GPUs}
+			l := Load{CPU: m.CPU, Memory: m.Memory, GPUs: m.GPUs, Rate: m.Rate, Space: m.Space}
 			at := slices.IndexFunc(free, func(s space) bool { return s.host == m.To })
 			free[at].take(&l, 1)
 			// What moved there has to move on, where that host is to be emptied too.
@@ -132,9 +158,18 @@ func Empty(rooms []Room, percent, spare float64) *Emptying {
 
 // free is what is left on a host beside all that is on it.
 func (r *Room) free(spare float64) space {
-	s := space{r.Host, r.CPUs*(1-spare) - r.OwnCPU, r.Memory*(1-spare) - r.OwnMemory, r.GPUs}
+	s := space{host: r.Host, cpu: r.CPUs*(1-spare) - r.OwnCPU, memory: r.Memory*(1-spare) - r.OwnMemory, gpus: r.GPUs,
+		rate: math.Inf(1), space: math.Inf(1)}
+	if d := &r.Drives; d.Rate > 0 {
+		s.rate = d.Rate*(1-spare) - d.Own
+	}
+	if d := &r.Drives; d.Size > 0 {
+		s.space = d.Free - d.Size*spare
+	}
 	for i := range r.Loads {
-		s.take(&r.Loads[i], 1)
+		l := r.Loads[i]
+		l.Space = 0 // it is not among what is free
+		s.take(&l, 1)
 	}
 	return s
 }
@@ -198,7 +233,8 @@ func (r *Room) emptyInto(others []space) Emptied {
 		x.CanBe = len(others) > 0
 		for n := range loads {
 			l := &loads[n]
-			x.Moves = append(x.Moves, Move{l.ID, l.Name, l.Tenant, others[places[n]].host, l.CPU, l.Memory, l.GPUs})
+			x.Moves = append(x.Moves, Move{l.ID, l.Name, l.Tenant, others[places[n]].host, l.CPU, l.Memory, l.GPUs,
+				l.Rate, l.Space})
 		}
 	}
 	x.Sentence = x.words(loads, others, deepest, tries > mostTries)
@@ -221,6 +257,9 @@ func (x *Emptied) words(loads []Load, others []space, deepest int, isGivenUp boo
 		return fmt.Sprintf("No way was found in %d tries: there may be one.", mostTries)
 	}
 	l := &loads[deepest]
+	if text := l.lacksDrives(others); text != "" {
+		return text
+	}
 	// Where GPUs are what is needed, the host that has most of them is named.
 	largest := slices.MaxFunc(others, func(a, b space) int {
 		return cmp.Or(cmp.Compare(min(a.gpus, l.GPUs), min(b.gpus, l.GPUs)), cmp.Compare(a.cpu, b.cpu))

@@ -55,11 +55,17 @@ func TestEmpty_IsAsGoodAsTryingEverything(t *testing.T) {
 		for i := range rapid.IntRange(2, 4).Draw(t, "hosts") {
 			r := whatif.Room{Host: fmt.Sprint("host-", i), CPUs: float64(rapid.IntRange(2, 8).Draw(t, "cpus")),
 				Memory: gib * float64(rapid.IntRange(2, 8).Draw(t, "memory")),
-				GPUs:   rapid.IntRange(0, 2).Draw(t, "gpus")}
+				GPUs:   rapid.IntRange(0, 2).Draw(t, "gpus"),
+				Drives: whatif.Drives{Rate: float64(rapid.IntRange(0, 6).Draw(t, "rate")),
+					Size: 10 * float64(rapid.IntRange(0, 1).Draw(t, "known")),
+					Free: float64(rapid.IntRange(0, 9).Draw(t, "free"))}}
 			for range rapid.IntRange(0, 4).Draw(t, "loads") {
 				id++
-				r.Loads = append(r.Loads, load(id, float64(rapid.IntRange(0, 3).Draw(t, "cpu")),
-					float64(rapid.IntRange(0, 3).Draw(t, "bytes")), rapid.IntRange(0, 1).Draw(t, "gpu")))
+				l := load(id, float64(rapid.IntRange(0, 3).Draw(t, "cpu")),
+					float64(rapid.IntRange(0, 3).Draw(t, "bytes")), rapid.IntRange(0, 1).Draw(t, "gpu"))
+				l.Rate = float64(rapid.IntRange(0, 3).Draw(t, "moved"))
+				l.Space = float64(rapid.IntRange(0, 6).Draw(t, "space"))
+				r.Loads = append(r.Loads, l)
 			}
 			rooms = append(rooms, r)
 		}
@@ -80,17 +86,21 @@ func held(t *rapid.T, rooms []whatif.Room, x whatif.Emptied) {
 			continue
 		}
 		cpu, memory, gpus, moved := 0.0, 0.0, 0, false
+		rate, space := 0.0, 0.0
 		for _, l := range r.Loads {
-			cpu, memory, gpus = cpu+l.CPU, memory+l.Memory, gpus+l.GPUs
+			cpu, memory, gpus, rate = cpu+l.CPU, memory+l.Memory, gpus+l.GPUs, rate+l.Rate
 		}
 		for _, m := range x.Moves {
 			if m.To == r.Host {
 				cpu, memory, gpus, moved = cpu+m.CPU, memory+m.Memory, gpus+m.GPUs, true
+				rate, space = rate+m.Rate, space+m.Space
 			}
 		}
 		if moved {
 			require.True(t, cpu <= r.CPUs && memory <= r.Memory, "%s has %v cores for %v", r.Host, r.CPUs, cpu)
 			require.LessOrEqual(t, gpus, r.GPUs)
+			require.True(t, r.Drives.Rate == 0 || rate <= r.Drives.Rate)
+			require.True(t, r.Drives.Size == 0 || space <= r.Drives.Free)
 		}
 	}
 }
@@ -100,6 +110,7 @@ func canBeEmptied(rooms []whatif.Room, host string) bool {
 	type space struct {
 		cpu, memory float64
 		gpus        int
+		rate, files float64
 	}
 	var free []space
 	var loads []whatif.Load
@@ -108,9 +119,15 @@ func canBeEmptied(rooms []whatif.Room, host string) bool {
 			loads = r.Loads
 			continue
 		}
-		s := space{r.CPUs, r.Memory, r.GPUs}
+		s := space{r.CPUs, r.Memory, r.GPUs, r.Drives.Rate, r.Drives.Free}
+		if r.Drives.Rate == 0 {
+			s.rate = 1e9
+		}
+		if r.Drives.Size == 0 {
+			s.files = 1e9
+		}
 		for _, l := range r.Loads {
-			s = space{s.cpu - l.CPU, s.memory - l.Memory, s.gpus - l.GPUs}
+			s = space{s.cpu - l.CPU, s.memory - l.Memory, s.gpus - l.GPUs, s.rate - l.Rate, s.files}
 		}
 		free = append(free, s)
 	}
@@ -121,10 +138,10 @@ func canBeEmptied(rooms []whatif.Room, host string) bool {
 		}
 		l := loads[n]
 		for k, s := range free {
-			if s.cpu < l.CPU || s.memory < l.Memory || s.gpus < l.GPUs {
+			if s.cpu < l.CPU || s.memory < l.Memory || s.gpus < l.GPUs || s.rate < l.Rate || s.files < l.Space {
 				continue
 			}
-			free[k] = space{s.cpu - l.CPU, s.memory - l.Memory, s.gpus - l.GPUs}
+			free[k] = space{s.cpu - l.CPU, s.memory - l.Memory, s.gpus - l.GPUs, s.rate - l.Rate, s.files - l.Space}
 			if try(n + 1) {
 				return true
 			}

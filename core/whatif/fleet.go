@@ -19,6 +19,7 @@ type Changed struct {
 	Needed   *int     `json:"needed" doc:"So many of the size would do; null for no size, or beyond 64."`
 	Before   Use      `json:"before" doc:"What the workloads are taken to need of all hosts now."`
 	After    Use      `json:"after" doc:"The same of the hosts that would be there."`
+	Notes    []string `json:"notes" doc:"What was not judged, and why."`
 	Sentence string   `json:"sentence"`
 }
 
@@ -72,7 +73,7 @@ func Change(rooms []Room, without []string, size *Room, added int, percent, spar
 
 func try(rooms []Room, without []string, size *Room, added int, percent, spare float64) *Changed {
 	x := &Changed{Percent: percent, Spare: spare, Without: append([]string{}, without...), Added: added,
-		Moves: []Move{}, Before: useOf(rooms)}
+		Moves: []Move{}, Before: useOf(rooms), Notes: []string{}}
 	gone := Room{Host: strings.Join(without, ", ")}
 	var stay []Room
 	for i := range rooms {
@@ -98,6 +99,7 @@ func try(rooms []Room, without []string, size *Room, added int, percent, spare f
 		}
 		gone.Loads = append(gone.Loads, moved...)
 	}
+	x.Notes = unjudged(stay)
 	free := make([]space, len(stay))
 	for i := range stay {
 		free[i] = stay[i].free(spare)
@@ -115,7 +117,7 @@ func (r *Room) overflow(spare float64) (moved []Load) {
 	r.Loads = slices.Clone(r.Loads)
 	for {
 		s := r.free(spare)
-		if s.cpu >= -1e-9 && s.memory >= -1e-3 {
+		if s.cpu >= -1e-9 && s.memory >= -1e-3 && s.rate >= -1e-3 {
 			return moved
 		}
 		most, at := 0.0, -1
@@ -127,6 +129,9 @@ func (r *Room) overflow(spare float64) (moved []Load) {
 			}
 			if s.memory < 0 {
 				part = max(part, l.Memory/max(r.Memory, 1))
+			}
+			if s.rate < 0 {
+				part = max(part, l.Rate/r.Drives.Rate)
 			}
 			if !l.IsBound && part > most {
 				most, at = part, k

@@ -13,9 +13,11 @@ type Site struct {
 	CPUs   float64
 	Memory float64 // bytes
 	GPUs   int     // that nobody holds
+	Drives Drives
 	// What its kernel has, and nobody's share.
 	OwnCPU, OwnMemory float64
 	CPU, Taken        map[time.Time]float64 // by step: the highest ticks of all on it, added up; of CPU and of memory
+	Rate              map[time.Time]float64 // the same, to and from drives
 }
 
 // Candidate is a workload that is looked a place for: what it had in each step, or what it would need in each.
@@ -23,6 +25,8 @@ type Candidate struct {
 	Name        string
 	Host        string                // where it is; empty for nowhere
 	CPU, Memory map[time.Time]float64 // its highest tick of each step
+	Rate        map[time.Time]float64 // the same, to and from drives
+	Space       float64               // bytes that its files take
 	Least       float64               // cores that it needs in any step, such as those that it has alone
 	LeastMemory float64               // bytes
 	GPUs        int
@@ -38,24 +42,33 @@ type Fit struct {
 	Memory     float64 `json:"memory_bytes"`
 	MemoryPart float64 `json:"memory_part"`
 	GPUs       int     `json:"gpus_free" doc:"Before it came."`
-	Over       int     `json:"steps_over" doc:"In these there would have been more than the host has."`
-	Steps      int     `json:"steps"`
-	Sentence   string  `json:"sentence"`
+	// Of drives, where a host's rate was declared.
+	RatePart *float64 `json:"disk_part" doc:"Of what its drives carry; null where that is not declared."`
+	Space    *float64 `json:"space_free_bytes" doc:"Before it came, on the filesystem with most; null where not known."`
+	Over     int      `json:"steps_over" doc:"In these there would have been more than the host has."`
+	Steps    int      `json:"steps"`
+	Sentence string   `json:"sentence"`
 }
 
 // Placing is where a workload would fit, the best first: where the larger of the parts of CPU and memory that would be
 // used is least, so that most room is left.
 type Placing struct {
-	Percent  float64 `json:"percentile" doc:"Of the steps, in which what all need is to fit."`
-	Spare    float64 `json:"spare" doc:"This part of each host's CPUs and memory stays free."`
-	Hosts    []Fit   `json:"hosts"`
-	Sentence string  `json:"sentence"`
+	Percent  float64  `json:"percentile" doc:"Of the steps, in which what all need is to fit."`
+	Spare    float64  `json:"spare" doc:"This part of each host's CPUs and memory stays free."`
+	Hosts    []Fit    `json:"hosts"`
+	Notes    []string `json:"notes" doc:"What was not judged, and why."`
+	Sentence string   `json:"sentence"`
 }
 
 // Place plays the steps again with one more workload on each host. The highest ticks of a step are added up as if they
 // came at once, which is more than ever was.
 func Place(c *Candidate, sites []Site, percent, spare float64) *Placing {
 	p := &Placing{Percent: percent, Spare: spare, Hosts: []Fit{}}
+	rooms := make([]Room, len(sites))
+	for i := range sites {
+		rooms[i] = Room{Host: sites[i].Host, Drives: sites[i].Drives}
+	}
+	p.Notes = unjudged(rooms)
 	for i := range sites {
 		p.Hosts = append(p.Hosts, sites[i].with(c, percent, spare))
 	}
@@ -69,13 +82,19 @@ func Place(c *Candidate, sites []Site, percent, spare float64) *Placing {
 	return p
 }
 
-func (f *Fit) fullest() float64 { return max(f.CPUPart, f.MemoryPart) }
+func (f *Fit) fullest() float64 {
+	most := max(f.CPUPart, f.MemoryPart)
+	if f.RatePart != nil {
+		most = max(most, *f.RatePart)
+	}
+	return most
+}
 
 // with plays the steps of a host again with a workload on it.
 func (s *Site) with(c *Candidate, percent, spare float64) Fit {
 	f := Fit{Host: s.Host, IsThere: s.Host == c.Host, GPUs: s.GPUs}
 	at := map[time.Time]bool{}
-	for _, steps := range []map[time.Time]float64{s.CPU, s.Taken, c.CPU, c.Memory} {
+	for _, steps := range []map[time.Time]float64{s.CPU, s.Taken, s.Rate, c.CPU, c.Memory, c.Rate} {
 		for t := range steps {
 			at[t] = true
 		}
@@ -83,11 +102,13 @@ func (s *Site) with(c *Candidate, percent, spare float64) Fit {
 	if len(at) == 0 {
 		at[time.Time{}] = true // nothing was recorded: what is needed in any step
 	}
-	var cpu, memory []float64
+	var cpu, memory, rate []float64
 	for t := range at {
 		x, y := s.OwnCPU+s.CPU[t]+max(c.CPU[t], c.Least), s.OwnMemory+s.Taken[t]+max(c.Memory[t], c.LeastMemory)
 		cpu, memory = append(cpu, x), append(memory, y)
-		if x > s.CPUs || y > s.Memory {
+		z := s.Drives.Own + s.Rate[t] + c.Rate[t]
+		rate = append(rate, z)
+		if x > s.CPUs || y > s.Memory || s.Drives.Rate > 0 && z > s.Drives.Rate {
 			f.Over++
 		}
 	}
@@ -95,7 +116,18 @@ func (s *Site) with(c *Candidate, percent, spare float64) Fit {
 	f.CPU, f.Memory = Percentile(cpu, percent), Percentile(memory, percent)
 	f.CPUPart, f.MemoryPart = f.CPU/max(s.CPUs, 1), f.Memory/max(s.Memory, 1)
 	shortCPU, shortMemory := f.CPU-s.CPUs*(1-spare), f.Memory-s.Memory*(1-spare)
-	f.Fits = shortCPU <= 1e-9 && shortMemory <= 1e-3 && c.GPUs <= s.GPUs
+	shortRate, shortSpace := 0.0, 0.0
+	if s.Drives.Rate > 0 {
+		part := Percentile(rate, percent) / s.Drives.Rate
+		f.RatePart, shortRate = &part, (part-1+spare)*s.Drives.Rate
+	}
+	if s.Drives.Size > 0 {
+		free := s.Drives.Free
+		if f.Space = &free; !f.IsThere && c.Space > 0 {
+			shortSpace = c.Space - free + s.Drives.Size*spare
+		}
+	}
+	f.Fits = shortCPU <= 1e-9 && shortMemory <= 1e-3 && c.GPUs <= s.GPUs && shortRate <= 1e-3 && shortSpace <= 1e-3
 	with := "with it"
 	if f.IsThere {
 		with = "as it is"
@@ -114,6 +146,12 @@ func (s *Site) with(c *Candidate, percent, spare float64) Fit {
 		}
 		if shortMemory > 1e-3 {
 			f.Sentence += ", " + Amount("memory", shortMemory) + " too much"
+		}
+		if shortRate > 1e-3 {
+			f.Sentence += ", " + Figure("disk", shortRate) + " more than its drives are to carry"
+		}
+		if shortSpace > 1e-3 {
+			f.Sentence += ", its files take " + Amount("memory", shortSpace) + " more than is to be taken there"
 		}
 		f.Sentence += "."
 	}

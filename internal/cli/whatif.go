@@ -178,10 +178,11 @@ func whatIfEmpty() *cobra.Command {
 	cmd := &cobra.Command{Use: "empty", Args: cobra.NoArgs,
 		Short: "Which hosts could be emptied onto the others",
 		Long: `Empty looks for hosts whose workloads would all fit on the others: each by itself, and as many
-as possible at once. A workload is taken to need a percentile of its highest ticks of CPU
-and memory, at least the CPUs that are declared for it alone, and the GPUs that it has, all
-at the same time; a part of each host stays free. What belongs to a host, such as services
-of its init system and sign-ins, ends with it.`,
+as possible at once. A workload is taken to need a percentile of its highest ticks of CPU,
+of memory and of what it moves to and from drives, at least the CPUs that are declared for
+it alone, the GPUs that it has, and room for its files, all at the same time; a part of each
+host stays free. What belongs to a host, such as services of its init system and sign-ins,
+ends with it. Drives are judged where their rate was declared, files where they are known.`,
 		Example: `  vinescale whatif empty --span 1d
   vinescale whatif empty --pool terraces --percentile 100 --spare 20`}
 	fleet.add(cmd, true)
@@ -212,6 +213,7 @@ func printEmptying(w io.Writer, e *whatif.Emptying, isMoves bool) error {
 		at = strings.Join(e.At, ", ")
 	}
 	fmt.Fprintf(w, "At once could be emptied: %s.\n", visible(at))
+	printNotes(w, e.Notes)
 	for i := range e.Hosts {
 		x := &e.Hosts[i]
 		fmt.Fprintf(w, "\n%s\n  %s\n", visible(x.Host), indented(x.Sentence, 2))

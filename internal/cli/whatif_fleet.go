@@ -88,8 +88,9 @@ func whatIfPlace() *cobra.Command {
 		Short: "Where a workload would fit best: one that is there, or one that would need so much",
 		Long: `Place plays the span again with one more workload on each host, step by step: the highest ticks
 of all on it are added up, as if they came at once. It fits where a percentile of the steps
-leaves the part of the host free that is to stay so, and where its GPUs are free. The best
-is where most room is left: where the larger of the parts of CPU and memory is least.`,
+leaves the part of the host free that is to stay so, and where its GPUs are free; of drives,
+where their rate was declared, and its files have to fit on the filesystem with most free.
+The best is where most room is left: where the largest of these parts is least.`,
 		Example: `  vinescale whatif place weather-cache --span 1d
   vinescale whatif place --cpus 6 --memory 24GiB --gpus 1`}
 	fleet.add(cmd, true)
@@ -119,7 +120,9 @@ is where most room is left: where the larger of the parts of CPU and memory is l
 			return err
 		}
 		if as.as.value == "table" {
-			fmt.Fprintln(cmd.OutOrStdout(), indented(p.Sentence, 0)+"\n")
+			fmt.Fprintln(cmd.OutOrStdout(), indented(p.Sentence, 0))
+			printNotes(cmd.OutOrStdout(), p.Notes)
+			fmt.Fprintln(cmd.OutOrStdout())
 		}
 		return list(cmd, as, placeColumns, p.Hosts)
 	}
@@ -139,6 +142,20 @@ var placeColumns = []column[whatif.Fit]{
 	{name: "memory_part", head: "of its memory", right: true, value: func(f whatif.Fit) any { return f.MemoryPart },
 		text: func(f whatif.Fit) string { return percentText(f.MemoryPart) }},
 	{name: "gpus_free", head: "GPUs free", right: true, value: func(f whatif.Fit) any { return f.GPUs }},
+	{name: "disk_part", head: "of its drives", right: true, value: func(f whatif.Fit) any { return f.RatePart },
+		text: func(f whatif.Fit) string {
+			if f.RatePart == nil {
+				return "–"
+			}
+			return percentText(*f.RatePart)
+		}},
+	{name: "space_free_bytes", head: "space free", right: true, value: func(f whatif.Fit) any { return f.Space },
+		text: func(f whatif.Fit) string {
+			if f.Space == nil {
+				return "–"
+			}
+			return whatif.Amount("memory", *f.Space)
+		}},
 	{name: "is_there", head: "is there", value: func(f whatif.Fit) any { return f.IsThere },
 		text: func(f whatif.Fit) string { return map[bool]string{true: "yes"}[f.IsThere] }},
 	{name: "steps_over", right: true, extra: true, value: func(f whatif.Fit) any { return f.Over }},
@@ -199,6 +216,7 @@ are those of "vinescale whatif empty".`,
 
 func printChanged(w io.Writer, x *whatif.Changed) error {
 	fmt.Fprintln(w, indented(x.Sentence, 0))
+	printNotes(w, x.Notes)
 	fmt.Fprintln(w)
 	t := newTable(w)
 	t.row(cell{"", false}, cell{"hosts", true}, cell{"CPUs", true}, cell{"needed", true}, cell{"memory", true},
@@ -228,12 +246,28 @@ func printChanged(w io.Writer, x *whatif.Changed) error {
 func printMoves(w io.Writer, moves []whatif.Move, indent string) error {
 	t := newTable(w)
 	t.row(cell{indent + "workload", false}, cell{"tenant", false}, cell{"CPU", true}, cell{"memory", true},
-		cell{"GPUs", true}, cell{"to", false})
+		cell{"GPUs", true}, cell{"drives", true}, cell{"files", true}, cell{"to", false})
 	for _, m := range moves {
 		t.row(cell{indent + m.Name, false}, cell{m.Tenant, false}, cell{whatif.Amount("cpu", m.CPU), true},
-			cell{whatif.Amount("memory", m.Memory), true}, cell{strconv.Itoa(m.GPUs), true}, cell{m.To, false})
+			cell{whatif.Amount("memory", m.Memory), true}, cell{strconv.Itoa(m.GPUs), true},
+			cell{whatif.Figure("disk", m.Rate), true}, cell{filesText(m.Space), true}, cell{m.To, false})
 	}
 	return t.flush()
+}
+
+// filesText is the space that files take, where it is known.
+func filesText(bytes float64) string {
+	if bytes == 0 {
+		return "–"
+	}
+	return whatif.Amount("memory", bytes)
+}
+
+// printNotes says what was not judged.
+func printNotes(w io.Writer, notes []string) {
+	for _, n := range notes {
+		fmt.Fprintln(w, indented("* "+n, 2))
+	}
 }
 
 func whatIfGrowth() *cobra.Command {

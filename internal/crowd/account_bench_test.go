@@ -1,6 +1,7 @@
 package crowd_test
 
 import (
+	"maps"
 	"net/http"
 	"net/url"
 	"testing"
@@ -94,7 +95,10 @@ func BenchmarkAccount(b *testing.B) {
 	}
 	query := url.Values{"from": {month.From.Format(time.RFC3339)}, "to": {month.To.Format(time.RFC3339)}}
 	query.Set("window", month.From.AddDate(0, 0, 15).Format("2006-01")) // a statement's month, which is most of it
-	for _, path := range []string{"/balance", "/pins", "/statements/account"} {
+	for path, more := range map[string]url.Values{"/balance": nil, "/pins": nil, "/statements/account": nil,
+		"/whatif/empty": nil, "/whatif/pins": {"host": {"cellar-1"}, "cpus": {"2-3"}, "holder": {"Frost Watch"}}} {
+		query := maps.Clone(query)
+		maps.Copy(query, more)
 		b.Run(path[1:]+"/month", func(b *testing.B) {
 			var taken time.Duration
 			n := 0

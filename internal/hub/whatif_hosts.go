@@ -129,6 +129,12 @@ func (h *Hub) Place(ctx context.Context, q *PlaceQuestion) (*whatif.Placing, err
 		}
 		c.Name, c.Host = w.Name, w.Host.Name
 		c.CPU, c.Memory = highest(steps[amount.CPU]), highest(steps[amount.Memory])
+		c.Rate = highest(steps[amount.Disk])
+		space, err := h.filesOf(ctx, question.Scope{Span: q.Span, Sees: h.sees(ctx), Only: []int64{w.ID}})
+		if err != nil {
+			return nil, err
+		}
+		c.Space = space[w.ID]
 		if len(c.CPU) == 0 && needs.CPUs == 0 {
 			return nil, problem(
 				NotFound,
@@ -148,8 +154,31 @@ func (h *Hub) Place(ctx context.Context, q *PlaceQuestion) (*whatif.Placing, err
 // playedOf is what one workload had in each step, which may have ended meanwhile.
 func (h *Hub) playedOf(ctx context.Context, q *FleetQuestion, id int64) (map[amount.Resource][]whatif.Step, error) {
 	scope := question.Scope{Span: q.Span, Sees: h.sees(ctx), Only: []int64{id}}
-	played, err := h.played(ctx, &scope, sizeStepOf(q.Span), amount.CPU, amount.Memory)
+	played, err := h.played(ctx, &scope, sizeStepOf(q.Span), loading...)
 	return played[id], err
+}
+
+// loading is what a host has to have room for at any time.
+var loading = []amount.Measure{amount.CPU, amount.Memory, amount.Disk}
+
+// filesOf is how much space the files of workloads take, in bytes: the mean of the last hour of a span.
+func (h *Hub) filesOf(ctx context.Context, scope question.Scope) (map[int64]float64, error) {
+	if from := scope.Span.To.Add(-time.Hour); from.After(scope.Span.From) {
+		scope.Span.From = from
+	}
+	answer, err := h.store.Ask(ctx, question.Question{Scope: scope, Measures: []amount.Measure{amount.SpaceUsed},
+		By: []question.Dimension{question.Workload}, State: true, NoPeaks: true})
+	if err != nil {
+		return nil, err
+	}
+	files := map[int64]float64{}
+	for i := range answer.Rows {
+		r := &answer.Rows[i]
+		if r.State != nil && r.State.ElapsedMillis > 0 && r.Sums[0].Known() {
+			files[r.Workload] = amount.SpaceUsed.Mean(r.Sums[0].Units, r.State.ElapsedMillis)
+		}
+	}
+	return files, nil
 }
 
 // highest is the highest tick of each step.
@@ -173,7 +202,8 @@ func (f *fleetLoads) sites(without int64) (sites []whatif.Site) {
 	for i := range f.rooms {
 		r := &f.rooms[i]
 		s := whatif.Site{Host: r.Host, CPUs: r.CPUs, Memory: r.Memory, GPUs: r.GPUs, OwnCPU: r.OwnCPU,
-			OwnMemory: r.OwnMemory, CPU: map[time.Time]float64{}, Taken: map[time.Time]float64{}}
+			OwnMemory: r.OwnMemory, CPU: map[time.Time]float64{}, Taken: map[time.Time]float64{}, Drives: r.Drives,
+			Rate: map[time.Time]float64{}}
 		for k := range r.Loads {
 			l := &r.Loads[k]
 			if l.ID == without {
@@ -188,6 +218,9 @@ func (f *fleetLoads) sites(without int64) (sites []whatif.Site) {
 			}
 			for at, v := range highest(f.played[l.ID][amount.Memory]) {
 				s.Taken[at] += v
+			}
+			for at, v := range highest(f.played[l.ID][amount.Disk]) {
+				s.Rate[at] += v
 			}
 		}
 		sites = append(sites, s)
@@ -225,11 +258,15 @@ func (h *Hub) loads(ctx context.Context, q *FleetQuestion) (*fleetLoads, error) 
 	if err != nil {
 		return nil, err
 	}
-	if f.played, err = h.played(ctx, &scope, sizeStepOf(span), amount.CPU, amount.Memory); err != nil {
+	if f.played, err = h.played(ctx, &scope, sizeStepOf(span), loading...); err != nil {
 		return nil, err
 	}
 	_, lines, err := h.store.AskWithLines(ctx, question.Question{Scope: scope, NoPeaks: true,
-		Measures: []amount.Measure{amount.CPU, amount.Memory}, By: []question.Dimension{question.Tenant}})
+		Measures: loading, By: []question.Dimension{question.Tenant}})
+	if err != nil {
+		return nil, err
+	}
+	files, err := h.filesOf(ctx, scope)
 	if err != nil {
 		return nil, err
 	}
@@ -247,11 +284,18 @@ func (h *Hub) loads(ctx context.Context, q *FleetQuestion) (*fleetLoads, error) 
 		if s, is := lines.ByHost[x.ID]; is && s.ElapsedMillis > 0 {
 			room.OwnCPU = amount.CPU.Mean(s.Of[0].Kernel.Units, s.ElapsedMillis)
 			room.OwnMemory = amount.Memory.Mean(s.Of[1].Kernel.Units, s.ElapsedMillis)
+			if of := &s.Of[2]; of.Capacity.OK() {
+				room.Drives.Rate = amount.Disk.Mean(of.Capacity.Units, s.ElapsedMillis)
+				room.Drives.Own = amount.Disk.Mean(of.Kernel.Units, s.ElapsedMillis)
+			}
 		}
+		room.Drives.Size, room.Drives.Free = mostFree(inventories[x.ID])
 		for k := range holdings {
 			if holdings[k].Host == x.Name {
 				id := holdings[k].User.Workload
-				room.Loads = append(room.Loads, loadOf(&holdings[k], names, f.played[id], q.Percent, f.alone[id]))
+				l := loadOf(&holdings[k], names, f.played[id], q.Percent, f.alone[id])
+				l.Space = files[id]
+				room.Loads = append(room.Loads, l)
 			}
 		}
 		f.rooms = append(f.rooms, room)
@@ -279,6 +323,7 @@ func loadOf(x *explain.Holding, names explain.Names, steps map[amount.Resource][
 	}
 	l.CPU = max(whatif.Percentile(peaks(amount.CPU), percent), float64(alone))
 	l.Memory = whatif.Percentile(peaks(amount.Memory), percent)
+	l.Rate = whatif.Percentile(peaks(amount.Disk), percent)
 	if set, err := cpuset.Parse(x.Held.GPUs); err == nil {
 		l.GPUs = set.Len()
 	}
@@ -319,6 +364,19 @@ func (h *Hub) aloneBy(ctx context.Context, holdings []explain.Holding) (map[int6
 		}
 	}
 	return alone, nil
+}
+
+// mostFree is the filesystem of a host with most free, in bytes; 0 where none is known.
+func mostFree(inv *account.Inventory) (size, free float64) {
+	if inv == nil {
+		return 0, 0
+	}
+	for i := range inv.Filesystems {
+		if f := &inv.Filesystems[i]; f.Unavailable == "" && float64(f.FreeBytes) >= free && f.SizeBytes > 0 {
+			size, free = float64(f.SizeBytes), float64(f.FreeBytes)
+		}
+	}
+	return size, free
 }
 
 // gpusIn is how many GPUs a host has that answer. A partition is of a GPU that counts.

@@ -9,6 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vinescale/core/account"
+	"vinescale/core/amount"
 	"vinescale/core/explain"
 	"vinescale/core/question"
 	"vinescale/core/tenancy"
@@ -168,6 +170,81 @@ func TestEmptying_TakesWhatEachNeededAtOnce(t *testing.T) {
 	}{{"", 49, 0, "50 to 100"}, {"", 95, 1, "0 to 0.9"}, {"attic", 95, 0, `no host is in a pool "attic"`}} {
 		_, err := c.Emptying(ctx, &hub.FleetQuestion{Span: span, Pool: x.pool, Percent: x.percent, Spare: x.spare})
 		require.ErrorContains(t, err, x.want)
+	}
+}
+
+// TestDrives_AreJudgedWhereTheyAreKnown: press-1 has 900 bytes free of the filesystem with most, and the must 700 of
+// files; the drives of each carry a megabyte a second.
+func TestDrives_AreJudgedWhereTheyAreKnown(t *testing.T) {
+	c := newCellar(t)
+	span, err := c.Span(noon, noon.Add(7*time.Minute), 0)
+	require.NoError(t, err)
+	q := hub.FleetQuestion{Span: span, Percent: 100}
+	e, err := c.Emptying(ctx, &q)
+	require.NoError(t, err)
+	require.Len(t, e.Notes, 1)
+	assert.Contains(t, e.Notes[0], "Space for files is not judged on cellar-1, press-1")
+	c.dress = func(iv *account.Interval) {
+		for i := range iv.Usages {
+			if iv.Usages[i].Units[amount.Disk] == 300e3 {
+				iv.Usages[i].Figures.Put(amount.SpaceUsed, 700*iv.ElapsedMillis, amount.Counted)
+			}
+		}
+	}
+	c.parts = &account.Inventory{Filesystems: []account.Filesystem{{Mount: "/", SizeBytes: 1000, FreeBytes: 900},
+		{Mount: "/boot", SizeBytes: 5000, FreeBytes: 100}, {Mount: "/far", FreeBytes: 1 << 40, Unavailable: "away"}}}
+	c.minute("press-1", 300, 60, had{route, 31, 1000, 250_000, 41, 2})
+	c.minute("cellar-1", 300, 60, had{must, 19, 300, 300_000, 29, 1})
+	p, err := c.Place(ctx, &hub.PlaceQuestion{FleetQuestion: q, Workload: c.ids["must"]})
+	require.NoError(t, err)
+	assert.Empty(t, p.Notes)
+	by := map[string]whatif.Fit{}
+	for _, f := range p.Hosts {
+		by[f.Host] = f
+	}
+	require.NotNil(t, by["press-1"].RatePart)
+	assert.InDelta(t, 1.1, *by["press-1"].RatePart, 0.001, "ticks of 600 and 500 kB/s, of 1 MB/s")
+	assert.InDelta(t, 900, *by["press-1"].Space, 1e-9)
+	assert.Contains(t, by["press-1"].Sentence, "more than its drives are to carry")
+	e, err = c.Emptying(ctx, &q)
+	require.NoError(t, err)
+	assert.Empty(t, e.Notes)
+	for _, x := range e.Hosts {
+		if x.Host == "cellar-1" {
+			assert.Contains(
+				t,
+				x.Sentence,
+				"must moves 0.6 MB/s to and from drives; where else it fits, the most free is",
+			)
+		}
+	}
+	q.Span.From = noon.Add(6 * time.Minute)
+	c.minute("press-1", 360, 60, had{route, 31, 1000, 5_000, 41, 2})
+	c.dress = func(iv *account.Interval) {
+		iv.Usages[0].Figures.Put(amount.SpaceUsed, 700*iv.ElapsedMillis, amount.Counted)
+	}
+	c.minute("cellar-1", 360, 60, had{must, 19, 300, 3_000, 29, 1})
+	for spare, fits := range map[float64]bool{0: true, 0.19: true, 0.21: false} {
+		q.Spare = spare
+		p, err = c.Place(ctx, &hub.PlaceQuestion{FleetQuestion: q, Workload: c.ids["must"]})
+		require.NoError(t, err)
+		for _, f := range p.Hosts {
+			if f.Host == "press-1" {
+				assert.Equal(t, fits, f.Fits, "%v to stay free: %s", spare, f.Sentence)
+			}
+		}
+	}
+	e, err = c.Emptying(ctx, &q)
+	require.NoError(t, err)
+	for _, x := range e.Hosts {
+		if x.Host == "cellar-1" {
+			assert.Equal(
+				t,
+				"It cannot be emptied: the files of must take 1 KiB; where else it fits, the most free is 1 KiB, "+
+					"on press-1.",
+				x.Sentence,
+			)
+		}
 	}
 }
 

@@ -2178,6 +2178,8 @@ export interface components {
              * @description So many of the size would do; null for no size, or beyond 64.
              */
             needed: number | null;
+            /** @description What was not judged, and why. */
+            notes: string[];
             /**
              * Format: double
              * @description Of the highest ticks, that a workload is taken to need.
@@ -2718,6 +2720,8 @@ export interface components {
             at_once: string[];
             /** @description Each by itself, those that can be first. */
             hosts: components["schemas"]["Emptied"][];
+            /** @description What was not judged, and why. */
+            notes: string[];
             /**
              * Format: double
              * @description Of the highest ticks, that a workload is taken to need.
@@ -2975,6 +2979,11 @@ export interface components {
              * @description Of the host's CPUs.
              */
             cpu_part: number;
+            /**
+             * Format: double
+             * @description Of what its drives carry; null where that is not declared.
+             */
+            disk_part: number | null;
             fits: boolean;
             /**
              * Format: int64
@@ -2989,6 +2998,11 @@ export interface components {
             /** Format: double */
             memory_part: number;
             sentence: string;
+            /**
+             * Format: double
+             * @description Before it came, on the filesystem with most; null where not known.
+             */
+            space_free_bytes: number | null;
             /** Format: int64 */
             steps: number;
             /**
@@ -4084,6 +4098,8 @@ export interface components {
         Move: {
             /** Format: double */
             cpu_cores: number;
+            /** Format: double */
+            disk_bytes_per_second: number;
             /** Format: int64 */
             gpus: number;
             /** Format: int64 */
@@ -4091,6 +4107,11 @@ export interface components {
             /** Format: double */
             memory_bytes: number;
             name: string;
+            /**
+             * Format: double
+             * @description Of its files; 0 where that is not known.
+             */
+            space_bytes: number;
             tenant: string;
             to: string;
         };
@@ -4598,6 +4619,8 @@ export interface components {
         };
         Placing: {
             hosts: components["schemas"]["Fit"][];
+            /** @description What was not judged, and why. */
+            notes: string[];
             /**
              * Format: double
              * @description Of the steps, in which what all need is to fit.

@@ -8,6 +8,7 @@ import { useTime } from '../../time/useTime'
 import { HostsIf } from './HostsIf'
 import { Moves } from './Moves'
 import { Taken, takenQuery } from './Taken'
+import { Unjudged } from './Unjudged'
 import type { PlanSearch } from './search'
 
 /** Which hosts could be emptied onto the others, and where everything would go; and what if hosts went, or came. */
@@ -29,6 +30,7 @@ export function EmptySheet() {
           At once could be emptied: {empty.data.at_once.length > 0 ? empty.data.at_once.join(', ') : 'none'}.
         </p>
       )}
+      {empty.data && <Unjudged notes={empty.data.notes} />}
       {empty.data?.hosts.map((h) => (
         <section key={h.host} className="sheet mb-4.5 overflow-x-auto" aria-label={h.host}>
           <div className="px-3.5 pt-2.5 pb-2">

@@ -10,6 +10,7 @@ import { queryOf } from '../../time/span'
 import { useTime } from '../../time/useTime'
 import { Field, field } from './Field'
 import { Moves } from './Moves'
+import { Unjudged } from './Unjudged'
 import { SizeFields, sizeQuery, sizeSearch } from './Size'
 import { takenQuery } from './Taken'
 import type { PlanSearch } from './search'
@@ -89,6 +90,7 @@ export function HostsIf({ hosts }: { hosts: string[] }) {
           <p className="px-3.5 pb-2 font-serif text-[15px]" role="status">
             {said(x.sentence)}
           </p>
+          <Unjudged notes={x.notes} />
           <table>
             <Heads
               columns={[

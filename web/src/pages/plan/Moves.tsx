@@ -37,6 +37,20 @@ export function Moves({ name, moves }: { name: string; moves: components['schema
           cell: (m) => meanText('memory', m.memory_bytes),
         },
         { id: 'gpus', head: 'GPUs', isFigure: true, value: (m) => m.gpus },
+        {
+          id: 'disk_bytes_per_second',
+          head: 'Drives',
+          isFigure: true,
+          value: (m) => m.disk_bytes_per_second,
+          cell: (m) => meanText('disk', m.disk_bytes_per_second),
+        },
+        {
+          id: 'space_bytes',
+          head: 'Files',
+          isFigure: true,
+          value: (m) => m.space_bytes,
+          cell: (m) => (m.space_bytes === 0 ? '–' : meanText('memory', m.space_bytes)),
+        },
         { id: 'to', head: 'Would go to', value: (m) => m.to },
       ]}
     />

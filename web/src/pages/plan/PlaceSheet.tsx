@@ -11,6 +11,7 @@ import { useTime } from '../../time/useTime'
 import { Field, field } from './Field'
 import { SizeFields, sizeQuery, sizeSearch } from './Size'
 import { Taken, takenQuery } from './Taken'
+import { Unjudged } from './Unjudged'
 import type { PlanSearch } from './search'
 
 /** Where a workload would fit best: one that is there, or one that would need so much. */
@@ -73,6 +74,7 @@ export function PlaceSheet() {
           <p className="px-3.5 pt-2.5 pb-2 font-serif text-[15px]" role="status">
             {said(x.sentence)}
           </p>
+          <Unjudged notes={x.notes} />
           <List
             keep="places"
             name="places"
@@ -118,6 +120,20 @@ export function PlaceSheet() {
                 cell: (f) => meanText('cpu', f.cpu_cores),
               },
               { id: 'gpus_free', head: 'GPUs free', isFigure: true, value: (f) => f.gpus_free },
+              {
+                id: 'disk_part',
+                head: 'Of its drives',
+                isFigure: true,
+                value: (f) => f.disk_part,
+                cell: (f) => (f.disk_part === null ? '–' : `${(100 * f.disk_part).toFixed(0)} %`),
+              },
+              {
+                id: 'space_free_bytes',
+                head: 'Space free',
+                isFigure: true,
+                value: (f) => f.space_free_bytes,
+                cell: (f) => (f.space_free_bytes === null ? '–' : meanText('memory', f.space_free_bytes)),
+              },
               { id: 'sentence', head: 'Why', value: (f) => f.sentence, cell: (f) => said(f.sentence) },
             ]}
           />

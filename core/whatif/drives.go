@@ -1,0 +1,60 @@
+package whatif
+
+import (
+	"fmt"
+	"strings"
+)
+
+// unjudged says of which hosts something of the drives is not known.
+func unjudged(rooms []Room) []string {
+	var rates, spaces []string
+	for i := range rooms {
+		if rooms[i].Drives.Rate <= 0 {
+			rates = append(rates, rooms[i].Host)
+		}
+		if rooms[i].Drives.Size <= 0 {
+			spaces = append(spaces, rooms[i].Host)
+		}
+	}
+	notes := []string{}
+	if len(rates) > 0 {
+		notes = append(notes, "How much the drives carry is not judged on "+hostsOf(rates)+
+			": no rate was declared for them to the collector.")
+	}
+	if len(spaces) > 0 {
+		notes = append(notes, "Space for files is not judged on "+hostsOf(spaces)+
+			": of no filesystem there it is known what is free.")
+	}
+	return notes
+}
+
+// hostsOf names some hosts, not too many.
+func hostsOf(names []string) string {
+	const most = 5
+	if len(names) > most {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+	}
+	return strings.Join(names, ", ")
+}
+
+// lacksDrives says that a workload has a place but for its files or for what it moves to and from drives; "" where that
+// is not what keeps it.
+func (l *Load) lacksDrives(others []space) string {
+	var most *space
+	for i := range others {
+		s := &others[i]
+		if s.computes(l) && (most == nil || min(s.space-l.Space, s.rate-l.Rate) > min(most.space-l.Space,
+			most.rate-l.Rate)) {
+			most = s
+		}
+	}
+	switch {
+	case most == nil || most.stores(l):
+		return ""
+	case l.Space > most.space:
+		return fmt.Sprintf("It cannot be emptied: the files of %s take %s; where else it fits, the most free is %s, "+
+			"on %s.", l.Name, Amount("memory", l.Space), Amount("memory", max(most.space, 0)), most.host)
+	}
+	return fmt.Sprintf("It cannot be emptied: %s moves %s to and from drives; where else it fits, the most free is "+
+		"%s, on %s.", l.Name, Figure("disk", l.Rate), Figure("disk", max(most.rate, 0)), most.host)
+}
