@@ -258,7 +258,12 @@ func (h *Hub) loads(ctx context.Context, q *FleetQuestion) (*fleetLoads, error) 
 	if err != nil {
 		return nil, err
 	}
-	if f.played, err = h.played(ctx, &scope, sizeStepOf(span), loading...); err != nil {
+	there := scope // who has ended takes no room
+	there.Only = []int64{}
+	for i := range holdings {
+		there.Only = append(there.Only, holdings[i].User.Workload)
+	}
+	if f.played, err = h.played(ctx, &there, sizeStepOf(span), loading...); err != nil {
 		return nil, err
 	}
 	_, lines, err := h.store.AskWithLines(ctx, question.Question{Scope: scope, NoPeaks: true,
@@ -266,7 +271,7 @@ func (h *Hub) loads(ctx context.Context, q *FleetQuestion) (*fleetLoads, error) 
 	if err != nil {
 		return nil, err
 	}
-	files, err := h.filesOf(ctx, scope)
+	files, err := h.filesOf(ctx, there)
 	if err != nil {
 		return nil, err
 	}

@@ -234,6 +234,7 @@ func TestDrives_AreJudgedWhereTheyAreKnown(t *testing.T) {
 			}
 		}
 	}
+	q.Spare = 0.21
 	e, err = c.Emptying(ctx, &q)
 	require.NoError(t, err)
 	for _, x := range e.Hosts {

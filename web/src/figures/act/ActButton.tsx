@@ -4,7 +4,7 @@ import type { Act } from '../../api/client'
 import { useIdentity } from '../../api/queries'
 import { shown } from '../Name'
 import { ActDialog } from './ActDialog'
-import { isWell, verbsFor, verbWords, type Aim } from './verbs'
+import { isWell, offersOf, verbWords, type Aim } from './verbs'
 
 /** Whether who is signed in may act at all; on what, the service says. */
 export function useMayAct(): boolean {
@@ -13,14 +13,16 @@ export function useMayAct(): boolean {
 }
 
 /**
- * The acts on one thing: a menu, and what came of the last one, with the way back. Nothing for who only reads.
+ * The acts on one thing, and on what stands beside it, such as a service's unit: a menu, and what came of the last
+ * one, with the way back. Nothing for who only reads.
  */
-export function ActButton({ aim, label = 'Act' }: { aim: Aim; label?: string }) {
+export function ActButton({ aim, beside, label = 'Act' }: { aim: Aim; beside?: Aim; label?: string }) {
   const mayAct = useMayAct()
-  const [verb, setVerb] = useState<string | null>(null)
+  const [chosen, setChosen] = useState<{ aim: Aim; verb: string } | null>(null)
   const [last, setLast] = useState<Act | null>(null)
   const [undoing, setUndoing] = useState(false)
   if (!mayAct) return null
+  const offers = offersOf(aim, beside)
   return (
     <span className="inline-flex flex-wrap items-baseline gap-2">
       <DropdownMenu.Root>
@@ -33,17 +35,21 @@ export function ActButton({ aim, label = 'Act' }: { aim: Aim; label?: string }) 
             sideOffset={4}
             className="z-20 min-w-44 rounded-[3px] border border-rule-2 bg-sheet py-1 shadow-sm"
           >
-            <DropdownMenu.Label className="max-w-72 truncate px-3 py-1 text-[12.5px] text-ink-2">
-              {shown(aim.name)}
-            </DropdownMenu.Label>
-            {verbsFor(aim).map((v) => (
-              <DropdownMenu.Item
-                key={v}
-                onSelect={() => setVerb(v)}
-                className={`cursor-pointer px-3 py-1 outline-none data-[highlighted]:bg-vine-soft ${v === 'end' ? 'text-wine' : ''}`}
-              >
-                {verbWords(v)} …
-              </DropdownMenu.Item>
+            {offers.map((of) => (
+              <DropdownMenu.Group key={of.aim.form}>
+                <DropdownMenu.Label className="max-w-72 truncate px-3 py-1 text-[12.5px] text-ink-2">
+                  {shown(of.aim.name)}
+                </DropdownMenu.Label>
+                {of.verbs.map((v) => (
+                  <DropdownMenu.Item
+                    key={v}
+                    onSelect={() => setChosen({ aim: of.aim, verb: v })}
+                    className={`cursor-pointer px-3 py-1 outline-none data-[highlighted]:bg-vine-soft ${v === 'end' ? 'text-wine' : ''}`}
+                  >
+                    {verbWords(v)} …
+                  </DropdownMenu.Item>
+                ))}
+              </DropdownMenu.Group>
             ))}
           </DropdownMenu.Content>
         </DropdownMenu.Portal>
@@ -58,7 +64,7 @@ export function ActButton({ aim, label = 'Act' }: { aim: Aim; label?: string }) 
           )}
         </span>
       )}
-      {verb && <ActDialog aim={aim} verb={verb} onClose={() => setVerb(null)} onDone={setLast} />}
+      {chosen && <ActDialog {...chosen} onClose={() => setChosen(null)} onDone={setLast} />}
       {undoing && last && (
         <ActDialog
           aim={{ form: 'act', act: last.id, name: aim.name, host: aim.host }}

@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest'
 import type { Act } from '../../api/client'
-import { confirmWords, requestOf, verbsFor } from './verbs'
+import { confirmWords, offersOf, requestOf, unitOf, verbsFor } from './verbs'
 
 test('a request names its target and leaves out what was left empty', () => {
   expect(
@@ -33,6 +33,18 @@ test('only a sign-in has a terminal, and what ends comes last', () => {
   expect(of('session')).toContain('message')
   expect(of('container')).not.toContain('message')
   expect(of('container').at(-1)).toBe('end')
+})
+
+test('beside a service stands its unit, and what it wrote is read once', () => {
+  const of = (kind: string, facts: Record<string, string>) => unitOf({ kind, facts, host: 'press-1' })
+  const unit = of('service', { unit: 'journal.service' })
+  expect(unit).toEqual({ form: 'unit', unit: 'journal.service', name: 'unit journal.service', host: 'press-1' })
+  expect(of('container', { unit: 'journal.service' })).toBeUndefined()
+  expect(of('service', {})).toBeUndefined()
+  const service = { form: 'workload', id: 1, name: 'journal', kind: 'service', host: 'press-1' } as const
+  expect(offersOf(service, unit).flatMap((o) => o.verbs.filter((v) => v === 'read'))).toEqual(['read'])
+  expect(offersOf(service, unit)[1]?.verbs).toContain('restart')
+  expect(offersOf(service)).toEqual([{ aim: service, verbs: verbsFor(service) }])
 })
 
 test('the button that carries an act out says what it hits', () => {

@@ -8,6 +8,12 @@ export type Aim =
   | { form: 'gpu'; gpu: string; name: string; host: string }
   | { form: 'act'; act: string; name: string; host: string }
 
+/** The unit of a service of a host's init system; undefined for what is none. */
+export function unitOf(w: { kind: string; host: string; facts: Record<string, string> }): Aim | undefined {
+  const unit = w.kind === 'service' ? w.facts.unit : undefined
+  return unit ? { form: 'unit', unit, name: `unit ${unit}`, host: w.host } : undefined
+}
+
 /** What acts are called on buttons. */
 const words: Record<string, string> = {
   end: 'End',
@@ -52,6 +58,15 @@ export function verbsFor(aim: Aim): string[] {
     case 'act':
       return ['undo']
   }
+}
+
+/** The acts on a target, and on what stands beside it: what both can, reading what was written, is offered once. */
+export function offersOf(aim: Aim, beside?: Aim): { aim: Aim; verbs: string[] }[] {
+  if (!beside) return [{ aim, verbs: verbsFor(aim) }]
+  return [
+    { aim, verbs: verbsFor(aim).filter((v) => v !== 'read') },
+    { aim: beside, verbs: verbsFor(beside) },
+  ]
 }
 
 /** The request of an act. Settings that were left empty are left out. */

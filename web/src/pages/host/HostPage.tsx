@@ -25,6 +25,7 @@ import { MemorySheet } from './MemorySheet'
 import { PinSheet } from './PinSheet'
 import { PartsWent } from '../../figures/chart/PartsWent'
 import { SensorSheet } from './SensorSheet'
+import { ServiceSheet } from './ServiceSheet'
 
 const modes: Record<string, string> = {
   v1: 'cgroup v1',
@@ -107,6 +108,7 @@ export function HostPage() {
           <Waiting error={ledger.error} what="The workloads" />
         )}
       </section>
+      <ServiceSheet host={host} />
       <MemorySheet host={host} />
       <GPUSheet host={host} />
       <SensorSheet host={host} />

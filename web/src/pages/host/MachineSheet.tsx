@@ -1,6 +1,6 @@
 import type { Machine } from '../../api/client'
 import { useMachine } from '../../api/queries'
-import { ActButton } from '../../figures/act/ActButton'
+import { ActButton, useMayAct } from '../../figures/act/ActButton'
 import { Heads } from '../../figures/Heads'
 import { shown } from '../../figures/Name'
 import { machineLines } from './machine'
@@ -36,7 +36,7 @@ export function MachineSheet({ host }: { host: string }) {
           </table>
           <div>
             <Links machine={machine} />
-            <Starts machine={machine} />
+            <Starts machine={machine} host={host} />
           </div>
         </div>
       )}
@@ -63,19 +63,30 @@ function Links({ machine }: { machine: Machine }) {
   )
 }
 
-function Starts({ machine }: { machine: Machine }) {
+/** What init systems keep in units, each of which is named with its kind. */
+const unitKinds = ['service', 'timer', 'socket', 'mount', 'path']
+
+function Starts({ machine, host }: { machine: Machine; host: string }) {
+  const mayAct = useMayAct()
   if (machine.starts.length === 0) return null
   const more = machine.starts.length - startsShown
   return (
     <>
       <table>
-        <Heads columns={['Begins by itself', 'Kind', 'When']} />
+        <Heads columns={['Begins by itself', 'Kind', 'When', ...(mayAct ? ['Act'] : [])]} />
         <tbody>
           {machine.starts.slice(0, startsShown).map((s) => (
             <tr key={`${s.kind}/${s.name}/${s.when}`}>
               <th scope="row">{shown(s.name)}</th>
               <td>{s.kind}</td>
               <td className="text-ink-2">{shown(s.when)}</td>
+              {mayAct && (
+                <td>
+                  {unitKinds.includes(s.kind) && s.name.endsWith(`.${s.kind}`) && (
+                    <ActButton aim={{ form: 'unit', unit: s.name, name: s.name, host }} />
+                  )}
+                </td>
+              )}
             </tr>
           ))}
         </tbody>

@@ -1,6 +1,7 @@
 import { memory } from '../../figures/text'
 import { momentSeconds } from '../../time/zone'
 import { ActButton } from '../../figures/act/ActButton'
+import { unitOf } from '../../figures/act/verbs'
 import { Missed } from '../../figures/Missed'
 import { Link, useParams } from '@tanstack/react-router'
 import type { AboutWorkload } from '../../api/client'
@@ -36,13 +37,10 @@ export function WorkloadPage() {
         </span>
         {w.state !== 'ended' && (
           <span className="ml-auto flex flex-wrap gap-2">
-            {w.kind === 'service' && w.facts.unit && (
-              <ActButton
-                aim={{ form: 'unit', unit: w.facts.unit, name: w.facts.unit, host: w.host }}
-                label="Its unit"
-              />
-            )}
-            <ActButton aim={{ form: 'workload', id: w.id, name: w.name, kind: w.kind, host: w.host }} />
+            <ActButton
+              aim={{ form: 'workload', id: w.id, name: w.name, kind: w.kind, host: w.host }}
+              beside={unitOf(w)}
+            />
           </span>
         )}
       </div>

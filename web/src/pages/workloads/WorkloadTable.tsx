@@ -4,6 +4,7 @@ import { meaningOf } from '../../figures/words'
 import type { WorkloadLine } from '../../api/client'
 import { useWorkloads } from '../../api/queries'
 import { ActButton, useMayAct } from '../../figures/act/ActButton'
+import { unitOf } from '../../figures/act/verbs'
 import { asCSV, save } from '../../figures/listing'
 import { Sized } from '../../figures/Sized'
 import { ActsHead } from '../../figures/ShareTable'
@@ -123,7 +124,10 @@ function Row({
       {mayAct && (
         <td>
           {w.kind !== 'kernel' && w.state !== 'ended' && (
-            <ActButton aim={{ form: 'workload', id: w.id, name: w.name, kind: w.kind, host: w.host }} />
+            <ActButton
+              aim={{ form: 'workload', id: w.id, name: w.name, kind: w.kind, host: w.host }}
+              beside={unitOf(w)}
+            />
           )}
         </td>
       )}
