@@ -510,7 +510,10 @@ func TestStart_IsKnownFromItsFirstInstant(t *testing.T) {
 	a.service.run(t, "tenant", "add", "Frost Watch")
 	name := fmt.Sprintf("vinescale-begun-%d", os.Getpid())
 	record := filepath.Join(a.dir, "record")
-	time.Sleep(4 * time.Second) // for the collector's first readings
+	require.Eventually(t, func() bool { // the collector has taken two readings
+		_, err := os.Stat(filepath.Join(a.dir, "spool", "open"))
+		return err == nil
+	}, 60*time.Second, 100*time.Millisecond)
 	seen := make(chan map[string]string, 1)
 	go func() {
 		is := map[string]string{}
