@@ -182,7 +182,8 @@ as possible at once. A workload is taken to need a percentile of its highest tic
 of memory and of what it moves to and from drives, at least the CPUs that are declared for
 it alone, the GPUs that it has, and room for its files, all at the same time; a part of each
 host stays free. What belongs to a host, such as services of its init system and sign-ins,
-ends with it. Drives are judged where their rate was declared, files where they are known.`,
+ends with it. Drives are judged where their rate was declared, files where they are known.
+Steps are minutes up to six hours, hours up to eight days, else days.`,
 		Example: `  vinescale whatif empty --span 1d
   vinescale whatif empty --pool terraces --percentile 100 --spare 20`}
 	fleet.add(cmd, true)

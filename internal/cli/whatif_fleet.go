@@ -90,7 +90,8 @@ func whatIfPlace() *cobra.Command {
 of all on it are added up, as if they came at once. It fits where a percentile of the steps
 leaves the part of the host free that is to stay so, and where its GPUs are free; of drives,
 where their rate was declared, and its files have to fit on the filesystem with most free.
-The best is where most room is left: where the largest of these parts is least.`,
+The best is where most room is left: where the largest of these parts is least. Steps are
+those of "vinescale whatif empty".`,
 		Example: `  vinescale whatif place weather-cache --span 1d
   vinescale whatif place --cpus 6 --memory 24GiB --gpus 1`}
 	fleet.add(cmd, true)

@@ -154,8 +154,17 @@ func (h *Hub) Place(ctx context.Context, q *PlaceQuestion) (*whatif.Placing, err
 // playedOf is what one workload had in each step, which may have ended meanwhile.
 func (h *Hub) playedOf(ctx context.Context, q *FleetQuestion, id int64) (map[amount.Resource][]whatif.Step, error) {
 	scope := question.Scope{Span: q.Span, Sees: h.sees(ctx), Only: []int64{id}}
-	played, err := h.played(ctx, &scope, sizeStepOf(q.Span), loading...)
+	played, err := h.played(ctx, &scope, fleetStepOf(q.Span), loading...)
 	return played[id], err
+}
+
+// fleetStepOf is how long the steps are that hosts are judged by as places for workloads: as sizes are, but by the day
+// from the second week on, since all that is on all of them is looked at.
+func fleetStepOf(span question.Span) time.Duration {
+	if span.Length() > 8*24*time.Hour {
+		return 24 * time.Hour
+	}
+	return sizeStepOf(span)
 }
 
 // loading is what a host has to have room for at any time.
@@ -263,7 +272,7 @@ func (h *Hub) loads(ctx context.Context, q *FleetQuestion) (*fleetLoads, error) 
 	for i := range holdings {
 		there.Only = append(there.Only, holdings[i].User.Workload)
 	}
-	if f.played, err = h.played(ctx, &there, sizeStepOf(span), loading...); err != nil {
+	if f.played, err = h.played(ctx, &there, fleetStepOf(span), loading...); err != nil {
 		return nil, err
 	}
 	_, lines, err := h.store.AskWithLines(ctx, question.Question{Scope: scope, NoPeaks: true,

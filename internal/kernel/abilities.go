@@ -59,13 +59,20 @@ const atSwitches = "1 µs, at each switch and at the reading"
 func (r *Reader) sayCPU(l *abilities) {
 	groupFile := map[bool]string{true: "cpu.stat", false: "cpuacct.usage_percpu"}[r.cgroups.v2]
 	const atTicks = "1 µs, and of what runs at the reading until its last clock tick"
-	l.put(account.Ability{What: "CPU time of a cgroup", Whose: account.OfCgroups, Source: isCounted,
-		How: "the kernel's own counter, " + groupFile, Resolution: atTicks})
+	groups := account.Ability{What: "CPU time of a cgroup", Whose: account.OfCgroups, Source: isCounted,
+		How: "the kernel's own counter, " + groupFile, Resolution: atTicks}
+	isOnce := r.counting(bpf.CPU) != nil
+	if isOnce {
+		groups.How = "the scheduler's clock at each switch, of all cgroups at once (eBPF), on top of what " + groupFile +
+			" told before"
+		groups.Resolution = atSwitches
+	}
+	l.put(groups)
 	cpu := r.counters.Has(bpf.CPU)
 	byThreads := account.Ability{Source: isSummed, How: "each thread's time, put down to the CPU it last ran on",
 		Resolution: "10 ms a thread", Misses: "on which CPU a thread was before its last"}
 	switch {
-	case cpu && r.cgroups.v2:
+	case isOnce:
 		l.put(account.Ability{What: "CPU time of a cgroup, by CPU", Source: isCounted,
 			How: "the scheduler's clock at each switch (eBPF)", Resolution: atSwitches})
 	case !r.cgroups.v2:

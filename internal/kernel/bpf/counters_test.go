@@ -64,16 +64,28 @@ func TestOpen_EachFeatureIsThereOrSaysWhy(t *testing.T) {
 	}
 	assert.InDelta(t, whole, sum, 20e6, "what cgroups had is what tasks ran")
 
-	time.Sleep(200 * time.Millisecond)
-	require.NoError(t, c.Settle())
-	now, err := c.Totals()
-	require.NoError(t, err)
-	elapsed := time.Since(begun).Nanoseconds() + 20e6
-	for cpu, n := range now.IdleTask {
-		idle := int64(n - totals.IdleTask[cpu])
-		assert.GreaterOrEqual(t, idle, int64(0))
-		assert.LessOrEqual(t, idle+int64(now.Ran[cpu]-totals.Ran[cpu]), elapsed,
-			"CPU %d: tasks and the idle task take turns", cpu)
+	// A machine that is halted for a moment has the scheduler's clock moved on and no other: of some stretches the
+	// least counts.
+	least := make([]int64, len(totals.IdleTask)) // by how much both are more than the time that passed
+	for try := range 5 {
+		time.Sleep(200 * time.Millisecond)
+		ended := time.Now()
+		require.NoError(t, c.Settle())
+		now, err := c.Totals()
+		require.NoError(t, err)
+		elapsed := time.Since(begun).Nanoseconds() + 20e6
+		for cpu, n := range now.IdleTask {
+			idle := int64(n - totals.IdleTask[cpu])
+			assert.GreaterOrEqual(t, idle, int64(0))
+			more := idle + int64(now.Ran[cpu]-totals.Ran[cpu]) - elapsed
+			if try == 0 || more < least[cpu] {
+				least[cpu] = more
+			}
+		}
+		totals, begun = now, ended
+	}
+	for cpu, more := range least {
+		assert.LessOrEqual(t, more, int64(0), "CPU %d: tasks and the idle task take turns", cpu)
 	}
 }
 
