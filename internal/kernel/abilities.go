@@ -63,8 +63,8 @@ func (r *Reader) sayCPU(l *abilities) {
 		How: "the kernel's own counter, " + groupFile, Resolution: atTicks}
 	isOnce := r.counting(bpf.CPU) != nil
 	if isOnce {
-		groups.How = "the scheduler's clock at each switch, of all cgroups at once (eBPF), on top of what " + groupFile +
-			" told before"
+		groups.How = "the scheduler's clock at each switch, of all cgroups at once (eBPF), on top of what " +
+			groupFile + " told before"
 		groups.Resolution = atSwitches
 	}
 	l.put(groups)
