@@ -132,6 +132,10 @@ func (x *Weighed) words() string {
 	case x.Short == 0:
 		return "Its CPUs were short in no step of this span: a weight says who comes first when they are, and would " +
 			"have changed nothing."
+	case math.Abs(more) < 0.005 && x.Fair > 1.05*x.Ran:
+		return fmt.Sprintf("Its CPUs were short in %s of the time. It is not its weight that held it back then: by "+
+			"the weights as they are it would have had %s, and it had %s.", part(x.Short, x.Steps), seconds(x.Fair),
+			seconds(x.Ran))
 	case math.Abs(more) < 0.005:
 		return fmt.Sprintf(
 			"Its CPUs were short in %s of the time. It had all that it wanted then, or nobody beside it "+

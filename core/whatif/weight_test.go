@@ -69,6 +69,11 @@ func TestWeigh_MovesTimeWhereCPUsAreShort(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []any{200.0, 1, 0}, []any{content.Now, content.Short, len(content.Others)})
 	assert.Contains(t, content.Sentence, "It had all that it wanted then")
+	back := []explain.Contest{contest(0, of(3, "label", "100/200", 30, 40), of(2, "vat", "100/100", 80, 0))}
+	held, err := whatif.Weigh(explain.User{Workload: 3}, 300, back, names)
+	require.NoError(t, err)
+	assert.Equal(t, "Its CPUs were short in all of the time. It is not its weight that held it back then: by the "+
+		"weights as they are it would have had 70 CPU-seconds, and it had 30 CPU-seconds.", held.Sentence)
 	idle, err := whatif.Weigh(explain.User{Workload: 4}, 10_000, contests, names)
 	require.NoError(t, err)
 	assert.Equal(t, []any{2, 0}, []any{idle.Steps, idle.Short})
