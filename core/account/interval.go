@@ -108,6 +108,7 @@ type Detail struct {
 	Interfaces []Interface // how each grew
 	Latencies  []Latency   // how each grew
 	GPUs       []GPUTotal  // of each, and of partitions
+	Peaks      []PartPeak  // of the parts above, and of CPUs
 
 	Caveats [NumCaveats]int64 // what was missed; 0 for nothing
 }
@@ -209,6 +210,7 @@ func (iv *Interval) AsTick() *Interval {
 			}
 		}
 	}
+	tick.Detail.Peaks = partPeaks(&tick.Detail, iv.ElapsedMillis)
 	return &tick
 }
 
@@ -354,6 +356,7 @@ func (d Detail) add(next Detail) Detail {
 	sum.GPUs = joined(d.GPUs, next.GPUs, func(x *GPUTotal) string { return x.Name }, GPUTotal.add)
 	sum.Latencies = joined(d.Latencies, next.Latencies, func(x *Latency) latencyKey { return x.key() },
 		func(x, y Latency) Latency { x.Count += y.Count; return x })
+	sum.Peaks = joined(d.Peaks, next.Peaks, (*PartPeak).key, PartPeak.higher)
 	sum.Pressure = slices.Clone(next.Pressure)
 	for i := range sum.Pressure {
 		for _, p := range d.Pressure {

@@ -78,6 +78,7 @@ func (l *Ledger) close() {
 func (iv *Interval) balance(prev, now *Reading, s *scratch) {
 	iv.Detail = details(prev, now)
 	iv.Detail.GPUs = s.gpu.totals
+	iv.Detail.Peaks = partPeaks(&iv.Detail, iv.ElapsedMillis)
 	for c, n := range s.gpu.caveats {
 		iv.Detail.Caveats[c] += n
 	}

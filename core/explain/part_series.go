@@ -87,6 +87,10 @@ type PartGround struct {
 func PartSeries(about Over, g *PartGround) (s *Series, names []string) {
 	s = layOut(about, g.Step, g.Stretches)
 	s.Measure, s.Unit, s.By = g.Figure.Name, g.Figure.Unit.Mean, ByPart
+	peakOf := PeakOfTick
+	if g.Figure.Of == leaf.SensorPart {
+		peakOf = PeakOfReading
+	}
 	for k, p := range g.Sums.parts {
 		names = append(names, k.name)
 		if g.Part != "" && k.name != g.Part || g.Part == "" && p.isInner {
@@ -101,7 +105,7 @@ func PartSeries(about Over, g *PartGround) (s *Series, names []string) {
 			if i, is := s.at(time.UnixMicro(start).UTC()); is {
 				x.Mean[i], x.Peak[i] = g.Figure.Value(step.over, step.per, millis), step.peak
 				if step.peak != nil {
-					s.PeakOf = PeakOfReading
+					s.PeakOf = peakOf
 				}
 			}
 		}

@@ -3,6 +3,7 @@ package leaf
 import (
 	"fmt"
 	"slices"
+	"strconv"
 
 	"vinescale/core/amount"
 )
@@ -176,8 +177,13 @@ func (f *PartFigure) Entry() *amount.Entry {
 		Form: amount.Line, InBits: f.InBits}
 }
 
-// Table is the table that holds what the figure is made of.
-func (f *PartFigure) Table() string { return f.table }
+// Tables are those that hold what the figure is made of.
+func (f *PartFigure) Tables() []string {
+	if f.Of == SensorPart { // they tell of their peaks themselves
+		return []string{f.table}
+	}
+	return []string{f.table, PartPeaks}
+}
 
 // PartCell is what one part adds to a figure in one interval of a leaf.
 type PartCell struct {
@@ -221,18 +227,62 @@ func (f *PartFigure) Each(v *View, visit func(*PartCell)) {
 		return s
 	}
 	inner, kinds, most := t.maybe("inner"), t.maybe("kind"), t.maybe("most")
-	names := partNames(v, t)
+	names, peaks := partNames(v, t), f.peaks(v, t)
 	for row, at := range t.Of(At) {
 		if !v.Within[at] || f.SensorKind != "" && v.Words[kinds[row]] != f.SensorKind {
 			continue
 		}
 		c := PartCell{At: at, Name: names[row], Over: sum(f.over, row), Per: sum(f.per, row),
 			IsInner: inner != nil && inner[row] != 0}
-		if most != nil {
+		switch {
+		case most != nil:
 			peak := f.scale * float64(most[row])
 			c.Peak = &peak
+		case f.IsOfTime() || c.Per > 0:
+			c.Peak = peaks(row)
 		}
 		visit(&c)
+	}
+}
+
+// partAt is a part in one interval of a leaf.
+type partAt struct {
+	part string
+	at   int64
+}
+
+// peaks tells of the rows of a table the highest tick of the figure. Who tells of ticks, and of none of a part, says
+// that there was nothing in any; who tells of none at all does not know: an older collector.
+func (f *PartFigure) peaks(v *View, t *Table) func(row int) *float64 {
+	p, tells, most := v.Tables[PartPeaks], map[int64]bool{}, map[partAt]float64{}
+	if p != nil {
+		figures, parts, ats, milli := p.Of("figure"), p.Of("part"), p.Of(At), p.Of("most")
+		for row := range milli {
+			tells[ats[row]] = true
+			if v.Words[figures[row]] == f.Name {
+				most[partAt{v.Words[parts[row]], ats[row]}] = float64(milli[row]) / 1000
+			}
+		}
+	}
+	ats := t.Of(At)
+	return func(row int) *float64 {
+		if !tells[ats[row]] {
+			return nil
+		}
+		peak := most[partAt{partKey(v, t, row), ats[row]}]
+		return &peak
+	}
+}
+
+// partKey is what the part of a row is called among peaks.
+func partKey(v *View, t *Table, row int) string {
+	switch key := t.Low[0][row]; t.Schema.Name {
+	case States:
+		return strconv.FormatInt(key, 10)
+	case Disks:
+		return v.Words[t.Of("name")[row]]
+	default:
+		return v.Words[key]
 	}
 }
 

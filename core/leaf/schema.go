@@ -57,21 +57,22 @@ type Schema struct {
 
 // The tables with names of their own. Measures without a ledger have a table each: see OfMeasure.
 const (
-	Intervals = "intervals" // the host's own figures: a row an interval
-	Who       = "who"       // the workload and tenant of a slot
-	Uses      = "uses"      // what each workload used of the resources
-	Programs  = "programs"  // how that divides over programs
-	Ran       = "ran"       // CPU time of workloads by CPU
-	Parts     = "parts"     // CPU time of parts of workloads
-	Devices   = "devices"   // what workloads moved on block devices
-	Swapped   = "swapped"   // what workloads had on each of several swaps
-	States    = "states"    // of the host's CPUs
-	Pressure  = "pressure"  // for what the host's tasks waited
-	Disks     = "disks"     // what block devices did
-	Latencies = "latencies" // how long their operations took
-	Links     = "links"     // what network interfaces did
-	Caveats   = "caveats"   // what was missed
-	Sensors   = "sensors"   // what sensors told
+	Intervals = "intervals"  // the host's own figures: a row an interval
+	Who       = "who"        // the workload and tenant of a slot
+	Uses      = "uses"       // what each workload used of the resources
+	Programs  = "programs"   // how that divides over programs
+	Ran       = "ran"        // CPU time of workloads by CPU
+	Parts     = "parts"      // CPU time of parts of workloads
+	Devices   = "devices"    // what workloads moved on block devices
+	Swapped   = "swapped"    // what workloads had on each of several swaps
+	States    = "states"     // of the host's CPUs
+	Pressure  = "pressure"   // for what the host's tasks waited
+	Disks     = "disks"      // what block devices did
+	Latencies = "latencies"  // how long their operations took
+	Links     = "links"      // what network interfaces did
+	Caveats   = "caveats"    // what was missed
+	Sensors   = "sensors"    // what sensors told
+	PartPeaks = "part_peaks" // the highest ticks of drives, interfaces, GPUs and CPUs
 
 	GPUs       = "gpus"        // what GPUs did
 	GPUUses    = "gpu_uses"    // for which workloads
@@ -266,6 +267,8 @@ var schemas, order = func() (map[string]*Schema, []string) {
 			sums("micros")...)},
 		&Schema{Name: GPUBands, Section: "gpus", Columns: append(key(Slot, "gpu*", "band", At), sums("millis")...)})
 	list = append(list, &Schema{Name: Sensors, Section: "sensors", Columns: sensors()})
+	list = append(list, &Schema{Name: PartPeaks, Section: "part peaks", Columns: append(key("figure*", "part*", At),
+		Column{Name: "most", Combine: Most})})
 	list = append(list, &Schema{Name: Caveats, Section: "host", Columns: append(key("what*", At), sums("amount")...)})
 	for _, m := range amount.Beside() {
 		list = append(list, &Schema{Name: OfMeasure(m), Section: "of " + m.Entry().Of.String(), Columns: measure(m)})

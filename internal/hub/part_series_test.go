@@ -139,6 +139,68 @@ func TestPartSeries_EachPartIsToldByItsOwnFigures(t *testing.T) {
 		c.partSeries(hub.PartSeriesQuestion{Step: "1m", First: 1}, "drive_busy_percent"), "the highest is told first")
 }
 
+// TestPartSeries_TheHighestTickSurvivesAnyZoom has one tick of 2 s in a week in which everything was busy, in an
+// interval of a minute that was quiet otherwise.
+func TestPartSeries_TheHighestTickSurvivesAnyZoom(t *testing.T) {
+	c := cellarTold(t, false)
+	spike := func(part int64) func(iv *account.Interval) {
+		return func(iv *account.Interval) {
+			tick := func(ms, part int64) *account.Interval {
+				x := &account.Interval{ElapsedMillis: ms}
+				x.Detail.Disks = []account.Disk{
+					{Name: "sda", Major: 8, BusyMillis: ms * part / 100, ReadOps: ms * part},
+				}
+				x.Detail.Interfaces = []account.Interface{
+					{Name: "eth0", Sent: ms * part, Workload: account.Unrecognised},
+				}
+				x.Detail.GPUs = []account.GPUTotal{{Name: "GPU-b", Index: 1, Micros: 10 * ms * part, Told: ms}}
+				x.Detail.CPUs = []account.CPUTimes{{CPU: 2, User: ms * part, Idle: ms * (100 - part)}}
+				return x.AsTick()
+			}
+			iv.Detail = tick(40_000, 5).Add(tick(2000, part)).Add(tick(18_000, 1)).Detail
+		}
+	}
+	c.dress = spike(90)
+	c.minute("cellar-1", 300, 60, had{must, 1, 100, 0, 0, 0})
+	c.dress = spike(3)
+	c.minute("cellar-1", 360, 60, had{must, 1, 100, 0, 0, 0})
+	c.dress = nil
+	c.now = noon.Add(3 * time.Hour)
+	midnight := noon.Truncate(24 * time.Hour)
+	ask := func() {
+		for step, span := range map[string]question.Span{
+			"1m": {From: noon.Add(5 * time.Minute), To: noon.Add(7 * time.Minute)},
+			"1h": {From: noon, To: noon.Add(2 * time.Hour)},
+			"1d": {From: midnight.AddDate(0, 0, -6), To: midnight.AddDate(0, 0, 1)},
+		} {
+			for figure, want := range map[string]float64{"drive_busy_percent": 90, "drive_reads": 90_000,
+				"interface_sent_bytes": 90_000, "gpu_busy_percent": 90, "cpu_busy_percent": 90} {
+				f := leaf.PartFigureNamed(figure)
+				s, err := c.PartSeries(ctx, &hub.PartSeriesQuestion{Span: span, Step: step, Figure: f,
+					Host: "cellar-1"})
+				require.NoError(t, err)
+				require.NotEmpty(t, s.Groups, figure)
+				g := s.Groups[len(s.Groups)-1] // CPU 0 was busier all the time, and told of no ticks
+				assert.Equal(t, "tick", s.PeakOf)
+				assert.InDelta(t, want, *g.Most, 1e-6, "%s by %s", figure, step)
+				if step == "1m" {
+					assert.InDelta(
+						t,
+						want/18,
+						*g.Peak[1],
+						1e-6,
+						"%s: the highest tick of the quiet minute",
+						figure,
+					)
+				}
+			}
+		}
+	}
+	ask()
+	require.NoError(t, c.Fold(ctx))
+	ask()
+}
+
 // TestPartSeries_OfHoursIsTheSumOfItsIntervals asks for the hour once as it came and once summed.
 func TestPartSeries_OfHoursIsTheSumOfItsIntervals(t *testing.T) {
 	c := partsCellar(t, false)

@@ -55,6 +55,15 @@ func (iv *Interval) checkFigures(f *faults, workloads int) {
 	numbers(f, "figures.swap_use.units", s.GetUnits(), 0, iv.mostHeld())
 	iv.checkGPUs(f, workloads)
 	iv.checkSensors(f)
+	p := m.GetPartPeaks()
+	f.rows("figures.part_peaks", len(p.GetFigure()), mostRows, len(p.GetPart()), len(p.GetMilli()))
+	f.texts("figures.part_peaks.figures", p.GetFigures(), mostName)
+	f.texts("figures.part_peaks.parts", p.GetParts(), mostName)
+	index(f, "figures.part_peaks.figure", p.GetFigure(), 0, len(p.GetFigures()), "a figure")
+	index(f, "figures.part_peaks.part", p.GetPart(), 0, len(p.GetParts()), "a part")
+	for i, n := range p.GetMilli() {
+		f.number(fmt.Sprintf("figures.part_peaks.milli[%d]", i), n, 0, account.HighestPeak)
+	}
 	f.rows("figures.ran_micros", len(m.RanMicros), mostCPUs)
 	numbers(f, "figures.ran_micros", m.RanMicros, 0, mostOften*iv.ElapsedMillis*1000)
 	f.number("figures.memory_own", m.MemoryOwn, 0, iv.mostHeld())

@@ -36,6 +36,8 @@ func fullBatch(t testing.TB) *wire.Batch {
 		Engine: []string{"render"}, EngineMicros: []int64{5}, BandRow: []uint32{0}, Band: []uint32{10},
 		BandMillis: []int64{8}}
 	iv.Figures.Latencies = []*wire.Latency{{Device: 8 << 20, LowMicros: 4, HighMicros: 8, Count: 3}}
+	iv.Figures.PartPeaks = &wire.PartPeaks{Figures: []string{"drive_busy_percent", "drive_queue"},
+		Parts: []string{"sda"}, Figure: []uint32{0, 1}, Part: []uint32{0, 0}, Milli: []int64{700, 5}}
 	iv.Ledgers[0].Steal.Unavailable = "this kernel does not tell"
 	iv.Workloads.Labels[0] = &wire.Labels{Values: map[string]string{"coop.project": "frost"}}
 	iv.Workloads.Facts[0] = &wire.Labels{Values: map[string]string{"image": "cellar"}}

@@ -104,7 +104,31 @@ func fromFigures(iv *account.Interval) *Figures {
 		}
 		m.Interfaces = append(m.Interfaces, n)
 	}
+	m.addPeaks(d.Peaks)
 	return m
+}
+
+// addPeaks puts in the highest ticks of parts' figures.
+func (m *Figures) addPeaks(peaks []account.PartPeak) {
+	if len(peaks) == 0 {
+		return
+	}
+	t := &PartPeaks{}
+	m.PartPeaks = t
+	figures, parts := map[string]uint32{}, map[string]uint32{}
+	place := func(at map[string]uint32, names *[]string, name string) uint32 {
+		i, there := at[name]
+		if !there {
+			i = uint32(len(*names))
+			at[name], *names = i, append(*names, clip(name, mostName))
+		}
+		return i
+	}
+	for i := range peaks {
+		t.Figure = append(t.Figure, place(figures, &t.Figures, peaks[i].Figure))
+		t.Part = append(t.Part, place(parts, &t.Parts, peaks[i].Part))
+		t.Milli = append(t.Milli, peaks[i].Milli)
+	}
 }
 
 // addGPUs puts in what GPUs did, and for whom.

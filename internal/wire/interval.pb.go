@@ -1467,6 +1467,7 @@ type Figures struct {
 	GpuUse        *GpuUse                `protobuf:"bytes,11,opt,name=gpu_use,json=gpuUse,proto3" json:"gpu_use,omitempty"`
 	Gpus          []*Gpu                 `protobuf:"bytes,12,rep,name=gpus,proto3" json:"gpus,omitempty"`
 	Sensors       []*SensorReading       `protobuf:"bytes,13,rep,name=sensors,proto3" json:"sensors,omitempty"`
+	PartPeaks     *PartPeaks             `protobuf:"bytes,14,opt,name=part_peaks,json=partPeaks,proto3" json:"part_peaks,omitempty"`
 	unknownFields protoimpl.UnknownFields
 	sizeCache     protoimpl.SizeCache
 }
@@ -1592,6 +1593,91 @@ func (x *Figures) GetSensors() []*SensorReading {
 	return nil
 }
 
+func (x *Figures) GetPartPeaks() *PartPeaks {
+	if x != nil {
+		return x.PartPeaks
+	}
+	return nil
+}
+
+// PartPeaks are the highest ticks of figures of drives, interfaces, GPUs and CPUs. A figure that was nothing in every
+// tick has no row.
+type PartPeaks struct {
+	state         protoimpl.MessageState `protogen:"open.v1"`
+	Figures       []string               `protobuf:"bytes,1,rep,name=figures,proto3" json:"figures,omitempty"`       // their names in the register of figures of parts
+	Parts         []string               `protobuf:"bytes,2,rep,name=parts,proto3" json:"parts,omitempty"`           // drives and interfaces by name, GPUs by what stays the same, CPUs by number
+	Figure        []uint32               `protobuf:"varint,3,rep,packed,name=figure,proto3" json:"figure,omitempty"` // index into figures
+	Part          []uint32               `protobuf:"varint,4,rep,packed,name=part,proto3" json:"part,omitempty"`     // index into parts
+	Milli         []int64                `protobuf:"varint,5,rep,packed,name=milli,proto3" json:"milli,omitempty"`   // thousandths of the figure's unit
+	unknownFields protoimpl.UnknownFields
+	sizeCache     protoimpl.SizeCache
+}
+
+func (x *PartPeaks) Reset() {
+	*x = PartPeaks{}
+	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *PartPeaks) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*PartPeaks) ProtoMessage() {}
+
+func (x *PartPeaks) ProtoReflect() protoreflect.Message {
+	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use PartPeaks.ProtoReflect.Descriptor instead.
+func (*PartPeaks) Descriptor() ([]byte, []int) {
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{16}
+}
+
+func (x *PartPeaks) GetFigures() []string {
+	if x != nil {
+		return x.Figures
+	}
+	return nil
+}
+
+func (x *PartPeaks) GetParts() []string {
+	if x != nil {
+		return x.Parts
+	}
+	return nil
+}
+
+func (x *PartPeaks) GetFigure() []uint32 {
+	if x != nil {
+		return x.Figure
+	}
+	return nil
+}
+
+func (x *PartPeaks) GetPart() []uint32 {
+	if x != nil {
+		return x.Part
+	}
+	return nil
+}
+
+func (x *PartPeaks) GetMilli() []int64 {
+	if x != nil {
+		return x.Milli
+	}
+	return nil
+}
+
 // SensorReading is what a sensor told at the interval's end.
 type SensorReading struct {
 	state         protoimpl.MessageState `protogen:"open.v1"`
@@ -1604,7 +1690,7 @@ type SensorReading struct {
 
 func (x *SensorReading) Reset() {
 	*x = SensorReading{}
-	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	mi := &file_internal_wire_interval_proto_msgTypes[17]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1616,7 +1702,7 @@ func (x *SensorReading) String() string {
 func (*SensorReading) ProtoMessage() {}
 
 func (x *SensorReading) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[16]
+	mi := &file_internal_wire_interval_proto_msgTypes[17]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1629,7 +1715,7 @@ func (x *SensorReading) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use SensorReading.ProtoReflect.Descriptor instead.
 func (*SensorReading) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{16}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{17}
 }
 
 func (x *SensorReading) GetName() string {
@@ -1674,7 +1760,7 @@ type GpuUse struct {
 
 func (x *GpuUse) Reset() {
 	*x = GpuUse{}
-	mi := &file_internal_wire_interval_proto_msgTypes[17]
+	mi := &file_internal_wire_interval_proto_msgTypes[18]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1686,7 +1772,7 @@ func (x *GpuUse) String() string {
 func (*GpuUse) ProtoMessage() {}
 
 func (x *GpuUse) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[17]
+	mi := &file_internal_wire_interval_proto_msgTypes[18]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1699,7 +1785,7 @@ func (x *GpuUse) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use GpuUse.ProtoReflect.Descriptor instead.
 func (*GpuUse) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{17}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{18}
 }
 
 func (x *GpuUse) GetWorkload() []uint32 {
@@ -1804,7 +1890,7 @@ type Gpu struct {
 
 func (x *Gpu) Reset() {
 	*x = Gpu{}
-	mi := &file_internal_wire_interval_proto_msgTypes[18]
+	mi := &file_internal_wire_interval_proto_msgTypes[19]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1816,7 +1902,7 @@ func (x *Gpu) String() string {
 func (*Gpu) ProtoMessage() {}
 
 func (x *Gpu) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[18]
+	mi := &file_internal_wire_interval_proto_msgTypes[19]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1829,7 +1915,7 @@ func (x *Gpu) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Gpu.ProtoReflect.Descriptor instead.
 func (*Gpu) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{18}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{19}
 }
 
 func (x *Gpu) GetName() string {
@@ -1907,7 +1993,7 @@ type SwapUse struct {
 
 func (x *SwapUse) Reset() {
 	*x = SwapUse{}
-	mi := &file_internal_wire_interval_proto_msgTypes[19]
+	mi := &file_internal_wire_interval_proto_msgTypes[20]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1919,7 +2005,7 @@ func (x *SwapUse) String() string {
 func (*SwapUse) ProtoMessage() {}
 
 func (x *SwapUse) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[19]
+	mi := &file_internal_wire_interval_proto_msgTypes[20]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1932,7 +2018,7 @@ func (x *SwapUse) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use SwapUse.ProtoReflect.Descriptor instead.
 func (*SwapUse) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{19}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{20}
 }
 
 func (x *SwapUse) GetWorkload() []uint32 {
@@ -1969,7 +2055,7 @@ type MeasureColumn struct {
 
 func (x *MeasureColumn) Reset() {
 	*x = MeasureColumn{}
-	mi := &file_internal_wire_interval_proto_msgTypes[20]
+	mi := &file_internal_wire_interval_proto_msgTypes[21]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -1981,7 +2067,7 @@ func (x *MeasureColumn) String() string {
 func (*MeasureColumn) ProtoMessage() {}
 
 func (x *MeasureColumn) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[20]
+	mi := &file_internal_wire_interval_proto_msgTypes[21]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -1994,7 +2080,7 @@ func (x *MeasureColumn) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use MeasureColumn.ProtoReflect.Descriptor instead.
 func (*MeasureColumn) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{20}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{21}
 }
 
 func (x *MeasureColumn) GetName() string {
@@ -2045,7 +2131,7 @@ type DeviceUse struct {
 
 func (x *DeviceUse) Reset() {
 	*x = DeviceUse{}
-	mi := &file_internal_wire_interval_proto_msgTypes[21]
+	mi := &file_internal_wire_interval_proto_msgTypes[22]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -2057,7 +2143,7 @@ func (x *DeviceUse) String() string {
 func (*DeviceUse) ProtoMessage() {}
 
 func (x *DeviceUse) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[21]
+	mi := &file_internal_wire_interval_proto_msgTypes[22]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -2070,7 +2156,7 @@ func (x *DeviceUse) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use DeviceUse.ProtoReflect.Descriptor instead.
 func (*DeviceUse) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{21}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{22}
 }
 
 func (x *DeviceUse) GetWorkload() []uint32 {
@@ -2172,7 +2258,7 @@ type Disk struct {
 
 func (x *Disk) Reset() {
 	*x = Disk{}
-	mi := &file_internal_wire_interval_proto_msgTypes[22]
+	mi := &file_internal_wire_interval_proto_msgTypes[23]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -2184,7 +2270,7 @@ func (x *Disk) String() string {
 func (*Disk) ProtoMessage() {}
 
 func (x *Disk) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[22]
+	mi := &file_internal_wire_interval_proto_msgTypes[23]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -2197,7 +2283,7 @@ func (x *Disk) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Disk.ProtoReflect.Descriptor instead.
 func (*Disk) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{22}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{23}
 }
 
 func (x *Disk) GetName() string {
@@ -2355,7 +2441,7 @@ type Latency struct {
 
 func (x *Latency) Reset() {
 	*x = Latency{}
-	mi := &file_internal_wire_interval_proto_msgTypes[23]
+	mi := &file_internal_wire_interval_proto_msgTypes[24]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -2367,7 +2453,7 @@ func (x *Latency) String() string {
 func (*Latency) ProtoMessage() {}
 
 func (x *Latency) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[23]
+	mi := &file_internal_wire_interval_proto_msgTypes[24]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -2380,7 +2466,7 @@ func (x *Latency) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Latency.ProtoReflect.Descriptor instead.
 func (*Latency) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{23}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{24}
 }
 
 func (x *Latency) GetDevice() uint32 {
@@ -2448,7 +2534,7 @@ type Interface struct {
 
 func (x *Interface) Reset() {
 	*x = Interface{}
-	mi := &file_internal_wire_interval_proto_msgTypes[24]
+	mi := &file_internal_wire_interval_proto_msgTypes[25]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -2460,7 +2546,7 @@ func (x *Interface) String() string {
 func (*Interface) ProtoMessage() {}
 
 func (x *Interface) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[24]
+	mi := &file_internal_wire_interval_proto_msgTypes[25]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -2473,7 +2559,7 @@ func (x *Interface) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Interface.ProtoReflect.Descriptor instead.
 func (*Interface) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{24}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{25}
 }
 
 func (x *Interface) GetName() string {
@@ -2584,7 +2670,7 @@ type Inventory struct {
 
 func (x *Inventory) Reset() {
 	*x = Inventory{}
-	mi := &file_internal_wire_interval_proto_msgTypes[25]
+	mi := &file_internal_wire_interval_proto_msgTypes[26]
 	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 	ms.StoreMessageInfo(mi)
 }
@@ -2596,7 +2682,7 @@ func (x *Inventory) String() string {
 func (*Inventory) ProtoMessage() {}
 
 func (x *Inventory) ProtoReflect() protoreflect.Message {
-	mi := &file_internal_wire_interval_proto_msgTypes[25]
+	mi := &file_internal_wire_interval_proto_msgTypes[26]
 	if x != nil {
 		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
 		if ms.LoadMessageInfo() == nil {
@@ -2609,7 +2695,7 @@ func (x *Inventory) ProtoReflect() protoreflect.Message {
 
 // Deprecated: Use Inventory.ProtoReflect.Descriptor instead.
 func (*Inventory) Descriptor() ([]byte, []int) {
-	return file_internal_wire_interval_proto_rawDescGZIP(), []int{25}
+	return file_internal_wire_interval_proto_rawDescGZIP(), []int{26}
 }
 
 func (x *Inventory) GetJson() string {
@@ -2763,7 +2849,7 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	"\x0fswap_used_bytes\x18\x0f \x01(\x03R\rswapUsedBytes\x124\n" +
 	"\x16memory_available_bytes\x18\x10 \x01(\x03R\x14memoryAvailableBytes\x12\x16\n" +
 	"\x06caveat\x18\x11 \x03(\tR\x06caveat\x12#\n" +
-	"\rcaveat_amount\x18\x12 \x03(\x03R\fcaveatAmount\"\x80\x05\n" +
+	"\rcaveat_amount\x18\x12 \x03(\x03R\fcaveatAmount\"\xbd\x05\n" +
 	"\aFigures\x12<\n" +
 	"\bmeasures\x18\x01 \x03(\v2 .vinescale.wire.v1.MeasureColumnR\bmeasures\x12;\n" +
 	"\n" +
@@ -2784,7 +2870,15 @@ const file_internal_wire_interval_proto_rawDesc = "" +
 	" \x01(\v2\x1a.vinescale.wire.v1.SwapUseR\aswapUse\x122\n" +
 	"\agpu_use\x18\v \x01(\v2\x19.vinescale.wire.v1.GpuUseR\x06gpuUse\x12*\n" +
 	"\x04gpus\x18\f \x03(\v2\x16.vinescale.wire.v1.GpuR\x04gpus\x12:\n" +
-	"\asensors\x18\r \x03(\v2 .vinescale.wire.v1.SensorReadingR\asensors\"M\n" +
+	"\asensors\x18\r \x03(\v2 .vinescale.wire.v1.SensorReadingR\asensors\x12;\n" +
+	"\n" +
+	"part_peaks\x18\x0e \x01(\v2\x1c.vinescale.wire.v1.PartPeaksR\tpartPeaks\"}\n" +
+	"\tPartPeaks\x12\x18\n" +
+	"\afigures\x18\x01 \x03(\tR\afigures\x12\x14\n" +
+	"\x05parts\x18\x02 \x03(\tR\x05parts\x12\x16\n" +
+	"\x06figure\x18\x03 \x03(\rR\x06figure\x12\x12\n" +
+	"\x04part\x18\x04 \x03(\rR\x04part\x12\x14\n" +
+	"\x05milli\x18\x05 \x03(\x03R\x05milli\"M\n" +
 	"\rSensorReading\x12\x12\n" +
 	"\x04name\x18\x01 \x01(\tR\x04name\x12\x12\n" +
 	"\x04kind\x18\x02 \x01(\tR\x04kind\x12\x14\n" +
@@ -2908,7 +3002,7 @@ func file_internal_wire_interval_proto_rawDescGZIP() []byte {
 	return file_internal_wire_interval_proto_rawDescData
 }
 
-var file_internal_wire_interval_proto_msgTypes = make([]protoimpl.MessageInfo, 27)
+var file_internal_wire_interval_proto_msgTypes = make([]protoimpl.MessageInfo, 28)
 var file_internal_wire_interval_proto_goTypes = []any{
 	(*Batch)(nil),         // 0: vinescale.wire.v1.Batch
 	(*Pace)(nil),          // 1: vinescale.wire.v1.Pace
@@ -2926,17 +3020,18 @@ var file_internal_wire_interval_proto_goTypes = []any{
 	(*CpuUse)(nil),        // 13: vinescale.wire.v1.CpuUse
 	(*Detail)(nil),        // 14: vinescale.wire.v1.Detail
 	(*Figures)(nil),       // 15: vinescale.wire.v1.Figures
-	(*SensorReading)(nil), // 16: vinescale.wire.v1.SensorReading
-	(*GpuUse)(nil),        // 17: vinescale.wire.v1.GpuUse
-	(*Gpu)(nil),           // 18: vinescale.wire.v1.Gpu
-	(*SwapUse)(nil),       // 19: vinescale.wire.v1.SwapUse
-	(*MeasureColumn)(nil), // 20: vinescale.wire.v1.MeasureColumn
-	(*DeviceUse)(nil),     // 21: vinescale.wire.v1.DeviceUse
-	(*Disk)(nil),          // 22: vinescale.wire.v1.Disk
-	(*Latency)(nil),       // 23: vinescale.wire.v1.Latency
-	(*Interface)(nil),     // 24: vinescale.wire.v1.Interface
-	(*Inventory)(nil),     // 25: vinescale.wire.v1.Inventory
-	nil,                   // 26: vinescale.wire.v1.Labels.ValuesEntry
+	(*PartPeaks)(nil),     // 16: vinescale.wire.v1.PartPeaks
+	(*SensorReading)(nil), // 17: vinescale.wire.v1.SensorReading
+	(*GpuUse)(nil),        // 18: vinescale.wire.v1.GpuUse
+	(*Gpu)(nil),           // 19: vinescale.wire.v1.Gpu
+	(*SwapUse)(nil),       // 20: vinescale.wire.v1.SwapUse
+	(*MeasureColumn)(nil), // 21: vinescale.wire.v1.MeasureColumn
+	(*DeviceUse)(nil),     // 22: vinescale.wire.v1.DeviceUse
+	(*Disk)(nil),          // 23: vinescale.wire.v1.Disk
+	(*Latency)(nil),       // 24: vinescale.wire.v1.Latency
+	(*Interface)(nil),     // 25: vinescale.wire.v1.Interface
+	(*Inventory)(nil),     // 26: vinescale.wire.v1.Inventory
+	nil,                   // 27: vinescale.wire.v1.Labels.ValuesEntry
 }
 var file_internal_wire_interval_proto_depIdxs = []int32{
 	2,  // 0: vinescale.wire.v1.Batch.intervals:type_name -> vinescale.wire.v1.Interval
@@ -2950,7 +3045,7 @@ var file_internal_wire_interval_proto_depIdxs = []int32{
 	11, // 8: vinescale.wire.v1.Interval.parts:type_name -> vinescale.wire.v1.Parts
 	12, // 9: vinescale.wire.v1.Interval.processes:type_name -> vinescale.wire.v1.Processes
 	15, // 10: vinescale.wire.v1.Interval.figures:type_name -> vinescale.wire.v1.Figures
-	25, // 11: vinescale.wire.v1.Interval.inventory:type_name -> vinescale.wire.v1.Inventory
+	26, // 11: vinescale.wire.v1.Interval.inventory:type_name -> vinescale.wire.v1.Inventory
 	6,  // 12: vinescale.wire.v1.Notices.workloads:type_name -> vinescale.wire.v1.Workloads
 	5,  // 13: vinescale.wire.v1.Ledger.capacity:type_name -> vinescale.wire.v1.Line
 	5,  // 14: vinescale.wire.v1.Ledger.used:type_name -> vinescale.wire.v1.Line
@@ -2959,22 +3054,23 @@ var file_internal_wire_interval_proto_depIdxs = []int32{
 	5,  // 17: vinescale.wire.v1.Ledger.steal:type_name -> vinescale.wire.v1.Line
 	7,  // 18: vinescale.wire.v1.Workloads.labels:type_name -> vinescale.wire.v1.Labels
 	7,  // 19: vinescale.wire.v1.Workloads.facts:type_name -> vinescale.wire.v1.Labels
-	26, // 20: vinescale.wire.v1.Labels.values:type_name -> vinescale.wire.v1.Labels.ValuesEntry
+	27, // 20: vinescale.wire.v1.Labels.values:type_name -> vinescale.wire.v1.Labels.ValuesEntry
 	10, // 21: vinescale.wire.v1.Programs.columns:type_name -> vinescale.wire.v1.ProgramUse
-	20, // 22: vinescale.wire.v1.Figures.measures:type_name -> vinescale.wire.v1.MeasureColumn
-	21, // 23: vinescale.wire.v1.Figures.device_use:type_name -> vinescale.wire.v1.DeviceUse
-	22, // 24: vinescale.wire.v1.Figures.disks:type_name -> vinescale.wire.v1.Disk
-	23, // 25: vinescale.wire.v1.Figures.latencies:type_name -> vinescale.wire.v1.Latency
-	24, // 26: vinescale.wire.v1.Figures.interfaces:type_name -> vinescale.wire.v1.Interface
-	19, // 27: vinescale.wire.v1.Figures.swap_use:type_name -> vinescale.wire.v1.SwapUse
-	17, // 28: vinescale.wire.v1.Figures.gpu_use:type_name -> vinescale.wire.v1.GpuUse
-	18, // 29: vinescale.wire.v1.Figures.gpus:type_name -> vinescale.wire.v1.Gpu
-	16, // 30: vinescale.wire.v1.Figures.sensors:type_name -> vinescale.wire.v1.SensorReading
-	31, // [31:31] is the sub-list for method output_type
-	31, // [31:31] is the sub-list for method input_type
-	31, // [31:31] is the sub-list for extension type_name
-	31, // [31:31] is the sub-list for extension extendee
-	0,  // [0:31] is the sub-list for field type_name
+	21, // 22: vinescale.wire.v1.Figures.measures:type_name -> vinescale.wire.v1.MeasureColumn
+	22, // 23: vinescale.wire.v1.Figures.device_use:type_name -> vinescale.wire.v1.DeviceUse
+	23, // 24: vinescale.wire.v1.Figures.disks:type_name -> vinescale.wire.v1.Disk
+	24, // 25: vinescale.wire.v1.Figures.latencies:type_name -> vinescale.wire.v1.Latency
+	25, // 26: vinescale.wire.v1.Figures.interfaces:type_name -> vinescale.wire.v1.Interface
+	20, // 27: vinescale.wire.v1.Figures.swap_use:type_name -> vinescale.wire.v1.SwapUse
+	18, // 28: vinescale.wire.v1.Figures.gpu_use:type_name -> vinescale.wire.v1.GpuUse
+	19, // 29: vinescale.wire.v1.Figures.gpus:type_name -> vinescale.wire.v1.Gpu
+	17, // 30: vinescale.wire.v1.Figures.sensors:type_name -> vinescale.wire.v1.SensorReading
+	16, // 31: vinescale.wire.v1.Figures.part_peaks:type_name -> vinescale.wire.v1.PartPeaks
+	32, // [32:32] is the sub-list for method output_type
+	32, // [32:32] is the sub-list for method input_type
+	32, // [32:32] is the sub-list for extension type_name
+	32, // [32:32] is the sub-list for extension extendee
+	0,  // [0:32] is the sub-list for field type_name
 }
 
 func init() { file_internal_wire_interval_proto_init() }
@@ -2982,14 +3078,14 @@ func file_internal_wire_interval_proto_init() {
 	if File_internal_wire_interval_proto != nil {
 		return
 	}
-	file_internal_wire_interval_proto_msgTypes[24].OneofWrappers = []any{}
+	file_internal_wire_interval_proto_msgTypes[25].OneofWrappers = []any{}
 	type x struct{}
 	out := protoimpl.TypeBuilder{
 		File: protoimpl.DescBuilder{
 			GoPackagePath: reflect.TypeOf(x{}).PkgPath(),
 			RawDescriptor: unsafe.Slice(unsafe.StringData(file_internal_wire_interval_proto_rawDesc), len(file_internal_wire_interval_proto_rawDesc)),
 			NumEnums:      0,
-			NumMessages:   27,
+			NumMessages:   28,
 			NumExtensions: 0,
 			NumServices:   0,
 		},

@@ -191,6 +191,10 @@ func (iv *Interval) putFigures(l *leaf.Leaf, who []leaf.User) {
 			n.ReceivedPackets, n.SentPackets, n.ReceivedDropped, n.SentDropped, n.ReceivedErrors, n.SentErrors,
 			n.BitsPerSecond, end.Workload, int64(end.Tenant), l.Word(n.Peer))
 	}
+	p := m.GetPartPeaks()
+	for i, figure := range p.GetFigure() {
+		l.Table(leaf.PartPeaks).Append(l.Word(p.Figures[figure]), l.Word(p.Parts[p.Part[i]]), 0, p.Milli[i])
+	}
 }
 
 // putGPUs puts what GPUs did, and for whom.

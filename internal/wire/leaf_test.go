@@ -142,6 +142,75 @@ func TestLeaf_AnOlderCollectorsIntervalLacksColumns(t *testing.T) {
 	assert.Len(t, l.Loads(0), 1)
 }
 
+// twoTicks is an interval of 20 s, then one of 40 s, in which parts did other things.
+func twoTicks() (a, b *account.Interval) {
+	tick := func(ms, k int64) *account.Interval {
+		iv := &account.Interval{Boot: "b", From: time.Unix(k, 0), To: time.Unix(k, ms*1e6), ElapsedMillis: ms,
+			Ticks: 2}
+		iv.Detail.Disks = []account.Disk{
+			{Name: "sda", Major: 8, ReadBytes: 11 * k, WrittenBytes: 12 * k, ReadOps: 13 * k,
+				WriteOps: 14 * k, ReadMillis: 15 * k, WriteMillis: 16 * k, BusyMillis: 17 * k, QueueMillis: 18 * k,
+				DiscardedBytes: 19 * k, Flushes: 20 * k},
+			{Name: "sdb", Major: 9},
+		}
+		iv.Detail.Interfaces = []account.Interface{
+			{Name: "eth0", Received: 21 * k, Sent: 22 * k, ReceivedPackets: 23 * k,
+				SentPackets: 24 * k, ReceivedDropped: 25 * k, SentDropped: 26 * k, ReceivedErrors: 27 * k,
+				SentErrors: 28 * k},
+		}
+		iv.Detail.GPUs = []account.GPUTotal{{Name: "GPU-b", Index: 4, Micros: 29 * k, Told: 30 * k, Units: 31 * k,
+			UnitsTold: 32}}
+		iv.Detail.CPUs = []account.CPUTimes{{CPU: 3, User: 33, Nice: 34 * k, System: 35 * k, Idle: 36, IOWait: 37 * k,
+			IRQ: 38, SoftIRQ: 39 * k, Steal: 40 * k}}
+		return iv.AsTick()
+	}
+	return tick(20_000, 900), tick(40_000, 1100)
+}
+
+// TestLeaf_OneTickIsThePeakOfEachFigureOfParts holds what a collector tells of the highest ticks to what the book makes
+// of the same tick.
+func TestLeaf_OneTickIsThePeakOfEachFigureOfParts(t *testing.T) {
+	cells := func(iv *account.Interval, f *leaf.PartFigure) map[string]*leaf.PartCell {
+		l := wire.FromInterval(iv, 7, "v1", long{"must"}).Leaf(1, nil)
+		l.Fill()
+		found := map[string]*leaf.PartCell{}
+		f.Each(&leaf.View{Leaf: l, Within: []bool{true}}, func(c *leaf.PartCell) { x := *c; found[c.Name] = &x })
+		return found
+	}
+	value := func(iv *account.Interval, f *leaf.PartFigure, c *leaf.PartCell) float64 {
+		v := f.Value(c.Over, c.Per, iv.ElapsedMillis)
+		require.NotNil(t, v, f.Name)
+		return *v
+	}
+	a, b := twoTicks()
+	for _, f := range leaf.PartFigures() {
+		if f.Of == leaf.SensorPart {
+			continue
+		}
+		of := map[string]string{leaf.DrivePart: "sda", leaf.InterfacePart: "eth0", leaf.GPUPart: "GPU 4",
+			leaf.CPUPart: "CPU 3"}[f.Of]
+		highest := 0.0
+		for _, iv := range []*account.Interval{a, b} {
+			c := cells(iv, &f)[of]
+			require.NotNil(t, c, f.Name)
+			require.NotNil(t, c.Peak, f.Name)
+			require.Positive(t, *c.Peak, f.Name)
+			assert.InDelta(t, value(iv, &f, c), *c.Peak, 0.001, f.Name)
+			highest = max(highest, *c.Peak)
+		}
+		assert.Equal(t, highest, *cells(a.Add(b), &f)[of].Peak, "%s: the higher of two", f.Name)
+		assert.Equal(t, highest, *cells(b.Add(a), &f)[of].Peak, "%s: the higher of two", f.Name)
+		if rest := cells(a, &f)["sdb"]; f.Of == leaf.DrivePart && f.Name != "drive_latency_ms" {
+			assert.Equal(t, 0.0, *rest.Peak, "%s: nothing in any tick", f.Name)
+		} else if rest != nil {
+			assert.Nil(t, rest.Peak, "%s: without an operation", f.Name)
+		}
+		a.Detail.Peaks, a.Ticks = nil, 1
+		assert.Nil(t, cells(a, &f)[of].Peak, "%s: an older collector does not tell", f.Name)
+		a, b = twoTicks()
+	}
+}
+
 // long names everything by more than is taken.
 type long struct{ name string }
 

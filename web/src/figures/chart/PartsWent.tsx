@@ -39,9 +39,9 @@ export function PartsWent({
     colour: tenantColour((i % 8) + 1),
     mean: g.mean,
     whole: g.mean_whole,
-    peak: groups.length === 1 && series.data?.peak_of === 'reading' ? g.peak : undefined,
+    peak: g.peak.some((v) => v !== null) ? g.peak : undefined,
   }))
-  const highest = highestOf(groups.map((g) => g.mean))?.value ?? null
+  const highest = highestOf(groups.flatMap((g) => [g.mean, g.peak]))?.value ?? null
   const id = `went-${of}`
   return (
     <section className="sheet mt-4.5 mb-4.5" aria-labelledby={id}>

@@ -92,7 +92,12 @@ function optionsOf(UPlot: typeof uPlot, now: { current: PlotProps }, at: HTMLEle
   }))
   const peaks: uPlot.Series[] = p.isStack
     ? []
-    : layers.map((l) => ({ paths: stepped, stroke: ink, width: l.peak ? 0.75 : 0, points: { show: false } }))
+    : layers.map((l) => ({
+        paths: stepped,
+        stroke: layers.length === 1 ? ink : colour(l.colour),
+        width: l.peak ? 0.75 : 0,
+        points: { show: false },
+      }))
   const bounds: uPlot.Series[] = p.bounds.map(() => ({
     stroke: wine,
     width: 1,
