@@ -363,6 +363,42 @@ func connected(t *testing.T) (ends [2]*os.File) {
 	return ends
 }
 
+// TestWhose_ManySocketsAreWhoseWhoUsesThemToTheByte hands over as many connections as make it likely that something
+// comes just when a socket is used first.
+func TestWhose_ManySocketsAreWhoseWhoUsesThemToTheByte(t *testing.T) {
+	if kernel.CgroupV2("/sys/fs/cgroup") == "" {
+		t.Skip("no version 2 hierarchy here: the kernel cannot tell sockets apart")
+	}
+	const count, bytes = 150, 3_000_000
+	must, lees := newCell(t, "sends"), newCell(t, "takes")
+	var sending, taking []*os.File
+	for range count {
+		ends := connected(t)
+		sending, taking = append(sending, ends[0]), append(taking, ends[1])
+	}
+	a, b := hire(t, must, plainUser, sending...), hire(t, lees, plainUser, taking...)
+	w := watch(t)
+	for i := range count {
+		done := make(chan struct{})
+		go func() { a.do("send %d %d", 3+i, bytes); close(done) }()
+		b.do("receive %d %d", 3+i, bytes)
+		<-done
+	}
+	w.read()
+	of := func(c *cell, m amount.Measure) int64 {
+		u := w.usage(c.name)
+		n, ok := u.Figures.Get(m)
+		require.True(t, ok, m.String())
+		return n
+	}
+	sent, received := of(must, amount.NetworkLocalSent), of(lees, amount.NetworkLocalReceived)
+	t.Logf("sent %d of %d, received %d", sent, count*bytes, received)
+	assert.InEpsilon(t, count*bytes, sent, 0.05)
+	assert.Equal(t, sent, received, "what one sent the other received, to the byte")
+	// Once all was taken, what says so to the sender may still be on its way.
+	assert.InDelta(t, of(lees, amount.NetworkLocalSent), of(must, amount.NetworkLocalReceived), 1000)
+}
+
 // TestWhose_ASocketsBytesAreWhoUsesIt has two cells use the ends of a connection that neither of them made, and one of
 // them move on to a third.
 func TestWhose_ASocketsBytesAreWhoUsesIt(t *testing.T) {

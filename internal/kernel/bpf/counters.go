@@ -63,6 +63,8 @@ type Counters struct {
 	disk   diskObjects
 
 	spent     batch[cpuWho, cpuSpent]
+	elsewhere batch[cpuPlace, cpuSpent]
+	afar      batch[uint32, uint64]
 	flows     batch[netFlow, netMoved]
 	transfers batch[diskTransfer, diskDone]
 	latencies batch[diskSlot, uint64]

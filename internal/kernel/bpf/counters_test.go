@@ -3,9 +3,13 @@ package bpf
 import (
 	"errors"
 	"os"
+	"os/exec"
+	"runtime"
 	"testing"
 	"time"
 	"unsafe"
+
+	"golang.org/x/sys/unix"
 
 	"github.com/cilium/ebpf"
 	"github.com/stretchr/testify/assert"
@@ -64,28 +68,16 @@ func TestOpen_EachFeatureIsThereOrSaysWhy(t *testing.T) {
 	}
 	assert.InDelta(t, whole, sum, 20e6, "what cgroups had is what tasks ran")
 
-	// A machine that is halted for a moment has the scheduler's clock moved on and no other: of some stretches the
-	// least counts.
-	least := make([]int64, len(totals.IdleTask)) // by how much both are more than the time that passed
-	for try := range 5 {
-		time.Sleep(200 * time.Millisecond)
-		ended := time.Now()
-		require.NoError(t, c.Settle())
-		now, err := c.Totals()
-		require.NoError(t, err)
-		elapsed := time.Since(begun).Nanoseconds() + 20e6
-		for cpu, n := range now.IdleTask {
-			idle := int64(n - totals.IdleTask[cpu])
-			assert.GreaterOrEqual(t, idle, int64(0))
-			more := idle + int64(now.Ran[cpu]-totals.Ran[cpu]) - elapsed
-			if try == 0 || more < least[cpu] {
-				least[cpu] = more
-			}
-		}
-		totals, begun = now, ended
-	}
-	for cpu, more := range least {
-		assert.LessOrEqual(t, more, int64(0), "CPU %d: tasks and the idle task take turns", cpu)
+	time.Sleep(200 * time.Millisecond)
+	require.NoError(t, c.Settle())
+	now, err := c.Totals()
+	require.NoError(t, err)
+	elapsed := time.Since(begun).Nanoseconds() + 20e6
+	for cpu, n := range now.IdleTask {
+		idle := int64(n - totals.IdleTask[cpu])
+		assert.GreaterOrEqual(t, idle, int64(0))
+		assert.LessOrEqual(t, idle+int64(now.Ran[cpu]-totals.Ran[cpu]), elapsed,
+			"CPU %d: tasks and the idle task take turns", cpu)
 	}
 }
 
@@ -149,4 +141,59 @@ func FuzzRecords(f *testing.F) {
 			t.Fatal(n)
 		}
 	})
+}
+
+// TestCPU_WhatRanElsewhereIsOfTheCPUThatItRanOn moves a task that runs alone on one CPU to another family from another
+// CPU: what it ran until then was not told of before.
+func TestCPU_WhatRanElsewhereIsOfTheCPUThatItRanOn(t *testing.T) {
+	c := Open(Options{Off: []Feature{Network, Disk, Groups}})
+	t.Cleanup(func() { assert.NoError(t, c.Close()) })
+	if !c.Has(CPU) {
+		t.Skip(
+			"this process may not, or this kernel cannot, count: the tests that need it run as root (make test-root)")
+	}
+	if runtime.NumCPU() < 2 {
+		t.Skip("there is one CPU")
+	}
+	on := func(cpu int) {
+		var set unix.CPUSet
+		set.Set(cpu)
+		require.NoError(t, unix.SchedSetaffinity(0, &set))
+	}
+	runtime.LockOSThread() // and ends with the test: its CPUs were its own
+	on(1)
+	work := exec.Command("sh", "-c", "while :; do :; done")
+	require.NoError(t, work.Start())
+	t.Cleanup(func() { work.Process.Kill(); work.Wait() })
+	on(0)
+	pid := int32(work.Process.Pid)
+	ran := func() (by [2]uint64) {
+		require.NoError(t, c.CPU(func(who Who, spent []Spent) {
+			if head, _ := FamilyHead(who.Family); head == pid {
+				by[0], by[1] = by[0]+spent[0].Run, by[1]+spent[1].Run
+			}
+		}))
+		return by
+	}
+	time.Sleep(50 * time.Millisecond) // so that the shell has begun
+	require.NoError(t, c.Adopt(map[int32]uint64{pid: FamilyOf(pid, 1)}))
+	require.NoError(t, c.Settle())
+	before, host := ran(), total(t, c)
+	begun := time.Now()
+	time.Sleep(400 * time.Millisecond)
+	require.NoError(t, c.Adopt(map[int32]uint64{pid: FamilyOf(pid, 2)}))
+	passed := time.Since(begun)
+	require.NoError(t, c.Settle())
+	after, now := ran(), total(t, c)
+	t.Logf("in %v: %v by CPU, of all that ran %v", passed, []uint64{after[0] - before[0], after[1] - before[1]},
+		[]uint64{now.Ran[0] - host.Ran[0], now.Ran[1] - host.Ran[1]})
+	assert.Zero(t, after[0]-before[0], "it never ran there")
+	assert.Greater(t, after[1]-before[1], uint64(passed.Nanoseconds()/10), "it had a part of its CPU at least")
+	assert.GreaterOrEqual(t, now.Ran[1]-host.Ran[1]+1e6, after[1]-before[1], "which is in what ran there")
+}
+
+func total(t *testing.T, c *Counters) CPUTotals {
+	totals, err := c.Totals()
+	require.NoError(t, err)
+	return totals
 }

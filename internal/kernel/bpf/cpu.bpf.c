@@ -42,6 +42,23 @@ struct {
 	__type(value, struct here);
 } heres SEC(".maps");
 
+/* What a task ran on one CPU that was counted on another, where the task was moved from: it is added from any CPU. */
+struct place { struct who who; __u64 cpu; };
+
+struct {
+	__uint(type, BPF_MAP_TYPE_HASH);
+	__uint(max_entries, 1024);
+	__type(key, struct place);
+	__type(value, struct spent);
+} elsewhere SEC(".maps");
+
+struct {
+	__uint(type, BPF_MAP_TYPE_ARRAY);
+	__uint(max_entries, 1); /* as many as there are CPUs */
+	__type(key, __u32);
+	__type(value, __u64); /* nanoseconds of it that tasks ran there */
+} ran_elsewhere SEC(".maps");
+
 struct ended {
 	struct who who;
 	__u64 start, run, user, system, waited; /* start: boot clock. All in nanoseconds */
@@ -67,6 +84,7 @@ struct ended *unused_ended __attribute__((unused)); /* keeps the type in the obj
 struct spent *unused_spent __attribute__((unused));
 struct here *unused_here __attribute__((unused));
 struct who *unused_who __attribute__((unused));
+struct place *unused_place __attribute__((unused));
 
 struct bpf_iter_task { __u64 opaque[3]; } __attribute__((aligned(8)));
 extern int bpf_iter_task_new(struct bpf_iter_task *it, struct task_struct *task, unsigned int flags) __weak __ksym;
@@ -205,6 +223,38 @@ static __always_inline void charge(struct here *h, struct task_struct *t, struct
 		look(l, t);
 }
 
+static __always_inline __u32 cpu_of(struct task_struct *t)
+{
+	if (bpf_core_field_exists(t->thread_info.cpu))
+		return t->thread_info.cpu;
+	struct task_struct___before_5_16 *old = (void *)t;
+	return BPF_CORE_READ(old, cpu);
+}
+
+/* Puts what a task ran on its CPU, called from any. */
+static __always_inline void put_from_afar(struct here *h, __u32 cpu, struct who *who, struct spent *d)
+{
+	if (cpu != bpf_get_smp_processor_id()) {
+		struct place key = { *who, cpu };
+		struct spent none = {}, *s = bpf_map_lookup_elem(&elsewhere, &key);
+		if (!s) {
+			bpf_map_update_elem(&elsewhere, &key, &none, BPF_NOEXIST);
+			s = bpf_map_lookup_elem(&elsewhere, &key);
+		}
+		__u64 *ran = bpf_map_lookup_elem(&ran_elsewhere, &cpu);
+		if (s && ran) {
+			__sync_fetch_and_add(ran, d->run);
+			__sync_fetch_and_add(&s->run, d->run);
+			__sync_fetch_and_add(&s->user, d->user);
+			__sync_fetch_and_add(&s->system, d->system);
+			__sync_fetch_and_add(&s->waited, d->waited);
+			return;
+		}
+	}
+	h->ran += d->run;
+	put(h, who, d);
+}
+
 static __always_inline __u64 last_switch_on(__u32 cpu)
 {
 	__u32 zero = 0;
@@ -221,8 +271,9 @@ static __always_inline void changed(struct here *h, struct task_struct *t, struc
 {
 	struct spent now = so_far(t);
 	__u64 was = l->at.run, run = now.run;
+	__u32 cpu = cpu_of(t);
 	if (t->on_cpu) {
-		__u64 begun = last_switch_on(t->thread_info.cpu);
+		__u64 begun = last_switch_on(cpu);
 		if (begun) {
 			run = was + (bpf_ktime_get_ns() - begun);
 			if (run < now.run)
@@ -235,8 +286,7 @@ static __always_inline void changed(struct here *h, struct task_struct *t, struc
 	if (ran > 0 && claim(l, was, run)) {
 		struct spent d = since(&l->at, &now, ran);
 		struct who who = l->who;
-		h->ran += d.run;
-		put(h, &who, &d);
+		put_from_afar(h, cpu, &who, &d);
 	}
 	look(l, t);
 	if (family)

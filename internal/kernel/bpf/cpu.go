@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	"github.com/cilium/ebpf"
 	"github.com/cilium/ebpf/link"
@@ -49,6 +50,7 @@ func (c *Counters) openCPU(Options) error {
 			return err
 		}
 	}
+	spec.Maps["ran_elsewhere"].MaxEntries = uint32(c.cpus)
 	if err := spec.LoadAndAssign(&c.cpu, c.loading); err != nil {
 		return err
 	}
@@ -123,7 +125,33 @@ func (c *Counters) Settle() error {
 
 // CPU visits whose CPU time was spent, by CPU, since Open or since they were forgotten, as it was last settled.
 func (c *Counters) CPU(visit func(Who, []Spent)) error {
-	return c.spent.each(c.cpu.ByWho, c.cpus, visit)
+	var afar map[Who]map[uint64]Spent // by CPU, of what was counted on another
+	if err := c.elsewhere.each(c.cpu.Elsewhere, 1, func(p cpuPlace, s []Spent) {
+		if afar == nil {
+			afar = map[Who]map[uint64]Spent{}
+		}
+		if afar[p.Who] == nil {
+			afar[p.Who] = map[uint64]Spent{}
+		}
+		afar[p.Who][p.Cpu] = s[0]
+	}); err != nil {
+		return err
+	}
+	with := func(who Who, by []Spent) {
+		for cpu, s := range afar[who] {
+			x := &by[cpu]
+			x.Run, x.User, x.System, x.Waited = x.Run+s.Run, x.User+s.User, x.System+s.System, x.Waited+s.Waited
+		}
+		delete(afar, who)
+		visit(who, by)
+	}
+	if err := c.spent.each(c.cpu.ByWho, c.cpus, with); err != nil {
+		return err
+	}
+	for who := range afar { // all of it was counted elsewhere
+		with(who, make([]Spent, c.cpus))
+	}
+	return nil
 }
 
 // CPUTotals are counts by CPU since Open, in nanoseconds.
@@ -146,13 +174,25 @@ func (c *Counters) Totals() (t CPUTotals, err error) {
 		t.LostEnds += heres[i].Lost
 		t.Unplaced += heres[i].Unplaced
 	}
-	return t, nil
+	return t, c.afar.each(c.cpu.RanElsewhere, 1, func(cpu uint32, ran []uint64) { t.Ran[cpu] += ran[0] })
 }
 
 // ForgetCPU drops who is no more, whose places others may need.
 func (c *Counters) ForgetCPU(gone []Who) {
+	if len(gone) == 0 {
+		return
+	}
 	for _, w := range gone {
 		_ = c.cpu.ByWho.Delete(&w) // not there: as wanted
+	}
+	var places []cpuPlace
+	_ = c.elsewhere.each(c.cpu.Elsewhere, 1, func(p cpuPlace, _ []Spent) {
+		if slices.Contains(gone, p.Who) {
+			places = append(places, p)
+		}
+	})
+	for _, p := range places {
+		_ = c.cpu.Elsewhere.Delete(&p)
 	}
 }
 

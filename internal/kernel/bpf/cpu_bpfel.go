@@ -53,6 +53,12 @@ type cpuLast struct {
 	Known uint64
 }
 
+type cpuPlace struct {
+	_   structs.HostLayout
+	Who cpuWho
+	Cpu uint64
+}
+
 type cpuSpent struct {
 	_      structs.HostLayout
 	Run    uint64
@@ -74,24 +80,27 @@ type cpuWho struct {
 //
 // Used for safe lookups in a Collection or CollectionSpec.
 const (
-	cpuMapAdopted     = "adopted"
-	cpuMapByWho       = "by_who"
-	cpuMapEndedTasks  = "ended_tasks"
-	cpuMapHeres       = "heres"
-	cpuMapLasts       = "lasts"
-	cpuProgOnBirth    = "on_birth"
-	cpuProgOnMove     = "on_move"
-	cpuProgOnProgram  = "on_program"
-	cpuProgOnReview   = "on_review"
-	cpuProgOnSwitch   = "on_switch"
-	cpuProgOnTick     = "on_tick"
-	cpuProgSettle     = "settle"
-	cpuVarAttachedNs  = "attached_ns"
-	cpuVarTickNs      = "tick_ns"
-	cpuVarUnusedEnded = "unused_ended"
-	cpuVarUnusedHere  = "unused_here"
-	cpuVarUnusedSpent = "unused_spent"
-	cpuVarUnusedWho   = "unused_who"
+	cpuMapAdopted      = "adopted"
+	cpuMapByWho        = "by_who"
+	cpuMapElsewhere    = "elsewhere"
+	cpuMapEndedTasks   = "ended_tasks"
+	cpuMapHeres        = "heres"
+	cpuMapLasts        = "lasts"
+	cpuMapRanElsewhere = "ran_elsewhere"
+	cpuProgOnBirth     = "on_birth"
+	cpuProgOnMove      = "on_move"
+	cpuProgOnProgram   = "on_program"
+	cpuProgOnReview    = "on_review"
+	cpuProgOnSwitch    = "on_switch"
+	cpuProgOnTick      = "on_tick"
+	cpuProgSettle      = "settle"
+	cpuVarAttachedNs   = "attached_ns"
+	cpuVarTickNs       = "tick_ns"
+	cpuVarUnusedEnded  = "unused_ended"
+	cpuVarUnusedHere   = "unused_here"
+	cpuVarUnusedPlace  = "unused_place"
+	cpuVarUnusedSpent  = "unused_spent"
+	cpuVarUnusedWho    = "unused_who"
 )
 
 // loadCpu returns the embedded CollectionSpec for cpu.
@@ -149,11 +158,13 @@ type cpuProgramSpecs struct {
 //
 // It can be passed ebpf.CollectionSpec.Assign.
 type cpuMapSpecs struct {
-	Adopted    *ebpf.MapSpec `ebpf:"adopted"`
-	ByWho      *ebpf.MapSpec `ebpf:"by_who"`
-	EndedTasks *ebpf.MapSpec `ebpf:"ended_tasks"`
-	Heres      *ebpf.MapSpec `ebpf:"heres"`
-	Lasts      *ebpf.MapSpec `ebpf:"lasts"`
+	Adopted      *ebpf.MapSpec `ebpf:"adopted"`
+	ByWho        *ebpf.MapSpec `ebpf:"by_who"`
+	Elsewhere    *ebpf.MapSpec `ebpf:"elsewhere"`
+	EndedTasks   *ebpf.MapSpec `ebpf:"ended_tasks"`
+	Heres        *ebpf.MapSpec `ebpf:"heres"`
+	Lasts        *ebpf.MapSpec `ebpf:"lasts"`
+	RanElsewhere *ebpf.MapSpec `ebpf:"ran_elsewhere"`
 }
 
 // cpuVariableSpecs contains global variables before they are loaded into the kernel.
@@ -164,6 +175,7 @@ type cpuVariableSpecs struct {
 	TickNs      *ebpf.VariableSpec `ebpf:"tick_ns"`
 	UnusedEnded *ebpf.VariableSpec `ebpf:"unused_ended"`
 	UnusedHere  *ebpf.VariableSpec `ebpf:"unused_here"`
+	UnusedPlace *ebpf.VariableSpec `ebpf:"unused_place"`
 	UnusedSpent *ebpf.VariableSpec `ebpf:"unused_spent"`
 	UnusedWho   *ebpf.VariableSpec `ebpf:"unused_who"`
 }
@@ -188,20 +200,24 @@ func (o *cpuObjects) Close() error {
 //
 // It can be passed to loadCpuObjects or ebpf.CollectionSpec.LoadAndAssign.
 type cpuMaps struct {
-	Adopted    *ebpf.Map `ebpf:"adopted"`
-	ByWho      *ebpf.Map `ebpf:"by_who"`
-	EndedTasks *ebpf.Map `ebpf:"ended_tasks"`
-	Heres      *ebpf.Map `ebpf:"heres"`
-	Lasts      *ebpf.Map `ebpf:"lasts"`
+	Adopted      *ebpf.Map `ebpf:"adopted"`
+	ByWho        *ebpf.Map `ebpf:"by_who"`
+	Elsewhere    *ebpf.Map `ebpf:"elsewhere"`
+	EndedTasks   *ebpf.Map `ebpf:"ended_tasks"`
+	Heres        *ebpf.Map `ebpf:"heres"`
+	Lasts        *ebpf.Map `ebpf:"lasts"`
+	RanElsewhere *ebpf.Map `ebpf:"ran_elsewhere"`
 }
 
 func (m *cpuMaps) Close() error {
 	return _CpuClose(
 		m.Adopted,
 		m.ByWho,
+		m.Elsewhere,
 		m.EndedTasks,
 		m.Heres,
 		m.Lasts,
+		m.RanElsewhere,
 	)
 }
 
@@ -213,6 +229,7 @@ type cpuVariables struct {
 	TickNs      *ebpf.Variable `ebpf:"tick_ns"`
 	UnusedEnded *ebpf.Variable `ebpf:"unused_ended"`
 	UnusedHere  *ebpf.Variable `ebpf:"unused_here"`
+	UnusedPlace *ebpf.Variable `ebpf:"unused_place"`
 	UnusedSpent *ebpf.Variable `ebpf:"unused_spent"`
 	UnusedWho   *ebpf.Variable `ebpf:"unused_who"`
 }

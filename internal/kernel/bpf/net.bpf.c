@@ -119,6 +119,29 @@ static __always_inline void put(struct flow *key, struct moved *now)
 	}
 }
 
+/* What was moved since the last use, once: whoever takes it first has it. */
+static __always_inline struct moved taken(struct use *u, __u32 way)
+{
+	struct moved now = {};
+	if (u->since[way].bytes) {
+		now.bytes = __sync_lock_test_and_set(&u->since[way].bytes, 0);
+		now.packets = __sync_lock_test_and_set(&u->since[way].packets, 0);
+	}
+	return now;
+}
+
+/* What was moved since the last use is the user's, where it was counted as another's. */
+static __always_inline void claim(struct use *u, __u64 group, __u32 way)
+{
+	struct flow key = u->last[way];
+	struct moved now = taken(u, way), less = { -now.bytes, -now.packets };
+	if (!now.bytes || !group || key.group == group)
+		return;
+	put(&key, &less);
+	key.group = group;
+	put(&key, &now);
+}
+
 static __always_inline _Bool stays_here(struct __sk_buff *skb, __u32 sent)
 {
 	struct address peer = {};
@@ -151,31 +174,22 @@ static __always_inline int add(struct __sk_buff *skb, __u32 sent)
 	struct bpf_sock *sk = skb->sk;
 	sk = sk ? bpf_sk_fullsock(sk) : 0;
 	struct use *u = sk ? bpf_sk_storage_get(&uses, sk, 0, BPF_SK_STORAGE_GET_F_CREATE) : 0;
-	if (u) {
-		if (u->group)
-			key.group = u->group;
-		__u32 way = sent & 1;
-		if (!u->since[way].bytes || u->last[way].group != key.group || u->last[way].interface != key.interface) {
-			u->last[way] = key;
-			u->since[way] = (struct moved){};
-		}
-		__sync_fetch_and_add(&u->since[way].bytes, now.bytes);
-		__sync_fetch_and_add(&u->since[way].packets, now.packets);
+	__u64 group = u ? u->group : 0;
+	if (group)
+		key.group = group;
+	put(&key, &now);
+	if (!u)
+		return 1; /* let it pass */
+	__u32 way = sent & 1;
+	if (u->last[way].group != key.group || u->last[way].interface != key.interface) {
+		claim(u, group, way);
+		u->last[way] = key;
 	}
-	put(&key, &now);
+	__sync_fetch_and_add(&u->since[way].bytes, now.bytes);
+	__sync_fetch_and_add(&u->since[way].packets, now.packets);
+	if (!group && u->group)
+		claim(u, u->group, way); /* its first use came meanwhile, and may have missed this */
 	return 1; /* let it pass */
-}
-
-/* What was moved since the last use is the user's, where it was counted as another's. */
-static __always_inline void claim(struct use *u, __u64 group, __u32 way)
-{
-	struct moved now = u->since[way], less = { -now.bytes, -now.packets };
-	struct flow key = u->last[way];
-	if (!now.bytes || key.group == group)
-		return;
-	put(&key, &less);
-	key.group = group;
-	put(&key, &now);
 }
 
 static __always_inline int used(struct sock *sk)
@@ -188,14 +202,13 @@ static __always_inline int used(struct sock *sk)
 	if (!u)
 		return 0;
 	__u64 group = t->cgroups->dfl_cgrp->kn->id;
-	if (u->group != group) {
-		claim(u, group, 0);
-		if (!u->group)
-			claim(u, group, 1); /* else the one before has sent it, and it left late */
-		u->group = group;
-	}
-	u->since[0] = (struct moved){};
-	u->since[1] = (struct moved){};
+	__u64 before = u->group;
+	u->group = group; /* before anything is taken, so that what is counted meanwhile sees it */
+	claim(u, group, 0);
+	if (before && before != group)
+		taken(u, 1); /* the one before has sent it, and it left late */
+	else
+		claim(u, group, 1);
 	return 0;
 }
 

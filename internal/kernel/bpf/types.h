@@ -61,6 +61,7 @@ struct task_struct {
 	char comm[16];
 };
 struct task_struct___before_5_14 { volatile long state; };
+struct task_struct___before_5_16 { unsigned int cpu; };
 
 struct bpf_array { void *pptrs[1]; };
 
