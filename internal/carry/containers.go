@@ -96,6 +96,14 @@ func (h *Host) planContainer(p *plan, r *act.Request, w *account.Workload) (bool
 		}
 		return false, nil
 	}
+	if r.Verb == act.End && h.Systems.Pods != "" {
+		if end, err := h.endOfPods(id, w.Key); err == nil {
+			p.Through = podRuntime{}.name()
+			p.Warnings = append(p.Warnings, beginsAnew)
+			h.planEndThrough(p, r, end)
+			return true, nil
+		}
+	}
 	if strings.HasPrefix(w.Key, "pod:") {
 		p.Warnings = append(p.Warnings, "what manages the pod is not told, and may begin its containers anew")
 		return false, nil
@@ -119,7 +127,7 @@ func (h *Host) planContainer(p *plan, r *act.Request, w *account.Workload) (bool
 	}
 	for key, value := range w.Labels {
 		if strings.HasPrefix(key, "io.kubernetes.") && value != "" && r.Verb == act.End {
-			p.Warnings = append(p.Warnings, "it is of a pod: what manages that begins it anew")
+			p.Warnings = append(p.Warnings, beginsAnew)
 			break
 		}
 	}
@@ -131,13 +139,43 @@ func (h *Host) planContainer(p *plan, r *act.Request, w *account.Workload) (bool
 	case act.Continue:
 		return true, p.set(h, c)
 	}
+	h.planEndThrough(p, r, func(ctx context.Context, isForced bool, wait time.Duration) error {
+		return through.end(ctx, id, isForced, wait)
+	})
+	return true, nil
+}
+
+// beginsAnew warns of what is of a pod.
+const beginsAnew = "it is of a pod: what manages that begins it anew"
+
+// ending ends something by force, or gives it so long to end by itself.
+type ending func(ctx context.Context, isForced bool, wait time.Duration) error
+
+// endOfPods returns what ends a container or a pod through the runtime that pods are run by. The error says why that has
+// neither.
+func (h *Host) endOfPods(id, key string) (ending, error) {
+	c, ctx := podRuntime{h.Systems.Pods}, context.Background()
+	if id == "" {
+		sandbox, err := c.sandboxOf(ctx, key)
+		return func(ctx context.Context, isForced bool, wait time.Duration) error {
+			return c.endPod(ctx, sandbox, isForced, wait)
+		}, err
+	}
+	_, err := c.status(ctx, id)
+	return func(ctx context.Context, isForced bool, wait time.Duration) error {
+		return c.end(ctx, id, isForced, wait)
+	}, err
+}
+
+// planEndThrough plans to end a workload by what manages it.
+func (h *Host) planEndThrough(p *plan, r *act.Request, end ending) {
 	p.Warnings = append(p.Warnings, "what has ended cannot be brought back")
 	isForced, wait := r.Settings["force"] == "true", usualWait
 	if text := r.Settings["wait"]; text != "" {
 		wait, _ = time.ParseDuration(text) // it was checked
 	}
 	p.more = func(ctx context.Context, out *act.Outcome) error {
-		if err := through.end(ctx, id, isForced, wait); err != nil {
+		if err := end(ctx, isForced, wait); err != nil {
 			return err
 		}
 		if isForced {
@@ -145,7 +183,6 @@ func (h *Host) planContainer(p *plan, r *act.Request, w *account.Workload) (bool
 		}
 		return h.sayEnded(ctx, p, wait, out)
 	}
-	return true, nil
 }
 
 // containerSystem is what manages containers: an engine or a runtime.

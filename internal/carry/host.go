@@ -58,6 +58,7 @@ type Systems struct {
 	Bus      string // address of the bus that the init system is on
 	Machines string // the machine manager's socket
 	Engine   string // a container engine's socket
+	Pods     string // the socket of a container runtime with the Container Runtime Interface
 	Journal  string // the command that reads the init system's journal; empty for the usual one
 	Jobs     string // the command that lists the scheduler's jobs; its others stand beside it
 }

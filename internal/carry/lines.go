@@ -99,8 +99,16 @@ func (h *Host) planReadOf(p *plan, r *act.Request) error {
 	switch w.Kind {
 	case amount.Container:
 		id := informants.ContainerID(w.Key)
-		if h.Systems.Engine == "" || strings.HasPrefix(w.Key, "pod:") {
-			return refuse("no engine that keeps what it writes is known to this collector")
+		if h.Systems.Pods != "" && id != "" {
+			c := podRuntime{h.Systems.Pods}
+			if _, err := c.status(context.Background(), id); err == nil {
+				return h.planRead(p, r, c.name(), func(ctx context.Context, n int) ([]line, error) {
+					return c.lines(ctx, id, n)
+				})
+			}
+		}
+		if h.Systems.Engine == "" || id == "" {
+			return refuse("no engine or runtime that keeps what it writes is known to this collector")
 		}
 		e := newEngine(h.Systems.Engine)
 		if _, err := e.inspect(context.Background(), id); err != nil {
@@ -263,12 +271,12 @@ func (h *Host) jobLines(ctx context.Context, id string, n int) ([]line, error) {
 	if output == "" {
 		return nil, errors.New("the scheduler does not say where it writes")
 	}
-	lines, err := tail(output, uint32(uid), "output", n)
+	lines, err := tail(output, uint32(uid), "the job's user", "output", n)
 	if err != nil {
 		return nil, err
 	}
 	if failed != "" && failed != output {
-		more, err := tail(failed, uint32(uid), "errors", n)
+		more, err := tail(failed, uint32(uid), "the job's user", "errors", n)
 		if err != nil {
 			return nil, err
 		}
@@ -277,8 +285,8 @@ func (h *Host) jobLines(ctx context.Context, id string, n int) ([]line, error) {
 	return lines, nil
 }
 
-// tail reads the last lines of a file of a user.
-func tail(path string, uid uint32, stream string, n int) ([]line, error) {
+// tail reads the last lines of a file of a user, who is called whose.
+func tail(path string, uid uint32, whose, stream string, n int) ([]line, error) {
 	// Whoever may name the file may put anything there: nothing is followed, and nothing waited for.
 	fd, err := unix.Open(path, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
 	if err != nil {
@@ -291,7 +299,7 @@ func tail(path string, uid uint32, stream string, n int) ([]line, error) {
 		return nil, fmt.Errorf("%s cannot be read here: %w", path, err)
 	}
 	if st.Mode&unix.S_IFMT != unix.S_IFREG || st.Uid != uid {
-		return nil, fmt.Errorf("%s is no file of the job's user, and is not read", path)
+		return nil, fmt.Errorf("%s is no file of %s, and is not read", path, whose)
 	}
 	from := max(0, st.Size-mostOfLines)
 	raw := make([]byte, st.Size-from)

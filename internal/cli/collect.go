@@ -128,6 +128,8 @@ func (h *hostRoots) acts(c *config, reader *kernel.Reader, hasKey bool, log *slo
 			o.Systems.Bus = cmp.Or(where, informants.SystemBus)
 		case "engine":
 			o.Systems.Engine = where
+		case "cri":
+			o.Systems.Pods = where
 		case "libvirt":
 			o.Systems.Machines = where
 		case "slurm":

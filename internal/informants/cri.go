@@ -22,19 +22,18 @@ func (c *cri) Name() string { return "the container runtime at " + c.socket }
 func (c *cri) Knows(w account.Workload) bool { return w.Kind == amount.Container }
 
 func (c *cri) Ask(ctx context.Context, about []account.Workload) (map[string]account.Workload, error) {
-	conn, err := grpc.NewClient("unix://"+c.socket, grpc.WithTransportCredentials(insecure.NewCredentials()))
+	client, done, err := DialCRI(c.socket)
 	if err != nil {
 		return nil, err
 	}
-	defer conn.Close()
-	client := runtime.NewRuntimeServiceClient(conn)
+	defer done()
 	sandboxes, err := client.ListPodSandbox(ctx, &runtime.ListPodSandboxRequest{})
 	if err != nil {
-		return nil, fmt.Errorf("list pods: %w", short(err))
+		return nil, fmt.Errorf("list pods: %w", Short(err))
 	}
 	containers, err := client.ListContainers(ctx, &runtime.ListContainersRequest{})
 	if err != nil {
-		return nil, fmt.Errorf("list containers: %w", short(err))
+		return nil, fmt.Errorf("list containers: %w", Short(err))
 	}
 	pods := map[string]*runtime.PodSandbox{}
 	for _, p := range sandboxes.GetItems() {
@@ -59,8 +58,17 @@ func (c *cri) Ask(ctx context.Context, about []account.Workload) (map[string]acc
 	return found, nil
 }
 
-// containerID is the engine's id in a workload's key, container:ID or container:ID@BEGUN.
-// ContainerID is the runtime's id of a container, by the key of its workload; "" where it is none.
+// DialCRI begins to talk to the container runtime at a socket, without asking it anything yet.
+func DialCRI(socket string) (client runtime.RuntimeServiceClient, done func(), err error) {
+	conn, err := grpc.NewClient("unix://"+socket, grpc.WithTransportCredentials(insecure.NewCredentials()))
+	if err != nil {
+		return nil, nil, err
+	}
+	return runtime.NewRuntimeServiceClient(conn), func() { _ = conn.Close() }, nil
+}
+
+// ContainerID is the runtime's id of a container, by the key of its workload, container:ID or container:ID@BEGUN; ""
+// where it is none.
 func ContainerID(key string) string {
 	id, ok := strings.CutPrefix(key, "container:")
 	if !ok {
@@ -131,8 +139,8 @@ func ending(code int, reason string) string {
 	return s
 }
 
-// short takes an error's own text out of the wrapping of calls.
-func short(err error) error {
+// Short takes an error's own text out of the wrapping of calls.
+func Short(err error) error {
 	text := err.Error()
 	if i := strings.LastIndex(text, "desc = "); i >= 0 {
 		text = strings.Trim(text[i+len("desc = "):], `"`)

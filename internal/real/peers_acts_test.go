@@ -37,6 +37,8 @@ func (p *peers) act(service *served, credential string) {
 		"libvirt=/run/libvirt/libvirt-sock",
 		"--ask",
 		"slurm",
+		"--ask",
+		"cri="+podSocket,
 	)
 	collector.Env = append(service.environment, "VINESCALE_CREDENTIAL="+credential)
 	collector.Stderr = p.log("collect")
@@ -61,7 +63,7 @@ func (p *peers) act(service *served, credential string) {
 	}
 
 	// As those tell them that are asked of them.
-	for _, name := range []string{"label-press", "bottling-plc", "must-intake-1"} {
+	for _, name := range []string{"label-press", "bottling-plc", "must-intake-1", "scanner"} {
 		a.known(name)
 	}
 	// A container of an engine, and one of a bare runtime.
@@ -78,6 +80,12 @@ func (p *peers) act(service *served, credential string) {
 	through("the container engine", a.done("end", "label-press", "--wait", "2s"))
 	assert.Contains(t, state(), "Exited")
 	through("the runtime runc", a.done("end", "must-intake-1", "--force"))
+
+	// A container of a pod: its runtime stops it, which tells so whoever manages the pod.
+	through("the container runtime", a.done("read", "scanner"))
+	ended := through("the container runtime", a.done("end", "scanner", "--wait", "2s"))
+	assert.Contains(t, strings.Join(ended.Preview.Warnings, "; "), "what manages that begins it anew")
+	assert.Equal(t, "CONTAINER_EXITED", p.podState("scanner"))
 
 	// A machine of its manager.
 	machine := func(args ...string) string {

@@ -256,10 +256,28 @@ func (p *peers) containers() {
 	}
 }
 
+// podSocket is where the runtime of pods is asked.
+const podSocket = "/run/containerd/containerd.sock"
+
+// podState is the state of a container as the runtime of pods tells it.
+func (p *peers) podState(name string) string {
+	conn, err := grpc.NewClient("unix://"+podSocket, grpc.WithTransportCredentials(insecure.NewCredentials()))
+	require.NoError(p.t, err)
+	defer conn.Close()
+	all, err := cri.NewRuntimeServiceClient(conn).ListContainers(context.Background(), &cri.ListContainersRequest{})
+	require.NoError(p.t, err)
+	for _, x := range all.GetContainers() {
+		if x.GetMetadata().GetName() == name {
+			return x.GetState().String()
+		}
+	}
+	return ""
+}
+
 // criPod starts a pod of one container through a runtime's CRI.
 func (p *peers) criPod() {
 	t := p.t
-	const socket = "/run/containerd/containerd.sock"
+	const socket = podSocket
 	config := p.put("containerd/config.toml", []byte(fmt.Sprintf(`version = 2
 root = "%s/containerd/root"
 state = "/run/containerd"
