@@ -13,6 +13,7 @@ type Uncovered struct {
 	Hosts   int             `json:"hosts" doc:"Of how many hosts some part of the span was not recorded."`
 	Seconds float64         `json:"seconds" doc:"All such parts together."`
 	Parts   []UncoveredPart `json:"parts" doc:"The longest first, at most 20."`
+	OfLive  bool            `json:"of_live_frames" doc:"Live frames are missing: they may stand in the book."`
 }
 
 // UncoveredPart is one part of a span of which one host told nothing.
@@ -42,7 +43,7 @@ func ExplainUncovered(span question.Span, until time.Time, hosts []Expected, tol
 	if until.After(span.To) {
 		until = span.To
 	}
-	u := &Uncovered{}
+	u := &Uncovered{OfLive: span.Frames}
 	for _, h := range hosts {
 		begin, first := span.From, by[h.ID]
 		if h.From.After(begin) {

@@ -35,7 +35,11 @@ func TestExplainUncovered_NamesHostsAndPartsOfWhichNothingIsKnown(t *testing.T) 
 		"what is not due yet is not missed, nor what was before a host's first figures")
 	assert.Equal(t, 2, u.Hosts)
 	assert.InDelta(t, 70*60, u.Seconds, 0)
+	assert.False(t, u.OfLive)
 	assert.Nil(t, explain.ExplainUncovered(span, at(58), hosts[:1], told))
+	ofFrames := span
+	ofFrames.Frames = true
+	assert.True(t, explain.ExplainUncovered(ofFrames, at(58), hosts, told).OfLive)
 	u = explain.ExplainUncovered(span, at(90), hosts[:1], told)
 	assert.Equal(t, []explain.UncoveredPart{part("cellar-1", 58, 60, 2)}, u.Parts, "the span ends before now")
 

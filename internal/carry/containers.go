@@ -151,8 +151,8 @@ const beginsAnew = "it is of a pod: what manages that begins it anew"
 // ending ends something by force, or gives it so long to end by itself.
 type ending func(ctx context.Context, isForced bool, wait time.Duration) error
 
-// endOfPods returns what ends a container or a pod through the runtime that pods are run by. The error says why that has
-// neither.
+// endOfPods returns what ends a container or a pod through the runtime that pods are run by. The error says why that
+// has neither.
 func (h *Host) endOfPods(id, key string) (ending, error) {
 	c, ctx := podRuntime{h.Systems.Pods}, context.Background()
 	if id == "" {

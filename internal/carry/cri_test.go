@@ -154,7 +154,8 @@ func TestEnd_APodIsStoppedByItsRuntime(t *testing.T) {
 	assert.Empty(t, s.alive())
 }
 
-// TestEnd_WhatTheRuntimeDoesNotKnowIsNotItsOwn asks for a container that another engine may have, and a pod that is over.
+// TestEnd_WhatTheRuntimeDoesNotKnowIsNotItsOwn asks for a container that another engine may have, and a pod that is
+// over.
 func TestEnd_WhatTheRuntimeDoesNotKnowIsNotItsOwn(t *testing.T) {
 	s, stand := podScene(t, "aaaa")
 	for _, key := range []string{"container:cccc", "pod:u-9"} {
@@ -196,7 +197,8 @@ func TestRead_AContainersLinesAreInItsRuntimesFile(t *testing.T) {
 		out = read("aaaa", nil)
 	}
 	assert.Equal(t, act.Failed, out.State)
-	assert.Contains(t, out.Detail, "is no file of the container runtime", "whoever may name a file may put anything there")
+	assert.Contains(t, out.Detail, "is no file of the container runtime",
+		"whoever may name a file may put anything there")
 	out = read("bbbb", nil)
 	assert.Equal(t, act.Failed, out.State)
 	assert.Contains(t, out.Detail, "keeps nothing of what it writes")

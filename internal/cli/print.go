@@ -317,7 +317,11 @@ func uncoveredLine(u *explain.Uncovered) string {
 		}
 		named = append(named, uncoveredPart(first, hosts))
 	}
-	text := "Nothing was recorded " + strings.Join(named, ", ")
+	text := "Nothing was recorded "
+	if u.OfLive {
+		text = "No live frames came "
+	}
+	text += strings.Join(named, ", ")
 	if len(left) > 0 || len(u.Parts) < u.Hosts {
 		hosts := "one host"
 		if u.Hosts > 1 {

@@ -21,6 +21,9 @@ func TestUncoveredLine_NamesSomePartsAndCountsTheRest(t *testing.T) {
 				Seconds: 1799.7}}}))
 	assert.Equal(t, "Nothing was recorded of cellar-1 from 2026-10-11 12:00:00 until 12:30:00 for 60 s.\n",
 		uncoveredLine(&explain.Uncovered{Hosts: 1, Parts: []explain.UncoveredPart{part("cellar-1", 0, 30, 60)}}))
+	assert.Equal(t, "No live frames came of cellar-1 from 2026-10-11 12:00:00 until 12:30:00 for 60 s.\n",
+		uncoveredLine(&explain.Uncovered{Hosts: 1, OfLive: true,
+			Parts: []explain.UncoveredPart{part("cellar-1", 0, 30, 60)}}))
 	many := &explain.Uncovered{Hosts: 5, Seconds: 7200}
 	for _, host := range []string{"a", "b", "c", "d", "e"} {
 		many.Parts = append(many.Parts, part(host, 0, 24, 1440))

@@ -275,8 +275,8 @@ func (h *Hub) loads(ctx context.Context, q *FleetQuestion) (*fleetLoads, error) 
 	if f.played, err = h.played(ctx, &there, fleetStepOf(span), loading...); err != nil {
 		return nil, err
 	}
-	_, lines, err := h.store.AskWithLines(ctx, question.Question{Scope: scope, NoPeaks: true,
-		Measures: loading, By: []question.Dimension{question.Tenant}})
+	shares, lines, err := h.store.AskWithLines(ctx, question.Question{Scope: scope, NoPeaks: true,
+		Measures: loading, By: []question.Dimension{question.Host}})
 	if err != nil {
 		return nil, err
 	}
@@ -296,11 +296,11 @@ func (h *Hub) loads(ctx context.Context, q *FleetQuestion) (*fleetLoads, error) 
 		room := whatif.Room{Host: x.Name, CPUs: float64(x.CPUs), Memory: float64(x.MemoryBytes),
 			GPUs: gpusIn(inventories[x.ID])}
 		if s, is := lines.ByHost[x.ID]; is && s.ElapsedMillis > 0 {
-			room.OwnCPU = amount.CPU.Mean(s.Of[0].Kernel.Units, s.ElapsedMillis)
-			room.OwnMemory = amount.Memory.Mean(s.Of[1].Kernel.Units, s.ElapsedMillis)
+			own := ownOf(&s, sharesOn(shares, x.ID))
+			room.OwnCPU, room.OwnMemory = own[0], own[1]
 			if of := &s.Of[2]; of.Capacity.OK() {
 				room.Drives.Rate = amount.Disk.Mean(of.Capacity.Units, s.ElapsedMillis)
-				room.Drives.Own = amount.Disk.Mean(of.Kernel.Units, s.ElapsedMillis)
+				room.Drives.Own = own[2]
 			}
 		}
 		room.Drives.Size, room.Drives.Free = mostFree(inventories[x.ID])
@@ -315,6 +315,33 @@ func (h *Hub) loads(ctx context.Context, q *FleetQuestion) (*fleetLoads, error) 
 		f.rooms = append(f.rooms, room)
 	}
 	return f, nil
+}
+
+// sharesOn is the row of a host; nil where no workload had anything there.
+func sharesOn(a *question.Answer, host int32) *question.Row {
+	i := slices.IndexFunc(a.Rows, func(r question.Row) bool { return r.Host == host })
+	if i < 0 {
+		return nil
+	}
+	return &a.Rows[i]
+}
+
+// ownOf is what a host has of what it is judged by that moves with no workload, in each measure's mean unit: its
+// kernel's, and what was used and is nobody's share.
+func ownOf(s *question.Stretch, shares *question.Row) (own [3]float64) {
+	for k, m := range loading {
+		of := &s.Of[k]
+		units := of.Kernel.Units
+		if of.Used.OK() {
+			rest := of.Used.Units - of.Steal.Units
+			if shares != nil {
+				rest -= shares.Sums[k].Units
+			}
+			units = max(units, rest)
+		}
+		own[k] = m.Mean(units, s.ElapsedMillis)
+	}
+	return own
 }
 
 func soundSpare(spare float64) error {

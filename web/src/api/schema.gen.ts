@@ -5917,6 +5917,8 @@ export interface components {
              * @description Of how many hosts some part of the span was not recorded.
              */
             hosts: number;
+            /** @description Live frames are missing: they may stand in the book. */
+            of_live_frames: boolean;
             /** @description The longest first, at most 20. */
             parts: components["schemas"]["UncoveredPart"][];
             /**

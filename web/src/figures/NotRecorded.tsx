@@ -15,7 +15,7 @@ export function NotRecorded({ of }: { of?: Uncovered }) {
       : ''
   return (
     <p className="mb-3 font-serif text-[15px] text-ink-2" role="status">
-      Nothing was recorded {groups.slice(0, named).map(told).join(', ')}
+      {of.of_live_frames ? 'No live frames came' : 'Nothing was recorded'} {groups.slice(0, named).map(told).join(', ')}
       {more}.
     </p>
   )

@@ -101,6 +101,7 @@ export function Chart({
       )}
       <p className="px-3.5 pt-1 pb-2 text-[12.5px] text-ink-2">
         {scale.words} Each step is {lengthOf(series.step_seconds)}.{!small && ' Drag over it to choose a span.'}
+        {!isStack && layers.some((l) => l.peak) && ` A thin line is the highest ${series.peak_of} of each.`}
         {marks.length > 0 && ' A line at the top is something that happened; a diamond, something to look at.'}
       </p>
     </div>
