@@ -2,6 +2,7 @@ package hub
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"vinescale/core/amount"
@@ -43,32 +44,14 @@ func (h *Hub) holdings(ctx context.Context, scope question.Scope) ([]explain.Hol
 	if err != nil {
 		return nil, nil, err
 	}
-	ids := make([]int64, len(answer.Rows))
-	newest := map[int32]time.Time{}
-	for i, r := range answer.Rows {
-		ids[i] = r.Workload
-		if r.State.To.After(newest[r.Host]) {
-			newest[r.Host] = r.State.To
-		}
-	}
-	stored, err := h.store.WorkloadsByID(ctx, ids)
+	list, rows, err := h.stillThere(ctx, answer.Rows)
 	if err != nil {
 		return nil, nil, err
 	}
-	var list []explain.Holding
-	var users []explain.User
 	large := scope
 	large.Only = []int64{}
-	for _, r := range answer.Rows {
-		w, there := stored[r.Workload]
-		if !there || newest[r.Host].Sub(r.State.To) >= 90*time.Second || r.State.ElapsedMillis == 0 {
-			continue
-		}
-		core := w.Core()
-		x := explain.Holding{User: explain.User{Workload: r.Workload, Tenant: r.Tenant}, Host: w.Host.Name,
-			Kind: core.Kind, Held: explain.HeldBy(&core, w.Host.CPUs), Most: map[string]float64{},
-			Mean: map[string]float64{}}
-		x.Of = x.Held.Entitled(core.Kind, w.Host.CPUs, w.Host.MemoryBytes)
+	for i, r := range rows {
+		x := &list[i]
 		for i, m := range amount.Resources() {
 			if sum := &r.Sums[i]; sum.Known() && sum.Missing == 0 {
 				x.Most[m.String()], x.Mean[m.String()] = sum.Peak, m.Mean(sum.Units, r.State.ElapsedMillis)
@@ -78,8 +61,8 @@ func (h *Hub) holdings(ctx context.Context, scope question.Scope) ([]explain.Hol
 		if x.Mean[amount.Memory.String()] >= explain.Sleepers.Bytes {
 			large.Only = append(large.Only, r.Workload)
 		}
-		list, users = append(list, x), append(users, x.User)
 	}
+	users := usersOf(list)
 	if len(large.Only) == 0 {
 		return list, users, nil
 	}
@@ -94,4 +77,56 @@ func (h *Hub) holdings(ctx context.Context, scope question.Scope) ([]explain.Hol
 		}
 	}
 	return list, users, err
+}
+
+// stillThere is which workloads of some rows are there when their host told last, with what they hold, and of each the row
+// that ends last.
+func (h *Hub) stillThere(ctx context.Context, rows []question.Row) (list []explain.Holding, of []*question.Row,
+	err error) {
+	newest, last := map[int32]time.Time{}, map[int64]*question.Row{}
+	var ids []int64
+	for i := range rows {
+		r := &rows[i]
+		if r.State == nil || r.State.ElapsedMillis == 0 {
+			continue
+		}
+		if r.State.To.After(newest[r.Host]) {
+			newest[r.Host] = r.State.To
+		}
+		if was := last[r.Workload]; was == nil {
+			ids = append(ids, r.Workload)
+			last[r.Workload] = r
+		} else if r.State.To.After(was.State.To) {
+			last[r.Workload] = r
+		}
+	}
+	ids = slices.DeleteFunc(ids, func(id int64) bool {
+		r := last[id]
+		return newest[r.Host].Sub(r.State.To) >= 90*time.Second
+	})
+	stored, err := h.store.WorkloadsByID(ctx, ids)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, id := range ids {
+		w, there := stored[id]
+		if !there {
+			continue
+		}
+		core, r := w.Core(), last[id]
+		x := explain.Holding{User: explain.User{Workload: id, Tenant: r.Tenant}, Host: w.Host.Name, Kind: core.Kind,
+			Held: explain.HeldBy(&core, w.Host.CPUs), Most: map[string]float64{}, Mean: map[string]float64{}}
+		x.Of = x.Held.Entitled(core.Kind, w.Host.CPUs, w.Host.MemoryBytes)
+		list, of = append(list, x), append(of, r)
+	}
+	return list, of, nil
+}
+
+// usersOf are whose some holdings are.
+func usersOf(holdings []explain.Holding) []explain.User {
+	users := make([]explain.User, len(holdings))
+	for i := range holdings {
+		users[i] = holdings[i].User
+	}
+	return users
 }

@@ -95,9 +95,14 @@ func (h *Hub) played(ctx context.Context, scope *question.Scope, long time.Durat
 	if err != nil {
 		return nil, err
 	}
+	return playedIn(answer.Rows, of), nil
+}
+
+// playedIn is what workloads had in each step, by rows of them.
+func playedIn(rows []question.Row, of []amount.Measure) map[int64]map[amount.Resource][]whatif.Step {
 	played := map[int64]map[amount.Resource][]whatif.Step{}
-	for i := range answer.Rows {
-		row := &answer.Rows[i]
+	for i := range rows {
+		row := &rows[i]
 		if row.State == nil || row.State.ElapsedMillis == 0 {
 			continue
 		}
@@ -117,7 +122,7 @@ func (h *Hub) played(ctx context.Context, scope *question.Scope, long time.Durat
 			slices.SortFunc(steps, func(a, b whatif.Step) int { return a.Start.Compare(b.Start) })
 		}
 	}
-	return played, nil
+	return played
 }
 
 // SizeAdvice is an advice on the size of a workload.
@@ -138,11 +143,16 @@ func (h *Hub) Sizes(ctx context.Context, span question.Span, hostName string, pe
 	if err != nil {
 		return nil, err
 	}
-	holdings, users, err := h.holdings(ctx, scope)
+	answer, err := h.store.Ask(ctx, question.Question{Scope: scope, Measures: []amount.Measure{amount.CPU},
+		NoPeaks: true, State: true, By: []question.Dimension{question.Workload}})
 	if err != nil {
 		return nil, err
 	}
-	names, err := h.namesOf(ctx, users)
+	holdings, _, err := h.stillThere(ctx, answer.Rows)
+	if err != nil {
+		return nil, err
+	}
+	names, err := h.namesOf(ctx, usersOf(holdings))
 	if err != nil {
 		return nil, err
 	}

@@ -259,22 +259,25 @@ func (h *Hub) loads(ctx context.Context, q *FleetQuestion) (*fleetLoads, error) 
 	}
 	hosts = slices.DeleteFunc(hosts, func(x store.Host) bool { return !scope.HasHost(x.ID) || x.CPUs == 0 })
 	f := &fleetLoads{}
-	holdings, users, err := h.holdings(ctx, scope)
+	answer, err := h.store.Ask(ctx, question.Question{Scope: scope, Measures: loading, Step: fleetStepOf(span),
+		State: true, By: []question.Dimension{question.Workload}})
 	if err != nil {
 		return nil, err
 	}
-	names, err := h.namesOf(ctx, users)
+	holdings, _, err := h.stillThere(ctx, answer.Rows) // who has ended takes no room
 	if err != nil {
 		return nil, err
 	}
-	there := scope // who has ended takes no room
+	there := scope
 	there.Only = []int64{}
 	for i := range holdings {
 		there.Only = append(there.Only, holdings[i].User.Workload)
 	}
-	if f.played, err = h.played(ctx, &there, fleetStepOf(span), loading...); err != nil {
+	names, err := h.namesOf(ctx, usersOf(holdings))
+	if err != nil {
 		return nil, err
 	}
+	f.played = playedIn(answer.Rows, loading)
 	shares, lines, err := h.store.AskWithLines(ctx, question.Question{Scope: scope, NoPeaks: true,
 		Measures: loading, By: []question.Dimension{question.Host}})
 	if err != nil {
