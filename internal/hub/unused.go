@@ -79,10 +79,10 @@ func (h *Hub) holdings(ctx context.Context, scope question.Scope) ([]explain.Hol
 	return list, users, err
 }
 
-// stillThere is which workloads of some rows are there when their host told last, with what they hold, and of each the row
-// that ends last.
-func (h *Hub) stillThere(ctx context.Context, rows []question.Row) (list []explain.Holding, of []*question.Row,
-	err error) {
+// stillThere is which workloads of some rows are there when their host told last, with what they hold, and of each the
+// row that ends last.
+func (h *Hub) stillThere(ctx context.Context, rows []question.Row) (list []explain.Holding,
+	of []*question.Row, err error) {
 	newest, last := map[int32]time.Time{}, map[int64]*question.Row{}
 	var ids []int64
 	for i := range rows {

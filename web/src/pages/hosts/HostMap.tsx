@@ -1,5 +1,5 @@
-import { Link } from '@tanstack/react-router'
-import { useState } from 'react'
+import { useRouter } from '@tanstack/react-router'
+import { useState, type MouseEvent } from 'react'
 import { useAllHosts, useLedger } from '../../api/queries'
 import { percent } from '../../figures/text'
 import { Waiting } from '../../figures/Trouble'
@@ -9,7 +9,8 @@ import { byPool, capacityOf, plotsOf, type Of, type Order, type Plot } from './m
 
 /** Every host as one small bar, by pool: how much of its capacity was used. */
 export function HostMap() {
-  const { span } = useTime()
+  const { span, search } = useTime()
+  const router = useRouter()
   const [of, setOf] = useState<Of>('cpu')
   const [order, setOrder] = useState<Order>('name')
   const hosts = useAllHosts()
@@ -32,8 +33,16 @@ export function HostMap() {
       </select>
     </label>
   )
+  // A link of the router's own for each of a thousand bars would take longer than all that is drawn.
+  const asked = router.buildLocation({ to: '/hosts', search }).searchStr
+  const go = (e: MouseEvent) => {
+    const host = (e.target as Element).closest('a')?.dataset.host
+    if (host === undefined || e.button !== 0 || e.metaKey || e.ctrlKey || e.shiftKey || e.altKey) return
+    e.preventDefault()
+    void router.navigate({ to: '/hosts/$host', params: { host }, search })
+  }
   return (
-    <div className="px-3.5 py-3">
+    <div className="px-3.5 py-3" onClick={go}>
       <p className="mb-3 flex flex-wrap gap-4">
         {choice('of', of, setOf, { cpu: title('cpu'), memory: title('memory') })}
         {choice('in order of', order, setOrder, { name: 'names', part: 'use, the most first' })}
@@ -47,7 +56,7 @@ export function HostMap() {
           <ul className="flex flex-wrap gap-1">
             {g.plots.map((p) => (
               <li key={p.host.name}>
-                <Bar of={of} plot={p} />
+                <Bar of={of} plot={p} asked={asked} />
               </li>
             ))}
           </ul>
@@ -57,8 +66,7 @@ export function HostMap() {
   )
 }
 
-function Bar({ of, plot: p }: { of: Of; plot: Plot }) {
-  const { search } = useTime()
+function Bar({ of, plot: p, asked }: { of: Of; plot: Plot; asked: string }) {
   const capacity = capacityOf(p.host, of)
   const words =
     p.used === null
@@ -67,10 +75,9 @@ function Bar({ of, plot: p }: { of: Of; plot: Plot }) {
         (p.part === null ? '' : `, ${percent(p.part)}`) +
         `, ${p.host.state}`
   return (
-    <Link
-      to="/hosts/$host"
-      params={{ host: p.host.name }}
-      search={search}
+    <a
+      href={`/hosts/${encodeURIComponent(p.host.name)}${asked}`}
+      data-host={p.host.name}
       title={words}
       aria-label={words}
       className="relative block h-9 w-6 border border-rule-2"
@@ -81,6 +88,6 @@ function Bar({ of, plot: p }: { of: Of; plot: Plot }) {
         style={{ height: `${Math.min(100, 100 * (p.part ?? 0))}%`, background: 'var(--vine)' }}
       />
       {p.host.state !== 'reporting' && <span className="mark-bad absolute top-0.5 left-0.5" aria-hidden />}
-    </Link>
+    </a>
   )
 }
