@@ -27,9 +27,10 @@ func newSeries() *cobra.Command {
 	cmd := &cobra.Command{Use: "series", Args: cobra.NoArgs,
 		Short: "How a measure went over a span, of the fleet, a host or a tenant, by any grouping",
 		Long: `Series tells a measure step by step: a line for each group with its mean over the span, the
-lowest and the highest of its steps, and a small graph from zero to its own highest. Where a
-workload's highest tick is kept, it is the highest, whatever the step. A dot stands for a step
-that nothing was told of. As csv, json or jsonl, each step of each group is a row.
+lowest and the highest of its steps, and a small graph from zero to its own highest. Of
+workloads, drives, interfaces, GPUs and logical CPUs the highest tick is told, whatever the
+step. A dot stands for a step that nothing was told of. As csv, json or jsonl, each step of
+each group is a row.
 
 Figures of drives, interfaces, GPUs, logical CPUs and sensors are told too, each part
 apart: drives that are within another, and interfaces that do not lead off the host,

@@ -1,13 +1,14 @@
 import {
   useInfiniteQuery,
   useMutation,
+  useQueries,
   useQuery,
   useQueryClient,
   keepPreviousData,
   type UseQueryOptions,
 } from '@tanstack/react-query'
 import { useContext, useMemo } from 'react'
-import { framesOf, queryOf, usualPace, type Span } from '../time/span'
+import { framesOf, queryOf, type Span } from '../time/span'
 import { answer, api, type Balance, type Choices, type Folio, type PinAudit, type Tenant } from './client'
 import { figures, followed } from './follow'
 import { Seen } from './seen'
@@ -164,27 +165,35 @@ const hostsAtOnce = 25
 
 /** Hosts and how tenants stand on each, some at a time by their names. */
 export function useHostPages(span: Span) {
-  return useInfiniteQuery({
-    queryKey: [figures, 'host pages', framesOf(span)],
+  const hosts = useInfiniteQuery({
+    queryKey: [figures, 'host pages'],
     initialPageParam: undefined as string | undefined,
-    queryFn: async ({ pageParam }) => {
-      const query = { first: hostsAtOnce, after: pageParam }
-      const [hosts, balances] = await Promise.all([
-        api.GET('/api/v1/hosts', { params: { query } }),
-        answer(api.GET('/api/v1/balances', { params: { query: { ...framesOf(span), ...query } } })),
-      ])
+    queryFn: async ({ pageParam: after }) => {
+      const got = await api.GET('/api/v1/hosts', { params: { query: { first: hostsAtOnce, after } } })
       return {
-        hosts: await answer(Promise.resolve(hosts)),
-        inAll: Number(hosts.response.headers.get('X-In-All')),
-        next: hosts.response.headers.get('X-Next-Page'),
-        balances,
+        hosts: await answer(Promise.resolve(got)),
+        inAll: Number(got.response.headers.get('X-In-All')),
+        next: got.response.headers.get('X-Next-Page'),
       }
     },
     getNextPageParam: (page) => page.next ?? undefined,
-    placeholderData: keepPreviousData,
-    // Pages that were loaded one after the other are asked for again, and not followed.
-    refetchInterval: span.live && span.pace ? Math.max(span.pace, usualPace) * 1000 : false,
   })
+  const balances = useQueries({
+    queries: (hosts.data?.pageParams ?? []).map((after) => {
+      const query = { ...framesOf(span), first: hostsAtOnce, after: after as string | undefined }
+      return {
+        queryKey: [figures, 'balances', query],
+        queryFn: () => answer(api.GET('/api/v1/balances', { params: { query } })),
+        placeholderData: keepPreviousData,
+        meta: followed(span, '/balances', query),
+      }
+    }),
+  })
+  return {
+    hosts,
+    balances: balances.flatMap((b) => b.data ?? []),
+    error: hosts.error ?? balances.find((b) => b.error)?.error ?? null,
+  }
 }
 
 /** Every host, by name. */
@@ -472,21 +481,17 @@ export function usePlacement(span: Span, host: string, by: 'tenant' | 'workload'
 
 export type WorkloadsQuestion = { where?: string; tenant?: string; host?: string }
 
-const workloadsAtOnce = 50
+/** How many workloads are listed at first, and how many more at a time. */
+export const workloadsAtOnce = 50
 
 /** Workloads with what they used, some at a time, in an order of the service. */
-export function useWorkloads(span: Span, q: WorkloadsQuestion, sort: string) {
-  const query = { ...framesOf(span), ...q, sort, first: workloadsAtOnce }
-  return useInfiniteQuery({
+export function useWorkloads(span: Span, q: WorkloadsQuestion, sort: string, first = workloadsAtOnce) {
+  const query = { ...framesOf(span), ...q, sort, first }
+  return useQuery({
     queryKey: [figures, 'workloads', query],
-    initialPageParam: undefined as string | undefined,
-    queryFn: async ({ pageParam: after }) => {
-      const got = await api.GET('/api/v1/workloads', { params: { query: { ...query, after } } })
-      return { lines: await answer(Promise.resolve(got)), next: got.response.headers.get('X-Next-Page') }
-    },
-    getNextPageParam: (page) => page.next ?? undefined,
+    queryFn: () => answer(api.GET('/api/v1/workloads', { params: { query } })),
     placeholderData: keepPreviousData,
-    refetchInterval: span.live && span.pace ? Math.max(span.pace, usualPace) * 1000 : false,
+    meta: followed(span, '/workloads', query),
   })
 }
 

@@ -109,7 +109,7 @@ function SignedIn(props: BodyProps) {
   const { span, plate, form } = props
   const sessions = useWorkloads(span, { where: "kind == 'session'", host: hostOf(props) }, 'amount')
   if (!sessions.data) return <Waiting error={sessions.error} what="Who is signed in" />
-  const all = sessions.data.pages.flatMap((p) => p.lines)
+  const all = sessions.data
   const people = new Set(all.map((w) => w.owner)).size
   if (form === 'number')
     return <Count n={people} of={people === 1 ? 'person' : 'people'} more={`${all.length} sign-ins`} />

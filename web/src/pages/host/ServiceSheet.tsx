@@ -9,8 +9,8 @@ export function ServiceSheet({ host }: { host: string }) {
   const { span } = useTime()
   const [sort, setSort] = useState('amount')
   const narrowed = { where: "kind == 'service'", host }
-  const pages = useWorkloads(span, narrowed, sort)
-  if (!pages.data?.pages[0]?.lines.length) return null
+  const services = useWorkloads(span, narrowed, sort)
+  if (!services.data?.length) return null
   const all = allColumns()
   const columns = usualColumns('service').flatMap((id) => all.find((c) => c.id === id && id !== 'host') ?? [])
   return (

@@ -16,8 +16,8 @@ import { Folding } from '../../figures/Folding'
 /** A row a host: its state, and its use of each resource by tenant, of its own capacity. */
 export function HostRows() {
   const { span } = useTime()
-  const hosts = useHostPages(span)
-  if (!hosts.data) return <Waiting error={hosts.error} what="The hosts" />
+  const { hosts, balances: told, error } = useHostPages(span)
+  if (!hosts.data) return <Waiting error={error} what="The hosts" />
   const { pages } = hosts.data
   const inAll = pages.at(-1)!.inAll
   if (inAll === 0)
@@ -26,7 +26,7 @@ export function HostRows() {
         No host is enrolled. “vinescale hosts enrol NAME” prints a credential for its collector.
       </p>
     )
-  const balances = new Map(pages.flatMap((p) => p.balances.map((b) => [b.host, b] as const)))
+  const balances = new Map(told.map((b) => [b.host, b] as const))
   const drawn = pages.flatMap((p) => p.hosts)
   return (
     <>

@@ -1,8 +1,9 @@
+import { useState } from 'react'
 import { Explained } from '../../figures/Heads'
 import { Meaning } from '../../figures/BalanceBar'
 import { meaningOf } from '../../figures/words'
 import type { WorkloadLine } from '../../api/client'
-import { useWorkloads } from '../../api/queries'
+import { useWorkloads, workloadsAtOnce } from '../../api/queries'
 import { ActButton, useMayAct } from '../../figures/act/ActButton'
 import { unitOf } from '../../figures/act/verbs'
 import { asCSV, save } from '../../figures/listing'
@@ -30,9 +31,10 @@ export function WorkloadTable({
 }) {
   const { span, search } = useTime()
   const mayAct = useMayAct()
-  const pages = useWorkloads(span, narrowed, sort)
-  if (!pages.data) return <Waiting error={pages.error} what="The workloads" />
-  const lines = pages.data.pages.flatMap((p) => p.lines)
+  const [first, setFirst] = useState(workloadsAtOnce)
+  const workloads = useWorkloads(span, narrowed, sort, first)
+  if (!workloads.data) return <Waiting error={workloads.error} what="The workloads" />
+  const lines = workloads.data
   if (lines.length === 0) return <p className="p-3.5 font-serif">No workload of this kind ran in this span.</p>
   const takeAway = () =>
     save(
@@ -79,11 +81,11 @@ export function WorkloadTable({
         </table>
       </div>
       <p className="flex flex-wrap items-baseline gap-3 px-3.5 py-2 text-[12.5px] text-ink-2">
-        {pages.hasNextPage && (
+        {lines.length === first && (
           <button
             type="button"
             className="cursor-pointer rounded-[3px] border border-rule-2 bg-paper px-3 py-1 text-ink"
-            onClick={() => void pages.fetchNextPage()}
+            onClick={() => setFirst(first + workloadsAtOnce)}
           >
             Show more
           </button>
