@@ -326,7 +326,8 @@ func TestWhose_MemoryThatLooseProcessesShareCountsOnce(t *testing.T) {
 					after := residual()
 					u := w.loose(plainUser)
 					charged := float64(u.Units[amount.Memory]/w.sum.ElapsedMillis) / (1 << 20)
-					t.Logf("reading %d: %.0f MiB, charged %.1f MiB; residual %d, was %d", n, truth, charged, after, before)
+					t.Logf("reading %d: %.0f MiB, charged %.1f MiB; residual %d, was %d", n, truth, charged, after,
+						before)
 					if n > 0 {
 						assert.InDelta(t, truth, charged, 0.12*truth,
 							"with what 501 processes need beside, of about 40 kB")

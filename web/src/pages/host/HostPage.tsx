@@ -18,6 +18,7 @@ import { CPUMap } from './CPUMap'
 import { CPURows } from './CPURows'
 import { EffectiveSheet } from './EffectiveSheet'
 import { GPUSheet } from './GPUSheet'
+import { Later } from '../../figures/Later'
 import { LedgerLines } from './LedgerLines'
 import { LedgerSheet } from './LedgerSheet'
 import { MachineSheet } from './MachineSheet'
@@ -82,38 +83,40 @@ export function HostPage() {
         <CPUMap host={host} colours={colours} />
         <LedgerSheet balance={balance.data} error={balance.error} />
       </div>
-      <HowItWent name={host} scope={{ host }} by={['tenant', 'workload', 'user']} capacityOf="the host’s capacity" />
-      <PlacementSheet host={host} />
-      <PartsWent of="drive" host={host} />
-      <PartsWent of="interface" host={host} />
-      <EventSheet name={host} of={{ host }} />
-      <PinSheet host={host} />
-      <EffectiveSheet host={host} />
-      <section className="sheet mt-4.5 overflow-x-auto" aria-labelledby="workloads-title">
-        <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
-          <h2 id="workloads-title">Workloads</h2>
-          {ledger.data && (
-            <span className="text-[12.5px] text-ink-2">
-              {ledger.data.shares.length}, by {inSentence(of)}
-            </span>
+      <Later>
+        <HowItWent name={host} scope={{ host }} by={['tenant', 'workload', 'user']} capacityOf="the host’s capacity" />
+        <PlacementSheet host={host} />
+        <PartsWent of="drive" host={host} />
+        <PartsWent of="interface" host={host} />
+        <EventSheet name={host} of={{ host }} />
+        <PinSheet host={host} />
+        <EffectiveSheet host={host} />
+        <section className="sheet mt-4.5 overflow-x-auto" aria-labelledby="workloads-title">
+          <div className="flex flex-wrap items-baseline gap-3 border-b border-rule-2 px-3.5 pt-2.5 pb-2">
+            <h2 id="workloads-title">Workloads</h2>
+            {ledger.data && (
+              <span className="text-[12.5px] text-ink-2">
+                {ledger.data.shares.length}, by {inSentence(of)}
+              </span>
+            )}
+            <ResourceTabs value={of} onChange={setOf} />
+          </div>
+          {ledger.data ? (
+            <>
+              <ShareTable ledger={ledger.data} colours={colours} />
+              <LedgerLines ledger={ledger.data} />
+            </>
+          ) : (
+            <Waiting error={ledger.error} what="The workloads" />
           )}
-          <ResourceTabs value={of} onChange={setOf} />
-        </div>
-        {ledger.data ? (
-          <>
-            <ShareTable ledger={ledger.data} colours={colours} />
-            <LedgerLines ledger={ledger.data} />
-          </>
-        ) : (
-          <Waiting error={ledger.error} what="The workloads" />
-        )}
-      </section>
-      <ServiceSheet host={host} />
-      <MemorySheet host={host} />
-      <GPUSheet host={host} />
-      <SensorSheet host={host} />
-      <MachineSheet host={host} />
-      <CPURows host={host} />
+        </section>
+        <ServiceSheet host={host} />
+        <MemorySheet host={host} />
+        <GPUSheet host={host} />
+        <SensorSheet host={host} />
+        <MachineSheet host={host} />
+        <CPURows host={host} />
+      </Later>
     </>
   )
 }
