@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -102,6 +103,8 @@ func (h *Host) planContainer(p *plan, r *act.Request, w *account.Workload) (bool
 			p.Warnings = append(p.Warnings, beginsAnew)
 			h.planEndThrough(p, r, end)
 			return true, nil
+		} else if !errors.Is(err, errNotIts) {
+			p.Warnings = append(p.Warnings, "the container runtime that pods are run by cannot be asked: "+err.Error())
 		}
 	}
 	if strings.HasPrefix(w.Key, "pod:") {

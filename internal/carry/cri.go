@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"google.golang.org/grpc/codes"
+	"google.golang.org/grpc/status"
 	cri "k8s.io/cri-api/pkg/apis/runtime/v1"
 
 	"vinescale/internal/informants"
@@ -28,23 +30,28 @@ func (c podRuntime) ask(ctx context.Context, within time.Duration,
 	defer done()
 	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
-	if err := call(ctx, client); err != nil {
+	if err := call(ctx, client); status.Code(err) == codes.NotFound {
+		return fmt.Errorf("%w: %w", errNotIts, informants.Short(err))
+	} else if err != nil {
 		return informants.Short(err)
 	}
 	return nil
 }
 
+// errNotIts says that the runtime knows nothing of that name.
+var errNotIts = errors.New("the container runtime has none of that name")
+
 // status is what the runtime tells of a container. The error says why it has none of that id.
-func (c podRuntime) status(ctx context.Context, id string) (status *cri.ContainerStatus, err error) {
+func (c podRuntime) status(ctx context.Context, id string) (of *cri.ContainerStatus, err error) {
 	err = c.ask(ctx, linesWithin, func(ctx context.Context, client cri.RuntimeServiceClient) error {
 		answer, err := client.ContainerStatus(ctx, &cri.ContainerStatusRequest{ContainerId: id})
-		status = answer.GetStatus()
+		of = answer.GetStatus()
 		return err
 	})
-	if err == nil && status == nil {
-		err = errors.New("it says nothing of it")
+	if err == nil && of == nil {
+		err = errNotIts
 	}
-	return status, err
+	return of, err
 }
 
 // sandboxOf is the id of the sandbox of a pod, by the key of its workload.
@@ -59,7 +66,7 @@ func (c podRuntime) sandboxOf(ctx context.Context, key string) (id string, err e
 		return err
 	})
 	if err == nil && id == "" {
-		err = fmt.Errorf("it has no pod that runs of %s", key)
+		err = errNotIts
 	}
 	return id, err
 }
@@ -102,14 +109,14 @@ func (c podRuntime) endPod(ctx context.Context, sandbox string, isForced bool, w
 // written, the stream, and whether the line is whole (F) or goes on in the next (P): the log format of the Container
 // Runtime Interface.
 func (c podRuntime) lines(ctx context.Context, id string, n int) ([]line, error) {
-	status, err := c.status(ctx, id)
+	of, err := c.status(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	if status.GetLogPath() == "" {
+	if of.GetLogPath() == "" {
 		return nil, errors.New("the container runtime keeps nothing of what it writes")
 	}
-	raw, err := tail(status.GetLogPath(), 0, "the container runtime", "", mostOfLines)
+	raw, err := tail(of.GetLogPath(), 0, "the container runtime", "", mostOfLines)
 	if err != nil {
 		return nil, err
 	}

@@ -165,8 +165,15 @@ func TestEnd_WhatTheRuntimeDoesNotKnowIsNotItsOwn(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, "the kernel", p.Through, key)
 		assert.Contains(t, strings.Join(p.Warnings, "; "), "may begin", key)
+		assert.NotContains(t, strings.Join(p.Warnings, "; "), "cannot be asked", key)
 	}
 	assert.Empty(t, stand.called())
+	s.options.Systems.Pods = filepath.Join(t.TempDir(), "gone.sock")
+	s.open()
+	p, err := s.host.Preview(context.Background(), s.ofWorkload(act.End, "container:aaaa", nil))
+	require.NoError(t, err)
+	assert.Equal(t, "the kernel", p.Through)
+	assert.Contains(t, strings.Join(p.Warnings, "; "), "the container runtime that pods are run by cannot be asked")
 }
 
 func TestRead_AContainersLinesAreInItsRuntimesFile(t *testing.T) {
