@@ -53,12 +53,16 @@ func TestDetail_EveryCounterGrowsByItself(t *testing.T) {
 		want account.Detail
 	}{{iv[0], want(1, 11)}, {iv[1], want(3, 14)}, {iv[0].Add(iv[1]), want(4, 14)}} {
 		got := c.iv.Detail
-		got.Disks = got.Disks[:1]
+		got.Disks, got.Peaks = got.Disks[:1], nil
 		c.want.MemoryOwn, c.want.MemoryCache, c.want.MemoryHuge = got.MemoryOwn, got.MemoryCache, got.MemoryHuge
 		assert.Equal(t, c.want, got, "interval %d", i)
 	}
 	sum := iv[0].Add(iv[1])
 	assert.Equal(t, []int64{2, 15_000}, []int64{int64(sum.Ticks), sum.ElapsedMillis})
+	assert.Subset(t, sum.Detail.Peaks, []account.PartPeak{{Figure: "drive_read_bytes", Part: "sda", Milli: 12_300},
+		{Figure: "drive_busy_percent", Part: "sda", Milli: 2190},
+		{Figure: "cpu_taken_percent", Part: "0", Milli: 22_222}},
+		"41 bytes in 5 s, and 123 in 10 s; of each the higher")
 	// Where one interval does not tell what ran, the sum does not tell either: it never is that of a part.
 	silent := *iv[1]
 	silent.Detail.RanMicros = nil
