@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"runtime"
+	"syscall"
 	"testing"
 	"time"
 	"unsafe"
@@ -196,4 +197,66 @@ func total(t *testing.T, c *Counters) CPUTotals {
 	totals, err := c.Totals()
 	require.NoError(t, err)
 	return totals
+}
+
+// TestCPU_WhatRanBeforeIsNotCountedOnceItRunsAgain has work begin all the while until the programs are attached, run
+// for a moment, and wait. What it ran until then is not told of when it ends.
+func TestCPU_WhatRanBeforeIsNotCountedOnceItRunsAgain(t *testing.T) {
+	const user = 61235
+	var all []*exec.Cmd
+	isOpen, over := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(over)
+		for {
+			select {
+			case <-isOpen:
+				return
+			case <-time.After(100 * time.Millisecond):
+			}
+			if len(all) == 40 { // those that began last are nearest to when the programs are attached
+				all[0].Process.Kill()
+				all[0].Wait()
+				all = all[1:]
+			}
+			cmd := exec.Command("sh", "-c", "i=0; while [ $i -lt 60000 ]; do i=$((i+1)); done; read line")
+			cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: user, Gid: user}}
+			in, err := cmd.StdinPipe()
+			if err == nil && cmd.Start() == nil {
+				t.Cleanup(func() { in.Close(); cmd.Process.Kill(); cmd.Wait() })
+				all = append(all, cmd)
+			}
+		}
+	}()
+	c := Open(Options{Off: []Feature{Network, Disk, Groups}})
+	t.Cleanup(func() { assert.NoError(t, c.Close()) })
+	close(isOpen)
+	<-over
+	if !c.Has(CPU) {
+		t.Skip(
+			"this process may not, or this kernel cannot, count: the tests that need it run as root (make test-root)")
+	}
+	ran := func() (sum uint64) {
+		require.NoError(t, c.Settle())
+		require.NoError(t, c.CPU(func(who Who, spent []Spent) {
+			for i := range spent {
+				if who.Uid == user {
+					sum += spent[i].Run
+				}
+			}
+		}))
+		return sum
+	}
+	require.NotEmpty(t, all)
+	time.Sleep(2 * time.Second) // until all of them wait
+	before := ran()
+	own := time.Duration(0)
+	for _, cmd := range all {
+		require.NoError(t, cmd.Process.Kill())
+		_ = cmd.Wait()
+		own += cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()
+	}
+	time.Sleep(100 * time.Millisecond)
+	ended := time.Duration(ran() - before)
+	t.Logf("%d shells ran for %v; when they ended they were told to have run for %v more", len(all), own, ended)
+	assert.Less(t, ended, own/50+time.Duration(len(all))*time.Millisecond, "it is what ending took")
 }

@@ -80,6 +80,8 @@ struct {
 	__type(value, __u64); /* the family it is to be of from now on */
 } adopted SEC(".maps");
 
+enum { BEGINNING = -1 }; /* among those adopted: the tasks are looked through for the first time */
+
 struct ended *unused_ended __attribute__((unused)); /* keeps the type in the object */
 struct spent *unused_spent __attribute__((unused));
 struct here *unused_here __attribute__((unused));
@@ -451,9 +453,17 @@ int on_review(struct bpf_iter__task *ctx)
 	if (!t || !h)
 		return 0;
 	struct last *l = bpf_task_storage_get(&lasts, t, 0, BPF_LOCAL_STORAGE_GET_F_CREATE);
-	if (!l || !meet(l, t))
+	if (!l)
 		return 0;
-	__s32 tgid = t->tgid;
+	__s32 tgid = t->tgid, beginning = BEGINNING;
+	if (!l->known && bpf_map_lookup_elem(&adopted, &beginning)) {
+		/* It was born while the programs were loaded, or before: what it ran until now was never counted. */
+		meet(l, t);
+		l->at = so_far(t);
+		return 0;
+	}
+	if (!meet(l, t))
+		return 0;
 	__u64 *family = bpf_map_lookup_elem(&adopted, &tgid);
 	if (family && *family != l->who.family)
 		changed(h, t, l, *family);

@@ -22,6 +22,9 @@ type Spent = cpuSpent
 // without the latter; the real user; and the family, which PID and Start of FamilyHead tell.
 type Who = cpuWho
 
+// beginningKey stands among adopted processes while the tasks are looked through for the first time.
+const beginningKey = -1
+
 // KernelFamily is that of the kernel's own threads.
 const KernelFamily = 1
 
@@ -72,7 +75,13 @@ func (c *Counters) openCPU(Options) error {
 	}
 	c.keep(review)
 	c.review = review
-	if err := c.lookThrough(); err != nil {
+	beginning, is := int32(beginningKey), uint64(1)
+	if err := c.cpu.Adopted.Put(&beginning, &is); err != nil {
+		return fmt.Errorf("begin to look through the tasks: %w", err)
+	}
+	err = c.lookThrough()
+	_ = c.cpu.Adopted.Delete(&beginning)
+	if err != nil {
 		return err
 	}
 	if c.ended, err = openRing(c.cpu.EndedTasks); err != nil {
