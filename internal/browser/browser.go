@@ -19,8 +19,22 @@ import (
 // Browser is one open tab of 1280x800.
 type Browser struct{ ctx context.Context }
 
+// starts is how often Chromium is started until it is given up: on a busy machine it ends at its start now and then.
+const starts = 3
+
 // Open starts Chromium with a new profile. Close it with the returned function.
-func Open(ctx context.Context) (*Browser, func(), error) {
+func Open(ctx context.Context) (b *Browser, done func(), err error) {
+	for range starts {
+		if b, done, err = open(ctx); err == nil || errors.Is(err, errNone) {
+			break
+		}
+	}
+	return b, done, err
+}
+
+var errNone = errors.New("no chromium is installed: install the package chromium")
+
+func open(ctx context.Context) (*Browser, func(), error) {
 	program := ""
 	for _, name := range []string{"chromium", "chromium-browser", "google-chrome"} {
 		if p, err := exec.LookPath(name); err == nil {
@@ -29,7 +43,7 @@ func Open(ctx context.Context) (*Browser, func(), error) {
 		}
 	}
 	if program == "" {
-		return nil, nil, errors.New("no chromium is installed: install the package chromium")
+		return nil, nil, errNone
 	}
 	profile, err := os.MkdirTemp("", "vinescale-browser-")
 	if err != nil {

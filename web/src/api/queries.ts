@@ -491,7 +491,7 @@ export function useWorkloads(span: Span, q: WorkloadsQuestion, sort: string, fir
     queryKey: [figures, 'workloads', query],
     queryFn: () => answer(api.GET('/api/v1/workloads', { params: { query } })),
     placeholderData: keepPreviousData,
-    meta: followed(span, '/workloads', query),
+    meta: followed(span, '/workloads', query, q.host),
   })
 }
 
