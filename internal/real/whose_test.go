@@ -508,7 +508,7 @@ func TestWhose_WhatIsUsedWhileNobodyLooksIsHowMuchTheHostsCountersGrew(t *testin
 	before.read()
 	witness.read()
 	witness.sum = nil
-	base, apart := before.last().Lasting(), witness.last().Mono-before.last().Mono
+	base, apart := before.last().Lasting(), witness.last().Wall.Sub(before.last().Wall)
 	before.reader.Close()
 	cell, loose, children := in.do("burn 910000"), out.do("burn 640000"), out.do("children 200 2000")
 	young := newCell(t, "young") // made and begun while nobody looked
@@ -517,7 +517,7 @@ func TestWhose_WhatIsUsedWhileNobodyLooksIsHowMuchTheHostsCountersGrew(t *testin
 	late := began.do("life")
 	after := watch(t)
 	witness.read()
-	apart += witness.last().Mono - after.last().Mono // on a busy host others run in between
+	apart += witness.last().Wall.Sub(after.last().Wall) // on a busy host others run in between
 	var err error
 	after.sum, err = account.Bridge(base, after.last())
 	require.NoError(t, err)
