@@ -174,6 +174,8 @@ func TestEnd_WhatTheRuntimeDoesNotKnowIsNotItsOwn(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "the kernel", p.Through)
 	assert.Contains(t, strings.Join(p.Warnings, "; "), "the container runtime that pods are run by cannot be asked")
+	_, err = s.host.Preview(context.Background(), s.ofWorkload(act.Read, "container:aaaa", nil))
+	require.ErrorContains(t, err, "the container runtime that pods are run by cannot be asked")
 }
 
 func TestRead_AContainersLinesAreInItsRuntimesFile(t *testing.T) {

@@ -101,10 +101,14 @@ func (h *Host) planReadOf(p *plan, r *act.Request) error {
 		id := informants.ContainerID(w.Key)
 		if h.Systems.Pods != "" && id != "" {
 			c := podRuntime{h.Systems.Pods}
-			if _, err := c.status(context.Background(), id); err == nil {
+			_, err := c.status(context.Background(), id)
+			if err == nil {
 				return h.planRead(p, r, c.name(), func(ctx context.Context, n int) ([]line, error) {
 					return c.lines(ctx, id, n)
 				})
+			}
+			if !errors.Is(err, errNotIts) && h.Systems.Engine == "" {
+				return refuse("the container runtime that pods are run by cannot be asked: %v", err)
 			}
 		}
 		if h.Systems.Engine == "" || id == "" {
