@@ -514,21 +514,6 @@ func TestStart_IsKnownFromItsFirstInstant(t *testing.T) {
 		_, err := os.Stat(filepath.Join(a.dir, "spool", "open"))
 		return err == nil
 	}, 60*time.Second, 100*time.Millisecond)
-	seen := make(chan map[string]string, 1)
-	go func() {
-		is := map[string]string{}
-		for end := time.Now().Add(20 * time.Second); time.Now().Before(end) && is["cpuset/cpuset.cpus"] == ""; {
-			for _, file := range []string{"cpuset/cpuset.cpus", "cpu/cpu.shares"} {
-				b, _ := os.ReadFile(
-					filepath.Join("/sys/fs/cgroup", strings.Split(file, "/")[0], "vinescale", "begun-"+name,
-						strings.Split(file, "/")[1]),
-				)
-				is[file] = strings.TrimSpace(string(b))
-			}
-			time.Sleep(20 * time.Millisecond)
-		}
-		seen <- is
-	}()
 	start := exec.Command(
 		a.program,
 		"start",
@@ -541,6 +526,10 @@ func TestStart_IsKnownFromItsFirstInstant(t *testing.T) {
 		"--tenant",
 		"Frost Watch",
 		"--",
+		"sh",
+		"-c",
+		`cd /sys/fs/cgroup; cat cpuset/$0/cpuset.cpus cpu/$0/cpu.shares; exec "$@"`,
+		"vinescale/begun-"+name,
 		built(t, "burner"),
 		"4",
 		"0.6",
@@ -548,9 +537,9 @@ func TestStart_IsKnownFromItsFirstInstant(t *testing.T) {
 	)
 	out, err := start.CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	is := <-seen
-	assert.Equal(t, "1", is["cpuset/cpuset.cpus"])
-	assert.Equal(t, "2048", is["cpu/cpu.shares"])
+	lines := strings.Split(string(out), "\n")
+	require.Greater(t, len(lines), 2, "%s", out)
+	assert.Equal(t, []string{"1", "2048"}, lines[:2], "what its groups are held to as it begins")
 	left, _ := filepath.Glob("/sys/fs/cgroup/*/vinescale/begun-" + name)
 	assert.Empty(t, left, "its groups went with it")
 	time.Sleep(time.Second)
