@@ -88,13 +88,6 @@ func (h *Host) planJobOf(p *plan, r *act.Request, w *account.Workload) (bool, er
 func (h *Host) planContainer(p *plan, r *act.Request, w *account.Workload) (bool, error) {
 	id := informants.ContainerID(w.Key)
 	if r.Verb != act.End && r.Verb != act.Pause && r.Verb != act.Continue {
-		if r.Verb == act.Cap || r.Verb == act.Weigh || r.Verb == act.Place {
-			p.Warnings = append(
-				p.Warnings,
-				"what began it has other values written down, and gives it those again when it "+
-					"begins it anew",
-			)
-		}
 		return false, nil
 	}
 	if r.Verb == act.End && h.Systems.Pods != "" {
@@ -313,32 +306,54 @@ type inspected struct {
 	}
 	HostConfig struct {
 		RestartPolicy struct{ Name string }
+		allowanceOfEngine
 	}
 }
 
+// errNoSuchCall says that an engine does not serve a call at all.
+var errNoSuchCall = errors.New("the container engine has no such call")
+
 func (e *engineAPI) call(ctx context.Context, method, path string, into any) error {
-	req, err := http.NewRequestWithContext(ctx, method, "http://engine"+path, nil)
+	return e.send(ctx, method, path, nil, into)
+}
+
+// send is a call that says something, in JSON; nil for nothing.
+func (e *engineAPI) send(ctx context.Context, method, path string, what, into any) error {
+	body := io.Reader(http.NoBody)
+	if what != nil {
+		text, err := json.Marshal(what)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(text)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, "http://engine"+path, body)
 	if err != nil {
 		return err
+	}
+	if what != nil {
+		req.Header.Set("Content-Type", "application/json")
 	}
 	resp, err := e.http.Do(req)
 	if err != nil {
 		return err
 	}
 	defer resp.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(resp.Body, 4<<20))
+	text, err := io.ReadAll(io.LimitReader(resp.Body, 4<<20))
 	if err != nil {
 		return err
 	}
 	if resp.StatusCode >= 300 && resp.StatusCode != http.StatusNotModified { // it is so already
 		var said struct{ Message string }
-		_ = json.Unmarshal(body, &said)
+		if json.Unmarshal(text, &said) != nil && resp.StatusCode == http.StatusNotFound {
+			return errNoSuchCall
+		}
 		return fmt.Errorf("%s refuses: %s %s", e.name(), resp.Status, said.Message)
 	}
 	if into == nil {
 		return nil
 	}
-	return json.NewDecoder(bytes.NewReader(body)).Decode(into)
+	return json.NewDecoder(bytes.NewReader(text)).Decode(into)
 }
 
 func (e *engineAPI) inspect(ctx context.Context, id string) (c inspected, err error) {

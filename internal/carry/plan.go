@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"vinescale/core/act"
+	"vinescale/core/amount"
 	"vinescale/internal/kernel/netlink"
 )
 
@@ -73,12 +74,14 @@ func (h *Host) plan(ctx context.Context, o *act.Order) (*plan, error) {
 	return p, nil
 }
 
-// identity is what must be the same when a plan is carried out: the target, and the values of its groups.
+// identity is what must be the same when a plan is carried out: the target, what it is done through, and the values of
+// its groups.
 func (p *plan) identity() []string {
 	words := []string{p.Target}
 	if p.aim != nil {
 		words = slices.Clone(p.aim.identity)
 	}
+	words = append(words, p.Through)
 	for i := range p.values {
 		if v := &p.values[i]; v.PID == 0 { // threads come and go
 			words = append(words, v.where(), v.Before, v.After)
@@ -116,12 +119,8 @@ func (h *Host) planOn(ctx context.Context, p *plan, r *act.Request) error {
 		return h.planEnd(p, r)
 	case act.Pause, act.Continue:
 		return h.planPause(p, r)
-	case act.Weigh:
-		return h.planWeigh(p, r)
-	case act.Cap:
-		return h.planCap(p, r)
-	case act.Place:
-		return h.planPlace(p, r)
+	case act.Weigh, act.Cap, act.Place:
+		return h.planAllowance(p, r)
 	case act.Message:
 		return h.planMessage(p, r)
 	case act.Look:
@@ -130,6 +129,24 @@ func (h *Host) planOn(ctx context.Context, p *plan, r *act.Request) error {
 		return h.planReadOf(p, r)
 	}
 	return refuse("%s cannot be done to a %s", r.Verb, r.Target.Form)
+}
+
+// planAllowance plans to say what a workload or its processes may use.
+func (h *Host) planAllowance(p *plan, r *act.Request) error {
+	plan := h.planWeigh
+	switch r.Verb {
+	case act.Cap:
+		plan = h.planCap
+	case act.Place:
+		plan = h.planPlace
+	}
+	if err := plan(p, r); err != nil {
+		return err
+	}
+	if w := p.aim.workload; w != nil && w.Kind == amount.Container {
+		h.throughItsManager(p)
+	}
+	return nil
 }
 
 // set adds a value that is to be set, unless it is that already.

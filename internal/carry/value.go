@@ -22,6 +22,7 @@ type change struct {
 	Kind          kind
 	What          string // in words
 	File          string // of a cgroup; for a unit, a job or a machine its name
+	Container     string // whose manager sets it; empty for the kernel alone
 	Device        string // "8:0", of a limit by device
 	PID, TID      int32
 	Start         int64 // of the thread, in clock ticks since boot
@@ -162,6 +163,9 @@ func (c *change) settled(h *Host, err error) (string, error) {
 
 // write sets the value.
 func (c *change) write(h *Host, value string) error {
+	if c.Container != "" && !h.IsStaged {
+		return h.writeAllowance(c, value)
+	}
 	switch c.Kind {
 	case aFile, aMemory, aPower, aFreeze:
 		return writeFile(c.File, value)

@@ -13,6 +13,7 @@ import (
 
 	"vinescale/core/act"
 	"vinescale/internal/api"
+	"vinescale/internal/identify"
 )
 
 // act has what runs ended, paused and placed, each through the system that manages it, and undone.
@@ -71,6 +72,31 @@ func (p *peers) act(service *served, credential string) {
 		return output("podman", "--root", filepath.Join(p.dir, "engine/root"), "--runroot", "/run/engine",
 			"--storage-driver", "vfs", "--tmpdir", "/run/engine-tmp", "ps", "--all", "--filter", "name=label-press",
 			"--format", "{{.State}}")
+	}
+	for name, system := range map[string]string{
+		"label-press": "the container engine", "must-intake-1": "the runtime runc", "scanner": "the container runtime",
+	} {
+		for _, x := range []struct {
+			args      []string
+			knows, is string
+		}{
+			{[]string{"cap", name, "--cpu", "0.7"}, `"cpu_quota":70000,`, "70000"},
+			{[]string{"cap", name, "--memory", "256MiB"}, `"memory":268435456,`, "268435456"},
+			{[]string{"weigh", name, "--cpu-weight", "300"}, `"cpu_shares":3072,`, "3072"},
+			{[]string{"place", name, "--cpuset", "1"}, `"cpuset_cpus":"1",`, "1"},
+		} {
+			limited := through(system, a.done(x.args...))
+			require.Len(t, limited.Outcome.Changes, 1)
+			change := limited.Outcome.Changes[0]
+			assert.Equal(t, x.is, strings.TrimSpace(string(read(t, change.Where))))
+			id := strings.TrimPrefix(filepath.Base(filepath.Dir(change.Where)), "libpod-")
+			record, _, is := identify.StateOf("/run", id)
+			require.True(t, is, "the runtime's record of %s", id)
+			assert.Contains(t, string(read(t, record)), x.knows, "%v: %s knows of it", x.args, system)
+			undone(limited)
+			assert.Equal(t, change.Before, strings.TrimSpace(string(read(t, change.Where))))
+			assert.NotContains(t, string(read(t, record)), x.knows)
+		}
 	}
 	paused := through("the container engine", a.done("pause", "label-press"))
 	assert.Equal(t, "Paused", state())
