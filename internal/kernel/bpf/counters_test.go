@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"runtime"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -144,29 +145,67 @@ func FuzzRecords(f *testing.F) {
 	})
 }
 
-// TestCPU_WhatRanElsewhereIsOfTheCPUThatItRanOn moves a task that runs alone on one CPU to another family from another
-// CPU: what it ran until then was not told of before.
-func TestCPU_WhatRanElsewhereIsOfTheCPUThatItRanOn(t *testing.T) {
+// countTasks counts CPU time alone, where that can be done.
+func countTasks(t *testing.T) *Counters {
 	c := Open(Options{Off: []Feature{Network, Disk, Groups}})
 	t.Cleanup(func() { assert.NoError(t, c.Close()) })
 	if !c.Has(CPU) {
 		t.Skip(
 			"this process may not, or this kernel cannot, count: the tests that need it run as root (make test-root)")
 	}
+	return c
+}
+
+// TestCPU_WhoeverIsForgottenStaysAway forgets who ran last on a CPU that is idle since: a reading does not put it there
+// again. Something else may run there at any time, so that it is tried often.
+func TestCPU_WhoeverIsForgottenStaysAway(t *testing.T) {
+	const user = 61236
+	c := countTasks(t)
+	runtime.LockOSThread()
+	onCPU(t, 0)
+	places := func() (who []Who) {
+		require.NoError(t, c.Settle())
+		require.NoError(t, c.CPU(func(w Who, _ []Spent) {
+			if w.Uid == user {
+				who = append(who, w)
+			}
+		}))
+		return who
+	}
+	for range 20 {
+		onCPU(t, runtime.NumCPU()-1)
+		cmd := exec.Command("true")
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: user, Gid: user}}
+		require.NoError(t, cmd.Start())
+		onCPU(t, 0)
+		require.NoError(t, cmd.Wait())
+		was := places()
+		require.NotEmpty(t, was)
+		c.ForgetCPU(was)
+		require.Empty(t, places())
+	}
+}
+
+// onCPU keeps the thread of the test on a CPU. Whoever calls it has locked the thread, which ends with the test.
+func onCPU(t *testing.T, cpu int) {
+	var set unix.CPUSet
+	set.Set(cpu)
+	require.NoError(t, unix.SchedSetaffinity(0, &set))
+}
+
+// TestCPU_WhatRanElsewhereIsOfTheCPUThatItRanOn moves a task that runs alone on one CPU to another family from another
+// CPU: what it ran until then was not told of before.
+func TestCPU_WhatRanElsewhereIsOfTheCPUThatItRanOn(t *testing.T) {
+	c := countTasks(t)
 	if runtime.NumCPU() < 2 {
 		t.Skip("there is one CPU")
 	}
-	on := func(cpu int) {
-		var set unix.CPUSet
-		set.Set(cpu)
-		require.NoError(t, unix.SchedSetaffinity(0, &set))
-	}
 	runtime.LockOSThread() // and ends with the test: its CPUs were its own
-	on(1)
+	onCPU(t, 1)
 	work := exec.Command("sh", "-c", "while :; do :; done")
 	require.NoError(t, work.Start())
 	t.Cleanup(func() { work.Process.Kill(); work.Wait() })
-	on(0)
+	onCPU(t, 0)
 	pid := int32(work.Process.Pid)
 	ran := func() (by [2]uint64) {
 		require.NoError(t, c.CPU(func(who Who, spent []Spent) {
@@ -227,14 +266,10 @@ func TestCPU_WhatRanBeforeIsNotCountedOnceItRunsAgain(t *testing.T) {
 			}
 		}
 	}()
-	c := Open(Options{Off: []Feature{Network, Disk, Groups}})
-	t.Cleanup(func() { assert.NoError(t, c.Close()) })
-	close(isOpen)
-	<-over
-	if !c.Has(CPU) {
-		t.Skip(
-			"this process may not, or this kernel cannot, count: the tests that need it run as root (make test-root)")
-	}
+	stop := sync.OnceFunc(func() { close(isOpen); <-over })
+	t.Cleanup(stop)
+	c := countTasks(t)
+	stop()
 	ran := func() (sum uint64) {
 		require.NoError(t, c.Settle())
 		require.NoError(t, c.CPU(func(who Who, spent []Spent) {

@@ -120,7 +120,8 @@ static __always_inline void put_down(struct here *h)
 	struct who key = h->who;
 	struct spent d = h->spent;
 	h->spent = (struct spent){};
-	put(h, &key, &d);
+	if (d.run | d.user | d.system | d.waited) /* else it may be gone, and its place with it */
+		put(h, &key, &d);
 }
 
 static __always_inline __u64 headed_by(struct task_struct *leader)
