@@ -177,12 +177,18 @@ func (f *PartFigure) Entry() *amount.Entry {
 		Form: amount.Line, InBits: f.InBits}
 }
 
-// Tables are those that hold what the figure is made of.
-func (f *PartFigure) Tables() []string {
-	if f.Of == SensorPart { // they tell of their peaks themselves
-		return []string{f.table}
+// Columns are what the figure is made of, by table: keys of tables aside.
+func (f *PartFigure) Columns() map[string][]string {
+	of, schema := append(slices.Clone(f.over), f.per...), SchemaOf(f.table)
+	for _, c := range []string{"name", "inner", "kind", "most", "index", "card"} {
+		if schema.Index(c) >= 0 {
+			of = append(of, c)
+		}
 	}
-	return []string{f.table, PartPeaks}
+	if f.Of == SensorPart { // they tell of their peaks themselves
+		return map[string][]string{f.table: of}
+	}
+	return map[string][]string{f.table: of, PartPeaks: {"most"}}
 }
 
 // PartCell is what one part adds to a figure in one interval of a leaf.
@@ -214,25 +220,27 @@ func (f *PartFigure) Value(over, per float64, millis int64) *float64 {
 	return &v
 }
 
-// Each visits what every part of a view adds to the figure, in the span.
+// Each visits what every part of a view adds to the figure, in the span. A cell is another's once visit returns.
 func (f *PartFigure) Each(v *View, visit func(*PartCell)) {
 	t := v.Tables[f.table]
 	if t == nil {
 		return
 	}
-	sum := func(columns []string, row int) (s float64) {
-		for _, c := range columns {
-			s += t.Wide(t.Schema.Index(c), row).Float()
+	sum := func(places []int, row int) (s float64) {
+		for _, c := range places {
+			s += t.Wide(c, row).Float()
 		}
 		return s
 	}
+	over, per := t.places(f.over), t.places(f.per)
 	inner, kinds, most := t.maybe("inner"), t.maybe("kind"), t.maybe("most")
 	names, peaks := partNames(v, t), f.peaks(v, t)
+	var c PartCell
 	for row, at := range t.Of(At) {
 		if !v.Within[at] || f.SensorKind != "" && v.Words[kinds[row]] != f.SensorKind {
 			continue
 		}
-		c := PartCell{At: at, Name: names[row], Over: sum(f.over, row), Per: sum(f.per, row),
+		c = PartCell{At: at, Name: names[row], Over: sum(over, row), Per: sum(per, row),
 			IsInner: inner != nil && inner[row] != 0}
 		switch {
 		case most != nil:
@@ -245,45 +253,52 @@ func (f *PartFigure) Each(v *View, visit func(*PartCell)) {
 	}
 }
 
-// partAt is a part in one interval of a leaf.
-type partAt struct {
-	part string
-	at   int64
-}
+// partAt is a part in one interval of a leaf: a CPU by its number, any other by its word.
+type partAt struct{ part, at int64 }
 
 // peaks tells of the rows of a table the highest tick of the figure. Who tells of ticks, and of none of a part, says
 // that there was nothing in any; who tells of none at all does not know: an older collector.
 func (f *PartFigure) peaks(v *View, t *Table) func(row int) *float64 {
-	p, tells, most := v.Tables[PartPeaks], map[int64]bool{}, map[partAt]float64{}
+	p, tells, most := v.Tables[PartPeaks], make([]bool, len(v.Within)), map[partAt]float64{}
 	if p != nil {
+		figure := int64(slices.Index(v.Words, f.Name))
 		figures, parts, ats, milli := p.Of("figure"), p.Of("part"), p.Of(At), p.Of("most")
 		for row := range milli {
 			tells[ats[row]] = true
-			if v.Words[figures[row]] == f.Name {
-				most[partAt{v.Words[parts[row]], ats[row]}] = float64(milli[row]) / 1000
+			if figures[row] != figure {
+				continue
 			}
+			part := parts[row]
+			if f.Of == CPUPart {
+				cpu, err := strconv.ParseInt(v.Words[part], 10, 64)
+				if err != nil {
+					continue
+				}
+				part = cpu
+			}
+			most[partAt{part, ats[row]}] = float64(milli[row]) / 1000
 		}
 	}
-	ats := t.Of(At)
+	ats, keys := t.Of(At), t.Low[0]
+	if f.Of == DrivePart {
+		keys = t.Of("name")
+	}
 	return func(row int) *float64 {
 		if !tells[ats[row]] {
 			return nil
 		}
-		peak := most[partAt{partKey(v, t, row), ats[row]}]
+		peak := most[partAt{keys[row], ats[row]}]
 		return &peak
 	}
 }
 
-// partKey is what the part of a row is called among peaks.
-func partKey(v *View, t *Table, row int) string {
-	switch key := t.Low[0][row]; t.Schema.Name {
-	case States:
-		return strconv.FormatInt(key, 10)
-	case Disks:
-		return v.Words[t.Of("name")[row]]
-	default:
-		return v.Words[key]
+// places are where columns are.
+func (t *Table) places(columns []string) []int {
+	places := make([]int, len(columns))
+	for i, c := range columns {
+		places[i] = t.Schema.Index(c)
 	}
+	return places
 }
 
 // maybe is a column's lower halves; nil where the table has no such column.
@@ -299,8 +314,12 @@ func partNames(v *View, t *Table) []string {
 	names := make([]string, t.Rows())
 	switch t.Schema.Name {
 	case States:
+		known := map[int64]string{} // a leaf has each in many intervals
 		for row, cpu := range t.Of("cpu") {
-			names[row] = fmt.Sprint("CPU ", cpu)
+			if known[cpu] == "" {
+				known[cpu] = fmt.Sprint("CPU ", cpu)
+			}
+			names[row] = known[cpu]
 		}
 	case GPUs:
 		index, cards := t.Of("index"), t.Of("card")

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vinescale/core/question"
+	"vinescale/internal/crowd"
 	"vinescale/internal/stage"
 	"vinescale/internal/store"
 )
@@ -37,39 +38,44 @@ const byHand = `WITH m AS (SELECT minute, tenant_id, sum(cpu) AS cpu, sum(memory
 // twelve hosts. The floor is the same of CPU alone by hand-written SQL.
 func BenchmarkAccount(b *testing.B) {
 	var databaseURL string
-	program, data, month, _ := book(b, 31, func(s *service) { s.furnish(b) }, func(url string, span question.Span) {
-		books, err := store.Open(ctx, url)
-		require.NoError(b, err)
-		defer books.Close()
-		for day := span.From; !day.After(span.To); day = day.AddDate(0, 0, 1) {
-			require.NoError(b, books.EnsureDay(ctx, day))
-		}
-		conn, err := pgx.Connect(ctx, url)
-		require.NoError(b, err)
-		defer conn.Close(ctx)
-		for _, statement := range []string{"TRUNCATE tenant_peak, peak_hours, due_peaks", "TRUNCATE tenant_minute"} {
-			_, err := conn.Exec(ctx, statement)
+	program, data, month, _ := book(
+		b,
+		31,
+		func(s *service, _ *crowd.Fleet) { s.furnish(b) },
+		func(url string, span question.Span) {
+			books, err := store.Open(ctx, url)
 			require.NoError(b, err)
-		}
-		_, err = conn.Exec(ctx, minutesOfAMonth, span.From, span.To)
-		require.NoError(b, err)
-		_, err = conn.Exec(ctx, `INSERT INTO due_peaks SELECT generate_series($1::timestamptz,
+			defer books.Close()
+			for day := span.From; !day.After(span.To); day = day.AddDate(0, 0, 1) {
+				require.NoError(b, books.EnsureDay(ctx, day))
+			}
+			conn, err := pgx.Connect(ctx, url)
+			require.NoError(b, err)
+			defer conn.Close(ctx)
+			for _, statement := range []string{"TRUNCATE tenant_peak, peak_hours, due_peaks", "TRUNCATE tenant_minute"} {
+				_, err := conn.Exec(ctx, statement)
+				require.NoError(b, err)
+			}
+			_, err = conn.Exec(ctx, minutesOfAMonth, span.From, span.To)
+			require.NoError(b, err)
+			_, err = conn.Exec(ctx, `INSERT INTO due_peaks SELECT generate_series($1::timestamptz,
 			$2::timestamptz - interval '1 hour', '1 hour') ON CONFLICT DO NOTHING`, span.From, span.To)
-		require.NoError(b, err)
-		require.NoError(b, books.SumPeaks(ctx, span.To))
-		_, err = conn.Exec(ctx, "ANALYZE")
-		require.NoError(b, err)
-		begin := time.Now()
-		for range 3 {
-			rows, err := conn.Query(ctx, byHand, span.From, span.To)
 			require.NoError(b, err)
-			rows.Close()
-			require.NoError(b, rows.Err())
-		}
-		b.Logf("by hand: %.0f ms", time.Since(begin).Seconds()*1000/3)
-		hand = time.Since(begin) / 3
-		databaseURL = url
-	})
+			require.NoError(b, books.SumPeaks(ctx, span.To))
+			_, err = conn.Exec(ctx, "ANALYZE")
+			require.NoError(b, err)
+			begin := time.Now()
+			for range 3 {
+				rows, err := conn.Query(ctx, byHand, span.From, span.To)
+				require.NoError(b, err)
+				rows.Close()
+				require.NoError(b, rows.Err())
+			}
+			b.Logf("by hand: %.0f ms", time.Since(begin).Seconds()*1000/3)
+			hand = time.Since(begin) / 3
+			databaseURL = url
+		},
+	)
 	require.NotEmpty(b, databaseURL)
 	s := start(b, program, data)
 	to := s.client(b)

@@ -343,12 +343,12 @@ const paintScript = `what => new Promise(done => {
 // aYear makes a book of a year of twelve hosts of 20 workloads, every hour of which is kept. It returns the program,
 // its data, the year, and how long the service took to start on an empty book.
 func aYear(b *testing.B) (program, data string, year question.Span, floor time.Duration) {
-	return book(b, 365, func(*service) {}, func(string, question.Span) {})
+	return book(b, 365, func(*service, *crowd.Fleet) {}, func(string, question.Span) {})
 }
 
 // book makes a book of so many days: prepare may set things up before anything is sent, and finish adds to the database
 // what repeating an hour does not.
-func book(b *testing.B, days int, prepare func(*service),
+func book(b *testing.B, days int, prepare func(*service, *crowd.Fleet),
 	finish func(databaseURL string, span question.Span)) (program, data string, year question.Span,
 	floor time.Duration) {
 	program, dir := build(b)
@@ -357,9 +357,9 @@ func book(b *testing.B, days int, prepare func(*service),
 	begin := time.Now()
 	s := start(b, program, data)
 	floor = time.Since(begin)
-	prepare(s)
 	f, err := crowd.Enrol(ctx, s.address, s.token, 12, 20)
 	require.NoError(b, err)
+	prepare(s, f)
 	hour := time.Now().UTC().Add(-3 * time.Hour).Truncate(time.Hour)
 	batches, err := f.Batches(hour, 60)
 	require.NoError(b, err)

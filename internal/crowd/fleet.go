@@ -18,7 +18,8 @@ type Fleet struct {
 	Address     string // of the service
 	Names       []string
 	credentials []string
-	Workloads   int // of each host
+	Workloads   int  // of each host
+	EveryPart   bool // tell of many drives, GPUs and sensors, of each CPU, and of the highest ticks of all these
 	sequence    uint64
 	kept        *http.Transport // of frames
 }
@@ -59,6 +60,9 @@ func (f *Fleet) Batches(from time.Time, minutes int) ([][]byte, error) {
 					f.sequence+uint64(n)+1)
 				if err := addParts(rng, iv); err != nil {
 					return err
+				}
+				if f.EveryPart {
+					addEveryPart(rng, iv)
 				}
 				b.Intervals = append(b.Intervals, iv)
 			}

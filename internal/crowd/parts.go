@@ -3,8 +3,11 @@ package crowd
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
+	"strconv"
 
 	"vinescale/core/account"
+	"vinescale/core/leaf"
 	"vinescale/internal/wire"
 )
 
@@ -51,4 +54,71 @@ func addParts(rng *rand.Rand, iv *wire.Interval) error {
 			UsedBytes: 700 * gigabytes, FreeBytes: 1100 * gigabytes}},
 	}
 	return iv.AddInventory(&inventory)
+}
+
+// rarely are figures of parts that are nothing in every tick of most minutes.
+var rarely = []string{"drive_discarded_bytes", "drive_flushes", "interface_dropped_packets", "interface_errors",
+	"cpu_taken_percent"}
+
+// addEveryPart adds what a host of many parts tells of them beside: seven drives more, the states of each CPU, eight
+// GPUs, sixteen sensors, and the highest tick of every figure of each.
+func addEveryPart(rng *rand.Rand, iv *wire.Interval) {
+	f, d, elapsed := iv.Figures, iv.Detail, iv.ElapsedMillis
+	for i := range 7 {
+		read, written := rng.Int64N(gigabytes), rng.Int64N(gigabytes)
+		f.Disks = append(f.Disks, &wire.Disk{Name: fmt.Sprintf("nvme%dn1", i), Device: uint32(259<<20 + i),
+			ReadBytes: read, WrittenBytes: written, Reads: read >> 15, Writes: written >> 16, ReadMillis: read >> 17,
+			WriteMillis: written >> 17, BusyMillis: rng.Int64N(elapsed), QueueMillis: rng.Int64N(100_000)})
+	}
+	for cpu := range iv.Cpus {
+		user, system, waited := rng.Int64N(elapsed*600), rng.Int64N(elapsed*200), rng.Int64N(elapsed*100)
+		d.Cpu, d.User, d.Nice = append(d.Cpu, cpu), append(d.User, user), append(d.Nice, 0)
+		d.System, d.Iowait, d.Irq = append(d.System, system), append(d.Iowait, waited), append(d.Irq, system/20)
+		d.Softirq, d.Steal = append(d.Softirq, system/10), append(d.Steal, 0)
+		d.Idle = append(d.Idle, elapsed*1000-user-system-waited-system/20-system/10)
+	}
+	for i := range int32(8) {
+		f.Gpus = append(f.Gpus, &wire.Gpu{Name: fmt.Sprintf("0000:%02x:00.0", 0x40+i), Index: i,
+			Micros: rng.Int64N(elapsed * 1000), ToldMillis: elapsed, Units: rng.Int64N(80 * gigabytes * elapsed),
+			UnitsToldMillis: elapsed, MemoryBytes: 80 * gigabytes})
+	}
+	for i := range 16 {
+		kind := []string{"temperature", "temperature", "fan", "power"}[i%4]
+		f.Sensors = append(f.Sensors, &wire.SensorReading{Name: fmt.Sprintf("board/%s%d", kind, i), Kind: kind,
+			Milli: 20_000 + rng.Int64N(60_000)})
+	}
+	f.PartPeaks = peaksOf(rng, iv)
+}
+
+// peaksOf are the highest ticks of an interval's parts.
+func peaksOf(rng *rand.Rand, iv *wire.Interval) *wire.PartPeaks {
+	parts := map[string][]string{}
+	for _, x := range iv.Figures.Disks {
+		parts[leaf.DrivePart] = append(parts[leaf.DrivePart], x.Name)
+	}
+	for _, x := range iv.Figures.Interfaces {
+		parts[leaf.InterfacePart] = append(parts[leaf.InterfacePart], x.Name)
+	}
+	for _, x := range iv.Figures.Gpus {
+		parts[leaf.GPUPart] = append(parts[leaf.GPUPart], x.Name)
+	}
+	for _, cpu := range iv.Detail.Cpu {
+		parts[leaf.CPUPart] = append(parts[leaf.CPUPart], strconv.Itoa(int(cpu)))
+	}
+	p, begins := &wire.PartPeaks{}, map[string]uint32{}
+	for _, kind := range leaf.PartKinds() {
+		begins[kind] = uint32(len(p.Parts))
+		p.Parts = append(p.Parts, parts[kind]...)
+	}
+	for _, figure := range leaf.PartFigures() {
+		if len(parts[figure.Of]) == 0 || slices.Contains(rarely, figure.Name) {
+			continue
+		}
+		for i := range parts[figure.Of] {
+			p.Figure, p.Part = append(p.Figure, uint32(len(p.Figures))), append(p.Part, begins[figure.Of]+uint32(i))
+			p.Milli = append(p.Milli, 1+rng.Int64N(100_000))
+		}
+		p.Figures = append(p.Figures, figure.Name)
+	}
+	return p
 }

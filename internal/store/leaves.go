@@ -194,7 +194,8 @@ func (w wanted) sections() []string {
 }
 
 // hostTables hold figures that are of the host alone: whoever reads no others needs no users.
-var hostTables = []string{leaf.Intervals, leaf.States, leaf.Pressure, leaf.Disks, leaf.Links, leaf.GPUs, leaf.Sensors}
+var hostTables = []string{leaf.Intervals, leaf.States, leaf.Pressure, leaf.Disks, leaf.Links, leaf.GPUs, leaf.Sensors,
+	leaf.PartPeaks}
 
 // withNeeds is what is wanted, with what its columns follow from in other tables.
 func (w wanted) withNeeds() wanted {

@@ -50,10 +50,8 @@ func (s *Store) CPUTimes(
 func (s *Store) PartSums(ctx context.Context, q question.Question, f *leaf.PartFigure) (*explain.PartSums, error) {
 	sums := explain.NewPartSums()
 	reading := question.ReadingOf(q.Scope.Span, q.Step)
-	want := wanted{leaf.Intervals: {"start", "elapsed"}}
-	for _, table := range f.Tables() {
-		want[table] = nil
-	}
+	want := wanted(f.Columns())
+	want[leaf.Intervals] = []string{"start", "elapsed"}
 	err := s.eachLeaf(ctx, q.Scope.Hosts, reading, want, func(p *piece) error {
 		p.Fill()
 		sums.Add(&leaf.View{Leaf: p.Leaf, Within: p.Within(q.Scope.Span)}, &q, f)
