@@ -15,8 +15,10 @@ const ByPart = "part"
 
 // PartSums adds up a figure of hosts' parts over steps. Make it with NewPartSums.
 type PartSums struct {
-	parts map[linkKey]*partSum
-	told  map[hostStep]int64 // milliseconds that a host told of a step
+	parts  map[linkKey]*partSum
+	told   map[hostStep]int64 // milliseconds that a host told of a step
+	starts []int64            // of steps, as they were met
+	places map[int64]int      // of each start among them
 }
 
 type hostStep struct {
@@ -28,47 +30,86 @@ type hostStep struct {
 type partSum struct {
 	isInner   bool
 	over, per float64
-	steps     map[int64]*partStep
+	steps     []partStep // by the place of their start
 }
 
 type partStep struct {
-	over, per float64
-	peak      *float64
+	isThere, hasPeak bool
+	over, per, peak  float64
 }
 
 // NewPartSums makes empty ones.
 func NewPartSums() *PartSums {
-	return &PartSums{parts: map[linkKey]*partSum{}, told: map[hostStep]int64{}}
+	return &PartSums{parts: map[linkKey]*partSum{}, told: map[hostStep]int64{}, places: map[int64]int{}}
+}
+
+func (s *PartSums) place(start int64) int {
+	i, is := s.places[start]
+	if !is {
+		i = len(s.starts)
+		s.places[start], s.starts = i, append(s.starts, start)
+	}
+	return i
+}
+
+func (s *PartSums) part(k linkKey) *partSum {
+	p := s.parts[k]
+	if p == nil {
+		p = &partSum{}
+		s.parts[k] = p
+	}
+	return p
+}
+
+// add adds to what the part had in a step.
+func (p *partSum) add(place int, x partStep) {
+	for len(p.steps) <= place {
+		p.steps = append(p.steps, partStep{})
+	}
+	step := &p.steps[place]
+	if x.hasPeak && (!step.hasPeak || x.peak > step.peak) {
+		step.hasPeak, step.peak = true, x.peak
+	}
+	step.isThere, step.over, step.per = true, step.over+x.over, step.per+x.per
+	p.over, p.per = p.over+x.over, p.per+x.per
 }
 
 // Add adds what a leaf tells of a figure.
 func (s *PartSums) Add(v *leaf.View, q *question.Question, f *leaf.PartFigure) {
-	starts := make([]int64, len(v.Within))
+	places := make([]int, len(v.Within))
 	elapsed := v.Tables[leaf.Intervals].Of("elapsed")
 	for at, within := range v.Within {
-		starts[at] = q.Stretch(v.Start(int64(at))).UnixMicro()
+		start := q.Stretch(v.Start(int64(at))).UnixMicro()
+		places[at] = s.place(start)
 		if within {
-			s.told[hostStep{v.Host, starts[at]}] += elapsed[at]
+			s.told[hostStep{v.Host, start}] += elapsed[at]
 		}
 	}
 	f.Each(v, func(c *leaf.PartCell) {
-		k := linkKey{v.Host, c.Name}
-		p := s.parts[k]
-		if p == nil {
-			p = &partSum{steps: map[int64]*partStep{}}
-			s.parts[k] = p
+		p := s.part(linkKey{v.Host, c.Name})
+		p.isInner = c.IsInner
+		x := partStep{over: c.Over, per: c.Per}
+		if c.Peak != nil {
+			x.hasPeak, x.peak = true, *c.Peak
 		}
-		p.isInner, p.over, p.per = c.IsInner, p.over+c.Over, p.per+c.Per
-		step := p.steps[starts[c.At]]
-		if step == nil {
-			step = &partStep{}
-			p.steps[starts[c.At]] = step
-		}
-		step.over, step.per = step.over+c.Over, step.per+c.Per
-		if c.Peak != nil && (step.peak == nil || *c.Peak > *step.peak) {
-			step.peak = c.Peak
-		}
+		p.add(places[c.At], x)
 	})
+}
+
+// Join adds what others have, of other hosts.
+func (s *PartSums) Join(others *PartSums) {
+	for of, millis := range others.told {
+		s.told[of] += millis
+	}
+	for k, other := range others.parts {
+		p := s.part(k)
+		p.isInner = other.isInner
+		for i, step := range other.steps {
+			if step.isThere {
+				p.add(s.place(others.starts[i]), step)
+			}
+		}
+	}
 }
 
 // PartGround is what series of parts are made of.
@@ -91,41 +132,61 @@ func PartSeries(about Over, g *PartGround) (s *Series, names []string) {
 	if g.Figure.Of == leaf.SensorPart {
 		peakOf = PeakOfReading
 	}
+	type told struct {
+		who   linkKey
+		sum   *partSum
+		whole *float64
+	}
+	var all []told
 	for k, p := range g.Sums.parts {
 		names = append(names, k.name)
 		if g.Part != "" && k.name != g.Part || g.Part == "" && p.isInner {
 			continue
 		}
-		x := SeriesGroup{Name: k.name, Host: g.Hosts[k.host], Mean: make([]*float64, len(s.Starts)),
-			Peak: make([]*float64, len(s.Starts))}
-		told := int64(0)
-		for start, step := range p.steps {
-			millis := g.Sums.told[hostStep{k.host, start}]
-			told += millis
-			if i, is := s.at(time.UnixMicro(start).UTC()); is {
-				x.Mean[i], x.Peak[i] = g.Figure.Value(step.over, step.per, millis), step.peak
-				if step.peak != nil {
-					s.PeakOf = peakOf
-				}
+		millis := int64(0)
+		for i, step := range p.steps {
+			if step.isThere {
+				millis += g.Sums.told[hostStep{k.host, g.Sums.starts[i]}]
 			}
 		}
-		x.Whole = g.Figure.Value(p.over, p.per, told)
-		s.close(&x)
-		if x.Whole != nil || g.Part != "" {
-			s.Groups = append(s.Groups, x)
+		if whole := g.Figure.Value(p.over, p.per, millis); whole != nil || g.Part != "" {
+			all = append(all, told{k, p, whole})
 		}
 	}
-	slices.SortFunc(s.Groups, func(a, b SeriesGroup) int {
-		return cmp.Or(-cmp.Compare(orZero(a.Whole), orZero(b.Whole)), cmp.Compare(a.Host, b.Host),
-			cmp.Compare(a.Name, b.Name))
+	slices.SortFunc(all, func(a, b told) int {
+		return cmp.Or(-cmp.Compare(orZero(a.whole), orZero(b.whole)),
+			cmp.Compare(g.Hosts[a.who.host], g.Hosts[b.who.host]), cmp.Compare(a.who.name, b.who.name))
 	})
-	if g.First > 0 && len(s.Groups) > g.First {
-		s.InRest = len(s.Groups) - g.First
-		s.Groups = s.Groups[:g.First]
+	if g.First > 0 && len(all) > g.First {
+		s.InRest = len(all) - g.First
+		all = all[:g.First]
 		s.Note = fmt.Sprintf("%d more have a lower mean, and are not told", s.InRest)
+	}
+	for _, x := range all {
+		s.Groups = append(s.Groups, s.ofPart(g, x.who, x.sum, x.whole))
+		if slices.ContainsFunc(x.sum.steps, func(step partStep) bool { return step.hasPeak }) {
+			s.PeakOf = peakOf
+		}
 	}
 	slices.Sort(names)
 	return s, slices.Compact(names)
+}
+
+// ofPart is how a figure of one part went.
+func (s *Series) ofPart(g *PartGround, who linkKey, p *partSum, whole *float64) SeriesGroup {
+	x := SeriesGroup{Name: who.name, Host: g.Hosts[who.host], Whole: whole, Mean: make([]*float64, len(s.Starts)),
+		Peak: make([]*float64, len(s.Starts))}
+	for place, step := range p.steps {
+		start := g.Sums.starts[place]
+		if i, is := s.at(time.UnixMicro(start).UTC()); is && step.isThere {
+			x.Mean[i] = g.Figure.Value(step.over, step.per, g.Sums.told[hostStep{who.host, start}])
+			if step.hasPeak {
+				x.Peak[i] = &step.peak
+			}
+		}
+	}
+	s.close(&x)
+	return x
 }
 
 func orZero(v *float64) float64 {

@@ -85,14 +85,20 @@ type Leaf struct {
 type Desk struct {
 	numbers []int64
 	users   []User
+	words   []string // of all leaves that lay there: most of them have the same
+	word    map[string]int64
 }
+
+// mostWords is how many words stay on a desk.
+const mostWords = 4096
 
 // On makes a leaf without anything on a desk. The leaf that lay there before must not be used any more.
 func (d *Desk) On(host int32) *Leaf {
 	d.numbers, d.users = d.numbers[:0], d.users[:0]
-	l := New(host)
-	l.desk = d
-	return l
+	if len(d.words) == 0 || len(d.words) > mostWords {
+		d.words, d.word = []string{""}, map[string]int64{"": 0}
+	}
+	return &Leaf{Host: host, Words: d.words, word: d.word, Tables: map[string]*Table{}, desk: d}
 }
 
 // Numbers makes a column of so many zeros.
@@ -157,17 +163,48 @@ func New(host int32) *Leaf {
 
 // Word is the number of a word in this leaf.
 func (l *Leaf) Word(s string) int64 {
+	i, there := l.known()[s]
+	if !there {
+		i = l.addWord(s)
+	}
+	return i
+}
+
+// WordOf is Word of bytes.
+func (l *Leaf) WordOf(b []byte) int64 {
+	i, there := l.known()[string(b)]
+	if !there {
+		i = l.addWord(string(b))
+	}
+	return i
+}
+
+// numberOf is the number of a word, -1 where the leaf has it not.
+func (l *Leaf) numberOf(s string) int64 {
+	i, there := l.known()[s]
+	if !there {
+		return -1
+	}
+	return i
+}
+
+// known are the numbers of words.
+func (l *Leaf) known() map[string]int64 {
 	if l.word == nil {
 		l.word = make(map[string]int64, len(l.Words))
 		for i, w := range l.Words {
 			l.word[w] = int64(i)
 		}
 	}
-	i, there := l.word[s]
-	if !there {
-		i = int64(len(l.Words))
-		l.word[s] = i
-		l.Words = append(l.Words, s)
+	return l.word
+}
+
+func (l *Leaf) addWord(s string) int64 {
+	i := int64(len(l.Words))
+	l.known()[s] = i
+	l.Words = append(l.Words, s)
+	if l.desk != nil {
+		l.desk.words = l.Words
 	}
 	return i
 }

@@ -228,7 +228,11 @@ func (f *PartFigure) Each(v *View, visit func(*PartCell)) {
 	}
 	sum := func(places []int, row int) (s float64) {
 		for _, c := range places {
-			s += t.Wide(c, row).Float()
+			if t.High[c] == nil {
+				s += float64(t.Low[c][row])
+			} else {
+				s += t.Wide(c, row).Float()
+			}
 		}
 		return s
 	}
@@ -253,43 +257,65 @@ func (f *PartFigure) Each(v *View, visit func(*PartCell)) {
 	}
 }
 
-// partAt is a part in one interval of a leaf: a CPU by its number, any other by its word.
-type partAt struct{ part, at int64 }
-
 // peaks tells of the rows of a table the highest tick of the figure. Who tells of ticks, and of none of a part, says
 // that there was nothing in any; who tells of none at all does not know: an older collector.
 func (f *PartFigure) peaks(v *View, t *Table) func(row int) *float64 {
-	p, tells, most := v.Tables[PartPeaks], make([]bool, len(v.Within)), map[partAt]float64{}
-	if p != nil {
-		figure := int64(slices.Index(v.Words, f.Name))
-		figures, parts, ats, milli := p.Of("figure"), p.Of("part"), p.Of(At), p.Of("most")
-		for row := range milli {
-			tells[ats[row]] = true
-			if figures[row] != figure {
-				continue
-			}
-			part := parts[row]
-			if f.Of == CPUPart {
-				cpu, err := strconv.ParseInt(v.Words[part], 10, 64)
-				if err != nil {
-					continue
-				}
-				part = cpu
-			}
-			most[partAt{part, ats[row]}] = float64(milli[row]) / 1000
+	p, count := v.Tables[PartPeaks], int64(len(v.Within))
+	if p == nil {
+		return func(int) *float64 { return nil }
+	}
+	figures, parts, ats, milli := p.Of("figure"), p.Of("part"), p.Of(At), p.Of("most")
+	tells, figure := make([]bool, count), v.numberOf(f.Name)
+	first, last := int64(len(v.Words)), int64(-1) // of the words of its parts, which stand together
+	for row, x := range figures {
+		tells[ats[row]] = true
+		if x == figure {
+			first, last = min(first, parts[row]), max(last, parts[row])
 		}
 	}
-	ats, keys := t.Of(At), t.Low[0]
-	if f.Of == DrivePart {
+	most := make([]float64, max(0, last-first+1)*count) // by part and interval
+	for row, x := range figures {
+		if x == figure {
+			most[(parts[row]-first)*count+ats[row]] = float64(milli[row]) / 1000
+		}
+	}
+	keys := t.Low[0]
+	switch f.Of {
+	case DrivePart:
 		keys = t.Of("name")
+	case CPUPart:
+		keys = v.numbers(keys, first, last)
 	}
+	ats = t.Of(At)
 	return func(row int) *float64 {
-		if !tells[ats[row]] {
+		switch at, key := ats[row], keys[row]; {
+		case !tells[at]:
 			return nil
+		case key < first || key > last:
+			return new(float64)
+		default:
+			return &most[(key-first)*count+at]
 		}
-		peak := most[partAt{keys[row], ats[row]}]
-		return &peak
 	}
+}
+
+// numbers are the words of some numbers among those from a first to a last, -1 for those that have none there.
+func (v *View) numbers(of []int64, first, last int64) []int64 {
+	words := make(map[int64]int64, max(0, last-first+1))
+	for i := first; i <= last; i++ {
+		if n, err := strconv.ParseInt(v.Words[i], 10, 64); err == nil {
+			words[n] = i
+		}
+	}
+	found := make([]int64, len(of))
+	for i, n := range of {
+		word, is := words[n]
+		if !is {
+			word = -1
+		}
+		found[i] = word
+	}
+	return found
 }
 
 // places are where columns are.
@@ -309,17 +335,28 @@ func (t *Table) maybe(column string) []int64 {
 	return t.Of(column)
 }
 
+// firstCPUs are the names of most CPUs there are: they are needed very often.
+var firstCPUs = func() (names [512]string) {
+	for i := range names {
+		names[i] = fmt.Sprint("CPU ", i)
+	}
+	return names
+}()
+
+func cpuName(cpu int64) string {
+	if cpu >= 0 && cpu < int64(len(firstCPUs)) {
+		return firstCPUs[cpu]
+	}
+	return fmt.Sprint("CPU ", cpu)
+}
+
 // partNames is what the part of each row of a table is called.
 func partNames(v *View, t *Table) []string {
 	names := make([]string, t.Rows())
 	switch t.Schema.Name {
 	case States:
-		known := map[int64]string{} // a leaf has each in many intervals
 		for row, cpu := range t.Of("cpu") {
-			if known[cpu] == "" {
-				known[cpu] = fmt.Sprint("CPU ", cpu)
-			}
-			names[row] = known[cpu]
+			names[row] = cpuName(cpu)
 		}
 	case GPUs:
 		index, cards := t.Of("index"), t.Of("card")

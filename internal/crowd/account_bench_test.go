@@ -52,7 +52,8 @@ func BenchmarkAccount(b *testing.B) {
 			conn, err := pgx.Connect(ctx, url)
 			require.NoError(b, err)
 			defer conn.Close(ctx)
-			for _, statement := range []string{"TRUNCATE tenant_peak, peak_hours, due_peaks", "TRUNCATE tenant_minute"} {
+			for _, statement := range []string{
+				"TRUNCATE tenant_peak, peak_hours, due_peaks", "TRUNCATE tenant_minute"} {
 				_, err := conn.Exec(ctx, statement)
 				require.NoError(b, err)
 			}

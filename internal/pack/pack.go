@@ -227,7 +227,7 @@ func Decode(b []byte, into *leaf.Leaf, want leaf.Want) error {
 	d.intervals = x.count(1 << 24)
 	d.words = make([]int64, x.count(len(x.b)))
 	for i := range d.words {
-		d.words[i] = into.Word(x.text())
+		d.words[i] = into.WordOf(x.bytes())
 	}
 	for range x.count(len(x.b)) {
 		if err := d.table(x); err != nil {

@@ -7,6 +7,8 @@ import (
 	"vinescale/core/explain"
 	"vinescale/core/leaf"
 	"vinescale/core/question"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // CPUTimes adds up how the time of each CPU of one host grew, for each step of a question.
@@ -48,14 +50,30 @@ func (s *Store) CPUTimes(
 
 // PartSums tells what the parts of hosts added to a figure by step, and for how long each host told of each step.
 func (s *Store) PartSums(ctx context.Context, q question.Question, f *leaf.PartFigure) (*explain.PartSums, error) {
-	sums := explain.NewPartSums()
 	reading := question.ReadingOf(q.Scope.Span, q.Step)
 	want := wanted(f.Columns())
 	want[leaf.Intervals] = []string{"start", "elapsed"}
-	err := s.eachLeaf(ctx, q.Scope.Hosts, reading, want, func(p *piece) error {
-		p.Fill()
-		sums.Add(&leaf.View{Leaf: p.Leaf, Within: p.Within(q.Scope.Span)}, &q, f)
-		return nil
-	})
-	return sums, err
+	some, err := s.someOf(ctx, q.Scope.Hosts)
+	if err != nil {
+		return nil, err
+	}
+	found := make([]*explain.PartSums, len(some))
+	group, inGroup := errgroup.WithContext(ctx)
+	for i, hosts := range some {
+		found[i] = explain.NewPartSums()
+		group.Go(func() error {
+			return s.eachLeaf(inGroup, hosts, reading, want, func(p *piece) error {
+				p.Fill()
+				found[i].Add(&leaf.View{Leaf: p.Leaf, Within: p.Within(q.Scope.Span)}, &q, f)
+				return nil
+			})
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	for _, more := range found[1:] {
+		found[0].Join(more)
+	}
+	return found[0], nil
 }
