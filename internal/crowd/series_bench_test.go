@@ -25,7 +25,8 @@ const leavesOfAWeek = `SELECT body FROM hour_leaves WHERE start >= $1 AND start 
 // kind.
 const figuresByHand = `CREATE TABLE by_hand AS SELECT kind, h.id AS host_id, item, start, random() * 3600e6 AS over,
 		3600e6 AS per, random() AS most
-	FROM (VALUES ('workload', 20), ('drive', 9), ('interface', 6), ('gpu', 8), ('cpu', 128), ('sensor', 8)) k(kind, n),
+	FROM (VALUES ('workload', 20), ('workload and CPU', 100), ('drive', 9), ('interface', 6), ('gpu', 8), ('cpu', 128),
+			('sensor', 8)) k(kind, n),
 		hosts h, generate_series(1, n) item, generate_series($1::timestamptz, $2, '1 hour') start`
 
 // byHandOfAWeek asks that table for the eight highest, hour by hour, and for all others together.
@@ -51,8 +52,11 @@ func (f *floors) measure(b *testing.B, x *series) {
 		host = strings.Split(x.path, "/")[2]
 	}
 	kind := "workload"
-	if figure := leaf.PartFigureNamed(measure); figure != nil {
+	switch figure := leaf.PartFigureNamed(measure); {
+	case figure != nil:
 		kind = figure.Of
+	case x.query.Get("by") == "cpu", x.path != "/series":
+		kind = "workload and CPU"
 	}
 	f.fetch = f.of(b, leavesOfAWeek, sectionsOf(measure), host)
 	f.table = f.of(b, byHandOfAWeek, kind, host)
