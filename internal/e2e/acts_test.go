@@ -18,7 +18,7 @@ import (
 func TestAct_IsPreviewedByItsHostAndAStagedOneCarriesNothingOut(t *testing.T) {
 	shown := demo.run("act", "cap", "weather-cache", "--cpu", "1.5", "--preview")
 	require.Zero(t, shown.code, shown.stderr)
-	for _, words := range []string{"cap container weather-cache on terrace-2, through the kernel", "max 100000",
+	for _, words := range []string{"cap container weather-cache on terrace-2, through the runtime runc", "max 100000",
 		"150000 100000", "Touches 1 process\n", "Can be undone: the limits from before."} {
 		assert.Contains(t, shown.stdout, words)
 	}

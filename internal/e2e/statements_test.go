@@ -43,10 +43,8 @@ func accounted(t *testing.T) *running {
 	file := filepath.Join(t.TempDir(), "tariff.yaml")
 	require.NoError(t, os.WriteFile(file, tariff, 0o600))
 	require.Contains(t, r.run("tariff", "import", file, "--reason", "agreed").stdout, "is in force")
-	zone, err := time.LoadLocation("Europe/Vienna")
-	require.NoError(t, err)
 	for days := 2; days > 0; days-- {
-		day := time.Now().In(zone).AddDate(0, 0, -days).Format(time.DateOnly)
+		day := inVienna(t, time.Now()).AddDate(0, 0, -days).Format(time.DateOnly)
 		closed := r.run("statement", "close", day)
 		require.Zero(t, closed.code, closed.stderr)
 		if days == 2 {
@@ -56,6 +54,13 @@ func accounted(t *testing.T) *running {
 		}
 	}
 	return r
+}
+
+// inVienna is a moment by the tariff's clock, whose days the windows are.
+func inVienna(t *testing.T, at time.Time) time.Time {
+	zone, err := time.LoadLocation("Europe/Vienna")
+	require.NoError(t, err)
+	return at.In(zone)
 }
 
 // TestStatements_BalanceAndStayAsTheyWereClosed goes the whole way by commands, and then through the console.
@@ -121,7 +126,7 @@ func TestStatements_BalanceAndStayAsTheyWereClosed(t *testing.T) {
 		{[]string{"tariff", "import", odd}, "prizes"},
 		{[]string{"statement", "close", "this"}, "say which window"},
 		{[]string{"statement", "close", window}, "a closed statement never changes"},
-		{[]string{"statement", "close", time.Now().Format(time.DateOnly)}, "is open until"},
+		{[]string{"statement", "close", inVienna(t, time.Now()).Format(time.DateOnly)}, "is open until"},
 		{[]string{"statement", "--window", "May"}, `a window "May"`},
 		{[]string{"statement", "Nobody"}, `no tenant "Nobody"`},
 		{[]string{"statement", "--by", "kind"}, "name it"},

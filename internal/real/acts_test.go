@@ -510,10 +510,7 @@ func TestStart_IsKnownFromItsFirstInstant(t *testing.T) {
 	a.service.run(t, "tenant", "add", "Frost Watch")
 	name := fmt.Sprintf("vinescale-begun-%d", os.Getpid())
 	record := filepath.Join(a.dir, "record")
-	require.Eventually(t, func() bool { // the collector has taken two readings
-		_, err := os.Stat(filepath.Join(a.dir, "spool", "open"))
-		return err == nil
-	}, 60*time.Second, 100*time.Millisecond)
+	hasRead(t, filepath.Join(a.dir, "spool"))
 	start := exec.Command(
 		a.program,
 		"start",

@@ -723,16 +723,9 @@ func (p *peers) compare() {
 	service := startService(t, p.dir, "127.0.0.1:17471")
 	service.run(t, "rule", "import", tenancy)
 	credential := strings.TrimSpace(string(service.run(t, "hosts", "enrol", "here")))
-	collector := exec.Command(service.program, "collect", "--host", "here", "--spool", filepath.Join(p.dir, "spool"),
-		"--tick", "2s",
+	service.collect(t, credential, filepath.Join(p.dir, "spool"), 25*time.Second,
 		"--ask", "cri=/run/containerd/containerd.sock", "--ask", "engine=/run/engine.sock", "--ask",
 		"libvirt=/run/libvirt/libvirt-sock-ro", "--ask", "slurm", "--gpu-library", p.gpuLibrary())
-	collector.Env = append(service.environment, "VINESCALE_CREDENTIAL="+credential)
-	collector.Stderr = p.log("collect")
-	require.NoError(t, collector.Start())
-	time.Sleep(25 * time.Second)
-	require.NoError(t, collector.Process.Signal(syscall.SIGINT))
-	require.NoError(t, collector.Wait())
 	var l sheet.Ledger
 	require.NoError(t,
 		json.Unmarshal(service.run(t, "share", "--by", "workload", "--host", "here", "--span", "10m", "--as", "json"),

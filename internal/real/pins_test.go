@@ -51,21 +51,7 @@ func TestPins_AreJudgedByWhatRanWhere(t *testing.T) {
 	service := startService(t, dir, "127.0.0.1:17471")
 	time.Sleep(time.Second) // for the service to settle
 	credential := strings.TrimSpace(string(service.run(t, "hosts", "enrol", "here")))
-	collector := exec.Command(
-		s.program,
-		"collect",
-		"--host",
-		"here",
-		"--spool",
-		filepath.Join(dir, "spool"),
-		"--tick",
-		"2s",
-	)
-	collector.Env = append(service.environment, "VINESCALE_CREDENTIAL="+credential)
-	require.NoError(t, collector.Start())
-	time.Sleep(20 * time.Second)
-	require.NoError(t, collector.Process.Signal(syscall.SIGINT))
-	require.NoError(t, collector.Wait())
+	service.collect(t, credential, filepath.Join(dir, "spool"), 20*time.Second)
 
 	var effective []struct{ Workload, CPUs string }
 	require.NoError(t, json.Unmarshal(service.run(t, "pins", "effective", "here", "--as", "json"), &effective))

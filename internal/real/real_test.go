@@ -243,13 +243,7 @@ func TestShare_ThroughCollectorAndServiceAgreesToo(t *testing.T) {
 	service := startService(t, s.dir, "127.0.0.1:17470")
 	time.Sleep(time.Second) // for the service to settle
 	credential := strings.TrimSpace(string(service.run(t, "hosts", "enrol", "here")))
-	collector := exec.Command(s.program, "collect", "--host", "here", "--spool", filepath.Join(s.dir, "spool"),
-		"--tick", "2s")
-	collector.Env = append(service.environment, "VINESCALE_CREDENTIAL="+credential)
-	require.NoError(t, collector.Start())
-	time.Sleep(20 * time.Second)
-	require.NoError(t, collector.Process.Signal(syscall.SIGINT))
-	require.NoError(t, collector.Wait())
+	service.collect(t, credential, filepath.Join(s.dir, "spool"), 20*time.Second)
 	var l sheet.Ledger
 	require.NoError(t,
 		json.Unmarshal(service.run(t, "share", "--by", "workload", "--host", "here", "--span", "10m", "--as", "json"),
@@ -295,6 +289,28 @@ func startService(t *testing.T, dir, listen string) *served {
 	})
 	s.begin(t)
 	return s
+}
+
+// collect has a collector read this host for some time, and tell the service of it. The time begins with its second
+// reading: on a host that others take the CPU from, the first takes long to come.
+func (s *served) collect(t *testing.T, credential, spool string, over time.Duration, more ...string) {
+	cmd := exec.Command(s.program, append([]string{"collect", "--host", "here", "--spool", spool, "--tick", "2s"},
+		more...)...)
+	cmd.Env = append(s.environment, "VINESCALE_CREDENTIAL="+credential)
+	var log bytes.Buffer
+	cmd.Stderr = &log
+	require.NoError(t, cmd.Start())
+	hasRead(t, spool)
+	time.Sleep(over)
+	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
+	require.NoError(t, cmd.Wait(), "%s", &log)
+}
+
+// hasRead waits until a collector has taken two readings.
+func hasRead(t *testing.T, spool string) {
+	t.Helper()
+	require.Eventually(t, func() bool { return exists(filepath.Join(spool, "open")) }, 60*time.Second,
+		100*time.Millisecond, "the collector reads")
 }
 
 // begin starts the service on its books and waits until it answers.
