@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -376,6 +377,7 @@ func TestActs_ReachAHostAtAnotherInstance(t *testing.T) {
 		duties.Go(func() { hubs[i].Hear(running) })
 	}
 	t.Cleanup(func() { stop(); duties.Wait() })
+	listen(t, database, len(hubs))
 	credential, err := hubs[0].Enrol(ctx, "terrace-1")
 	require.NoError(t, err)
 	_, key, err := act.ParseCredential(credential)
@@ -414,6 +416,19 @@ func TestActs_ReachAHostAtAnotherInstance(t *testing.T) {
 	x, err = hubs[0].ConfirmAct(ctx, x.ID, "the same", "")
 	require.NoError(t, err)
 	assert.Equal(t, act.Done, x.State)
+}
+
+// listen waits until so many instances hear what others call.
+func listen(t *testing.T, database string, instances int) {
+	conn, err := pgx.Connect(ctx, database)
+	require.NoError(t, err)
+	defer conn.Close(ctx)
+	require.Eventually(t, func() bool {
+		var n int
+		err := conn.QueryRow(ctx, "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() "+
+			"AND state = 'idle' AND query LIKE 'LISTEN%vinescale_acts%'").Scan(&n)
+		return err == nil && n == instances
+	}, 30*time.Second, 20*time.Millisecond)
 }
 
 // TestBegun_IsOfTheTenantThatItWasBegunForUnlessARuleSaysOtherwise: a label is anybody's to set, so it counts only
