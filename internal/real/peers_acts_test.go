@@ -45,12 +45,12 @@ func (p *peers) act(service *served, credential string) {
 	collector.Stderr = p.log("collect")
 	require.NoError(t, collector.Start())
 	defer func() { collector.Process.Kill(); collector.Wait() }()
-	p.eventually("the host takes orders", func() bool {
+	require.Eventually(t, func() bool { // each try waits for the host for 20 s
 		cmd := exec.Command(service.program, "act", "look", "--process", fmt.Sprint(os.Getpid()), "--host", "here",
 			"--preview")
 		cmd.Env = service.environment
 		return cmd.Run() == nil
-	})
+	}, 2*time.Minute, 50*time.Millisecond, "the host takes orders")
 	through := func(system string, x api.Intervention) api.Intervention {
 		t.Helper()
 		require.NotNil(t, x.Preview)
