@@ -20,13 +20,12 @@ import (
 // Limits of containers are told to what manages them, which sets them in the kernel and knows of them afterwards: set
 // behind its back they would be gone with its next change.
 
-// allowance is what a container is to have, as its manager takes it. What is nil, or empty, stays as it is; -1 is no
-// limit.
+// allowance is what a container is to have, as its manager takes it. What is 0, or empty, stays as it is; -1 is no limit.
 type allowance struct {
-	CPUQuota, CPUPeriod int64  // microseconds; a period of 0 stands for both
-	CPUShares           int64  // 1024 is the usual, 0 stays
-	Memory              int64  // bytes, 0 stays
-	Processes           int64  // 0 stays
+	CPUQuota, CPUPeriod int64  // microseconds
+	CPUShares           int64  // 1024 is the usual
+	Memory              int64  // bytes
+	Processes           int64  // and threads
 	CPUs                string // a list
 }
 

@@ -1,6 +1,7 @@
 import {
   useInfiniteQuery,
   useMutation,
+  useMutationState,
   useQueries,
   useQuery,
   useQueryClient,
@@ -8,6 +9,7 @@ import {
   type UseQueryOptions,
 } from '@tanstack/react-query'
 import { useContext, useMemo } from 'react'
+import { usual } from '../choices/choices'
 import { framesOf, queryOf, type Span } from '../time/span'
 import { answer, api, type Balance, type Choices, type Folio, type PinAudit, type Tenant } from './client'
 import { figures, followed } from './follow'
@@ -50,17 +52,33 @@ export function useChoices(enabled: boolean) {
   })
 }
 
-/** Keeps choices in place of those before. The site's time zone, which may come with them, is nobody's choice. */
+/**
+ * Keeps some choices beside those that are kept. They are sent one after the other, each with all that was kept by then:
+ * none takes back another that was made shortly before. The site's time zone, which may come with them, is nobody's
+ * choice.
+ */
 export function useSetChoices() {
   const queries = useQueryClient()
   return useMutation({
-    mutationFn: (chosen: Choices & { site_zone?: string }) => {
-      const body = { ...chosen }
+    mutationKey: ['choices'],
+    scope: { id: 'choices' },
+    mutationFn: (part: Partial<Choices>) => {
+      const kept = queries.getQueryData<Choices & { site_zone?: string }>(['choices'])
+      const body = { ...usual, ...kept, ...part }
       delete body.site_zone
       return answer(api.PUT('/api/v1/me/choices', { body }))
     },
     onSuccess: (kept) => queries.setQueryData(['choices'], kept),
   })
+}
+
+/** What was chosen and is not kept yet. */
+export function useChosenMeanwhile(): Partial<Choices> {
+  const parts = useMutationState({
+    filters: { mutationKey: ['choices'], status: 'pending' },
+    select: (m) => m.state.variables as Partial<Choices>,
+  })
+  return Object.assign({}, ...parts) as Partial<Choices>
 }
 
 /** What plates may show, and in which forms: it changes only with the service. */

@@ -1,7 +1,8 @@
 import { Dialog } from 'radix-ui'
 import { OverPage } from '../figures/OverPage'
 import { useId, type ReactNode } from 'react'
-import { useSetChoices, useTenants } from '../api/queries'
+import type { Choices } from '../api/client'
+import { useChosenMeanwhile, useSetChoices, useTenants } from '../api/queries'
 import { Choice } from '../figures/Choice'
 import { paces, usualPace } from '../time/span'
 import { choices, hasSiteZone, usual, usualZone } from './choices'
@@ -24,9 +25,9 @@ const field = 'rounded-[3px] border border-rule-2 bg-paper px-2 py-0.5 text-[13p
 /** How figures are shown to whoever is signed in. Each choice holds at once, everywhere, and is kept with the person. */
 export function ChoicesDialog() {
   const set = useSetChoices()
-  const now = set.variables && set.isPending ? set.variables : choices()
+  const now = { ...choices(), ...useChosenMeanwhile() }
   const here = location.pathname + location.search
-  const choose = (part: Partial<typeof now>) => set.mutate({ ...now, ...part })
+  const choose = (part: Partial<Choices>) => set.mutate(part)
   return (
     <Dialog.Root>
       <Dialog.Trigger asChild>
@@ -158,15 +159,7 @@ export function ChoicesDialog() {
           <button
             type="button"
             className="button"
-            onClick={() =>
-              set.mutate({
-                ...usual,
-                columns: now.columns,
-                widths: now.widths,
-                strip: now.strip,
-                strip_at: now.strip_at,
-              })
-            }
+            onClick={() => set.mutate({ ...usual, colours: {} })} // columns, widths and the strip are chosen elsewhere
           >
             As usual
           </button>

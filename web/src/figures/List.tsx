@@ -72,7 +72,7 @@ function ListColumns<Row>({
         const isUsual = ids.length === 0 || ids.join() === usual.join()
         if (isUsual) delete all[keep]
         else all[keep] = ids
-        keeping.mutate({ ...choices(), columns: all, widths: isUsual ? withoutWidths(keep) : choices().widths })
+        keeping.mutate({ columns: all, ...(isUsual && { widths: withoutWidths(keep) }) })
       }}
     />
   )

@@ -26,7 +26,7 @@ function Kept({ keep, column, children }: { keep: string; column: string; childr
       onPointerUp={(e) => {
         const dragged = Math.round(parseFloat(e.currentTarget.style.width)) // the browser writes it while it is dragged
         if (!dragged || dragged === width) return
-        keeping.mutate({ ...choices(), widths: withWidth(keep, column, dragged) })
+        keeping.mutate({ widths: withWidth(keep, column, dragged) })
       }}
     >
       {children}

@@ -13,8 +13,8 @@ export function useStrip() {
   return {
     plates: chosen.strip ?? [],
     isShown: chosen.strip_at === 'page',
-    show: (is: boolean) => set.mutate({ ...chosen, strip_at: is ? 'page' : 'away' }),
-    keep: (strip: Plate[]) => set.mutate({ ...chosen, strip }),
+    show: (is: boolean) => set.mutate({ strip_at: is ? 'page' : 'away' }),
+    keep: (strip: Plate[]) => set.mutate({ strip }),
     error: set.error,
   }
 }

@@ -154,7 +154,7 @@ function Top() {
           in view
         </button>
         <ChoicesDialog />
-        <button type="button" className="link" onClick={() => set.mutate({ ...choices(), theme: other })}>
+        <button type="button" className="link" onClick={() => set.mutate({ theme: other })}>
           {other}
         </button>
         <button type="button" className="link" onClick={() => void signOut()}>

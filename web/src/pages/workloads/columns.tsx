@@ -119,10 +119,10 @@ export function chosenColumns(kind: string): string[] {
 }
 
 /** The choices with other columns of a kind; the usual ones need not be kept. */
-export function withColumns(kind: string, ids: string[]): Choices {
+export function withColumns(kind: string, ids: string[]): Partial<Choices> {
   const columns = { ...choices().columns }
   const isUsual = ids.join() === usualColumns(kind).join()
   if (isUsual) delete columns[place(kind)]
   else columns[place(kind)] = ids
-  return { ...choices(), columns, widths: isUsual ? withoutWidths('workloads') : choices().widths }
+  return { columns, ...(isUsual && { widths: withoutWidths('workloads') }) }
 }
