@@ -20,7 +20,8 @@ import (
 // Limits of containers are told to what manages them, which sets them in the kernel and knows of them afterwards: set
 // behind its back they would be gone with its next change.
 
-// allowance is what a container is to have, as its manager takes it. What is 0, or empty, stays as it is; -1 is no limit.
+// allowance is what a container is to have, as its manager takes it. What is 0, or empty, stays as it is; -1 is no
+// limit.
 type allowance struct {
 	CPUQuota, CPUPeriod int64  // microseconds
 	CPUShares           int64  // 1024 is the usual
@@ -122,19 +123,24 @@ func (h *Host) throughItsManager(p *plan) {
 // updaterOf finds what manages a container and can be told what that is to have, and what is to be warned of; nil where
 // nothing is known.
 func (h *Host) updaterOf(id string) (updater, string) {
+	unasked := ""
 	if h.Systems.Pods != "" {
 		c := podRuntime{h.Systems.Pods}
-		if _, err := c.status(context.Background(), id); err == nil {
+		_, err := c.status(context.Background(), id)
+		if err == nil {
 			return c, podsValues
+		}
+		if !errors.Is(err, errNotIts) {
+			unasked = fmt.Sprintf("the container runtime that pods are run by cannot be asked: %v; ", err)
 		}
 	}
 	switch through, _ := h.runtimeOf(id); through := through.(type) {
 	case *engineAPI:
-		return through, engineKeeps
+		return through, unasked + engineKeeps
 	case updater:
-		return through, otherValues
+		return through, unasked + otherValues
 	}
-	return nil, "no engine or runtime is known for it: " + otherValues
+	return nil, unasked + "no engine or runtime is known for it: " + otherValues
 }
 
 // writeAllowance has a container's manager set a value. What the kernel has afterwards counts: where the manager cannot

@@ -271,4 +271,9 @@ func TestLimits_ThatAManagerRefusesAreNotSetBehindItsBack(t *testing.T) {
 	f.open()
 	assert.Equal(t, act.Refused, f.carry(o).State)
 	assert.Equal(t, "max", f.get("cgroup/grid/memory.max"))
+
+	// One that cannot be asked is told of: what it manages may be managed by it.
+	f.options.Systems.Pods = filepath.Join(t.TempDir(), "gone.sock")
+	f.open()
+	assert.Contains(t, strings.Join(f.preview(o).Warnings, "; "), "cannot be asked")
 }
