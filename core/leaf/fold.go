@@ -55,6 +55,53 @@ func Join(leaves ...*Leaf) *Leaf {
 	return joined
 }
 
+// Split undoes Join: the intervals of a leaf, each in a leaf of its own, in their order.
+func Split(l *Leaf) []*Leaf {
+	l.Fill()
+	parts := make([]*Leaf, l.Intervals())
+	slots := make([]map[int64]int64, len(parts))
+	for at := range parts {
+		parts[at], slots[at] = New(l.Host), map[int64]int64{}
+		parts[at].Summed = l.Summed
+	}
+	for _, name := range order {
+		t := l.Tables[name]
+		ats := t.Of(At)
+		for row := range t.Rows() {
+			at := ats[row]
+			into := parts[at].Table(name)
+			for i, c := range t.Schema.Columns {
+				v := t.Low[i][row]
+				switch {
+				case c.Name == At && c.Combine == Key:
+					v = 0
+				case c.Name == Slot && c.Combine == Key:
+					v = slotIn(slots[at], v)
+				}
+				into.Low[i] = append(into.Low[i], v)
+				if t.High[i] != nil {
+					into.High[i] = append(into.High[i], t.High[i][row])
+				}
+			}
+		}
+	}
+	for _, p := range parts {
+		p.keepWords(l.Words)
+		p.Sort()
+	}
+	return parts
+}
+
+// slotIn is the slot of a part for one of the whole: they are numbered as they come up.
+func slotIn(slots map[int64]int64, whole int64) int64 {
+	s, there := slots[whole]
+	if !there {
+		s = int64(len(slots))
+		slots[whole] = s
+	}
+	return s
+}
+
 // slotKey is what keeps its slot from leaf to leaf: a workload, and which of its rows in one interval. Sums have
 // several, one for each tenant that it had.
 type slotKey struct {

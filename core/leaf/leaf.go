@@ -76,6 +76,7 @@ type Leaf struct {
 
 	word    map[string]int64
 	only    map[string]bool // tables that are made; nil for all
+	except  int32           // hours of the day whose sums do not count, as bits
 	related map[place]Way   // columns that hold differences, until Fill undoes it
 	want    Want
 	desk    *Desk
@@ -387,12 +388,25 @@ func (w *Viewer) View(l *Leaf) *View {
 	return v
 }
 
-// Within tells which intervals of the leaf begin in a span.
+// OnlyHours lets nothing but the sums of some hours of the day count, of a leaf that holds those of a day. Bit n is for
+// the hour that begins at n o'clock UTC.
+func (l *Leaf) OnlyHours(hours int32) { l.except = ^hours }
+
+// Hours are the hours of the day in which the leaf's intervals begin, as the bits of OnlyHours.
+func (l *Leaf) Hours() (hours int32) {
+	for at := range l.Intervals() {
+		hours |= 1 << l.Start(int64(at)).Hour()
+	}
+	return hours
+}
+
+// Within tells which intervals of the leaf begin in a span, and count.
 func (l *Leaf) Within(span question.Span) []bool {
 	starts := l.Tables[Intervals].Of("start")
 	within := make([]bool, len(starts))
 	for at, start := range starts {
-		within[at] = span.Holds(time.UnixMicro(start))
+		t := time.UnixMicro(start)
+		within[at] = span.Holds(t) && (l.except == 0 || l.except>>t.UTC().Hour()&1 == 0)
 	}
 	return within
 }

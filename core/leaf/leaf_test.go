@@ -133,6 +133,49 @@ func TestFold_SumsOfSumsAreTheSumOfAll(t *testing.T) {
 	})
 }
 
+// TestSplit_UndoesJoin joins sums whose workloads, words and wide figures are others in each, and takes them apart.
+func TestSplit_UndoesJoin(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var hours []*leaf.Leaf
+		for n := range rapid.IntRange(1, 5).Draw(t, "hours") {
+			at := noon.Add(time.Duration(n) * 61 * time.Minute)
+			hours = append(hours, leaf.Fold(leaf.Join(drawLeaf(t, at), drawLeaf(t, at.Add(time.Minute)))))
+		}
+		joined := leaf.Join(hours...)
+		before := told(joined)
+		parts := leaf.Split(joined)
+		require.Len(t, parts, len(hours))
+		bits := int32(0)
+		for n, p := range parts {
+			require.Equal(t, told(hours[n]), told(p))
+			require.Empty(t, leaf.Differences(hours[n], p, 9))
+			require.True(t, p.Summed)
+			require.Equal(t, 1, p.Intervals())
+			require.Equal(t, int32(3), p.Host)
+			bits |= p.Hours()
+		}
+		require.Equal(t, before, told(joined), "what is taken apart stays as it is")
+		require.Equal(t, before, told(leaf.Join(parts...)))
+		require.Equal(t, bits, joined.Hours())
+	})
+}
+
+// TestWithin_OnlyTheHoursThatAnswerCount has three hours, of which the first and the last are to count.
+func TestWithin_OnlyTheHoursThatAnswerCount(t *testing.T) {
+	var hours []*leaf.Leaf
+	for n := range 3 {
+		hours = append(hours, leaf.Fold(one(noon.Add(time.Duration(n)*time.Hour), 11, 1, 60e6, amount.Counted)))
+	}
+	l := leaf.Join(hours...)
+	require.Equal(t, int32(7<<12), l.Hours())
+	span := question.Span{From: noon, To: noon.Add(2 * time.Hour)}
+	require.Equal(t, []bool{true, true, false}, l.Within(span))
+	l.OnlyHours(1<<12 | 1<<14)
+	require.Equal(t, []bool{true, false, false}, l.Within(span))
+	span.To = span.To.Add(time.Microsecond)
+	require.Equal(t, []bool{true, false, true}, l.Within(span))
+}
+
 func compare(t *leaf.Table, a, b int) int {
 	for i := range t.Schema.Keys() {
 		if t.Low[i][a] != t.Low[i][b] {

@@ -13,8 +13,8 @@ import (
 	"vinescale/internal/pack"
 )
 
-// Repeat puts the sums of one hour in the place of each hour and day of a span, of every host of a book: as if nothing
-// had changed in it.
+// Repeat puts the sums of one hour in the place of each hour and day of a span of whole days, of every host of a book:
+// as if nothing had changed in it.
 func Repeat(ctx context.Context, databaseURL string, hour time.Time, span question.Span) error {
 	conn, err := pgx.Connect(ctx, databaseURL)
 	if err != nil {
@@ -53,28 +53,19 @@ func repeat(ctx context.Context, databaseURL string, first *leaf.Leaf, begin tim
 		return err
 	}
 	defer conn.Close(ctx)
-	put := func(table string, rows [][]any) error {
-		_, err := conn.CopyFrom(ctx, pgx.Identifier{table}, []string{"host_id", "start", "section", "body"},
-			pgx.CopyFromRows(rows))
-		return err
-	}
-	timeless := map[string][]byte{} // sections that are the same in every hour
-	sections := leaf.SectionsOf(leaf.Tables()...)
-	packed := func(at time.Time, l *leaf.Leaf, known map[string][]byte) (rows [][]any) {
-		for _, section := range sections {
-			if !l.Has(section) {
-				continue
-			}
-			body := known[section]
-			if body == nil {
-				body = pack.Encode(l, section)
-				if known != nil && !tellsTime(section) {
-					known[section] = body
-				}
-			}
-			rows = append(rows, []any{l.Host, at, section, body})
+	put := func(table string, at time.Time, l *leaf.Leaf) error {
+		columns, more := []string{"host_id", "start", "section", "body"}, []any{}
+		if table == "day_quires" {
+			columns, more = append(columns, "hours"), append(more, l.Hours())
 		}
-		return rows
+		var rows [][]any
+		for _, section := range leaf.SectionsOf(leaf.Tables()...) {
+			if l.Has(section) {
+				rows = append(rows, append([]any{l.Host, at, section, pack.Encode(l, section)}, more...))
+			}
+		}
+		_, err := conn.CopyFrom(ctx, pgx.Identifier{table}, columns, pgx.CopyFromRows(rows))
+		return err
 	}
 	const day = 24 * time.Hour
 	if _, err := conn.Exec(ctx, "DELETE FROM hour_leaves WHERE host_id = $1 AND start = $2", first.Host,
@@ -82,17 +73,15 @@ func repeat(ctx context.Context, databaseURL string, first *leaf.Leaf, begin tim
 		return err
 	}
 	for at := span.From; at.Before(span.To); at = at.Add(day) {
-		var rows [][]any
 		var hours []*leaf.Leaf
 		for hour := at; hour.Before(at.Add(day)); hour = hour.Add(time.Hour) {
-			l := later(first, hour.Sub(begin))
-			hours = append(hours, l)
-			rows = append(rows, packed(hour, l, timeless)...)
+			hours = append(hours, later(first, hour.Sub(begin)))
 		}
-		if err := put("hour_leaves", rows); err != nil {
+		bound := leaf.Join(hours...)
+		if err := put("day_quires", at, bound); err != nil {
 			return err
 		}
-		if err := put("day_leaves", packed(at, leaf.Fold(leaf.Join(hours...)), nil)); err != nil {
+		if err := put("day_leaves", at, leaf.Fold(bound)); err != nil {
 			return err
 		}
 	}
@@ -102,18 +91,6 @@ func repeat(ctx context.Context, databaseURL string, first *leaf.Leaf, begin tim
 
 // times are the columns that hold a time.
 var times = []string{"start", "end", "from", "to", leaf.NewestAt}
-
-func tellsTime(section string) bool {
-	for _, name := range leaf.Tables() {
-		s := leaf.SchemaOf(name)
-		for _, column := range times {
-			if s.Section == section && s.Index(column) >= 0 {
-				return true
-			}
-		}
-	}
-	return false
-}
 
 // later is a sum of the same as another, so much later.
 func later(l *leaf.Leaf, by time.Duration) *leaf.Leaf {

@@ -307,11 +307,11 @@ func (c *count) wanted() wanted {
 // add adds what a leaf has.
 func (c *count) add(p *piece) error {
 	v := c.viewer.View(p.Leaf)
-	if !c.plan.Reading.IsWithin(p.Grain, p.Start) {
-		c.grain = max(c.grain, p.Grain)
-	}
 	steps := make([]int64, len(v.Within))
-	for at := range steps {
+	for at, within := range v.Within {
+		if within && !c.plan.Reading.IsWithin(p.Grain, v.Start(int64(at))) {
+			c.grain = max(c.grain, p.Grain)
+		}
 		if c.step > 0 {
 			steps[at] = c.q.Stretch(v.Start(int64(at))).UnixMicro()
 		}

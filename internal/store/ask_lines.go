@@ -194,7 +194,7 @@ func (x *lining) add(p *piece) error {
 		}
 		h.add(p.Leaf, at, lines, x.q.Step == 0)
 		of[at] = h
-		if !x.reading.IsWithin(p.Grain, p.Start) {
+		if !x.reading.IsWithin(p.Grain, p.Leaf.Start(int64(at))) {
 			h.grain = max(h.grain, p.Grain)
 		}
 	}

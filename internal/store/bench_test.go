@@ -212,13 +212,13 @@ func BenchmarkAsk(b *testing.B) {
 			"month": 30 * 24 * time.Hour} {
 			b.Run(of.name+"/"+name, func(b *testing.B) {
 				of.q.Scope.Span = question.Span{From: end.Add(-length), To: end}
-				table := "day_leaves"
+				table, from := "day_leaves", of.q.Scope.Span.From
 				if length == time.Hour {
-					table = "hour_leaves"
+					table, from = "day_quires", question.ByDay.Floor(from)
 				}
 				query := fmt.Sprintf(
 					"SELECT host_id, start, section, body FROM %s WHERE start >= '%s' AND section IN (%s)",
-					table, of.q.Scope.Span.From.Format(time.RFC3339), of.want)
+					table, from.Format(time.RFC3339), of.want)
 				columns := leaf.WantOf(func(table, column string) bool {
 					return table == leaf.Who || table == of.table && (column == "units" ||
 						slices.Contains(amount.ResourceNames(), column)) || table == leaf.Intervals && column == "start"

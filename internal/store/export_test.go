@@ -53,6 +53,25 @@ func (s *Store) PutHours(ctx context.Context, hours []*leaf.Leaf) error {
 	})
 }
 
+// Unbind leaves the hours of days that are summed as a program left them that did not bind them.
+func (s *Store) Unbind(ctx context.Context) error {
+	return s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		var days []struct {
+			HostID int32
+			Start  time.Time
+		}
+		if err := tx.Raw("SELECT DISTINCT host_id, start FROM day_quires").Scan(&days).Error; err != nil {
+			return err
+		}
+		for _, x := range days {
+			if err := unbindDay(tx, x.HostID, x.Start.UTC()); err != nil {
+				return err
+			}
+		}
+		return tx.Exec("INSERT INTO unbound_days SELECT DISTINCT host_id, start FROM day_leaves").Error
+	})
+}
+
 // MinutesOf divides what was used in an interval over minutes, in a book whose rule holds since a time.
 func MinutesOf(since, start time.Time, elapsedMillis, units int64) (parts []int64, end time.Time) {
 	rule := minuteRule{since}

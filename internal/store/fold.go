@@ -62,7 +62,43 @@ func (s *Store) Fold(ctx context.Context, now time.Time) (hours, days int, err e
 		}
 		days++
 	}
-	return hours, days, nil
+	return hours, days, s.bindDays(ctx)
+}
+
+// mostBound is how many days of a book from before are bound at a time.
+const mostBound = 200
+
+// bindDays binds the hours of days that a program before this one summed and left unbound, the newest first.
+func (s *Store) bindDays(ctx context.Context) error {
+	var unbound []struct {
+		HostID int32
+		Day    time.Time
+	}
+	err := s.db.WithContext(ctx).Raw("SELECT host_id, day FROM unbound_days ORDER BY day DESC, host_id LIMIT $1",
+		mostBound).Scan(&unbound).Error
+	if err != nil {
+		return fmt.Errorf("which days are to be bound: %w", err)
+	}
+	for _, x := range unbound {
+		day := x.Day.UTC()
+		err := s.aloneOf(ctx, x.HostID, func(tx *gorm.DB) error {
+			var due bool
+			err := tx.Raw(`WITH gone AS (DELETE FROM unbound_days WHERE host_id = $1 AND day = $2)
+				SELECT EXISTS (SELECT 1 FROM due_days WHERE host_id = $1 AND day = $2)`, x.HostID, day).Row().Scan(&due)
+			if err != nil || due {
+				return err
+			}
+			hours, err := hoursOf(tx, x.HostID, day)
+			if err != nil || len(hours) == 0 {
+				return err
+			}
+			return bindDay(tx, day, leaf.Join(hours...))
+		})
+		if err != nil {
+			return fmt.Errorf("bind the hours of %s of host %d: %w", day.Format(time.DateOnly), x.HostID, err)
+		}
+	}
+	return nil
 }
 
 // aloneOf runs a change of a host's leaves, while no other transaction writes of it.
@@ -118,31 +154,67 @@ func (s *Store) foldHour(ctx context.Context, hostID int32, hour time.Time) erro
 
 // putHour stores the sum of a quire. The sum of its day no longer holds.
 func putHour(tx *gorm.DB, hour time.Time, quire *leaf.Leaf) error {
-	if err := putLeaf(tx, hourLeaves, hour, leaf.Fold(quire)); err != nil {
+	if err := forgetDay(tx, quire.Host, hour); err != nil {
 		return err
 	}
-	return forgetDay(tx, quire.Host, hour)
+	return putLeaf(tx, hourLeaves, hour, leaf.Fold(quire))
 }
 
-// forgetDay says that the sum of the day that holds a time no longer holds, and is to be found again.
+// forgetDay says that the sum of the day that holds a time no longer holds, and is to be found again. The hours of the
+// day stand alone until then.
 func forgetDay(tx *gorm.DB, hostID int32, t time.Time) error {
+	day := question.ByDay.Floor(t)
+	if err := unbindDay(tx, hostID, day); err != nil {
+		return err
+	}
 	return tx.Exec(`WITH gone AS (DELETE FROM day_leaves WHERE host_id = $1 AND start = $2)
-		INSERT INTO due_days (host_id, day) VALUES ($1, $2) ON CONFLICT DO NOTHING`, hostID,
-		question.ByDay.Floor(t)).Error
+		INSERT INTO due_days (host_id, day) VALUES ($1, $2) ON CONFLICT DO NOTHING`, hostID, day).Error
 }
 
-// foldDay sums a host's hours of a day.
+// unbindDay takes the hours of a day apart.
+func unbindDay(tx *gorm.DB, hostID int32, day time.Time) error {
+	bound, err := leavesOf(tx, dayQuires, hostID, day, day.Add(time.Microsecond))
+	if err != nil || len(bound) == 0 {
+		return err
+	}
+	for _, hour := range leaf.Split(bound[0]) {
+		if err := putLeaf(tx, hourLeaves, question.ByHour.Floor(hour.Start(0)), hour); err != nil {
+			return err
+		}
+	}
+	return tx.Exec("DELETE FROM day_quires WHERE host_id = $1 AND start = $2", hostID, day).Error
+}
+
+// foldDay sums a host's hours of a day, and binds them.
 func (s *Store) foldDay(ctx context.Context, hostID int32, day time.Time) error {
 	return s.aloneOf(ctx, hostID, func(tx *gorm.DB) error {
 		if err := tx.Exec("DELETE FROM due_days WHERE host_id = $1 AND day = $2", hostID, day).Error; err != nil {
 			return err
 		}
-		hours, err := leavesOf(tx, hourLeaves, hostID, day, day.Add(question.ByDay.Length()))
+		hours, err := hoursOf(tx, hostID, day)
 		if err != nil || len(hours) == 0 {
 			return err
 		}
-		return putLeaf(tx, dayLeaves, day, leaf.Fold(leaf.Join(hours...)))
+		bound := leaf.Join(hours...)
+		if err := putLeaf(tx, dayLeaves, day, leaf.Fold(bound)); err != nil {
+			return err
+		}
+		return bindDay(tx, day, bound)
 	})
+}
+
+// hoursOf reads the sums of a host's hours of a day that stand alone.
+func hoursOf(tx *gorm.DB, hostID int32, day time.Time) ([]*leaf.Leaf, error) {
+	return leavesOf(tx, hourLeaves, hostID, day, day.Add(question.ByDay.Length()))
+}
+
+// bindDay puts the hours of a day into one quire: a week of a hundred hosts is 700 leaves so, and not 17,000.
+func bindDay(tx *gorm.DB, day time.Time, hours *leaf.Leaf) error {
+	if err := putLeaf(tx, dayQuires, day, hours); err != nil {
+		return err
+	}
+	return tx.Exec("DELETE FROM hour_leaves WHERE host_id = $1 AND start >= $2 AND start < $3", hours.Host, day,
+		day.Add(question.ByDay.Length())).Error
 }
 
 // leavesOf reads a host's whole leaves that begin in a span, in order.
@@ -153,7 +225,7 @@ func leavesOf(tx *gorm.DB, table string, hostID int32, from, to time.Time) ([]*l
 // leavesThat reads the whole leaves that meet a condition, in order.
 func leavesThat(tx *gorm.DB, table, condition string, args ...any) ([]*leaf.Leaf, error) {
 	var list []*leaf.Leaf
-	err := eachPiece(tx, fmt.Sprintf(`SELECT 0, false, host_id, start, section, body FROM %s WHERE %s
+	err := eachPiece(tx, fmt.Sprintf(`SELECT 0, false, host_id, start, section, body, 0 FROM %s WHERE %s
 		ORDER BY host_id, start`, table, condition), args, nil, false,
 		func(p *piece) error {
 			p.Fill()

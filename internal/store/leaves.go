@@ -24,6 +24,7 @@ const (
 	looseLeaves = "loose_leaves"
 	quires      = "quires"
 	hourLeaves  = "hour_leaves"
+	dayQuires   = "day_quires"
 	dayLeaves   = "day_leaves"
 )
 
@@ -35,9 +36,13 @@ var allSections = leaf.SectionsOf(leaf.Tables()...)
 
 // putLeaf stores a leaf in one of the tables, in place of what is there.
 func putLeaf(tx *gorm.DB, table string, start time.Time, l *leaf.Leaf) error {
-	columns, values := "host_id, start, section, body", "$1, $2, section, body"
-	if table == looseLeaves {
+	columns, values, sets := "host_id, start, section, body", "$1, $2, section, body", "body = excluded.body"
+	switch table {
+	case looseLeaves:
 		columns, values = columns+", single", fmt.Sprintf("%s, %t", values, l.Intervals() == 1)
+	case dayQuires:
+		columns, values = columns+", hours", fmt.Sprintf("%s, %d", values, l.Hours())
+		sets += ", hours = excluded.hours"
 	}
 	var sections []string
 	var bodies [][]byte
@@ -48,8 +53,8 @@ func putLeaf(tx *gorm.DB, table string, start time.Time, l *leaf.Leaf) error {
 	}
 	err := tx.Exec(fmt.Sprintf(`INSERT INTO %s (%s) SELECT %s
 			FROM unnest($3::text[], $4::bytea[]) AS u(section, body)
-		ON CONFLICT (host_id, start, section) DO UPDATE SET body = excluded.body`, table, columns, values), l.Host,
-		start, sections, bodies).Error
+		ON CONFLICT (host_id, start, section) DO UPDATE SET %s`, table, columns, values, sets), l.Host, start,
+		sections, bodies).Error
 	if err != nil {
 		return fmt.Errorf("store the leaf of host %d at %s in %s: %w", l.Host, start.Format(time.RFC3339), table, err)
 	}
@@ -58,8 +63,8 @@ func putLeaf(tx *gorm.DB, table string, start time.Time, l *leaf.Leaf) error {
 
 // piece is a leaf as it is stored.
 type piece struct {
-	Grain question.Grain
-	Loose bool // an interval that is in no quire yet
+	Grain question.Grain // of each of its intervals
+	Loose bool           // an interval that is in no quire yet
 	Host  int32
 	Start time.Time
 	*leaf.Leaf
@@ -71,12 +76,13 @@ func (b *statement) stored(hosts []int32, r question.Reading, sections []string)
 	return b.storedColumns(hosts, r, sections, "u.host_id, u.start, u.section, u.body")
 }
 
-// storedColumns is stored with other columns, after grain and loose.
+// storedColumns is stored with other columns, after grain and loose, and before hours: those of a day's quire that
+// answer (Leaf.OnlyHours), 0 for any other leaf.
 func (b *statement) storedColumns(hosts []int32, r question.Reading, sections []string, columns string) string {
 	var parts []string
 	find := func(grain question.Grain, isLoose bool, table string, span question.Span, more string) {
-		parts = append(parts, fmt.Sprintf("SELECT %d AS grain, %t AS loose, %s FROM %s u WHERE %s AND %s%s", grain,
-			isLoose, columns, table, b.ofHosts("u.host_id", hosts), b.begun(sections, span), more))
+		parts = append(parts, fmt.Sprintf("SELECT %d AS grain, %t AS loose, %s, 0 AS hours FROM %s u WHERE %s AND %s%s",
+			grain, isLoose, columns, table, b.ofHosts("u.host_id", hosts), b.begun(sections, span), more))
 	}
 	// without tells that a finer table has nothing of a sum.
 	without := func(table, length string) string {
@@ -94,20 +100,52 @@ func (b *statement) storedColumns(hosts []int32, r question.Reading, sections []
 	for _, rest := range r.Hours.Less(r.Days) {
 		find(question.ByHour, false, hourLeaves, rest, "")
 	}
+	for _, rest := range r.Span.Less(r.Days) {
+		rest.From = question.ByDay.Floor(rest.From)
+		parts = append(parts, fmt.Sprintf(`SELECT %d AS grain, false AS loose, %s, answer.hours FROM %s u
+			CROSS JOIN LATERAL (SELECT u.hours & %s AS hours OFFSET 0) answer
+			WHERE %s AND %s AND answer.hours <> 0`, question.ByHour, columns, dayQuires, b.hoursThatAnswer(r),
+			b.ofHosts("u.host_id", hosts), b.begun(sections, rest)))
+	}
 	if !r.Days.IsEmpty() {
 		find(question.ByDay, false, dayLeaves, r.Days, "")
-		// Days that have no sum are those that are due for one. They are few, and so are looked up first.
-		parts = append(parts, fmt.Sprintf(`SELECT %d AS grain, false AS loose, x.* FROM due_days d CROSS JOIN LATERAL (
+		// Days that have no sum are those that are due for one. They are few, and so are looked up first. Their hours
+		// stand alone.
+		parts = append(parts, fmt.Sprintf(`SELECT %d AS grain, false AS loose, x.*, 0 AS hours
+			FROM due_days d CROSS JOIN LATERAL (
 				SELECT %s FROM %s u WHERE u.host_id = d.host_id AND u.start >= d.day
 					AND u.start < d.day + interval '1 day' AND %s OFFSET 0) x
 			WHERE %s AND d.day >= %s AND d.day < %s`, question.ByHour, columns, hourLeaves,
 			b.oneOf("u.section", "text", sections), b.ofHosts("d.host_id", hosts), b.arg(r.Days.From),
 			b.arg(r.Days.To)))
 	}
-	for _, edge := range r.Span.Less(r.Days) {
-		find(question.ByDay, false, dayLeaves, edge, without(hourLeaves, "1 day")) // whose hours are not kept
+	for _, edge := range r.Span.Less(r.Days) { // days whose hours are not kept
+		find(question.ByDay, false, dayLeaves, edge, without(hourLeaves, "1 day")+without(dayQuires, "1 day"))
 	}
 	return strings.Join(parts, " UNION ALL ")
+}
+
+// allHours are the hours of a day, as the bits of Leaf.OnlyHours.
+const allHours = 1<<24 - 1
+
+// hoursThatAnswer tells which hours of the quire of a day u answer for a reading: those that it takes by the hour, and
+// at its edges those whose intervals are not kept.
+func (b *statement) hoursThatAnswer(r question.Reading) string {
+	within := func(column string, less time.Duration, spans []question.Span) string {
+		one := "false"
+		for _, span := range spans {
+			one += fmt.Sprintf(" OR %s >= %s AND %s < %s", column, b.arg(span.From), column, b.arg(span.To.Add(-less)))
+		}
+		return one
+	}
+	const lessThanADay = 24*time.Hour - time.Microsecond
+	byHour, edges := r.Hours.Less(r.Days), r.Span.Less(r.Hours)
+	return fmt.Sprintf(`CASE WHEN %s THEN %d ELSE (SELECT coalesce(bit_or(1 << n), 0) FROM generate_series(0, 23) n
+			CROSS JOIN LATERAL (SELECT u.start + n * interval '1 hour' AS hour) h
+			WHERE %s OR (%s) AND NOT EXISTS (SELECT 1 FROM %s d
+				WHERE d.host_id = u.host_id AND d.section = %s AND d.start = h.hour)) END`,
+		within("u.start", lessThanADay, byHour), allHours, within("h.hour", 0, byHour), within("h.hour", 0, edges),
+		quires, quoted(hostSection))
 }
 
 // ofHosts tells that a host's number in a column is one of some; nil for all. The keys begin with the host, and so do
@@ -234,7 +272,7 @@ func (w wanted) column(table, column string) bool {
 	return len(columns) == 0 || slices.Contains(columns, column)
 }
 
-// eachPiece runs a query whose columns are grain, loose, host_id, start, section and body, in the order of leaves.
+// eachPiece runs a query whose columns are grain, loose, host_id, start, section, body and hours, in the order of leaves.
 // While passing, a leaf may be used until the next is visited, and no longer.
 func eachPiece(db *gorm.DB, query string, args []any, want wanted, passing bool, visit func(*piece) error) error {
 	rows, err := db.Raw(query, args...).Rows()
@@ -256,7 +294,8 @@ func eachPiece(db *gorm.DB, query string, args []any, want wanted, passing bool,
 		var next piece
 		var section string
 		var body sql.RawBytes
-		if err := rows.Scan(&next.Grain, &next.Loose, &next.Host, &next.Start, &section, &body); err != nil {
+		var hours int32
+		if err := rows.Scan(&next.Grain, &next.Loose, &next.Host, &next.Start, &section, &body, &hours); err != nil {
 			return err
 		}
 		next.Start = next.Start.UTC()
@@ -269,6 +308,9 @@ func eachPiece(db *gorm.DB, query string, args []any, want wanted, passing bool,
 			}
 			p = &next
 			p.Leaf = lay(p.Host)
+			if hours != 0 {
+				p.OnlyHours(hours)
+			}
 		}
 		if err := pack.Decode(body, p.Leaf, columns); err != nil {
 			return fmt.Errorf("the section %q of host %d at %s: %w", section, p.Host, p.Start.Format(time.RFC3339), err)

@@ -100,9 +100,9 @@ func (s *Store) marks(ctx context.Context, hosts []int32, r question.Reading, se
 		cell = "date_trunc('day', start, 'UTC')"
 	}
 	// Every transaction that writes a row leaves its own number in xmin, also where it writes the same again.
-	query := fmt.Sprintf(`SELECT %s, count(*), bit_xor(hashint8extended(written, hashtextextended(section,
+	query := fmt.Sprintf(`SELECT %s, hours <> 0, count(*), bit_xor(hashint8extended(written, hashtextextended(section,
 				hashint8extended(host_id, 3 * extract(epoch FROM start)::bigint + grain))))
-		FROM (%s) AS x GROUP BY 1`, cell, b.storedColumns(hosts, r, sections,
+		FROM (%s) AS x GROUP BY 1, 2`, cell, b.storedColumns(hosts, r, sections,
 		"u.host_id, u.start, u.section, u.xmin::text::bigint AS written"))
 	rows, err := s.db.WithContext(ctx).Raw(query, b.args...).Rows()
 	if err != nil {
@@ -112,11 +112,20 @@ func (s *Store) marks(ctx context.Context, hosts []int32, r question.Reading, se
 	found := map[time.Time]mark{}
 	for rows.Next() {
 		var at time.Time
+		var isDay bool // it holds the hours of a day, and so is in the cell of each
 		var m mark
-		if err := rows.Scan(&at, &m.count, &m.digest); err != nil {
+		if err := rows.Scan(&at, &isDay, &m.count, &m.digest); err != nil {
 			return nil, err
 		}
-		found[at.UTC()] = m
+		cells := 1
+		if isDay && length == time.Hour {
+			cells = 24
+		}
+		for n := range cells {
+			cell := at.UTC().Add(time.Duration(n) * length)
+			was := found[cell]
+			found[cell] = mark{was.count + m.count, was.digest ^ m.digest}
+		}
 	}
 	return found, rows.Err()
 }

@@ -49,6 +49,7 @@ func TestOpen_ABookOfTheVersionBeforeIsTakenOver(t *testing.T) {
 	}
 	assert.Equal(t, "1 2026-10-10, 2 2026-10-10",
 		told("SELECT string_agg(host_id || ' ' || day::date, ', ' ORDER BY host_id, day) FROM due_days"))
+	assert.Equal(t, "1 2026-10-09", told("SELECT string_agg(host_id || ' ' || day::date, ', ') FROM unbound_days"))
 	assert.Equal(t, "2026-10-11 10:00:00+00", told("SELECT string_agg(hour::text, ', ') FROM due_peaks"))
 	require.NoError(t, s.SumPeaks(ctx, noon))
 	assert.Equal(t, "10:00 0 3, 10:00 2 3, 9:00 0 12", told(`SELECT string_agg(extract(hour FROM hour) || ':00 ' ||

@@ -107,18 +107,43 @@ func (s *Store) retenantOne(tx *gorm.DB, table string, host int32, start time.Ti
 
 // retenantSums accounts anew the sums of which the detail is not kept.
 func retenantSums(tx *gorm.DB, host int32, span question.Span, to map[int64]int32) error {
+	// Hours that are bound and whose intervals are kept were accounted with these, and so have nothing to move here.
+	bound, err := startsOf(tx, dayQuires, host, question.ByDay.Floor(span.From), span.To)
+	if err != nil {
+		return err
+	}
+	for _, day := range bound {
+		list, err := leavesOf(tx, dayQuires, host, day, day.Add(time.Microsecond))
+		if err != nil || len(list) == 0 || !list[0].Retenant(span, to) {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		if err := putLeaf(tx, dayQuires, day, list[0]); err != nil {
+			return err
+		}
+		if err := forgetDay(tx, host, day); err != nil {
+			return err
+		}
+	}
 	for _, x := range []struct {
-		table, finer string
-		grain        question.Grain
-	}{{hourLeaves, quires, question.ByHour}, {dayLeaves, hourLeaves, question.ByDay}} {
+		table string
+		finer []string
+		grain question.Grain
+	}{{hourLeaves, []string{quires}, question.ByHour}, {dayLeaves, []string{hourLeaves, dayQuires}, question.ByDay}} {
 		starts, err := startsOf(tx, x.table, host, span.From, span.To)
 		if err != nil {
 			return err
 		}
 		for _, start := range starts {
-			finer, err := startsOf(tx, x.finer, host, start, start.Add(x.grain.Length()))
-			if err != nil {
-				return err
+			var finer []time.Time
+			for _, table := range x.finer {
+				more, err := startsOf(tx, table, host, start, start.Add(x.grain.Length()))
+				if err != nil {
+					return err
+				}
+				finer = append(finer, more...)
 			}
 			list, err := leavesOf(tx, x.table, host, start, start.Add(time.Microsecond))
 			if err != nil || len(finer) > 0 || len(list) == 0 || !list[0].Retenant(span, to) {

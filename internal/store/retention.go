@@ -63,7 +63,7 @@ func (s *Store) Drop(ctx context.Context, now time.Time, keep Keeping) error {
 		}
 	}
 	if keep.Hours > 0 {
-		for _, table := range []string{hourLeaves, "happenings"} {
+		for _, table := range []string{hourLeaves, dayQuires, "happenings"} {
 			if err := s.dropOf(ctx, table, before(keep.Hours)); err != nil {
 				return fmt.Errorf("drop old hours: %w", err)
 			}

@@ -114,7 +114,7 @@ func (c *check) day() error {
 			}
 		}
 	}
-	hours, err := leavesOf(c.tx, hourLeaves, c.host.ID, c.span.From, c.span.To)
+	hours, err := c.hours()
 	if err != nil {
 		return err
 	}
@@ -149,6 +149,37 @@ func (c *check) day() error {
 		return err
 	}
 	return c.minutes(minutes)
+}
+
+// hours reads the sums of the day's hours in order, those that are bound too, each once.
+func (c *check) hours() ([]*leaf.Leaf, error) {
+	hours, err := hoursOf(c.tx, c.host.ID, c.span.From)
+	if err != nil {
+		return nil, err
+	}
+	bound, err := leavesOf(c.tx, dayQuires, c.host.ID, c.span.From, c.span.To)
+	if err != nil || len(bound) == 0 {
+		return hours, err
+	}
+	alone := map[int]bool{}
+	for _, l := range hours {
+		alone[l.Start(0).Hour()] = true
+	}
+	for _, l := range leaf.Split(bound[0]) {
+		if hour := l.Start(0); alone[hour.Hour()] {
+			c.differ(question.ByHour.Floor(hour), "the sum of the hour is there twice: alone, and bound with those of its day")
+			continue
+		}
+		hours = append(hours, l)
+	}
+	slices.SortFunc(hours, func(a, b *leaf.Leaf) int { return a.Start(0).Compare(b.Start(0)) })
+	var said []int32
+	err = c.tx.Raw("SELECT DISTINCT hours FROM day_quires WHERE host_id = $1 AND start = $2", c.host.ID,
+		c.span.From).Scan(&said).Error
+	if err == nil && !slices.Equal(said, []int32{bound[0].Hours()}) {
+		c.differ(c.span.From, "the hours that are bound with the day are others than are written down beside them")
+	}
+	return hours, err
 }
 
 // intake holds what was counted to what is there: every interval once.
