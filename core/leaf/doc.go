@@ -1,7 +1,8 @@
 // Package leaf is how the book holds what was counted on one host: a leaf has the tables of one interval, of several
 // intervals, or of their exact sum over an hour or a day.
 //
-// The book binds the intervals of an hour, one by one, into a quire: a leaf of many intervals.
+// The book binds the intervals of an hour into a quire, which is a leaf of many intervals, and so the sums of a day's
+// hours.
 //
 // A table has columns of whole numbers. Each column says how its values combine when rows of one key are added up, so
 // that Fold makes the sum of any intervals, and the sum of such sums, without knowing what they are about. Adding up in
