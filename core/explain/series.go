@@ -53,6 +53,8 @@ type SeriesGroup struct {
 	Most    *float64 `json:"most" doc:"The highest peak, or where there are none the highest mean of a step."`
 	Source  string   `json:"source"`
 	Missing int      `json:"missing" doc:"Workloads in it without a figure in some interval."`
+
+	units []float64 // by step
 }
 
 // SeriesRow is what a group had in one step.
@@ -137,6 +139,7 @@ func (s *Series) at(start time.Time) (int, bool) {
 func (s *Series) Group(g *SeriesGround, who *SeriesGroup, rows []SeriesRow, told func(step int) bool) SeriesGroup {
 	x := *who
 	x.Mean, x.Peak = make([]*float64, len(s.Starts)), make([]*float64, len(s.Starts))
+	x.units = make([]float64, len(s.Starts))
 	there := make([]bool, len(s.Starts))
 	for i := range rows {
 		k, is := s.at(rows[i].Start)
@@ -149,7 +152,7 @@ func (s *Series) Group(g *SeriesGround, who *SeriesGroup, rows []SeriesRow, told
 			continue
 		}
 		mean := g.Measure.Mean(sum.Units, s.over(g, k, sum))
-		x.Mean[k], x.Peak[k] = &mean, rows[i].Peak
+		x.Mean[k], x.Peak[k], x.units[k] = &mean, rows[i].Peak, sum.Units
 	}
 	for k := range s.Starts {
 		if !there[k] && s.millis[k] > 0 && g.Measure.HasLedger() && told(k) {
@@ -189,32 +192,28 @@ func (s *Series) over(g *SeriesGround, k int, sum *question.Sum) int64 {
 	return s.millis[k]
 }
 
-// RestOf is what all groups together had less those that are told.
+// RestOf is what all groups together had less what those had that are told: in units, because the mean of a group may be
+// over less time than that of all.
 func (s *Series) RestOf(g *SeriesGround, all []SeriesRow) SeriesGroup {
-	x := s.Group(g, &SeriesGroup{Name: "all others"}, all, func(int) bool { return true })
-	x.Peak, x.Least, x.Most = make([]*float64, len(s.Starts)), nil, nil
-	for k, mean := range x.Mean {
-		if mean == nil {
+	rest := slices.Clone(all)
+	for i := range rest {
+		r := &rest[i]
+		k, is := s.at(r.Start)
+		if !is {
 			continue
 		}
-		left := *mean
-		for i := range s.Groups {
-			if of := s.Groups[i].Mean[k]; of != nil {
-				left -= *of
+		whole := r.Sum.Units
+		for n := range s.Groups {
+			if units := s.Groups[n].units; units != nil {
+				r.Sum.Units -= units[k]
 			}
 		}
-		if left < 0 && -left < 1e-9**mean {
-			left = 0 // what floating point leaves
+		if r.Sum.Units < 0 && -r.Sum.Units < 1e-9*whole {
+			r.Sum.Units = 0 // what floating point leaves
 		}
-		x.Mean[k] = &left
-		if x.Least == nil || left < *x.Least {
-			x.Least = &left
-		}
-		if x.Most == nil || left > *x.Most {
-			x.Most = &left
-		}
+		r.Peak = nil
 	}
-	return x
+	return s.Group(g, &SeriesGroup{Name: "all others"}, rest, func(int) bool { return true })
 }
 
 // AddLines adds the hosts' own lines, where the groups are all that there are: their residual is what neither the

@@ -112,3 +112,25 @@ func TestSeries_AMeasureWithoutALedgerIsOverTheTimeOfItsFigures(t *testing.T) {
 	assert.InDelta(t, amount.CPUWait.Mean(60e6, 600_000), *x.Mean[0], 1e-9)
 	assert.Nil(t, x.Mean[1], "where it is not told it is not nothing")
 }
+
+// TestSeries_TheRestIsOfTheTimeOfAll has a group that was told for half a step: the others are what is left of the whole
+// by units, and not the mean of all less its mean.
+func TestSeries_TheRestIsOfTheTimeOfAll(t *testing.T) {
+	noon := time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
+	g := &SeriesGround{Measure: amount.SpaceUsed, Step: time.Hour, PeakOf: PeakOfNone,
+		Stretches: []question.Stretch{{Start: noon, ElapsedMillis: 3_600_000}, {Start: noon.Add(time.Hour),
+			ElapsedMillis: 3_600_000}}}
+	s := NewSeries(Over{From: noon, To: noon.Add(2 * time.Hour)}, g, "tenant")
+	row := func(start time.Time, gib, minutes float64) SeriesRow {
+		millis := minutes * 60_000
+		return SeriesRow{Start: start, Sum: question.Sum{Units: gib * (1 << 30) * millis, Over: int64(millis),
+			Source: amount.Counted}}
+	}
+	s.Groups = append(s.Groups,
+		s.Group(g, &SeriesGroup{}, []SeriesRow{row(noon, 10, 60), row(noon.Add(time.Hour), 10, 60)}, nil),
+		s.Group(g, &SeriesGroup{}, []SeriesRow{row(noon, 4, 30)}, nil))
+	assert.Equal(t, []float64{4 << 30, -1}, figuresOf(s.Groups[1].Mean))
+	rest := s.RestOf(g, []SeriesRow{row(noon, 12.5, 60), row(noon.Add(time.Hour), 11, 60)})
+	assert.InDeltaSlice(t, []float64{1 << 29, 1 << 30}, figuresOf(rest.Mean), 1, "12.5 less 10 and half of 4")
+	assert.InDeltaSlice(t, []float64{1 << 29, 1 << 30}, figuresOf([]*float64{rest.Least, rest.Most}), 1)
+}
