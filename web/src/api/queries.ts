@@ -9,7 +9,7 @@ import {
   type UseQueryOptions,
 } from '@tanstack/react-query'
 import { useContext, useMemo } from 'react'
-import { usual } from '../choices/choices'
+import { changeOf, choices, usual, type Change } from '../choices/choices'
 import { framesOf, queryOf, type Span } from '../time/span'
 import { answer, api, type Balance, type Choices, type Folio, type PinAudit, type Tenant } from './client'
 import { figures, followed } from './follow'
@@ -62,9 +62,9 @@ export function useSetChoices() {
   return useMutation({
     mutationKey: ['choices'],
     scope: { id: 'choices' },
-    mutationFn: (part: Partial<Choices>) => {
-      const kept = queries.getQueryData<Choices & { site_zone?: string }>(['choices'])
-      const body = { ...usual, ...kept, ...part }
+    mutationFn: (change: Change) => {
+      const kept = { ...usual, ...queries.getQueryData<Choices & { site_zone?: string }>(['choices']) }
+      const body = { ...kept, ...changeOf(kept, change) }
       delete body.site_zone
       return answer(api.PUT('/api/v1/me/choices', { body }))
     },
@@ -72,13 +72,13 @@ export function useSetChoices() {
   })
 }
 
-/** What was chosen and is not kept yet. */
-export function useChosenMeanwhile(): Partial<Choices> {
-  const parts = useMutationState({
+/** What is chosen, with what is not kept yet. */
+export function useChosenMeanwhile(): Choices {
+  const changes = useMutationState({
     filters: { mutationKey: ['choices'], status: 'pending' },
-    select: (m) => m.state.variables as Partial<Choices>,
+    select: (m) => m.state.variables as Change,
   })
-  return Object.assign({}, ...parts) as Partial<Choices>
+  return changes.reduce<Choices>((now, change) => ({ ...now, ...changeOf(now, change) }), choices())
 }
 
 /** What plates may show, and in which forms: it changes only with the service. */

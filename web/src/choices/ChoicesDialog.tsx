@@ -5,7 +5,8 @@ import type { Choices } from '../api/client'
 import { useChosenMeanwhile, useSetChoices, useTenants } from '../api/queries'
 import { Choice } from '../figures/Choice'
 import { paces, usualPace } from '../time/span'
-import { choices, hasSiteZone, usual, usualZone } from './choices'
+import { hasSiteZone, usual, usualZone, type Change } from './choices'
+import { withColour } from './lists'
 
 /** The pages that the console can begin with. */
 const firstPages: Record<string, string> = {
@@ -25,9 +26,9 @@ const field = 'rounded-[3px] border border-rule-2 bg-paper px-2 py-0.5 text-[13p
 /** How figures are shown to whoever is signed in. Each choice holds at once, everywhere, and is kept with the person. */
 export function ChoicesDialog() {
   const set = useSetChoices()
-  const now = { ...choices(), ...useChosenMeanwhile() }
+  const now = useChosenMeanwhile()
   const here = location.pathname + location.search
-  const choose = (part: Partial<Choices>) => set.mutate(part)
+  const choose = (change: Change) => set.mutate(change)
   return (
     <Dialog.Root>
       <Dialog.Trigger asChild>
@@ -145,7 +146,7 @@ export function ChoicesDialog() {
             </select>
           </Line>
           <Line name="Tenants">
-            <TenantColours now={now} choose={(colours) => choose({ colours })} />
+            <TenantColours now={now} choose={choose} />
           </Line>
           {set.error && (
             <div className="sm:col-span-2">
@@ -184,13 +185,7 @@ function Line({ name, children }: { name: string; children: ReactNode }) {
 }
 
 /** Colours of tenants that were chosen in place of the usual ones. The service takes only what is told apart. */
-function TenantColours({
-  now,
-  choose,
-}: {
-  now: ReturnType<typeof choices>
-  choose: (colours: Record<string, string>) => void
-}) {
+function TenantColours({ now, choose }: { now: Choices; choose: (change: Change) => void }) {
   const tenants = useTenants().data ?? []
   return (
     <ul className="grid gap-x-4 gap-y-1 text-[13px] sm:grid-cols-2">
@@ -206,7 +201,7 @@ function TenantColours({
               defaultValue={own ?? usualColour(t.colour)}
               onBlur={(e) => {
                 const colour = e.target.value
-                if (colour !== (own ?? usualColour(t.colour))) choose({ ...now.colours, [t.name]: colour })
+                if (colour !== (own ?? usualColour(t.colour))) choose(withColour(t.name, colour))
               }}
             />
             <span className="min-w-0 truncate">{t.name}</span>
@@ -215,9 +210,7 @@ function TenantColours({
                 type="button"
                 className="link min-h-6"
                 aria-label={`usual colour of ${t.name}`}
-                onClick={() => {
-                  choose(Object.fromEntries(Object.entries(now.colours!).filter(([name]) => name !== t.name)))
-                }}
+                onClick={() => choose(withColour(t.name))}
               >
                 usual
               </button>

@@ -15,6 +15,12 @@ export const usual: Choices = {
   first: '',
 }
 
+/** What changes among choices: some of them, or what follows from those that are kept when it is sent. */
+export type Change = Partial<Choices> | ((kept: Choices) => Partial<Choices>)
+
+export const changeOf = (kept: Choices, change: Change): Partial<Choices> =>
+  typeof change === 'function' ? change(kept) : change
+
 let chosen = usual
 let site = ''
 

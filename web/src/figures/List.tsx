@@ -11,8 +11,9 @@ import {
 import { Fragment, useMemo, useState, type ReactNode } from 'react'
 import { useSetChoices } from '../api/queries'
 import { choices } from '../choices/choices'
+import { withColumns } from '../choices/lists'
 import { ColumnChoice } from './ColumnChoice'
-import { Sized, withoutWidths } from './Sized'
+import { Sized } from './Sized'
 import { Explained } from './Heads'
 import { asCSV, inOrder, matches, save, type Value } from './listing'
 import { Folding } from './Folding'
@@ -68,11 +69,7 @@ function ListColumns<Row>({
       chosen={chosen}
       choose={(ids) => {
         set(ids)
-        const all = { ...choices().columns }
-        const isUsual = ids.length === 0 || ids.join() === usual.join()
-        if (isUsual) delete all[keep]
-        else all[keep] = ids
-        keeping.mutate({ columns: all, ...(isUsual && { widths: withoutWidths(keep) }) })
+        keeping.mutate(withColumns(keep, ids, ids.length === 0 || ids.join() === usual.join()))
       }}
     />
   )

@@ -9,7 +9,7 @@ import { meanText, title } from '../../figures/units'
 import { useTime } from '../../time/useTime'
 import { ExpressionInput } from '../../figures/ExpressionInput'
 import { ColumnChoice } from '../../figures/ColumnChoice'
-import { allColumns, chosenColumns, usualColumns, withColumns, type Column } from './columns'
+import { allColumns, chosenColumns, usualColumns, withColumnsOf, type Column } from './columns'
 import { WorkloadTable } from './WorkloadTable'
 import { groupings, whereOf, withinGroup } from './where'
 
@@ -104,7 +104,7 @@ export function WorkloadsPage() {
             chosen={chosen}
             choose={(ids) => {
               setChosen(ids)
-              keep.mutate(withColumns(kind, ids))
+              keep.mutate(withColumnsOf(kind, ids))
             }}
           />
         </span>

@@ -1,6 +1,5 @@
-import { withoutWidths } from '../../figures/Sized'
-import type { Choices } from '../../api/client'
 import { choices } from '../../choices/choices'
+import { withColumns } from '../../choices/lists'
 import { Link } from '@tanstack/react-router'
 import type { ReactNode } from 'react'
 import type { WorkloadLine } from '../../api/client'
@@ -118,11 +117,6 @@ export function chosenColumns(kind: string): string[] {
   return kept && kept.length > 0 ? kept : usualColumns(kind)
 }
 
-/** The choices with other columns of a kind; the usual ones need not be kept. */
-export function withColumns(kind: string, ids: string[]): Partial<Choices> {
-  const columns = { ...choices().columns }
-  const isUsual = ids.join() === usualColumns(kind).join()
-  if (isUsual) delete columns[place(kind)]
-  else columns[place(kind)] = ids
-  return { columns, ...(isUsual && { widths: withoutWidths('workloads') }) }
-}
+/** Other columns of a kind. */
+export const withColumnsOf = (kind: string, ids: string[]) =>
+  withColumns(place(kind), ids, ids.join() === usualColumns(kind).join(), 'workloads')
