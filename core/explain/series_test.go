@@ -34,7 +34,8 @@ func TestSeries_GapsAreGapsAndAbsenceIsNothing(t *testing.T) {
 	g := &SeriesGround{Measure: amount.CPU, Step: 10 * time.Minute, IsWhole: true, PeakOf: PeakOfTick,
 		Stretches: []question.Stretch{
 			{Start: at(0), ElapsedMillis: 300_000, Of: lines(1200e6, 700e6, 60e6)}, // half of it is before the span
-			{Start: at(10), ElapsedMillis: 600_000, Of: lines(2400e6, 1000e6, 40e6)},
+			{Start: at(10), ElapsedMillis: 600_000, Of: []question.Lines{{Capacity: line(2400e6), Used: line(1000e6),
+				Kernel: line(40e6), Steal: line(20e6)}}},
 			// nothing was told from 12:20 to 12:30
 			{Start: at(30), ElapsedMillis: 60_000, Of: lines(240e6, 100e6, 4e6)},
 		}}
@@ -67,8 +68,8 @@ func TestSeries_GapsAreGapsAndAbsenceIsNothing(t *testing.T) {
 
 	s.AddLines(g, map[time.Time]float64{at(0): 630e6, at(10): 900e6, at(30): 90e6})
 	assert.Equal(t, []float64{4, 4, -1, 4}, figuresOf(s.Capacity))
-	assert.InDeltaSlice(t, []float64{0.2, 1. / 15, -1, 1. / 15}, figuresOf(s.Kernel), 1e-9)
-	assert.InDeltaSlice(t, []float64{10. / 300, 0.1, -1, 0.1}, figuresOf(s.Residual), 1e-9)
+	assert.InDeltaSlice(t, []float64{0.2, 0.1, -1, 1. / 15}, figuresOf(s.Kernel), 1e-9)
+	assert.InDeltaSlice(t, []float64{10. / 300, 0.1 - 20./600, -1, 0.1}, figuresOf(s.Residual), 1e-9)
 
 	g.IsWhole = false
 	part := NewSeries(Over{From: at(5), To: at(31)}, g, "")
@@ -133,4 +134,8 @@ func TestSeries_TheRestIsOfTheTimeOfAll(t *testing.T) {
 	rest := s.RestOf(g, []SeriesRow{row(noon, 12.5, 60), row(noon.Add(time.Hour), 11, 60)})
 	assert.InDeltaSlice(t, []float64{1 << 29, 1 << 30}, figuresOf(rest.Mean), 1, "12.5 less 10 and half of 4")
 	assert.InDeltaSlice(t, []float64{1 << 29, 1 << 30}, figuresOf([]*float64{rest.Least, rest.Most}), 1)
+
+	rest = s.RestOf(g, []SeriesRow{row(noon, 12-1e-13, 60), row(noon.Add(time.Hour), 9, 60)})
+	assert.Equal(t, 0.0, *rest.Mean[0], "what floating point leaves is nothing")
+	assert.InDelta(t, -(1 << 30), *rest.Mean[1], 1, "and what cannot be is not hidden")
 }
