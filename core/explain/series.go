@@ -192,8 +192,8 @@ func (s *Series) over(g *SeriesGround, k int, sum *question.Sum) int64 {
 	return s.millis[k]
 }
 
-// RestOf is what all groups together had less what those had that are told: in units, because the mean of a group may be
-// over less time than that of all.
+// RestOf is what all groups together had less what those had that are told: in units, because the mean of a group may
+// be over less time than that of all.
 func (s *Series) RestOf(g *SeriesGround, all []SeriesRow) SeriesGroup {
 	rest := slices.Clone(all)
 	for i := range rest {

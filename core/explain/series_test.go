@@ -114,8 +114,8 @@ func TestSeries_AMeasureWithoutALedgerIsOverTheTimeOfItsFigures(t *testing.T) {
 	assert.Nil(t, x.Mean[1], "where it is not told it is not nothing")
 }
 
-// TestSeries_TheRestIsOfTheTimeOfAll has a group that was told for half a step: the others are what is left of the whole
-// by units, and not the mean of all less its mean.
+// TestSeries_TheRestIsOfTheTimeOfAll has a group that was told for half a step: the others are what is left of the
+// whole by units, and not the mean of all less its mean.
 func TestSeries_TheRestIsOfTheTimeOfAll(t *testing.T) {
 	noon := time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
 	g := &SeriesGround{Measure: amount.SpaceUsed, Step: time.Hour, PeakOf: PeakOfNone,

@@ -272,8 +272,8 @@ func (w wanted) column(table, column string) bool {
 	return len(columns) == 0 || slices.Contains(columns, column)
 }
 
-// eachPiece runs a query whose columns are grain, loose, host_id, start, section, body and hours, in the order of leaves.
-// While passing, a leaf may be used until the next is visited, and no longer.
+// eachPiece runs a query whose columns are grain, loose, host_id, start, section, body and hours, in the order of
+// leaves. While passing, a leaf may be used until the next is visited, and no longer.
 func eachPiece(db *gorm.DB, query string, args []any, want wanted, passing bool, visit func(*piece) error) error {
 	rows, err := db.Raw(query, args...).Rows()
 	if err != nil {

@@ -167,7 +167,8 @@ func (c *check) hours() ([]*leaf.Leaf, error) {
 	}
 	for _, l := range leaf.Split(bound[0]) {
 		if hour := l.Start(0); alone[hour.Hour()] {
-			c.differ(question.ByHour.Floor(hour), "the sum of the hour is there twice: alone, and bound with those of its day")
+			c.differ(question.ByHour.Floor(hour),
+				"the sum of the hour is there twice: alone, and bound with those of its day")
 			continue
 		}
 		hours = append(hours, l)
