@@ -51,9 +51,8 @@ func shorts(args []string) error {
 		}
 	}
 	runtime.LockOSThread()
-	own := clock(false)
+	own, before := clock(false), ofChildren()
 	begin := time.Now()
-	var children time.Duration
 	type born struct {
 		pid   int
 		ended time.Time // when it was seen to have ended
@@ -80,11 +79,9 @@ func shorts(args []string) error {
 				kept = append(kept, c)
 				continue
 			}
-			var r syscall.Rusage
-			if _, err := syscall.Wait4(c.pid, nil, 0, &r); err != nil {
+			if _, err := syscall.Wait4(c.pid, nil, 0, nil); err != nil {
 				return fmt.Errorf("wait for %d: %w", c.pid, err)
 			}
-			children += time.Duration(r.Utime.Nano() + r.Stime.Nano())
 		}
 		alive = kept
 		return nil
@@ -108,6 +105,7 @@ func shorts(args []string) error {
 			return err
 		}
 	}
+	children := ofChildren() - before
 	total := children + clock(false) - own
 	if err := os.WriteFile(args[4]+".part", fmt.Appendln(nil, total.Nanoseconds(), children.Nanoseconds()),
 		0o644); err != nil {

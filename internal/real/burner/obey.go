@@ -9,7 +9,6 @@ import (
 	"strings"
 	"syscall"
 	"time"
-	"unsafe"
 
 	"golang.org/x/sys/unix"
 )
@@ -44,13 +43,7 @@ func obey([]string) error {
 		case "cpu":
 			err = goTo(number(words[1]))
 		case "children":
-			for range number(words[1]) {
-				used, e := child(time.Duration(number(words[2])) * time.Microsecond)
-				if e != nil {
-					return e
-				}
-				children += used
-			}
+			children, err = oneAfterTheOther(number(words[1]), time.Duration(number(words[2]))*time.Microsecond)
 		case "write":
 			err = writeAt(words[1], int64(number(words[2])), number(words[3]))
 		case "calls": // so many of one kind, a pause of 50 ms three times, files of a directory, and an address
@@ -160,19 +153,40 @@ func burnThread(micros time.Duration) {
 	}
 }
 
-// child forks a child that burns, and returns what it used by the kernel's own account of it.
-func child(burns time.Duration) (time.Duration, error) {
-	pid, err := fork(burns.Nanoseconds())
-	if err != nil {
-		return 0, err
+// oneAfterTheOther forks children that burn, each once the one before has ended, and returns what they used by the
+// kernel's own account. What a child still does while it ends is in that only if it is waited for later: so the last two
+// hundred that ended are left alone.
+func oneAfterTheOther(count int, burns time.Duration) (time.Duration, error) {
+	const left = 200
+	before := ofChildren()
+	ended := make([]int, 0, count)
+	for n := range count {
+		pid, err := fork(burns.Nanoseconds())
+		if err != nil {
+			return 0, err
+		}
+		for err = unix.EINTR; err == unix.EINTR; {
+			err = unix.Waitid(unix.P_PID, pid, nil, unix.WEXITED|unix.WNOWAIT, nil)
+		}
+		if err != nil {
+			return 0, fmt.Errorf("until %d ends: %w", pid, err)
+		}
+		ended = append(ended, pid)
+		if n >= left {
+			if _, err := syscall.Wait4(ended[n-left], nil, 0, nil); err != nil {
+				return 0, err
+			}
+		}
 	}
-	var r syscall.Rusage
-	var status int32
-	if _, _, e := syscall.RawSyscall6(syscall.SYS_WAIT4, uintptr(pid), uintptr(unsafe.Pointer(&status)), 0,
-		uintptr(unsafe.Pointer(&r)), 0, 0); e != 0 {
-		return 0, e
+	for range 20 { // by turns too: a machine that was halted altogether has only its clock moved on
+		time.Sleep(5 * time.Millisecond)
 	}
-	return time.Duration(r.Utime.Nano() + r.Stime.Nano()), nil
+	for _, pid := range ended[max(count-left, 0):] {
+		if _, err := syscall.Wait4(pid, nil, 0, nil); err != nil {
+			return 0, err
+		}
+	}
+	return ofChildren() - before, nil
 }
 
 // brood touches MIB of its own memory and SHARED MiB of memory that it shares with its children; each of COUNT children
