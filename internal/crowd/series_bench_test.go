@@ -18,7 +18,7 @@ import (
 )
 
 // leavesOfAWeek fetches what holds the answer to a series by the hour: some sections of a host, or of all.
-const leavesOfAWeek = `SELECT body FROM day_quires WHERE start > $1 - interval '1 day' AND start < $2
+const leavesOfAWeek = `SELECT body FROM day_quires WHERE start > $1::timestamptz - interval '1 day' AND start < $2
 	AND section = ANY($3) AND ($4 = '' OR host_id = (SELECT id FROM hosts WHERE name = $4))`
 
 // figuresByHand makes a table of figures by the hour as one would lay it out for SQL: of so many items of each host, by
