@@ -1,9 +1,11 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -137,10 +139,10 @@ func (s *Store) sums(ctx context.Context, c *count, tenants map[int32]string) (r
 		r.near, r.total = plan.Question.Near(r.near)
 	}
 	seen := map[int64]bool{}
-	for k, p := range c.parts {
+	for k, x := range c.courses {
 		if !seen[k.workload] {
 			seen[k.workload] = true
-			r.workloads[p.host]++
+			r.workloads[x.host]++
 		}
 	}
 	return r, nil
@@ -196,35 +198,39 @@ func (s *Store) count(ctx context.Context, plans []*question.Plan, exists func(i
 
 // join adds what another count found on other hosts.
 func (c *count) join(other *count) {
-	for k, p := range other.parts {
+	for k, x := range other.courses {
 		k.words = c.wordsOf(other.words[k.words])
-		c.parts[k] = p
+		c.courses[k] = x
 	}
 	c.grain = max(c.grain, other.grain)
 }
 
-// partKey is one part of what a question counts: what one workload had in one step, under one tenant where those are
-// told apart, of one program, CPU or part where usage is divided so. It is looked up for every row that is read, so it
-// holds numbers alone.
-type partKey struct {
-	step     int64 // microseconds since 1970; 0 for none
+// courseKey is one of those that a question counts: one workload, under one tenant where those are told apart, of one
+// program, CPU or part where usage is divided so. It is looked up for every row that is read, so it holds numbers alone.
+type courseKey struct {
 	workload int64
 	tenant   int32
 	cpu      int32
 	words    int32 // which of the count's
 }
 
+// course is what one of them had, step by step.
+type course struct {
+	host  int32
+	parts []part // in the order of their steps
+}
+
 // words are the names that parts are told apart by: of a program and the head of its family, or of a part.
 type words struct{ program, family, part string }
 
-// part is the sums of a partKey, by the question's measures.
+// part is the sums of a course in one step, by the question's measures.
 type part struct {
-	host      int32
+	step      int64 // microseconds since 1970; 0 for none
 	processes int64
 	sums      []tally
-	newest    int64 // begin of the newest interval
-	tenant    int32 // in that one
-	state     question.State
+	newest    int64           // begin of the newest interval
+	tenant    int32           // in that one
+	state     *question.State // where it was asked for
 }
 
 // tally is what a part had of one measure.
@@ -245,20 +251,21 @@ type count struct {
 	plan     *question.Plan
 	q        *question.Question
 	viewer   *leaf.Viewer
-	parts    map[partKey]*part
+	courses  map[courseKey]*course
 	words    []words
 	wordsAt  map[words]int32
 	byTenant bool
 	step     int64
 	grain    question.Grain
-	last     *part // that was found last, and its key
-	lastKey  partKey
+	last     *course // that was found last, and its key
+	lastKey  courseKey
+	spare    []tally // for parts that are to come
 }
 
 func newCount(p *question.Plan, exists func(int32) bool) *count {
 	return &count{plan: p, q: &p.Question, viewer: leaf.NewViewer(&p.Question.Scope, exists),
-		parts: map[partKey]*part{},
-		words: []words{{}}, wordsAt: map[words]int32{{}: 0}, byTenant: p.Question.Has(question.Tenant),
+		courses: map[courseKey]*course{},
+		words:   []words{{}}, wordsAt: map[words]int32{{}: 0}, byTenant: p.Question.Has(question.Tenant),
 		step: p.Question.Step.Microseconds()}
 }
 
@@ -352,23 +359,48 @@ func (c *count) wordsOf(w words) int32 {
 	return n
 }
 
-// find is the part that a workload's row belongs to, made if it is not there. Most rows are of the same part as the row
-// before.
-func (c *count) find(rows *rowsOf, at int64, user leaf.User, k partKey) *part {
-	k.step, k.workload = rows.steps[at], user.Workload
+// find is the part that a workload's row belongs to, made if it is not there; it is used until the next is found. Most
+// rows are of the same course as the row before, and of the step after.
+func (c *count) find(rows *rowsOf, at int64, user leaf.User, k courseKey) *part {
+	k.workload = user.Workload
 	if c.byTenant {
 		k.tenant = user.Tenant
 	}
-	if k == c.lastKey && c.last != nil {
-		return c.last
+	if k != c.lastKey || c.last == nil {
+		x := c.courses[k]
+		if x == nil {
+			x = &course{host: rows.Host}
+			c.courses[k] = x
+		}
+		c.last, c.lastKey = x, k
 	}
-	p := c.parts[k]
-	if p == nil {
-		p = &part{host: rows.Host, sums: make([]tally, len(c.q.Measures))}
-		c.parts[k] = p
+	x, step := c.last, rows.steps[at]
+	i := len(x.parts)
+	if i > 0 && step <= x.parts[i-1].step {
+		var there bool
+		if i, there = slices.BinarySearchFunc(x.parts, step, func(p part, step int64) int {
+			return cmp.Compare(p.step, step)
+		}); there {
+			return &x.parts[i]
+		}
 	}
-	c.last, c.lastKey = p, k
-	return p
+	made := part{step: step, sums: c.tallies()}
+	if c.q.State {
+		made.state = &question.State{}
+	}
+	x.parts = slices.Insert(x.parts, i, made)
+	return &x.parts[i]
+}
+
+// tallies are those of one part.
+func (c *count) tallies() []tally {
+	n := len(c.q.Measures)
+	if len(c.spare) < n {
+		c.spare = make([]tally, n*min(1024, 1+len(c.courses)))
+	}
+	taken := c.spare[:n:n]
+	c.spare = c.spare[n:]
+	return taken
 }
 
 func (c *count) addUses(rows *rowsOf) {
@@ -398,7 +430,7 @@ func (c *count) addUses(rows *rowsOf) {
 		if !seen {
 			continue
 		}
-		p := c.find(rows, ats[row], user, partKey{})
+		p := c.find(rows, ats[row], user, courseKey{})
 		isNewest := newest[row] >= p.newest
 		if isNewest {
 			p.newest, p.tenant = newest[row], user.Tenant
@@ -435,7 +467,7 @@ func (x *tally) add(units amount.Wide, source amount.Source) {
 
 // addState adds what is known of a workload beside its sums.
 func (p *part) addState(t *leaf.Table, row int, isNewest bool) {
-	s := &p.state
+	s := p.state
 	from, to := time.UnixMicro(t.Of("from")[row]).UTC(), time.UnixMicro(t.Of("to")[row]).UTC()
 	if s.From.IsZero() || from.Before(s.From) {
 		s.From = from
@@ -464,7 +496,7 @@ func (c *count) addBeside(rows *rowsOf, i int, m amount.Measure) {
 		if !seen {
 			continue
 		}
-		x := &c.find(rows, ats[row], user, partKey{}).sums[i]
+		x := &c.find(rows, ats[row], user, courseKey{}).sums[i]
 		if m.Manner() == amount.Height {
 			x.units.Raise(t.Wide(units, row))
 		} else {
@@ -485,7 +517,7 @@ func (c *count) addPrograms(rows *rowsOf) {
 			continue
 		}
 		program := rows.Words[programs[row]]
-		p := c.find(rows, ats[row], user, partKey{words: c.wordsOf(words{program: program,
+		p := c.find(rows, ats[row], user, courseKey{words: c.wordsOf(words{program: program,
 			family: rows.Words[families[row]]})})
 		p.processes = max(p.processes, processes[row])
 		for i, m := range c.q.Measures {
@@ -511,7 +543,7 @@ func (c *count) addRan(rows *rowsOf) {
 	ats, cpus, sources := t.Of(leaf.At), t.Of("cpu"), t.Of("source")
 	for row, slot := range t.Of(leaf.Slot) {
 		if user, seen := rows.User(slot, ats[row]); seen {
-			x := &c.find(rows, ats[row], user, partKey{cpu: int32(cpus[row])}).sums[0]
+			x := &c.find(rows, ats[row], user, courseKey{cpu: int32(cpus[row])}).sums[0]
 			x.units.Plus(t.Wide(t.Schema.Index("micros"), row))
 			x.source, x.known = x.source.Weaker(amount.Source(sources[row])), true
 		}
@@ -523,7 +555,7 @@ func (c *count) addParts(rows *rowsOf) {
 	ats, parts := t.Of(leaf.At), t.Of("part")
 	for row, slot := range t.Of(leaf.Slot) {
 		if user, seen := rows.User(slot, ats[row]); seen {
-			x := &c.find(rows, ats[row], user, partKey{words: c.wordsOf(words{
+			x := &c.find(rows, ats[row], user, courseKey{words: c.wordsOf(words{
 				part: rows.Words[parts[row]]})}).sums[0]
 			x.add(t.Wide(t.Schema.Index("micros"), row), amount.Summed)
 		}

@@ -28,7 +28,7 @@ func (c *count) isNamedLast() bool {
 func (c *count) workloads() []int64 {
 	seen := map[int64]bool{}
 	ids := []int64{}
-	for k := range c.parts {
+	for k := range c.courses {
 		if !seen[k.workload] {
 			seen[k.workload] = true
 			ids = append(ids, k.workload)
@@ -83,43 +83,33 @@ func (c *count) rows(of names) []question.Row {
 		number int
 	}
 	groups := map[at]*group{}
-	numbers, known := map[groupKey]int{}, map[partKey]int{} // of groups, whatever their step
+	numbers := map[groupKey]int{} // of groups, whatever their step
 	isOne := c.q.Has(question.Workload)
-	for k, p := range c.parts {
-		plain := k
-		plain.step = 0
-		number, there := known[plain]
-		if !there {
-			row := c.rowOf(plain, p, of)
-			if !c.byTenant { // that of its newest interval, which is another in another step
-				row.Tenant, row.Names.Tenant = 0, ""
+	for k, x := range c.courses {
+		number := -1
+		for i := range x.parts {
+			p := &x.parts[i]
+			if number < 0 {
+				row := c.rowOf(k, x.host, p, of)
+				if !c.byTenant { // that of its newest interval, which is another in another step
+					row.Tenant, row.Names.Tenant = 0, ""
+				}
+				key := groupOf(&row)
+				var there bool
+				if number, there = numbers[key]; !there {
+					number = len(numbers)
+					numbers[key] = number
+				}
 			}
-			key := groupOf(&row)
-			if number, there = numbers[key]; !there {
-				number = len(numbers)
-				numbers[key] = number
+			g := groups[at{p.step, number}]
+			if g == nil {
+				g = &group{row: c.rowOf(k, x.host, p, of), sums: make([]groupSum, len(c.q.Measures))}
+				if !isOne {
+					g.workloads = map[int64]bool{}
+				}
+				groups[at{p.step, number}] = g
 			}
-			known[plain] = number
-		}
-		g := groups[at{k.step, number}]
-		if g == nil {
-			row := c.rowOf(k, p, of)
-			g = &group{row: row, sums: make([]groupSum, len(c.q.Measures))}
-			if !isOne {
-				g.workloads = map[int64]bool{}
-			}
-			groups[at{k.step, number}] = g
-		}
-		n := 1
-		if c.plan.Division == question.ByProgram {
-			n = int(p.processes)
-		}
-		g.row.Parts += n
-		if !isOne {
-			g.workloads[k.workload] = true
-		}
-		for i, m := range c.q.Measures {
-			g.sums[i].add(m, &p.sums[i], n, c.plan.Division == question.ByProgram)
+			g.add(c, k, p)
 		}
 	}
 	rows := make([]question.Row, 0, len(groups))
@@ -131,6 +121,21 @@ func (c *count) rows(of names) []question.Row {
 		rows = append(rows, g.row)
 	}
 	return rows
+}
+
+// add adds a part.
+func (g *group) add(c *count, k courseKey, p *part) {
+	isByProgram, n := c.plan.Division == question.ByProgram, 1
+	if isByProgram {
+		n = int(p.processes)
+	}
+	g.row.Parts += n
+	if g.workloads != nil {
+		g.workloads[k.workload] = true
+	}
+	for i, m := range c.q.Measures {
+		g.sums[i].add(m, &p.sums[i], n, isByProgram)
+	}
 }
 
 // groupKey tells a row's group from all others of its step.
@@ -146,17 +151,17 @@ func groupOf(r *question.Row) groupKey {
 }
 
 // rowOf says which group a part belongs to.
-func (c *count) rowOf(k partKey, p *part, of names) question.Row {
+func (c *count) rowOf(k courseKey, host int32, p *part, of names) question.Row {
 	var row question.Row
 	if c.step > 0 {
-		row.Start = time.UnixMicro(k.step).UTC()
+		row.Start = time.UnixMicro(p.step).UTC()
 	}
 	for _, d := range c.q.By {
 		switch d {
 		case question.Tenant:
 			row.Tenant = k.tenant
 		case question.Host:
-			row.Host = p.host
+			row.Host = host
 		case question.CPU:
 			row.CPU = k.cpu
 		case question.Part:
@@ -164,7 +169,7 @@ func (c *count) rowOf(k partKey, p *part, of names) question.Row {
 		}
 	}
 	if c.q.Has(question.Workload) {
-		row.Workload, row.Host = k.workload, p.host
+		row.Workload, row.Host = k.workload, host
 		if !c.byTenant && c.plan.Division == question.ByWorkload { // the tenant of its newest interval
 			row.Tenant = p.tenant
 		}
@@ -185,7 +190,7 @@ func (c *count) rowOf(k partKey, p *part, of names) question.Row {
 		row.Names.Host, row.Names.Kind = w.Host.Name, w.Kind
 	}
 	if c.q.State && c.plan.Division == question.ByWorkload {
-		state := p.state
+		state := *p.state
 		row.State = &state
 	}
 	return row
