@@ -74,7 +74,10 @@ func (o Order) Compare(a, b *Key) int {
 	if o.Turned {
 		by = -by
 	}
-	return cmp.Or(by, cmp.Compare(b.Units, a.Units), cmp.Compare(a.Rest, b.Rest))
+	if by != 0 { // as it mostly is
+		return by
+	}
+	return cmp.Or(cmp.Compare(b.Units, a.Units), cmp.Compare(a.Rest, b.Rest))
 }
 
 // Near keeps those of many rows that may be on the page asked for, whatever they are called, with the total of all. All
@@ -127,18 +130,19 @@ func (q *Question) Arrange(rows []Row) *Answer {
 // ArrangeNear is Arrange of the rows that Near found, which have their names by now.
 func (q *Question) ArrangeNear(rows []Row, total Total) *Answer {
 	a := &Answer{Rows: rows, Total: total}
-	keys := make(map[*Row]Key, len(rows))
-	order := make([]*Row, len(rows))
+	keys, order := make([]Key, len(rows)), make([]int, len(rows))
 	for i := range rows {
-		order[i], keys[&rows[i]] = &rows[i], q.KeyOf(&rows[i])
+		keys[i], order[i] = q.KeyOf(&rows[i]), i
 	}
-	slices.SortFunc(order, func(x, y *Row) int {
-		kx, ky := keys[x], keys[y]
-		return cmp.Or(x.Start.Compare(y.Start), q.Order.Compare(&kx, &ky))
+	slices.SortFunc(order, func(x, y int) int {
+		if c := rows[x].Start.Compare(rows[y].Start); c != 0 {
+			return c
+		}
+		return q.Order.Compare(&keys[x], &keys[y])
 	})
 	a.Rows = make([]Row, 0, len(rows))
-	for _, r := range order {
-		k := keys[r]
+	for _, i := range order {
+		r, k := &rows[i], keys[i]
 		if q.Step > 0 {
 			a.Rows = append(a.Rows, *r)
 			continue

@@ -197,16 +197,34 @@ func (r *reader) block(into []int64, least, divisor uint64) {
 		r.bad = true
 		return
 	}
-	if differs {
-		into[0] = int64(least + first*divisor)
-		for i := range n {
-			first += uint64(unzigzag(bitsAt(packed, i*width, width) + base))
-			into[i+1] = int64(least + first*divisor)
+	if !differs {
+		eachNumber(packed, n, width, func(i int, number uint64) { into[i] = int64(least + (number+base)*divisor) })
+		return
+	}
+	into[0] = int64(least + first*divisor)
+	eachNumber(packed, n, width, func(i int, number uint64) {
+		first += uint64(unzigzag(number + base))
+		into[i+1] = int64(least + first*divisor)
+	})
+}
+
+// eachNumber visits numbers of so many bits each.
+func eachNumber(b []byte, n, width int, visit func(i int, number uint64)) {
+	i := 0
+	if width == 0 { // all are the same, as keys are in the intervals of one row
+		for ; i < n; i++ {
+			visit(i, 0)
 		}
 		return
 	}
-	for i := range n {
-		into[i] = int64(least + (bitsAt(packed, i*width, width)+base)*divisor)
+	if width <= 56 { // and so lie within the eight bytes from where they begin
+		mask := uint64(1)<<width - 1
+		for at := 0; i < n && at>>3+8 <= len(b); i, at = i+1, at+width {
+			visit(i, binary.LittleEndian.Uint64(b[at>>3:])>>(at&7)&mask)
+		}
+	}
+	for ; i < n; i++ {
+		visit(i, bitsAt(b, i*width, width))
 	}
 }
 

@@ -45,8 +45,9 @@ func (s *Store) nameLast(ctx context.Context, c *count, rows []question.Row, ten
 		for i := range rows {
 			ids[i] = rows[i].Workload
 		}
+		slices.Sort(ids)
 		var err error
-		if of.workloads, err = s.WorkloadsByID(ctx, ids); err != nil {
+		if of.workloads, err = s.WorkloadsByID(ctx, slices.Compact(ids)); err != nil {
 			return err
 		}
 	} else if c.q.Has(question.Host) {
