@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -444,6 +445,58 @@ func TestWhose_ASocketsBytesAreWhoUsesIt(t *testing.T) {
 	assert.Equal(t, sent, early+late, "what one sent the others received, to the byte")
 	assert.InEpsilon(t, first, early, headers)
 	assert.InEpsilon(t, second, late, headers)
+}
+
+// TestWhose_WhatComesFirstOnTwoCPUsAtOnceIsCountedToTheByte has both ends of two connections, each on a CPU of its own,
+// go from cell to cell: in each of these something comes first, and often on both CPUs at once.
+func TestWhose_WhatComesFirstOnTwoCPUsAtOnceIsCountedToTheByte(t *testing.T) {
+	if kernel.CgroupV2("/sys/fs/cgroup") == "" {
+		t.Skip("no version 2 hierarchy here: the kernel cannot tell sockets apart")
+	}
+	const rounds, bytes = 120, 200_000
+	must := newCell(t, "sends")
+	var sending, taking [2]*worker
+	for i := range 2 {
+		ends := connected(t)
+		sending[i], taking[i] = hire(t, must, plainUser, ends[0]), hire(t, must, plainUser, ends[1])
+		cpu := i % runtime.NumCPU()
+		sending[i].do("cpu %d", cpu)
+		taking[i].do("cpu %d", cpu)
+	}
+	cells := make([]*cell, rounds)
+	for i := range cells {
+		cells[i] = newCell(t, fmt.Sprintf("takes-%d", i))
+	}
+	w := watch(t)
+	for _, c := range cells {
+		var all sync.WaitGroup
+		for i := range 2 {
+			c.take(t, taking[i], false)
+		}
+		for i := range 2 {
+			all.Go(func() { sending[i].do("send 3 %d", bytes) })
+			all.Go(func() { taking[i].do("receive 3 %d", bytes) })
+		}
+		all.Wait()
+	}
+	w.read()
+	for i := range 2 {
+		must.take(t, taking[i], false)
+	}
+	of := func(c *cell, m amount.Measure) int64 {
+		u := w.usage(c.name)
+		n, ok := u.Figures.Get(m)
+		require.True(t, ok, m.String())
+		return n
+	}
+	received := int64(0)
+	for _, c := range cells {
+		received += of(c, amount.NetworkLocalReceived)
+	}
+	sent := of(must, amount.NetworkLocalSent)
+	t.Logf("sent %d of %d, received %d", sent, 2*rounds*bytes, received)
+	assert.InEpsilon(t, 2*rounds*bytes, sent, 0.1)
+	assert.Equal(t, sent, received, "what two sent the cells received, to the byte")
 }
 
 // TestWhose_WhatIsWrittenBackIsWhoMadeItDirty has two cells write to one file in turns, of which one has it written

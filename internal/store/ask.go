@@ -206,7 +206,8 @@ func (c *count) join(other *count) {
 }
 
 // courseKey is one of those that a question counts: one workload, under one tenant where those are told apart, of one
-// program, CPU or part where usage is divided so. It is looked up for every row that is read, so it holds numbers alone.
+// program, CPU or part where usage is divided so. It is looked up for every row that is read, so it holds numbers
+// alone.
 type courseKey struct {
 	workload int64
 	tenant   int32

@@ -103,12 +103,17 @@ static __always_inline struct here *this_cpu(void)
 static __always_inline void put(struct here *h, struct who *who, struct spent *d)
 {
 	struct spent *s = bpf_map_lookup_elem(&by_who, who);
+	if (!s) {
+		if (!bpf_map_update_elem(&by_who, who, d, BPF_NOEXIST))
+			return;
+		s = bpf_map_lookup_elem(&by_who, who); /* another CPU made it meanwhile, or there is no room */
+	}
 	if (s) {
 		s->run += d->run;
 		s->user += d->user;
 		s->system += d->system;
 		s->waited += d->waited;
-	} else if (bpf_map_update_elem(&by_who, who, d, BPF_NOEXIST)) {
+	} else {
 		h->unplaced += d->run;
 	}
 }

@@ -307,12 +307,12 @@ int BPF_PROG(on_complete, struct request *rq, int error, unsigned int bytes)
 	if (d)
 		d->nanoseconds += took;
 	struct slot key = { what.device, what.kind, bucket_of(took / 1000) };
-	__u64 *n = bpf_map_lookup_elem(&latencies, &key);
-	if (n) {
-		*n += 1;
-	} else {
-		__u64 one = 1;
-		bpf_map_update_elem(&latencies, &key, &one, BPF_NOEXIST);
+	__u64 none = 0, *n = bpf_map_lookup_elem(&latencies, &key);
+	if (!n) {
+		bpf_map_update_elem(&latencies, &key, &none, BPF_NOEXIST); /* unless another CPU made it meanwhile */
+		n = bpf_map_lookup_elem(&latencies, &key);
 	}
+	if (n)
+		*n += 1;
 	return 0;
 }

@@ -108,14 +108,17 @@ static __always_inline void as_fragments(struct __sk_buff *skb, struct moved *no
 	now->bytes += (now->packets - 1) * header + now->packets * more;
 }
 
+/* Adds to a flow. Another CPU may make it meanwhile; and what comes in may interrupt a claim on the same CPU. */
 static __always_inline void put(struct flow *key, struct moved *now)
 {
-	struct moved *m = bpf_map_lookup_elem(&flows, key);
+	struct moved none = {}, *m = bpf_map_lookup_elem(&flows, key);
+	if (!m) {
+		bpf_map_update_elem(&flows, key, &none, BPF_NOEXIST);
+		m = bpf_map_lookup_elem(&flows, key);
+	}
 	if (m) {
-		m->bytes += now->bytes;
-		m->packets += now->packets;
-	} else {
-		bpf_map_update_elem(&flows, key, now, BPF_NOEXIST);
+		__sync_fetch_and_add(&m->bytes, now->bytes);
+		__sync_fetch_and_add(&m->packets, now->packets);
 	}
 }
 

@@ -154,8 +154,8 @@ func burnThread(micros time.Duration) {
 }
 
 // oneAfterTheOther forks children that burn, each once the one before has ended, and returns what they used by the
-// kernel's own account. What a child still does while it ends is in that only if it is waited for later: so the last two
-// hundred that ended are left alone.
+// kernel's own account. What a child still does while it ends is in that only if it is waited for later: so the last
+// two hundred that ended are left alone.
 func oneAfterTheOther(count int, burns time.Duration) (time.Duration, error) {
 	const left = 200
 	before := ofChildren()
