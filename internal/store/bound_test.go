@@ -75,6 +75,7 @@ func (b *bound) asked(t *testing.T, span question.Span, step time.Duration) (sum
 	a, err := b.Ask(ctx, q)
 	require.NoError(t, err)
 	for _, r := range a.Rows {
+		b.isTrueOfStep(t, &r, span, step, a.Grain)
 		assert.True(t, step == 0 || !r.Start.Before(span.From.Truncate(step)) && r.Start.Before(span.To), r.Start)
 		for i := range sums {
 			if r.Name == "vat of "+b.hosts[i].Name {
@@ -100,6 +101,23 @@ func (b *bound) asked(t *testing.T, span question.Span, step time.Duration) (sum
 		assert.InDelta(t, sums[0]+sums[1]+2*float64(intervals), used, 1e-6, "each line holds 2 s of the kernel besides")
 	}
 	return sums, a.Grain
+}
+
+// isTrueOfStep holds a row to what its workload used in its step.
+func (b *bound) isTrueOfStep(t *testing.T, r *question.Row, span question.Span, step time.Duration,
+	grain question.Grain) {
+	if step == 0 || grain != question.ByInterval {
+		return
+	}
+	want := 0.0
+	for i := range b.hosts {
+		for at, seconds := range b.seconds[i] {
+			if r.Name == "vat of "+b.hosts[i].Name && span.Holds(at) && at.Truncate(step).Equal(r.Start) {
+				want += seconds
+			}
+		}
+	}
+	assert.InDelta(t, want, r.Sums[0].Units/1e6, 1e-6, "%s in %v of %v", r.Name, r.Start, span)
 }
 
 // isTrue asks over many spans, whose edges are at hours, at intervals and between them.
@@ -168,6 +186,9 @@ func TestFold_HoursThatAreBoundAnswerAsTheyDidAlone(t *testing.T) {
 	b.fold(t)
 	assert.Equal(t, []int{6, 24}, []int{b.rows(t, "day_quires"), b.rows(t, "hour_leaves")})
 	b.isTrue(t, "bound again")
+	b.take(t, 1, b.span.From.Add(47*time.Hour+41*time.Minute), 2.5)
+	b.fold(t)
+	b.isTrue(t, "bound again, and not asked in between")
 	b.isVerified(t)
 
 	tenant, err := s.AddTenant(ctx, "Cellar Intake")
