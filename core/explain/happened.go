@@ -242,6 +242,9 @@ const (
 	longHeld = 0.25
 )
 
+// LeastHeld is for how many microseconds a CPU limit must hold a workload back in a step, for that to be told.
+func LeastHeld(step time.Duration) float64 { return heldBack * float64(step.Microseconds()) }
+
 // ThrottledEvents tell when the CPU limit of a workload held it back: one event for all steps that follow each other.
 // Its time is added over CPUs.
 func ThrottledEvents(about Event, steps []HeldBack, step time.Duration, from time.Time) (list []Event) {
@@ -258,7 +261,7 @@ func ThrottledEvents(about Event, steps []HeldBack, step time.Duration, from tim
 		e.Text = fmt.Sprintf("its CPU limit held it back for %s within %s", seconds(lost), lasted(length))
 	}
 	for _, s := range steps {
-		if s.Micros < heldBack*float64(step.Microseconds()) {
+		if s.Micros < LeastHeld(step) {
 			continue
 		}
 		if until.IsZero() || s.Start.After(until) {

@@ -181,15 +181,30 @@ func (w *eventsWork) happened(ctx context.Context) error {
 }
 
 // heldAndKilled adds where processes were ended for want of memory, and where CPU limits held workloads back, by steps.
+// Few workloads have either: which is asked of the whole span first.
 func (w *eventsWork) heldAndKilled(ctx context.Context) error {
 	step := stepFor(w.scope.Span)
-	answer, err := w.store.Ask(ctx, question.Question{Scope: w.scope, Step: step, NoPeaks: true,
-		Measures: []amount.Measure{amount.MemoryOOMKills, amount.CPUThrottled},
-		By:       []question.Dimension{question.Workload, question.Tenant}})
+	q := question.Question{Scope: w.scope, NoPeaks: true, By: []question.Dimension{question.Workload},
+		Measures: []amount.Measure{amount.MemoryOOMKills, amount.CPUThrottled}}
+	answer, err := w.store.Ask(ctx, q)
 	if err != nil {
 		return err
 	}
-	had := func(r *question.Row, i int) bool { return r.Sums[i].Known() && r.Sums[i].Units >= 1 }
+	least := []float64{1, explain.LeastHeld(step)}
+	had := func(r *question.Row, i int) bool { return r.Sums[i].Known() && r.Sums[i].Units >= least[i] }
+	q.Step, q.By, q.Scope.Only = step, append(q.By, question.Tenant), []int64{}
+	for i := range answer.Rows {
+		if r := &answer.Rows[i]; had(r, 0) || had(r, 1) {
+			q.Scope.Only = append(q.Scope.Only, r.Workload)
+		}
+	}
+	if len(q.Scope.Only) == 0 {
+		return nil
+	}
+	answer, err = w.store.Ask(ctx, q)
+	if err != nil {
+		return err
+	}
 	var users []explain.User
 	rows := slices.DeleteFunc(answer.Rows, func(r question.Row) bool { return !had(&r, 0) && !had(&r, 1) })
 	for _, r := range rows {

@@ -163,3 +163,31 @@ func TestEvents_WhatIsSeenOnceIsWrittenDown(t *testing.T) {
 	)
 	assert.Empty(t, ask(func(q *hub.EventsQuestion) { q.Host = "cellar-1" }))
 }
+
+// TestEvents_WhoIsHeldBackForLongEnoughInOneStep has one that is held back just long enough, one that is more often,
+// and never so long, and one that is not and had a process ended.
+func TestEvents_WhoIsHeldBackForLongEnoughInOneStep(t *testing.T) {
+	c := newCellar(t)
+	c.now = noon.Add(40 * time.Minute)
+	held, often, killed := amount.CPUThrottled, amount.CPUThrottled, amount.MemoryOOMKills
+	for minute := range int64(3) {
+		c.dress = func(iv *account.Interval) {
+			iv.Usages[0].Figures.Put(held, []int64{0, 600_000, 599_999}[minute], amount.Counted)
+			iv.Usages[1].Figures.Put(often, 599_000, amount.Counted)
+			iv.Usages[2].Figures.Put(killed, []int64{0, 0, 1}[minute], amount.Counted)
+		}
+		c.minute("cellar-1", (30+minute)*60, 60, had{must, 1, 100, 0, 0, 0}, had{route, 1, 100, 0, 0, 0},
+			had{label, 1, 100, 0, 0, 0})
+	}
+	list, _, err := c.Events(ctx, &hub.EventsQuestion{Asked: hub.Asked{Span: question.Span{
+		From: noon.Add(30 * time.Minute), To: noon.Add(33 * time.Minute)}}, Kinds: []string{"throttled", "killed"}})
+	require.NoError(t, err)
+	var got []string
+	for _, e := range list {
+		got = append(got, e.At.Format("15:04 ")+e.Kind+" "+e.Name+": "+e.Text)
+	}
+	assert.Equal(t, []string{
+		"12:32 killed label: 1 process of it was ended for want of memory",
+		"12:31 throttled must: its CPU limit held it back for 0.6 CPU-seconds within 1 min",
+	}, got)
+}
