@@ -619,3 +619,37 @@ func TestWrittenBack_ToALoopIsDividedToo(t *testing.T) {
 	assert.Equal(t, []account.DeviceUse{{Device: 7 << 20, Written: 300, Source: amount.Split},
 		{Device: 8 << 20, Written: 300, Source: amount.Split}}, u.Devices)
 }
+
+func TestPartPeaks_OfEveryFigureInItsUnit(t *testing.T) {
+	drive := account.Disk{Name: "sda", ReadBytes: 8_200, WrittenBytes: 17_200, ReadOps: 50, WriteOps: 30,
+		ReadMillis: 330, WriteMillis: 470, DiscardedBytes: 1_004, Flushes: 7, BusyMillis: 1_460, QueueMillis: 6_320}
+	idle := account.Disk{Name: "sdb", BusyMillis: 4_001, ReadMillis: 3} // two clocks; and nothing was done
+	iv := (&account.Interval{ElapsedMillis: 4_000, Ticks: 2, Detail: account.Detail{
+		Disks: []account.Disk{drive, idle},
+		Interfaces: []account.Interface{{Name: "uplink0", Received: 890, Sent: 97_000, ReceivedPackets: 21,
+			SentPackets: 13, ReceivedDropped: 5, SentDropped: 4, ReceivedErrors: 2, SentErrors: 9},
+			{Name: "uplink1", Received: 1 << 62, Sent: 1, ReceivedDropped: -3, SentErrors: 1}},
+		GPUs: []account.GPUTotal{{Name: "gpu0", Micros: 700_000, Told: 2_000, Units: 9_000_000, UnitsTold: 3_000},
+			{Name: "gpu1", Micros: 5, UnitsTold: 3_000}},
+		CPUs: []account.CPUTimes{{CPU: 3, User: 101, Nice: 53, System: 211, IRQ: 17, SoftIRQ: 29, Steal: 89, Idle: 313,
+			IOWait: 187}, {CPU: 4, Idle: 900, IOWait: 100}}}}).AsTick()
+	got := map[string]int64{}
+	for _, p := range iv.Detail.Peaks {
+		got[p.Part+" "+p.Figure] = p.Milli
+	}
+	assert.Equal(t, map[string]int64{
+		"sda drive_busy_percent": 36_500, "sda drive_queue": 1_580, "sda drive_latency_ms": 10_000,
+		"sda drive_read_bytes": 2_050_000, "sda drive_written_bytes": 4_300_000, "sda drive_reads": 12_500,
+		"sda drive_writes": 7_500, "sda drive_discarded_bytes": 251_000, "sda drive_flushes": 1_750,
+		"sdb drive_busy_percent":           100_000,
+		"uplink0 interface_received_bytes": 222_500, "uplink0 interface_sent_bytes": 24_250_000,
+		"uplink0 interface_received_packets": 5_250, "uplink0 interface_sent_packets": 3_250,
+		"uplink0 interface_dropped_packets": 2_250, "uplink0 interface_errors": 2_750,
+		"uplink1 interface_received_bytes": account.HighestPeak, "uplink1 interface_sent_bytes": 250,
+		"uplink1 interface_errors": 250,
+		"gpu0 gpu_busy_percent":    35_000, "gpu0 gpu_taken_bytes": 3_000_000,
+		"3 cpu_busy_percent": 50_000, "3 cpu_kernel_percent": 21_100, "3 cpu_interrupts_percent": 4_600,
+		"3 cpu_waiting_percent": 18_700, "3 cpu_taken_percent": 8_900,
+		"4 cpu_waiting_percent": 10_000,
+	}, got)
+}

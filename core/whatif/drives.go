@@ -40,21 +40,29 @@ func hostsOf(names []string) string {
 // lacksDrives says that a workload has a place but for its files or for what it moves to and from drives; "" where that
 // is not what keeps it.
 func (l *Load) lacksDrives(others []space) string {
-	var most *space
+	var files, moves *space // that with the most space, and of those that hold its files the one that carries most
 	for i := range others {
 		s := &others[i]
-		if s.computes(l) && (most == nil || min(s.space-l.Space, s.rate-l.Rate) > min(most.space-l.Space,
-			most.rate-l.Rate)) {
-			most = s
+		if !s.computes(l) {
+			continue
+		}
+		if s.stores(l) {
+			return ""
+		}
+		if files == nil || s.space > files.space {
+			files = s
+		}
+		if s.holds(l) && (moves == nil || s.rate > moves.rate) {
+			moves = s
 		}
 	}
 	switch {
-	case most == nil || most.stores(l):
+	case files == nil:
 		return ""
-	case l.Space > most.space:
+	case moves == nil:
 		return fmt.Sprintf("It cannot be emptied: the files of %s take %s; where else it fits, the most free is %s, "+
-			"on %s.", l.Name, Amount("memory", l.Space), Amount("memory", max(most.space, 0)), most.host)
+			"on %s.", l.Name, Amount("memory", l.Space), Amount("memory", max(files.space, 0)), files.host)
 	}
 	return fmt.Sprintf("It cannot be emptied: %s moves %s to and from drives; where else it fits, the most free is "+
-		"%s, on %s.", l.Name, Figure("disk", l.Rate), Figure("disk", max(most.rate, 0)), most.host)
+		"%s, on %s.", l.Name, Figure("disk", l.Rate), Figure("disk", max(moves.rate, 0)), moves.host)
 }

@@ -95,7 +95,10 @@ func (s *space) computes(l *Load) bool {
 }
 
 // stores tells whether its drives have room for a workload.
-func (s *space) stores(l *Load) bool { return l.Rate <= s.rate+1e-3 && l.Space <= s.space+1e-3 }
+func (s *space) stores(l *Load) bool { return l.Rate <= s.rate+1e-3 && s.holds(l) }
+
+// holds tells whether they have room for its files.
+func (s *space) holds(l *Load) bool { return l.Space <= s.space+1e-3 }
 
 func (s *space) take(l *Load, sign float64) {
 	s.cpu, s.memory, s.gpus = s.cpu-sign*l.CPU, s.memory-sign*l.Memory, s.gpus-int(sign)*l.GPUs

@@ -83,4 +83,17 @@ func TestWeigh_MovesTimeWhereCPUsAreShort(t *testing.T) {
 	assert.Equal(t, "Nothing was recorded of it in this span.", absent.Sentence)
 	_, err = whatif.Weigh(explain.User{Workload: 5}, 10, contests, names)
 	require.ErrorContains(t, err, "hand has no cgroup of its own")
+	none, err := whatif.Weigh(explain.User{Workload: 1}, 10, []explain.Contest{contest(0, of(1, "sorter", "100/0", 9,
+		200))}, names)
+	require.ErrorContains(t, err, "sorter has no cgroup of its own", "%v", none)
+
+	// Of two others the one from whom more is taken comes first, by whichever name.
+	two := []explain.Contest{contest(0, of(1, "sorter", "100/100", 40, 80), of(2, "vat", "100/50", 20, 60),
+		of(3, "label", "100/150", 60, 60))}
+	x, err = whatif.Weigh(explain.User{Workload: 1}, 112.5, two, names)
+	require.NoError(t, err)
+	require.Len(t, x.Others, 2)
+	assert.Equal(t, "label vat", x.Others[0].Name+" "+x.Others[1].Name)
+	assert.Contains(t, x.Sentence, "A weight of 112.5 in place of 100 would have")
+	assert.Contains(t, x.Sentence, "most of it from label.")
 }
