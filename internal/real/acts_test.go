@@ -227,6 +227,7 @@ func trimmed(t *testing.T, file string) string {
 // TestActs_OnRealGroupsAndProcesses has every act of this kernel done on containers and processes made for it, read
 // back from the kernel, and undone.
 func TestActs_OnRealGroupsAndProcesses(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	a := newActing(t, "127.0.0.1:17475", "--ebpf=false")
 	grid := &burner{name: fmt.Sprintf("vinescale-acts-%d-grid", os.Getpid()), cores: 0.2}
 	swarm := &burner{name: fmt.Sprintf("vinescale-acts-%d-swarm", os.Getpid()), cores: 0.2, swarm: true}
@@ -381,6 +382,7 @@ func (a *acting) limitLoose(mark string) {
 // TestActs_OnceWhateverBreaks cuts the line before, while and after an act is carried out, and ends the collector in
 // the middle of one. The target counts how often it was asked to end.
 func TestActs_OnceWhateverBreaks(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	a := newActing(t, "127.0.0.1:17476", "--ebpf=false")
 	asked := filepath.Join(a.dir, "asked")
 	mark := fmt.Sprintf("VINESCALE_FAULTS_%d", os.Getpid())

@@ -500,12 +500,14 @@ func TestExact_DirectAndWrittenBackBytesAreCharged(t *testing.T) {
 	assert.Equal(t, int64(direct), a.Written, "direct: exact")
 	assert.Positive(t, a.Micros, "and for how long the device worked")
 	if b.Source == amount.Split {
-		// What is written back is divided by who dirtied pages of any device. Others on this machine who do take a part
-		// of this device's bytes, so these are no more than what was dirtied; what was written back in all is exact.
+		// What nothing tells whose it was is divided by who dirtied pages of any device, and others on this machine who
+		// do take a part of this device's bytes. What was counted is on the device, and what was divided is in what was
+		// written back: together it is all that was dirtied.
 		u := w.usage(lees.name)
 		back, ok := u.Figures.Get(amount.DiskWrittenBack)
 		assert.True(t, ok)
-		assert.InEpsilon(t, buffered, back, 0.02, "buffered: what it dirtied, as the kernel wrote it back")
+		assert.LessOrEqual(t, back, int64(buffered+buffered/50))
+		assert.GreaterOrEqual(t, back+b.Written, int64(buffered-buffered/50), "what it dirtied, as it was written back")
 		assert.Positive(t, b.Written)
 		assert.LessOrEqual(t, b.Written, int64(buffered+buffered/50))
 	} else {

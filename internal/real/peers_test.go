@@ -63,6 +63,7 @@ func TestPeers_EveryKindOfWorkloadIsRecognisedOwnedAssignedAndCharged(t *testing
 		runPeers(t)
 		return
 	}
+	t.Parallel() // it waits more than it works
 	self, err := os.Executable()
 	require.NoError(t, err)
 	cmd := exec.Command(self, "-test.run", "^"+t.Name()+"$", "-test.v", "-test.timeout", "5m")

@@ -13,8 +13,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// obey carries out the orders that come on its standard input, one a line, and answers each with what it, and the
-// children that the order made, used for it, in nanoseconds of their own clocks:
+// obey carries out the orders that come on its standard input, one a line, and answers each with what it used for it,
+// and apart from that what the children used that the order made, in nanoseconds of their own clocks:
 //
 //	burn MICROS          burns
 //	user UID             becomes another user
@@ -76,7 +76,7 @@ func obey([]string) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", orders.Text(), err)
 		}
-		fmt.Println((clock(false) - before + children).Nanoseconds())
+		fmt.Println((clock(false) - before).Nanoseconds(), children.Nanoseconds())
 	}
 	return orders.Err()
 }
