@@ -62,6 +62,8 @@ func TestWhatIf_PlaysTheDemoAgain(t *testing.T) {
 		"64",
 		"--memory",
 		"512GiB",
+		"--gpus",
+		"4", // by day no host that stays has both a card and the cores of the job that has one
 	)
 	assert.True(t, changed.CanBe, changed.Sentence)
 	assert.Equal(t, changed.Before.Hosts, changed.After.Hosts, "two went, and two came")
