@@ -28,7 +28,10 @@ let site = ''
 export const choices = (): Choices => chosen
 
 /** The time zone of whoever chose none: the site's, or that of their own system. */
-export const usualZone = (): string => site || Intl.DateTimeFormat().resolvedOptions().timeZone
+export const usualZone = (): string => site || (systems ??= Intl.DateTimeFormat().resolvedOptions().timeZone)
+
+/** The zone of the system that the browser runs on: to ask for it at every moment that is shown is slow. */
+let systems: string | undefined
 
 /** Whether the site has a time zone of its own. */
 export const hasSiteZone = (): boolean => site !== ''

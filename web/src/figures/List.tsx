@@ -8,7 +8,7 @@ import {
   useTable,
   type SortingState,
 } from '@tanstack/react-table'
-import { Fragment, useMemo, useState, type ReactNode } from 'react'
+import { memo, useMemo, useState, type ReactNode } from 'react'
 import { useSetChoices } from '../api/queries'
 import { choices } from '../choices/choices'
 import { withColumns } from '../choices/lists'
@@ -149,9 +149,11 @@ export function List<Row>({
           )}\n`
     save(`${name}.${form}`, form === 'csv' ? 'text/csv' : 'application/json', text)
   }
-  const usual = columns.filter((c) => !c.isHidden)
-  const picked = chosen?.flatMap((id) => columns.find((c) => c.id === id) ?? [])
-  const visible = picked?.length ? picked : usual
+  const usual = useMemo(() => columns.filter((c) => !c.isHidden), [columns])
+  const visible = useMemo(() => {
+    const picked = chosen?.flatMap((id) => columns.find((c) => c.id === id) ?? [])
+    return picked?.length ? picked : usual
+  }, [chosen, columns, usual])
   const width = visible.length + (acts ? 1 : 0)
   return (
     <>
@@ -215,34 +217,9 @@ export function List<Row>({
           </tr>
         </thead>
         <tbody>
-          {seen.slice(0, first).map(({ id, row }) => {
-            const more = below?.(row)
-            return (
-              <Fragment key={id}>
-                <tr>
-                  {visible.map((c) => {
-                    const content = c.cell ? c.cell(row) : (c.value(row) ?? '–')
-                    const className = c.isFigure ? `num ${c.className ?? ''}` : c.className
-                    return c.isHead ? (
-                      <th key={c.id} scope="row" className={className}>
-                        {content}
-                      </th>
-                    ) : (
-                      <td key={c.id} className={className}>
-                        {content}
-                      </td>
-                    )
-                  })}
-                  {acts && <td className="whitespace-nowrap">{acts(row)}</td>}
-                </tr>
-                {more && (
-                  <tr>
-                    <td colSpan={width}>{more}</td>
-                  </tr>
-                )}
-              </Fragment>
-            )
-          })}
+          {seen.slice(0, first).map(({ id, row }) => (
+            <Row key={id} row={row} columns={visible} below={below} acts={acts} />
+          ))}
           {seen.length === 0 && rows.length > 0 && (
             <tr>
               <td colSpan={width} className="font-serif">
@@ -278,3 +255,40 @@ export function List<Row>({
     </>
   )
 }
+
+type RowProps<R> = {
+  row: R
+  columns: Column<R>[]
+  below?: (row: R) => ReactNode
+  acts?: (row: R) => ReactNode
+}
+
+/** One row, which is not drawn again when only the order of the rows is another. */
+const Row = memo(function Row<R>({ row, columns, below, acts }: RowProps<R>) {
+  const more = below?.(row)
+  return (
+    <>
+      <tr>
+        {columns.map((c) => {
+          const content = c.cell ? c.cell(row) : (c.value(row) ?? '–')
+          const className = c.isFigure ? `num ${c.className ?? ''}` : c.className
+          return c.isHead ? (
+            <th key={c.id} scope="row" className={className}>
+              {content}
+            </th>
+          ) : (
+            <td key={c.id} className={className}>
+              {content}
+            </td>
+          )
+        })}
+        {acts && <td className="whitespace-nowrap">{acts(row)}</td>}
+      </tr>
+      {more && (
+        <tr>
+          <td colSpan={columns.length + (acts ? 1 : 0)}>{more}</td>
+        </tr>
+      )}
+    </>
+  )
+}) as <R>(props: RowProps<R>) => ReactNode

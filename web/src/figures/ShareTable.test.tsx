@@ -1,4 +1,4 @@
-import { createMemoryHistory, createRootRoute, createRoute, createRouter, RouterProvider } from '@tanstack/react-router'
+import { createMemoryHistory, createRoute, createRouter, RouterProvider } from '@tanstack/react-router'
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { cleanup, render, screen } from '@testing-library/react'
 import userEvent from '@testing-library/user-event'
@@ -6,6 +6,7 @@ import { Tooltip } from 'radix-ui'
 import { afterEach, describe, expect, it } from 'vitest'
 import type { Ledger, Share, Warming } from '../api/client'
 import { ShareTable } from './ShareTable'
+import { rootOfPage } from '../test/page'
 
 afterEach(cleanup)
 
@@ -33,7 +34,7 @@ async function rows(withHost: boolean, shares: Share[], warming: Warming[] = [],
     left_out: 0,
     left_out_amount: 0,
   } as unknown as Ledger
-  const root = createRootRoute()
+  const root = rootOfPage()
   const page = createRoute({
     getParentRoute: () => root,
     path: '/',

@@ -1,8 +1,9 @@
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
-import { createMemoryHistory, createRootRoute, createRoute, createRouter, RouterProvider } from '@tanstack/react-router'
+import { createMemoryHistory, createRoute, createRouter, RouterProvider } from '@tanstack/react-router'
 import { cleanup, fireEvent, render, screen, waitFor } from '@testing-library/react'
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest'
 import { FindBox } from './FindBox'
+import { rootOfPage } from '../test/page'
 
 const found = [
   { what: 'host', name: 'must-1', by: 'name', exact: false },
@@ -41,7 +42,7 @@ afterEach(() => {
 })
 
 async function box() {
-  const root = createRootRoute()
+  const root = rootOfPage()
   const at = (path: string) => createRoute({ getParentRoute: () => root, path, component: FindBox })
   const router = createRouter({
     routeTree: root.addChildren([at('/'), at('/hosts/$host'), at('/workloads/$id')]),

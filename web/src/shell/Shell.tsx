@@ -1,7 +1,7 @@
 import { choices, setChoices } from '../choices/choices'
 import { ChoicesDialog } from '../choices/ChoicesDialog'
 import { useQueryClient } from '@tanstack/react-query'
-import { Link, Outlet, useRouter, useSearch } from '@tanstack/react-router'
+import { Link, Outlet, useMatches, useRouter, useSearch } from '@tanstack/react-router'
 import { lazy, Suspense, useCallback, useEffect, useRef } from 'react'
 import { answer, api, type Choices } from '../api/client'
 import { useFollow } from '../api/follow'
@@ -9,8 +9,10 @@ import { useChoices, useIdentity, useMeasures, useSetChoices, useWords } from '.
 import { stripSpan, useStrip } from '../folio/useStrip'
 import { setRegister } from '../figures/register'
 import { setWords } from '../figures/words'
+import { Later } from '../figures/Later'
 import { Waiting } from '../figures/Trouble'
 import type { TimeSearch } from '../time/span'
+import { TimeOfPage } from '../time/TimeOfPage'
 import { useTime } from '../time/useTime'
 import { FindBox } from './FindBox'
 import { SignIn } from './SignIn'
@@ -44,15 +46,21 @@ export function Shell() {
   setRegister(measures.data)
   setChoices(chosen.data)
   if (words.data) setWords(words.data)
-  if (location.pathname === stripPath) return <OwnWindow key={shownBy(chosen.data)} />
+  const shown = shownBy(chosen.data)
+  if (location.pathname === stripPath)
+    return (
+      <TimeOfPage>
+        <OwnWindow key={shown} />
+      </TimeOfPage>
+    )
   return (
-    <>
+    <TimeOfPage>
       <a href="#main" className="sr-only focus:not-sr-only">
         Skip to the figures
       </a>
       <Top />
-      <Body key={shownBy(chosen.data)} />
-    </>
+      <Body key={shown} />
+    </TimeOfPage>
   )
 }
 
@@ -82,6 +90,7 @@ function OwnWindow() {
 
 function Body() {
   const { span } = useTime()
+  const page = useMatches({ select: (matches) => matches.at(-1)?.pathname })
   const strip = useStrip()
   const hasStrip = strip.isShown && strip.plates.length > 0
   useFollow(span.live || !hasStrip ? span : stripSpan)
@@ -92,7 +101,9 @@ function Body() {
         <Suspense>{strip.isShown && <Strip />}</Suspense>
       </div>
       <main id="main" className="px-7 pt-4.5 pb-10 max-sm:px-3 print:p-0">
-        <Outlet />
+        <Later key={page}>
+          <Outlet />
+        </Later>
       </main>
     </>
   )

@@ -10,7 +10,7 @@ function formatOf(options: Intl.DateTimeFormatOptions): Intl.DateTimeFormat {
   const whole: Intl.DateTimeFormatOptions = {
     ...options,
     timeZone: zone || usualZone(),
-    hourCycle: clock === '12' ? 'h12' : 'h23',
+    hourCycle: options.hourCycle ?? (clock === '12' ? 'h12' : 'h23'),
   }
   const key = JSON.stringify(whole)
   let format = formats.get(key)
@@ -46,14 +46,13 @@ export type Parts = { year: number; month: number; day: number; hour: number; mi
 /** A moment by the calendar of the zone; months from 1 on. */
 export function partsOf(at: At): Parts {
   const parts: Record<string, number> = {}
-  const format = new Intl.DateTimeFormat('en-GB', {
+  const format = formatOf({
     year: 'numeric',
     month: 'numeric',
     day: 'numeric',
     hour: 'numeric',
     minute: 'numeric',
     hourCycle: 'h23',
-    timeZone: zoneName(),
   })
   for (const p of format.formatToParts(new Date(at))) parts[p.type] = Number(p.value)
   return { year: parts.year!, month: parts.month!, day: parts.day!, hour: parts.hour!, minute: parts.minute! }

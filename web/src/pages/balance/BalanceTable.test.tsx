@@ -1,9 +1,10 @@
-import { createMemoryHistory, createRootRoute, createRoute, createRouter, RouterProvider } from '@tanstack/react-router'
+import { createMemoryHistory, createRoute, createRouter, RouterProvider } from '@tanstack/react-router'
 import { cleanup, render, screen, within } from '@testing-library/react'
 import { Tooltip } from 'radix-ui'
 import { afterEach, describe, expect, it } from 'vitest'
 import type { Balance, ResourceUse } from '../../api/client'
 import { BalanceTable } from './BalanceTable'
+import { rootOfPage } from '../../test/page'
 
 afterEach(cleanup)
 
@@ -66,7 +67,7 @@ const balance: Balance = {
 }
 
 async function show() {
-  const root = createRootRoute()
+  const root = rootOfPage()
   const page = createRoute({
     getParentRoute: () => root,
     path: '/',

@@ -37,14 +37,6 @@ const modes: Record<string, string> = {
 /** One host: its ledger of every resource, and its workloads. */
 export function HostPage() {
   const { host } = useParams({ strict: false }) as { host: string }
-  return (
-    <Later first={<h1>{host}</h1>}>
-      <Whole host={host} />
-    </Later>
-  )
-}
-
-function Whole({ host }: { host: string }) {
   const { span } = useTime()
   const [of, setOf] = useState(() => resources()[0] ?? '')
   const balance = useBalance(span, host)

@@ -1,8 +1,9 @@
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
-import { createMemoryHistory, createRootRoute, createRoute, createRouter, RouterProvider } from '@tanstack/react-router'
+import { createMemoryHistory, createRoute, createRouter, RouterProvider } from '@tanstack/react-router'
 import { cleanup, fireEvent, render, screen, waitFor } from '@testing-library/react'
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest'
 import { PinSheet } from './PinSheet'
+import { rootOfPage } from '../../test/page'
 
 const acts: { method: string; path: string; body?: unknown }[] = []
 
@@ -83,7 +84,7 @@ afterEach(() => {
 })
 
 async function page() {
-  const root = createRootRoute()
+  const root = rootOfPage()
   const home = createRoute({ getParentRoute: () => root, path: '/', component: () => <PinSheet host="cellar-1" /> })
   const router = createRouter({ routeTree: root.addChildren([home]), history: createMemoryHistory() })
   render(

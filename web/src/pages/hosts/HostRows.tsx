@@ -1,6 +1,7 @@
 import { Head } from '../../figures/Heads'
 import { resources } from '../../figures/register'
 import { Link } from '@tanstack/react-router'
+import { memo } from 'react'
 import type { Balance, Host } from '../../api/client'
 import { useHostPages } from '../../api/queries'
 import { Meaning } from '../../figures/BalanceBar'
@@ -52,7 +53,7 @@ export function HostRows() {
   )
 }
 
-function HostRow({ host, balance: b }: { host: Host; balance?: Balance }) {
+const HostRow = memo(function HostRow({ host, balance: b }: { host: Host; balance?: Balance }) {
   const { search } = useTime()
   return (
     <tr>
@@ -100,4 +101,4 @@ function HostRow({ host, balance: b }: { host: Host; balance?: Balance }) {
       })}
     </tr>
   )
-}
+})

@@ -1,4 +1,4 @@
-import { createMemoryHistory, createRootRoute, createRoute, createRouter, RouterProvider } from '@tanstack/react-router'
+import { createMemoryHistory, createRoute, createRouter, RouterProvider } from '@tanstack/react-router'
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { cleanup, fireEvent, render, screen, waitFor, within } from '@testing-library/react'
 import { Tooltip } from 'radix-ui'
@@ -7,6 +7,7 @@ import { afterEach, describe, expect, it, vi } from 'vitest'
 import type { Links } from '../../api/client'
 import { LinkRows } from './LinkRows'
 import { UserRows } from './UserRows'
+import { rootOfPage } from '../../test/page'
 
 afterEach(cleanup)
 
@@ -28,7 +29,7 @@ const link = (name: string, received: number, more: Partial<Links['interfaces'][
 })
 
 async function show(children: ReactNode) {
-  const root = createRootRoute({ component: () => <Tooltip.Provider>{children}</Tooltip.Provider> })
+  const root = rootOfPage(<Tooltip.Provider>{children}</Tooltip.Provider>)
   const workload = createRoute({ getParentRoute: () => root, path: '/workloads/$id' })
   const router = createRouter({
     routeTree: root.addChildren([workload]),

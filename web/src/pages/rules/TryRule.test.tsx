@@ -1,9 +1,10 @@
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
-import { createMemoryHistory, createRootRoute, createRoute, createRouter, RouterProvider } from '@tanstack/react-router'
+import { createMemoryHistory, createRoute, createRouter, RouterProvider } from '@tanstack/react-router'
 import { cleanup, fireEvent, render, screen } from '@testing-library/react'
 import { useState } from 'react'
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest'
 import { TryRule, type Draft } from './TryRule'
+import { rootOfPage } from '../../test/page'
 
 const calls: { path: string; body: unknown }[] = []
 
@@ -52,7 +53,7 @@ function Page() {
 }
 
 async function page() {
-  const root = createRootRoute()
+  const root = rootOfPage()
   const home = createRoute({ getParentRoute: () => root, path: '/', component: Page })
   const router = createRouter({ routeTree: root.addChildren([home]), history: createMemoryHistory() })
   render(

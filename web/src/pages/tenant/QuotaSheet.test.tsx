@@ -1,9 +1,10 @@
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
-import { createMemoryHistory, createRootRoute, createRoute, createRouter, RouterProvider } from '@tanstack/react-router'
+import { createMemoryHistory, createRoute, createRouter, RouterProvider } from '@tanstack/react-router'
 import { cleanup, fireEvent, render, screen, waitFor } from '@testing-library/react'
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest'
 import type { AllowanceStand, QuotaStand } from '../../api/client'
 import { QuotaSheet } from './QuotaSheet'
+import { rootOfPage } from '../../test/page'
 
 const acts: { method: string; path: string; body?: unknown }[] = []
 
@@ -125,7 +126,7 @@ afterEach(() => {
 })
 
 async function page() {
-  const root = createRootRoute()
+  const root = rootOfPage()
   const home = createRoute({
     getParentRoute: () => root,
     path: '/',

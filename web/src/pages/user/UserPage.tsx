@@ -20,7 +20,13 @@ export function UserPage() {
   const { span } = useTime()
   const [first, setFirst] = useState(workloadsAtOnce)
   const about = useUser(span, user, first)
-  if (!about.data) return <Waiting error={about.error} what="This user’s work" />
+  if (!about.data)
+    return (
+      <>
+        <h1 className="mb-3">{shown(user)}</h1>
+        <Waiting error={about.error} what="This user’s work" />
+      </>
+    )
   const g = about.data
   const counts = (list: { name: string; workloads: number }[]) =>
     list.map((c) => `${c.workloads} ${shown(c.name)}${c.workloads === 1 ? '' : 's'}`).join(', ')

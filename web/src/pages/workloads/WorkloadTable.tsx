@@ -1,4 +1,4 @@
-import { useState } from 'react'
+import { memo, useState } from 'react'
 import { Explained } from '../../figures/Heads'
 import { Meaning } from '../../figures/BalanceBar'
 import { meaningOf } from '../../figures/words'
@@ -99,7 +99,7 @@ export function WorkloadTable({
   )
 }
 
-function Row({
+const Row = memo(function Row({
   of: w,
   columns,
   withKind,
@@ -135,7 +135,7 @@ function Row({
       )}
     </tr>
   )
-}
+})
 
 /** The head of a column, which sorts by it where the service can; its width is dragged. */
 function Head({

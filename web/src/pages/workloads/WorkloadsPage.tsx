@@ -1,6 +1,6 @@
 import { useSetChoices } from '../../api/queries'
 import { useNavigate, useSearch } from '@tanstack/react-router'
-import { useEffect, useState } from 'react'
+import { useEffect, useMemo, useState } from 'react'
 import { useGroups } from '../../api/queries'
 import { Waiting } from '../../figures/Trouble'
 import { shown } from '../../figures/Name'
@@ -54,8 +54,8 @@ export function WorkloadsPage() {
     return () => clearTimeout(soon)
     // eslint-disable-next-line react-hooks/exhaustive-deps -- what is typed alone is waited for
   }, [typed])
-  const all = allColumns()
-  const columns = chosen.flatMap((id) => all.find((c) => c.id === id) ?? [])
+  const all = useMemo(() => allColumns(), [])
+  const columns = useMemo(() => chosen.flatMap((id) => all.find((c) => c.id === id) ?? []), [all, chosen])
   const where = whereOf(kind, words)
   const table = { columns, sort, setSort, withKind: kind === '' && !chosen.includes('kind') }
   return (
