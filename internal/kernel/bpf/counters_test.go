@@ -172,13 +172,18 @@ func TestCPU_WhoeverIsForgottenStaysAway(t *testing.T) {
 		}))
 		return who
 	}
+	// Longer than a tick: the clock of a task that runs is as old, and time stolen at its beginning can take that much.
+	const burn = "i=0; while [ $i -lt 20000 ]; do i=$((i+1)); done"
 	for range 20 {
 		onCPU(t, runtime.NumCPU()-1)
-		cmd := exec.Command("true")
+		cmd := exec.Command("sh", "-c", burn)
 		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: user, Gid: user}}
 		require.NoError(t, cmd.Start())
 		onCPU(t, 0)
 		require.NoError(t, cmd.Wait())
+		for left := false; !left; time.Sleep(time.Millisecond) { // its parent may be told while it is still on its CPU
+			require.NoError(t, c.Ended(func(e *Ended) { left = left || int(e.Pid) == cmd.Process.Pid }))
+		}
 		was := places()
 		require.NotEmpty(t, was)
 		c.ForgetCPU(was)
