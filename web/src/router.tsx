@@ -19,12 +19,14 @@ import { TenantPage } from './pages/tenant/TenantPage'
 import { UserPage } from './pages/user/UserPage'
 import { readWorkloads, WorkloadsPage } from './pages/workloads/WorkloadsPage'
 import { WorkloadPage } from './pages/workload/WorkloadPage'
+import { leave } from './shell/Page'
 import { Shell } from './shell/Shell'
 import { readTime } from './time/span'
 
 const root = createRootRoute({
   component: Shell,
   validateSearch: readTime,
+  beforeLoad: (): Promise<void> | undefined => leave(router),
   notFoundComponent: () => <p className="font-serif text-[15px]">There is no such page.</p>,
 })
 

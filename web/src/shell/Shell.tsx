@@ -15,6 +15,7 @@ import type { TimeSearch } from '../time/span'
 import { TimeOfPage } from '../time/TimeOfPage'
 import { useTime } from '../time/useTime'
 import { FindBox } from './FindBox'
+import { Page } from './Page'
 import { SignIn } from './SignIn'
 import { TimeRuler } from './TimeRuler'
 import { applyChoices, currentTheme } from './theme'
@@ -100,11 +101,11 @@ function Body() {
         <TimeRuler />
         <Suspense>{strip.isShown && <Strip />}</Suspense>
       </div>
-      <main id="main" className="px-7 pt-4.5 pb-10 max-sm:px-3 print:p-0">
+      <Page>
         <Later key={page}>
           <Outlet />
         </Later>
-      </main>
+      </Page>
     </>
   )
 }
