@@ -15,6 +15,7 @@ type Question struct {
 	Step     time.Duration // sums for each stretch of this length, not by pages; 0 for one over the span
 	State    bool          // by workload: also its threads and its newest interval
 	NoPeaks  bool          // rows need no peaks
+	Least    []float64     // by workload: account units by measure; rows that reach none of them are left out
 	Order    Order
 	Page     Page
 }

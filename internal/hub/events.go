@@ -181,42 +181,28 @@ func (w *eventsWork) happened(ctx context.Context) error {
 }
 
 // heldAndKilled adds where processes were ended for want of memory, and where CPU limits held workloads back, by steps.
-// Few workloads have either: which is asked of the whole span first.
 func (w *eventsWork) heldAndKilled(ctx context.Context) error {
 	step := stepFor(w.scope.Span)
-	q := question.Question{Scope: w.scope, NoPeaks: true, By: []question.Dimension{question.Workload},
-		Measures: []amount.Measure{amount.MemoryOOMKills, amount.CPUThrottled}}
-	answer, err := w.store.Ask(ctx, q)
-	if err != nil {
-		return err
-	}
 	least := []float64{1, explain.LeastHeld(step)}
-	had := func(r *question.Row, i int) bool { return r.Sums[i].Known() && r.Sums[i].Units >= least[i] }
-	q.Step, q.By, q.Scope.Only = step, append(q.By, question.Tenant), []int64{}
-	for i := range answer.Rows {
-		if r := &answer.Rows[i]; had(r, 0) || had(r, 1) {
-			q.Scope.Only = append(q.Scope.Only, r.Workload)
-		}
-	}
-	if len(q.Scope.Only) == 0 {
-		return nil
-	}
-	answer, err = w.store.Ask(ctx, q)
+	answer, err := w.store.Ask(ctx, question.Question{Scope: w.scope, NoPeaks: true, Step: step, Least: least,
+		By:       []question.Dimension{question.Workload, question.Tenant},
+		Measures: []amount.Measure{amount.MemoryOOMKills, amount.CPUThrottled}})
 	if err != nil {
 		return err
 	}
+	had := func(r *question.Row, i int) bool { return r.Sums[i].Known() && r.Sums[i].Units >= least[i] }
 	var users []explain.User
-	rows := slices.DeleteFunc(answer.Rows, func(r question.Row) bool { return !had(&r, 0) && !had(&r, 1) })
-	for _, r := range rows {
-		users = append(users, explain.User{Workload: r.Workload, Tenant: r.Tenant})
+	for i := range answer.Rows {
+		users = append(users, explain.User{Workload: answer.Rows[i].Workload, Tenant: answer.Rows[i].Tenant})
 	}
 	names, err := w.namesOf(ctx, users)
 	if err != nil {
 		return err
 	}
 	held, about := map[int64][]explain.HeldBack{}, map[int64]explain.Event{}
-	for i := range rows {
-		r, at := &rows[i], rows[i].Start
+	for i := range answer.Rows {
+		r := &answer.Rows[i]
+		at := r.Start
 		if at.Before(w.scope.Span.From) {
 			at = w.scope.Span.From
 		}

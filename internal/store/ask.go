@@ -182,6 +182,11 @@ func (s *Store) count(ctx context.Context, plans []*question.Plan, exists func(i
 		})
 	}
 	err = group.Wait()
+	for _, some := range counts {
+		for _, c := range some {
+			c.leaveOut()
+		}
+	}
 	for _, more := range counts[1:] {
 		for k, c := range more {
 			counts[0][k].join(c)
@@ -258,7 +263,9 @@ type count struct {
 	byTenant bool
 	step     int64
 	grain    question.Grain
-	last     *course // that was found last, and its key
+	host     int32       // of the leaf that is added
+	begun    []courseKey // on that host, where some are left out
+	last     *course     // that was found last, and its key
 	lastKey  courseKey
 	spare    []tally // for parts that are to come
 }
@@ -268,6 +275,29 @@ func newCount(p *question.Plan, exists func(int32) bool) *count {
 		courses: map[courseKey]*course{},
 		words:   []words{{}}, wordsAt: map[words]int32{{}: 0}, byTenant: p.Question.Has(question.Tenant),
 		step: p.Question.Step.Microseconds()}
+}
+
+// leaveOut lets go of what workloads had that are counted through, where it is less than was asked for: to hold all of
+// many hosts until the end would take gigabytes.
+func (c *count) leaveOut() {
+	for _, k := range c.begun {
+		x := c.courses[k]
+		x.parts = slices.Clone(slices.DeleteFunc(x.parts, c.isLess))
+		if len(x.parts) == 0 {
+			delete(c.courses, k)
+		}
+	}
+	c.begun, c.last = c.begun[:0], nil
+}
+
+// isLess tells that a part reaches nothing that was asked for.
+func (c *count) isLess(p part) bool {
+	for i, least := range c.q.Least {
+		if p.sums[i].known && p.sums[i].units.Float() >= least {
+			return false
+		}
+	}
+	return true
 }
 
 // wanted says which columns answer.
@@ -312,8 +342,12 @@ func (c *count) wanted() wanted {
 	return w
 }
 
-// add adds what a leaf has.
+// add adds what a leaf has. Those of one host follow each other, but for live frames.
 func (c *count) add(p *piece) error {
+	if p.Host != c.host && !c.q.Scope.Span.Frames {
+		c.leaveOut()
+	}
+	c.host = p.Host
 	v := c.viewer.View(p.Leaf)
 	steps := make([]int64, len(v.Within))
 	for at, within := range v.Within {
@@ -372,6 +406,9 @@ func (c *count) find(rows *rowsOf, at int64, user leaf.User, k courseKey) *part 
 		if x == nil {
 			x = &course{host: rows.Host}
 			c.courses[k] = x
+			if c.q.Least != nil {
+				c.begun = append(c.begun, k)
+			}
 		}
 		c.last, c.lastKey = x, k
 	}

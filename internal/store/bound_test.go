@@ -3,6 +3,7 @@ package store_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 
@@ -83,6 +84,11 @@ func (b *bound) asked(t *testing.T, span question.Span, step time.Duration) (sum
 			}
 		}
 	}
+	q.Least = []float64{6.25e6} // which some have to the microsecond
+	most, err := b.Ask(ctx, q)
+	require.NoError(t, err)
+	assert.Equal(t, slices.DeleteFunc(a.Rows, func(r question.Row) bool { return r.Sums[0].Units < 6.25e6 }), most.Rows)
+	q.Least = nil
 	stretches, err := b.Lines(ctx, q)
 	require.NoError(t, err)
 	used, intervals := 0.0, 0

@@ -150,8 +150,7 @@ func (s *Store) recall(ctx context.Context, plan *question.Plan, exists func(int
 	scope := q.Scope
 	key := fmt.Sprint(scope.Span.From.UnixNano(), scope.Span.To.UnixNano(), scope.Hosts == nil, scope.Hosts,
 		scope.Tenants == nil, scope.Tenants, scope.Sees == nil, scope.Sees, q.Measures, q.By, q.Step, q.State,
-		q.NoPeaks,
-		q.Order, q.Page.First, after, slices.Sorted(maps.Keys(tenants)), withLines)
+		q.NoPeaks, q.Least, q.Order, q.Page.First, after, slices.Sorted(maps.Keys(tenants)), withLines)
 	if r, there := s.memory.answers.Get(key); there && r.mark == now {
 		return r, nil
 	}
