@@ -81,6 +81,15 @@ func (b *Browser) do(steps ...chromedp.Action[chromedp.Void]) error {
 // Go opens an address.
 func (b *Browser) Go(url string) error { return b.do(chromedp.Navigate(url)) }
 
+// Before runs a script in every page that is opened from now on, before those of the page.
+func (b *Browser) Before(script string) error {
+	return b.do(chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		_, err := chromedp.Call(ctx, page.AddScriptToEvaluateOnNewDocument,
+			page.AddScriptToEvaluateOnNewDocumentParams{Source: script})
+		return err
+	}))
+}
+
 // Resize makes the window another size.
 func (b *Browser) Resize(width, height int64) error {
 	return b.do(chromedp.EmulateViewport(width, height))

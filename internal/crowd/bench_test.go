@@ -275,10 +275,11 @@ func BenchmarkConsole(b *testing.B) {
 		require.NoError(b, err)
 		return v
 	}
+	require.NoError(b, tab.Before(countingScript))
 	open := func(path string) float64 {
 		require.NoError(b, tab.Go("about:blank"))
 		require.NoError(b, tab.Go(s.address+path))
-		time.Sleep(5 * time.Second)
+		require.NoError(b, tab.WaitFor(answeredScript), path)
 		return eval(readyScript)
 	}
 	floor := open("/")
@@ -466,9 +467,19 @@ func BenchmarkStart(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// What is asked of a page. Its first answers count: it asks again when a minute has passed.
+// What is asked of a page: whether it waited for no answer for a second, and when its last one came. Its first answers
+// count: it asks again when a minute has passed.
 const (
-	readyScript = `Math.max(performance.getEntriesByType('navigation')[0].loadEventEnd,
+	countingScript = `{
+		const ask = window.fetch
+		window.unanswered = 0
+		window.fetch = (...q) => {
+			window.unanswered++
+			return ask(...q).finally(() => { window.answered = performance.now(); window.unanswered-- })
+		}
+	}`
+	answeredScript = `window.unanswered === 0 && performance.now() > window.answered + 1000`
+	readyScript    = `Math.max(performance.getEntriesByType('navigation')[0].loadEventEnd,
 		...Object.values(Object.groupBy(performance.getEntriesByType('resource')
 			.filter(r => r.name.includes('/api/') && !r.name.includes('/events')),
 			r => new URL(r.name).pathname)).map(list => list[0].responseEnd))`

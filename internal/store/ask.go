@@ -462,6 +462,10 @@ func (c *count) addUses(rows *rowsOf) {
 			}
 		}
 	}
+	var state stateColumns
+	if c.q.State {
+		state = stateOf(t)
+	}
 	counts := t.Of("count")
 	for row, slot := range t.Of(leaf.Slot) {
 		user, seen := rows.User(slot, ats[row])
@@ -489,7 +493,7 @@ func (c *count) addUses(rows *rowsOf) {
 			}
 		}
 		if c.q.State {
-			p.addState(t, row, isNewest)
+			p.addState(&state, row, isNewest)
 		}
 	}
 }
@@ -503,21 +507,31 @@ func (x *tally) add(units amount.Wide, source amount.Source) {
 	x.source, x.known = x.source.Weaker(source), true
 }
 
-// addState adds what is known of a workload beside its sums.
-func (p *part) addState(t *leaf.Table, row int, isNewest bool) {
+// stateColumns are what is known of workloads beside their sums.
+type stateColumns struct {
+	from, to, elapsed, runnable, runnablePeak, nowElapsed, threads, processes []int64
+}
+
+func stateOf(t *leaf.Table) stateColumns {
+	return stateColumns{t.Of("from"), t.Of("to"), t.Of("elapsed"), t.Of("runnable_millis"), t.Of("runnable_peak"),
+		t.Of("now_elapsed"), t.Of("threads"), t.Of("processes")}
+}
+
+// addState adds what a row knows of a workload beside its sums.
+func (p *part) addState(of *stateColumns, row int, isNewest bool) {
 	s := p.state
-	from, to := time.UnixMicro(t.Of("from")[row]).UTC(), time.UnixMicro(t.Of("to")[row]).UTC()
+	from, to := time.UnixMicro(of.from[row]).UTC(), time.UnixMicro(of.to[row]).UTC()
 	if s.From.IsZero() || from.Before(s.From) {
 		s.From = from
 	}
 	if to.After(s.To) {
 		s.To = to
 	}
-	s.ElapsedMillis += t.Of("elapsed")[row]
-	s.RunnableMillis += float64(t.Of("runnable_millis")[row])
-	s.RunnablePeak = max(s.RunnablePeak, t.Of("runnable_peak")[row])
+	s.ElapsedMillis += of.elapsed[row]
+	s.RunnableMillis += float64(of.runnable[row])
+	s.RunnablePeak = max(s.RunnablePeak, of.runnablePeak[row])
 	if isNewest {
-		s.NowMillis, s.Threads, s.Processes = t.Of("now_elapsed")[row], t.Of("threads")[row], t.Of("processes")[row]
+		s.NowMillis, s.Threads, s.Processes = of.nowElapsed[row], of.threads[row], of.processes[row]
 	}
 }
 

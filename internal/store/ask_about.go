@@ -178,9 +178,14 @@ func (s *Store) LastAwake(ctx context.Context, scope *question.Scope, cores floa
 			}
 			a.Known = a.Known && lacks[row] == 0
 			seen[user.Workload] = append(seen[user.Workload], interval{start.UnixMicro(), elapsed[row]})
-			end := start.Add(time.Duration(elapsed[row]) * time.Millisecond)
-			if float64(units[row]) > cores*1000*float64(elapsed[row]) && (a.AwakeAt == nil || end.After(*a.AwakeAt)) {
-				a.AwakeAt = &end
+			if float64(units[row]) <= cores*1000*float64(elapsed[row]) {
+				continue
+			}
+			if a.AwakeAt == nil {
+				a.AwakeAt = &time.Time{}
+			}
+			if end := start.Add(time.Duration(elapsed[row]) * time.Millisecond); end.After(*a.AwakeAt) {
+				*a.AwakeAt = end
 			}
 		}
 		return nil

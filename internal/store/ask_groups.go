@@ -72,22 +72,18 @@ func (s *Store) nameLast(ctx context.Context, c *count, rows []question.Row, ten
 
 // group is the parts that make one row of an answer.
 type group struct {
+	step      int64
 	row       question.Row
-	workloads map[int64]bool
+	workloads map[int64]bool // where usage is divided: else every part is of another
 	sums      []groupSum
 }
 
 // rows groups what was counted by what is asked for.
 func (c *count) rows(of names) []question.Row {
-	type at struct {
-		step   int64
-		number int
-	}
-	groups := map[at]*group{}
-	numbers := map[groupKey]int{} // of groups, whatever their step
-	isOne := c.q.Has(question.Workload)
+	numbers := map[groupKey]int{}
+	var groups [][]*group // by number, in the order of their steps
 	for k, x := range c.courses {
-		number := -1
+		number, at := -1, 0
 		for i := range x.parts {
 			p := &x.parts[i]
 			if number < 0 {
@@ -98,28 +94,33 @@ func (c *count) rows(of names) []question.Row {
 				key := groupOf(&row)
 				var there bool
 				if number, there = numbers[key]; !there {
-					number = len(numbers)
-					numbers[key] = number
+					number = len(groups)
+					numbers[key], groups = number, append(groups, nil)
 				}
 			}
-			g := groups[at{p.step, number}]
-			if g == nil {
-				g = &group{row: c.rowOf(k, x.host, p, of), sums: make([]groupSum, len(c.q.Measures))}
-				if !isOne {
+			list := groups[number]
+			for at < len(list) && list[at].step < p.step {
+				at++
+			}
+			if at == len(list) || list[at].step > p.step {
+				g := &group{step: p.step, row: c.rowOf(k, x.host, p, of), sums: make([]groupSum, len(c.q.Measures))}
+				if c.plan.Division != question.ByWorkload {
 					g.workloads = map[int64]bool{}
 				}
-				groups[at{p.step, number}] = g
+				list = slices.Insert(list, at, g)
+				groups[number] = list
 			}
-			g.add(c, k, p)
+			list[at].add(c, k, p)
 		}
 	}
-	rows := make([]question.Row, 0, len(groups))
-	for _, g := range groups {
-		g.row.Workloads = max(len(g.workloads), 1)
-		for i, m := range c.q.Measures {
-			g.row.Sums = append(g.row.Sums, g.sums[i].close(m))
+	rows := []question.Row{}
+	for _, list := range groups {
+		for _, g := range list {
+			for i, m := range c.q.Measures {
+				g.row.Sums = append(g.row.Sums, g.sums[i].close(m))
+			}
+			rows = append(rows, g.row)
 		}
-		rows = append(rows, g.row)
 	}
 	return rows
 }
@@ -131,8 +132,11 @@ func (g *group) add(c *count, k courseKey, p *part) {
 		n = int(p.processes)
 	}
 	g.row.Parts += n
-	if g.workloads != nil {
+	if g.workloads == nil {
+		g.row.Workloads++
+	} else if !g.workloads[k.workload] {
 		g.workloads[k.workload] = true
+		g.row.Workloads++
 	}
 	for i, m := range c.q.Measures {
 		g.sums[i].add(m, &p.sums[i], n, isByProgram)

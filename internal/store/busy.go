@@ -24,7 +24,7 @@ func (s *Store) BusiestTimes(ctx context.Context, hosts []int32, span question.S
 	where := b.ofHosts("u.host_id", hosts)
 	of := ""
 	if span.To.Sub(span.From) <= 24*time.Hour {
-		of = fmt.Sprintf(`SELECT u.host_id, to_timestamp(floor(extract(epoch FROM u.minute) / 600) * 600) AS start,
+		of = fmt.Sprintf(`SELECT u.host_id, date_bin('10 minutes', u.minute, 'epoch') AS start,
 				sum(u.%s) AS units FROM tenant_minute u WHERE u.minute >= %s AND u.minute < %s AND %s GROUP BY 1, 2`,
 			cpu, b.arg(span.From), b.arg(span.To), where)
 	} else {
