@@ -134,16 +134,9 @@ func (s *Store) sums(ctx context.Context, c *count, tenants map[int32]string) (r
 			return nil, err
 		}
 	}
-	r = &remembered{near: c.rows(of), grain: c.grain, workloads: map[int32]int{}}
+	r = &remembered{near: c.rows(of), grain: c.grain, workloads: c.counted}
 	if !plan.Peaks { // else the page follows from the highest minutes
 		r.near, r.total = plan.Question.Near(r.near)
-	}
-	seen := map[int64]bool{}
-	for k, x := range c.courses {
-		if !seen[k.workload] {
-			seen[k.workload] = true
-			r.workloads[x.host]++
-		}
 	}
 	return r, nil
 }
@@ -184,7 +177,9 @@ func (s *Store) count(ctx context.Context, plans []*question.Plan, exists func(i
 	err = group.Wait()
 	for _, some := range counts {
 		for _, c := range some {
-			c.leaveOut()
+			if c.isNamedLast() {
+				c.settle(names{})
+			}
 		}
 	}
 	for _, more := range counts[1:] {
@@ -206,6 +201,20 @@ func (c *count) join(other *count) {
 	for k, x := range other.courses {
 		k.words = c.wordsOf(other.words[k.words])
 		c.courses[k] = x
+	}
+	for key, number := range other.numbers {
+		at, to := 0, c.number(key)
+		for _, g := range other.groups[number] {
+			mine := c.groupAt(to, &at, g.step)
+			if *mine == nil {
+				*mine = g
+			} else {
+				(*mine).join(c, g)
+			}
+		}
+	}
+	for host, n := range other.counted {
+		c.counted[host] += n
 	}
 	c.grain = max(c.grain, other.grain)
 }
@@ -257,47 +266,77 @@ type count struct {
 	plan     *question.Plan
 	q        *question.Question
 	viewer   *leaf.Viewer
-	courses  map[courseKey]*course
+	host     int32                 // of the leaf that is added
+	courses  map[courseKey]*course // of what is not grouped yet
+	numbers  map[groupKey]int      // of groups, whatever their step
+	groups   [][]*group            // by number, in the order of their steps
+	counted  map[int32]int         // workloads in them, by host
 	words    []words
 	wordsAt  map[words]int32
 	byTenant bool
 	step     int64
 	grain    question.Grain
-	host     int32       // of the leaf that is added
-	begun    []courseKey // on that host, where some are left out
-	last     *course     // that was found last, and its key
+	last     *course // that was found last, and its key
 	lastKey  courseKey
-	spare    []tally // for parts that are to come
+	spare    spare
 }
 
 func newCount(p *question.Plan, exists func(int32) bool) *count {
 	return &count{plan: p, q: &p.Question, viewer: leaf.NewViewer(&p.Question.Scope, exists),
-		courses: map[courseKey]*course{},
-		words:   []words{{}}, wordsAt: map[words]int32{{}: 0}, byTenant: p.Question.Has(question.Tenant),
+		courses: map[courseKey]*course{}, numbers: map[groupKey]int{}, counted: map[int32]int{},
+		words: []words{{}}, wordsAt: map[words]int32{{}: 0}, byTenant: p.Question.Has(question.Tenant),
 		step: p.Question.Step.Microseconds()}
 }
 
-// leaveOut lets go of what workloads had that are counted through, where it is less than was asked for: to hold all of
-// many hosts until the end would take gigabytes.
-func (c *count) leaveOut() {
-	for _, k := range c.begun {
-		x := c.courses[k]
-		x.parts = slices.Clone(slices.DeleteFunc(x.parts, c.isLess))
-		if len(x.parts) == 0 {
-			delete(c.courses, k)
-		}
-	}
-	c.begun, c.last = c.begun[:0], nil
-}
-
 // isLess tells that a part reaches nothing that was asked for.
-func (c *count) isLess(p part) bool {
+func (c *count) isLess(p *part) bool {
 	for i, least := range c.q.Least {
 		if p.sums[i].known && p.sums[i].units.Float() >= least {
 			return false
 		}
 	}
 	return true
+}
+
+// spare is room for parts that are to come, taken anew for each host: to make it for all would take gigabytes.
+type spare struct {
+	parts [][]part
+	slabs [][]tally
+	taken int // of the slabs
+	rest  []tally
+}
+
+// partsOf is room for the parts of one course.
+func (s *spare) partsOf() (parts []part) {
+	if n := len(s.parts); n > 0 {
+		parts, s.parts = s.parts[n-1], s.parts[:n-1]
+	}
+	return parts
+}
+
+// tallies are those of one part, of so many measures.
+func (s *spare) tallies(n int) []tally {
+	if len(s.rest) < n {
+		if s.taken == len(s.slabs) {
+			s.slabs = append(s.slabs, make([]tally, n*min(1024, 1<<s.taken)))
+		}
+		s.rest = s.slabs[s.taken]
+		s.taken++
+	}
+	tallies := s.rest[:n:n]
+	s.rest = s.rest[n:]
+	return tallies
+}
+
+// takeBack takes the room of courses that nobody needs any more.
+func (s *spare) takeBack(courses map[courseKey]*course) {
+	for _, x := range courses {
+		s.parts = append(s.parts, x.parts[:0])
+	}
+	for _, slab := range s.slabs[:s.taken] {
+		clear(slab)
+	}
+	s.taken, s.rest = 0, nil
 }
 
 // wanted says which columns answer.
@@ -344,8 +383,8 @@ func (c *count) wanted() wanted {
 
 // add adds what a leaf has. Those of one host follow each other, but for live frames.
 func (c *count) add(p *piece) error {
-	if p.Host != c.host && !c.q.Scope.Span.Frames {
-		c.leaveOut()
+	if p.Host != c.host && !c.q.Scope.Span.Frames && c.isNamedLast() {
+		c.settle(names{})
 	}
 	c.host = p.Host
 	v := c.viewer.View(p.Leaf)
@@ -404,11 +443,8 @@ func (c *count) find(rows *rowsOf, at int64, user leaf.User, k courseKey) *part 
 	if k != c.lastKey || c.last == nil {
 		x := c.courses[k]
 		if x == nil {
-			x = &course{host: rows.Host}
+			x = &course{host: rows.Host, parts: c.spare.partsOf()}
 			c.courses[k] = x
-			if c.q.Least != nil {
-				c.begun = append(c.begun, k)
-			}
 		}
 		c.last, c.lastKey = x, k
 	}
@@ -422,23 +458,12 @@ func (c *count) find(rows *rowsOf, at int64, user leaf.User, k courseKey) *part 
 			return &x.parts[i]
 		}
 	}
-	made := part{step: step, sums: c.tallies()}
+	made := part{step: step, sums: c.spare.tallies(len(c.q.Measures))}
 	if c.q.State {
 		made.state = &question.State{}
 	}
 	x.parts = slices.Insert(x.parts, i, made)
 	return &x.parts[i]
-}
-
-// tallies are those of one part.
-func (c *count) tallies() []tally {
-	n := len(c.q.Measures)
-	if len(c.spare) < n {
-		c.spare = make([]tally, n*min(1024, 1+len(c.courses)))
-	}
-	taken := c.spare[:n:n]
-	c.spare = c.spare[n:]
-	return taken
 }
 
 func (c *count) addUses(rows *rowsOf) {

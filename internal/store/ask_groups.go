@@ -78,43 +78,69 @@ type group struct {
 	sums      []groupSum
 }
 
-// rows groups what was counted by what is asked for.
-func (c *count) rows(of names) []question.Row {
-	numbers := map[groupKey]int{}
-	var groups [][]*group // by number, in the order of their steps
+// settle groups what was counted by what is asked for.
+func (c *count) settle(of names) {
+	seen := map[int64]bool{}
 	for k, x := range c.courses {
+		if !seen[k.workload] {
+			seen[k.workload] = true
+			c.counted[x.host]++
+		}
 		number, at := -1, 0
 		for i := range x.parts {
 			p := &x.parts[i]
+			if c.q.Least != nil && c.isLess(p) {
+				continue
+			}
 			if number < 0 {
 				row := c.rowOf(k, x.host, p, of)
 				if !c.byTenant { // that of its newest interval, which is another in another step
 					row.Tenant, row.Names.Tenant = 0, ""
 				}
-				key := groupOf(&row)
-				var there bool
-				if number, there = numbers[key]; !there {
-					number = len(groups)
-					numbers[key], groups = number, append(groups, nil)
-				}
+				number = c.number(groupOf(&row))
 			}
-			list := groups[number]
-			for at < len(list) && list[at].step < p.step {
-				at++
-			}
-			if at == len(list) || list[at].step > p.step {
-				g := &group{step: p.step, row: c.rowOf(k, x.host, p, of), sums: make([]groupSum, len(c.q.Measures))}
+			g := c.groupAt(number, &at, p.step)
+			if *g == nil {
+				*g = &group{step: p.step, row: c.rowOf(k, x.host, p, of), sums: make([]groupSum, len(c.q.Measures))}
 				if c.plan.Division != question.ByWorkload {
-					g.workloads = map[int64]bool{}
+					(*g).workloads = map[int64]bool{}
 				}
-				list = slices.Insert(list, at, g)
-				groups[number] = list
 			}
-			list[at].add(c, k, p)
+			(*g).add(c, k, p)
 		}
 	}
+	c.spare.takeBack(c.courses)
+	clear(c.courses)
+	c.last = nil
+}
+
+// number is that of a group, whatever its step.
+func (c *count) number(key groupKey) int {
+	number, there := c.numbers[key]
+	if !there {
+		number = len(c.groups)
+		c.numbers[key], c.groups = number, append(c.groups, nil)
+	}
+	return number
+}
+
+// groupAt is where a group with some number has its step, looked for from a place on: nil there if it is new.
+func (c *count) groupAt(number int, at *int, step int64) **group {
+	list := c.groups[number]
+	for *at < len(list) && list[*at].step < step {
+		*at++
+	}
+	if *at == len(list) || list[*at].step > step {
+		c.groups[number] = slices.Insert(list, *at, nil)
+	}
+	return &c.groups[number][*at]
+}
+
+// rows are the groups of all that was counted.
+func (c *count) rows(of names) []question.Row {
+	c.settle(of)
 	rows := []question.Row{}
-	for _, list := range groups {
+	for _, list := range c.groups {
 		for _, g := range list {
 			for i, m := range c.q.Measures {
 				g.row.Sums = append(g.row.Sums, g.sums[i].close(m))
@@ -123,6 +149,15 @@ func (c *count) rows(of names) []question.Row {
 		}
 	}
 	return rows
+}
+
+// join adds a group of other workloads.
+func (g *group) join(c *count, other *group) {
+	g.row.Parts += other.row.Parts
+	g.row.Workloads += other.row.Workloads
+	for i, m := range c.q.Measures {
+		g.sums[i].join(m, &other.sums[i])
+	}
 }
 
 // add adds a part.
@@ -256,17 +291,31 @@ func (g *groupSum) add(m amount.Measure, x *tally, n int, isProgram bool) {
 		g.untold += n
 	}
 	g.peak, g.now = max(g.peak, x.peak), g.now+float64(x.now)
-	if !x.known {
-		return
+	if x.known {
+		g.plus(m, x.units, x.source, x.over)
+		g.known++
 	}
+}
+
+// plus adds units that are known.
+func (g *groupSum) plus(m amount.Measure, units amount.Wide, source amount.Source, over int64) {
 	if m.Manner().OverWorkloads() == amount.Highest {
-		g.units.Raise(x.units)
+		g.units.Raise(units)
 	} else {
-		g.units.Plus(x.units)
+		g.units.Plus(units)
 	}
 	g.apart = g.apart || g.known > 0 && m.Manner().OverWorkloads() == amount.Apart
-	g.known++
-	g.source, g.over = g.source.Weaker(x.source), max(g.over, x.over)
+	g.source, g.over = g.source.Weaker(source), max(g.over, over)
+}
+
+// join adds what other workloads had.
+func (g *groupSum) join(m amount.Measure, other *groupSum) {
+	g.missing, g.untold = g.missing+other.missing, g.untold+other.untold
+	g.peak, g.now = max(g.peak, other.peak), g.now+other.now
+	if other.known > 0 {
+		g.plus(m, other.units, other.source, other.over)
+		g.known, g.apart = g.known+other.known, g.apart || other.apart
+	}
 }
 
 func (g *groupSum) close(m amount.Measure) question.Sum {
