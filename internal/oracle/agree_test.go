@@ -172,15 +172,30 @@ func agree(t *testing.T, s *store.Store, book *oracle.Book) {
 	answered := 0
 	rapid.Check(t, func(t *rapid.T) {
 		q := drawQuestion(t, book)
+		want := book.Ask(q)
+		if q.Has(question.Workload) && len(want) > 0 && rapid.Bool().Draw(t, "at least") {
+			for i := range q.Measures {
+				q.Least = append(q.Least, rapid.SampledFrom(want).Draw(t, "least").Sums[i].Units)
+			}
+			want = slices.DeleteFunc(want, func(r question.Row) bool { return !reaches(&r, q.Least) })
+		}
 		answer, err := s.Ask(ctx, q)
 		require.NoError(t, err)
-		want := book.Ask(q)
 		answered += len(want)
 		require.Equal(t, len(want), answer.Total.Rows)
 		requireRows(t, want, slices.Clone(answer.Rows), &q)
 		requirePages(t, s, q, answer)
 	})
 	require.Positive(t, answered, "the questions were about something")
+}
+
+func reaches(r *question.Row, least []float64) bool {
+	for i := range r.Sums {
+		if r.Sums[i].Known() && r.Sums[i].Units >= least[i] {
+			return true
+		}
+	}
+	return false
 }
 
 // requirePages holds that rows are in order, and that pages of them, one after another, are the whole.
