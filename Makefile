@@ -16,6 +16,9 @@ WEB     := $(shell find web/src web/public -type f) web/index.html web/vite.conf
 WRAPPED := $(shell git ls-files -- '*.go' '*.sql' '*.proto' '*.c' '*.h' '*.md' Makefile scripts .ci)
 SUDO    := $(if $(filter 0,$(shell id -u)),,sudo)
 
+# One way to build for all, so that nothing is compiled twice.
+export GOFLAGS := $(GOFLAGS) -trimpath
+
 .PHONY: help build simulated-gpus demo run test test-go test-root test-web check mutate bench generate screenshots \
         packages clean
 
@@ -25,7 +28,7 @@ help: ## list the targets
 build: bin/vinescale ## build bin/vinescale with the console in it
 
 bin/vinescale: $(CONSOLE) $(SOURCES) go.mod go.sum
-	go build -trimpath -ldflags '-X vinescale/internal/cli.Version=$(VERSION)' -o $@ ./cmd/vinescale
+	go build -ldflags '-X vinescale/internal/cli.Version=$(VERSION)' -o $@ ./cmd/vinescale
 
 $(CONSOLE): web/node_modules/.installed $(WEB)
 	cd web && npm run --silent build

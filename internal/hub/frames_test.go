@@ -230,10 +230,11 @@ func TestFrames_ArePassedOnToWhomeverLooksByAnotherInstance(t *testing.T) {
 		c := &cellar{&fixture{t: t}, map[string]store.Host{}, map[string]int64{}, nil, false}
 		c.Hub = hub.New(s, hub.Options{})
 		held[c] = s.Frames
-		ears.Go(func() { c.Hear(hearing) })
 		return c
 	}
-	a, b := instance(), instance()
+	hear := func(c *cellar) { ears.Go(func() { c.Hear(hearing) }) }
+	a, b, third := instance(), instance(), instance()
+	hear(a)
 	for _, name := range []string{"cellar-1", "press-1", "terrace-1"} {
 		_, err := a.Enrol(ctx, name)
 		require.NoError(t, err)
@@ -278,6 +279,9 @@ func TestFrames_ArePassedOnToWhomeverLooksByAnotherInstance(t *testing.T) {
 	whole := float64(len(large))
 	assert.Zero(t, tell(-15))
 	tell(-10)
+	assert.Zero(t, used(b, "cellar-1", 10*time.Second))
+	time.Sleep(300 * time.Millisecond) // whatever was called meanwhile is lost
+	hear(b)
 	require.Eventually(t, func() bool { return used(b, "cellar-1", 10*time.Second) == 2*whole }, 20*time.Second,
 		100*time.Millisecond, "what was held before somebody looked comes too")
 	assert.Empty(t, held[b].Of(a.hosts["press-1"].ID), "nobody looked at it yet")
@@ -292,6 +296,9 @@ func TestFrames_ArePassedOnToWhomeverLooksByAnotherInstance(t *testing.T) {
 	require.Eventually(t, func() bool { return used(b, "press-1", 15*time.Second) == 12 }, 20*time.Second,
 		100*time.Millisecond)
 	assert.InDelta(t, 3*whole, used(a, "cellar-1", 15*time.Second), 1e-9, "its own calls are no news to it")
+	hear(third)
+	require.Eventually(t, func() bool { return used(third, "cellar-1", 15*time.Second) == 3*whole }, 20*time.Second,
+		100*time.Millisecond, "what is held comes to another that looks, too")
 
 	more := func(at int) {
 		a.frame(a.batch("terrace-1", now.Add(time.Duration(at)*time.Second), 5, large...))

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"maps"
 	"strings"
 	"sync"
 	"time"
@@ -38,37 +39,52 @@ type passing struct {
 	turns sync.Map // by host, a *sync.Mutex: whoever has it passes frames of that on, in their order
 
 	mu     sync.Mutex
+	ear    string               // another one each time that the others begin to be heard; "" until they are
 	called map[string]time.Time // by host ("" for all): when that was called for last
-	wanted map[string]time.Time // by host: until when another instance wants its frames
-	pieces map[string][]string  // of frames that are not here wholly, by instance and host
+	wanted map[wanting]time.Time
+	pieces map[string][]string // of frames that are not here wholly, by instance and host
 }
 
 func newPassing() passing {
-	return passing{me: rand.Text(), called: map[string]time.Time{}, wanted: map[string]time.Time{},
+	return passing{me: rand.Text(), called: map[string]time.Time{}, wanted: map[wanting]time.Time{},
 		pieces: map[string][]string{}}
 }
+
+// wanting is whoever wants the frames of a host, and until when is noted of each: who could not hear for a while wants
+// anew what is held.
+type wanting struct{ by, ear, host string }
 
 // want is a call for frames.
 type want struct {
 	By   string        `json:"by"`
+	Ear  string        `json:"ear"`
 	Host string        `json:"host"` // "" for all
 	Pace time.Duration `json:"pace"`
 }
 
-// callFor calls for the frames of a host, or of all (""), unless that was done a moment ago.
+// begin notes that the others are heard from now on: only then is it of use to call.
+func (p *passing) begin() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.ear = rand.Text()
+	clear(p.called)
+}
+
+// callFor calls for the frames of a host, or of all (""), unless that was done a moment ago or they would not be heard.
 func (h *Hub) callFor(ctx context.Context, host string, pace time.Duration) {
 	now := time.Now()
 	p := &h.passing
 	p.mu.Lock()
-	isEarly := now.Sub(p.called[host]) < callEvery
+	isEarly := p.ear == "" || now.Sub(p.called[host]) < callEvery
 	if !isEarly {
 		p.called[host] = now
 	}
+	w := want{p.me, p.ear, host, pace}
 	p.mu.Unlock()
 	if isEarly {
 		return
 	}
-	text, err := json.Marshal(want{p.me, host, pace})
+	text, err := json.Marshal(w)
 	if err == nil {
 		err = h.store.Call(ctx, wantsChannel, string(text))
 	}
@@ -79,7 +95,7 @@ func (h *Hub) callFor(ctx context.Context, host string, pace time.Duration) {
 
 // Hear takes in what other instances call, until the context ends.
 func (h *Hub) Hear(ctx context.Context) {
-	h.store.Hear(ctx, []string{wantsChannel, framesChannel, actsChannel}, func(channel, text string) {
+	h.store.Hear(ctx, []string{wantsChannel, framesChannel, actsChannel}, h.passing.begin, func(channel, text string) {
 		var err error
 		switch channel {
 		case wantsChannel:
@@ -132,9 +148,11 @@ func (p *passing) note(w *want) bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	now := time.Now()
-	isNew := p.wanted[w.Host].Before(now)
-	p.wanted[w.Host] = now.Add(wantedFor)
-	return isNew
+	maps.DeleteFunc(p.wanted, func(_ wanting, until time.Time) bool { return until.Before(now) })
+	who := wanting{w.By, w.Ear, w.Host}
+	_, isKnown := p.wanted[who]
+	p.wanted[who] = now.Add(wantedFor)
+	return !isKnown
 }
 
 // isWanted tells whether another instance wants the frames of a host.
@@ -142,7 +160,12 @@ func (p *passing) isWanted(host string) bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	now := time.Now()
-	return p.wanted[host].After(now) || p.wanted[""].After(now)
+	for who, until := range p.wanted {
+		if (who.host == host || who.host == "") && until.After(now) {
+			return true
+		}
+	}
+	return false
 }
 
 // takeTurn waits until nobody else passes frames of a host on, and keeps others from it until it is left: a frame that

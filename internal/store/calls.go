@@ -21,11 +21,11 @@ func (s *Store) Call(ctx context.Context, channel, text string) error {
 }
 
 // Hear visits what is called on some channels until the context ends, over a connection of its own. What is called
-// while that is broken is not heard.
-func (s *Store) Hear(ctx context.Context, channels []string, visit func(channel, text string)) {
+// while that is broken is not heard: begun tells each time that all is heard from now on.
+func (s *Store) Hear(ctx context.Context, channels []string, begun func(), visit func(channel, text string)) {
 	pause := time.Second
 	for ctx.Err() == nil {
-		err := s.hear(ctx, channels, func(channel, text string) {
+		err := s.hear(ctx, channels, begun, func(channel, text string) {
 			pause = time.Second
 			visit(channel, text)
 		})
@@ -41,7 +41,7 @@ func (s *Store) Hear(ctx context.Context, channels []string, visit func(channel,
 	}
 }
 
-func (s *Store) hear(ctx context.Context, channels []string, visit func(channel, text string)) error {
+func (s *Store) hear(ctx context.Context, channels []string, begun func(), visit func(channel, text string)) error {
 	conn, err := pgx.Connect(ctx, s.url)
 	if err != nil {
 		return err
@@ -52,6 +52,7 @@ func (s *Store) hear(ctx context.Context, channels []string, visit func(channel,
 			return err
 		}
 	}
+	begun()
 	for {
 		n, err := conn.WaitForNotification(ctx)
 		if err != nil {
