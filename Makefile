@@ -73,7 +73,7 @@ test-root: build
 	scripts/guest-kernel bin/guest-kernel || [ -z "$$VINESCALE_REQUIRE_PEERS" ]
 	cd internal/guest && \
 		VINESCALE_GUEST_KERNEL=$$(test ! -s ../../bin/guest-kernel/bzImage || echo ../../bin/guest-kernel) \
-		VINESCALE_BURNER=../../bin/burner ../../bin/guest.test -test.v -test.timeout 5m
+		VINESCALE_BURNER=../../bin/burner ../../bin/guest.test -test.v -test.timeout 10m
 	cd internal/real && $(SUDO) env VINESCALE_REQUIRE_ROOT=1 VINESCALE_REQUIRE_PEERS=$$VINESCALE_REQUIRE_PEERS \
 		../../bin/real.test -test.v -test.timeout 10m
 
