@@ -118,7 +118,11 @@ func TestGuestGPUTimeIsTheirsWhoseJobsItDid(t *testing.T) {
 	}
 	assert.Equal(t, shares, w.sum.Ledgers[amount.GPU].Shares)
 	assert.EqualValues(t, 2*w.sum.ElapsedMillis*1000, w.sum.Ledgers[amount.GPU].Capacity.Units)
-	assert.EqualValues(t, 120<<20, gpus[0].number(t, "mem_info_vram_used")+gpus[1].number(t, "mem_info_vram_used"))
+	assert.EqualValues(
+		t,
+		120<<20,
+		gpus[0].number(t, "mem_info_vram_used")+gpus[1].number(t, "mem_info_vram_used"),
+	)
 }
 
 // TestGuestASharedClientCountsOnce opens a GPU here, and hands the open file to a process of another group.
@@ -209,32 +213,44 @@ func TestGuestAMeterThatBeginsAgainLosesNothing(t *testing.T) {
 	straight, err := filepath.Glob(gpus[0].dir + "/hwmon/hwmon*/energy1_input")
 	require.NoError(t, err)
 	require.Len(t, straight, 1)
+	energy, err := filepath.Rel(gpus[0].dir, straight[0])
+	require.NoError(t, err)
 	h := devices.Open(devices.Options{Sys: sys})
 	start(t, tree+"/delta.service", "gpu", gpus[0].node, "400", "5000", "0", "0")
+	const turn = 50_000_000
 	var tracker account.Tracker
-	var before, last, wrapped, late int64
-	for n := 0; n < 200 && wrapped < 4; n++ {
+	var before [2]int64 // what the other counter told on either side of a reading
+	var last, wrapped, late int64
+	for n := 0; n < 400 && wrapped < 4; n++ {
 		r := &account.Reading{Boot: "b", Mono: time.Duration(n) * time.Second, Wall: time.Unix(int64(n), 0)}
+		around := [2]int64{gpus[0].number(t, energy)}
 		var why string
 		r.Meters, why = h.Meters(nil)
+		around[1] = gpus[0].number(t, energy)
 		require.Empty(t, why)
 		require.Len(t, r.Meters, 1)
-		after, err := strconv.ParseInt(text(straight[0]), 10, 64)
-		require.NoError(t, err)
 		iv, err := tracker.Step(r)
-		moved := after - before
+		least, most := around[0]-before[1], around[1]-before[0]
 		switch {
-		case err != nil: // the first reading, from which the next counts
-		case moved > 40e6:
-			late++ // so long between two readings that a whole turn of 50 J may have passed, which no reader could see
+		case n == 0:
+			require.ErrorIs(t, err, account.ErrFirstReading)
+		case most >= turn:
+			late++ // so long between two readings that a whole turn may have passed, which no reader could see
 		default:
-			// Both are read a moment apart, in which it draws up to 200 W: a turn that were lost would be 50 J.
-			assert.InDelta(t, moved, iv.Ledgers[amount.Energy].Used.Units, 20e6)
-			if r.Meters[0].MicroJoules < last {
+			require.NoError(t, err)
+			used := iv.Ledgers[amount.Energy].Used.Units
+			assert.GreaterOrEqual(
+				t,
+				used,
+				least-1,
+				"the end that it tells of is the last it shows, not where it begins",
+			)
+			assert.LessOrEqual(t, used, most)
+			if r.Meters[0].MicroJoules < last && least > 0 {
 				wrapped++
 			}
 		}
-		before, last = after, r.Meters[0].MicroJoules
+		before, last = around, r.Meters[0].MicroJoules
 		time.Sleep(60 * time.Millisecond)
 	}
 	assert.Positive(t, wrapped)

@@ -381,8 +381,9 @@ func (w *watcher) audit(holder, cpus string) *explain.PinAudit {
 func TestGuestWithoutCounting(t *testing.T) {
 	dir := cell(t, "plain")
 	w := watchBy(t, nil)
-	start(t, dir, "pinned", "0", "1")
-	time.Sleep(1500 * time.Millisecond)
+	_, said := start(t, dir, "pinned", "0", "1")
+	require.True(t, said.Scan(), "it burns no more")
+	still(t, dir)
 	w.read()
 	u := w.usage("plain")
 	assert.InEpsilon(t, inFile(t, dir+"/cpu.stat", "usage_usec"), u.Units[amount.CPU], 0.02)
