@@ -19,8 +19,8 @@ SUDO    := $(if $(filter 0,$(shell id -u)),,sudo)
 # One way to build for all, so that nothing is compiled twice.
 export GOFLAGS := $(GOFLAGS) -trimpath
 
-.PHONY: help build simulated-gpus demo run test test-go test-root test-web check mutate bench generate screenshots \
-        packages clean
+.PHONY: help build simulated-gpus demo run test test-go test-guest test-root test-web check mutate bench generate \
+        screenshots packages peers clean
 
 help: ## list the targets
 	@sed -n 's/^\([a-z-]*\):.*## /  make \1\t/p' $(MAKEFILE_LIST) | expand -t 22
@@ -55,7 +55,10 @@ run: build ## collect this host and serve its console, for real; Ctrl-C ends it
 	@scripts/packages $(SERVICE_PACKAGES)
 	@exec bin/vinescale serve --collect --data $(DATA)
 
-test: packages build test-go test-root test-web ## run every test: core, database, service, console, this kernel
+# The emulated machine keeps one CPU busy, and the console's own tests run beside it; the last need quiet.
+test: packages build test-go ## run every test: core, database, service, console, this kernel
+	$(MAKE) --no-print-directory -j2 --output-sync=target test-guest test-web
+	$(MAKE) --no-print-directory test-root
 
 packages:
 	@scripts/packages $(TEST_PACKAGES)
@@ -63,17 +66,25 @@ packages:
 test-go:
 	go test -timeout 20m ./...
 
-# Tests that start containers and daemons need root: by sudo where this is not root. The systems they work against come
-# from Debian; where one cannot be had, its test fails in CI and says why it is skipped elsewhere.
-test-root: build
+# What the two targets below work against comes from Debian; where one cannot be had, its test fails in CI and says why it
+# is skipped elsewhere.
+peers:
 	@scripts/packages $(PEER_PACKAGES) || [ -z "$$VINESCALE_REQUIRE_PEERS" ]
 	CGO_ENABLED=0 go build -o bin/burner ./internal/real/burner
-	go test -c -o bin/real.test ./internal/real
+
+test-guest: peers
 	CGO_ENABLED=0 go test -c -o bin/guest.test ./internal/guest
 	scripts/guest-kernel bin/guest-kernel || [ -z "$$VINESCALE_REQUIRE_PEERS" ]
 	cd internal/guest && \
 		VINESCALE_GUEST_KERNEL=$$(test ! -s ../../bin/guest-kernel/bzImage || echo ../../bin/guest-kernel) \
 		VINESCALE_BURNER=../../bin/burner ../../bin/guest.test -test.v -test.timeout 10m
+
+# Tests that count in the kernel, and that start containers and daemons, need root: by sudo where this is not root. The
+# first of them have been run as root, by test-go, where it is.
+test-root: build peers
+	$(if $(SUDO),go test -c -o bin/bpf.test ./internal/kernel/bpf)
+	$(if $(SUDO),cd internal/kernel/bpf && $(SUDO) ../../../bin/bpf.test -test.v)
+	go test -c -o bin/real.test ./internal/real
 	cd internal/real && $(SUDO) env VINESCALE_REQUIRE_ROOT=1 VINESCALE_REQUIRE_PEERS=$$VINESCALE_REQUIRE_PEERS \
 		../../bin/real.test -test.v -test.timeout 10m
 

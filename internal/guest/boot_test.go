@@ -26,7 +26,7 @@ func TestVersion2(t *testing.T) {
 	}
 	kernel, burner := os.Getenv("VINESCALE_GUEST_KERNEL"), os.Getenv("VINESCALE_BURNER")
 	if kernel == "" {
-		t.Skip("make test runs it on its own (target test-root), with a kernel for its machine")
+		t.Skip("make test runs it on its own (target test-guest), with a kernel for its machine")
 	}
 	dir := t.TempDir()
 	self, err := os.Executable()
