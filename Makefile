@@ -66,8 +66,8 @@ packages:
 test-go:
 	go test -timeout 20m ./...
 
-# What the two targets below work against comes from Debian; where one cannot be had, its test fails in CI and says why it
-# is skipped elsewhere.
+# What the two targets below work against comes from Debian; where one cannot be had, its test fails in CI and says why
+# it is skipped elsewhere.
 peers:
 	@scripts/packages $(PEER_PACKAGES) || [ -z "$$VINESCALE_REQUIRE_PEERS" ]
 	CGO_ENABLED=0 go build -o bin/burner ./internal/real/burner

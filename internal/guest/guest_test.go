@@ -15,6 +15,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
@@ -56,7 +57,12 @@ func start(t *testing.T, dir string, args ...string) (*exec.Cmd, *bufio.Scanner)
 	return startAs(t, dir, &syscall.SysProcAttr{}, args...)
 }
 
-func startAs(t *testing.T, dir string, attributes *syscall.SysProcAttr, args ...string) (*exec.Cmd, *bufio.Scanner) {
+func startAs(
+	t *testing.T,
+	dir string,
+	attributes *syscall.SysProcAttr,
+	args ...string,
+) (*exec.Cmd, *bufio.Scanner) {
 	d, err := os.Open(dir)
 	require.NoError(t, err)
 	defer d.Close()
@@ -84,7 +90,9 @@ type watcher struct {
 }
 
 // counting is one set of counters for all tests: to load them takes an emulated machine seconds.
-var counting = sync.OnceValue(func() *bpf.Counters { return bpf.Open(bpf.Options{CgroupV2: kernel.CgroupV2(tree)}) })
+var counting = sync.OnceValue(
+	func() *bpf.Counters { return bpf.Open(bpf.Options{CgroupV2: kernel.CgroupV2(tree)}) },
+)
 
 // watch begins to read this machine. Its reader is left open: closing it would end the counting for all.
 func watch(t *testing.T) *watcher {
@@ -290,6 +298,33 @@ func TestGuestDiskBytesAreExactByDevice(t *testing.T) {
 	assert.Contains(t, text(dir+"/io.stat"), fmt.Sprintf("wbytes=%d ", bytes))
 }
 
+// TestGuestDiskBytesAreWhoseTheyAreWhereNothingIsControlled has units in a slice that hands no controller on, as a
+// service manager leaves them where nobody limits their I/O.
+func TestGuestDiskBytesAreWhoseTheyAreWhereNothingIsControlled(t *testing.T) {
+	group(t, "system.slice")
+	dirs := map[string]string{"direct": cell(t, "system.slice/must"),
+		"buffered": cell(t, "system.slice/lees")}
+	require.NoFileExists(t, dirs["direct"]+"/io.stat")
+	bytes := map[string]int{"direct": 6 << 20, "buffered": 2 << 20}
+	w := watch(t)
+	for how, dir := range dirs {
+		_, said := start(t, dir, "write", how, "/dev/vda", strconv.Itoa(bytes[how]))
+		require.True(t, said.Scan())
+	}
+	unix.Sync()
+	w.read()
+	w.read()
+	for how, name := range map[string]string{"direct": "must", "buffered": "lees"} {
+		u := w.usage(name)
+		t.Logf("%s: wrote %d, charged %d", how, bytes[how], figure(t, u, amount.DiskWritten))
+		assert.InDelta(t, bytes[how], figure(t, u, amount.DiskWritten), 64<<10, how)
+		assert.Equal(t, amount.Counted, u.Source[amount.Disk], how)
+	}
+	l := w.sum.Ledgers[amount.Disk]
+	assert.Less(t, l.Kernel.Units, int64(256<<10), "the kernel's own")
+	assert.InDelta(t, 0, l.Residual.Units, 4096)
+}
+
 // TestGuestAPartitionOfCPUsIsKept: what is in a partition runs there alone. The kernel refuses others, and the audit of
 // a declaration of that CPU says kept.
 func TestGuestAPartitionOfCPUsIsKept(t *testing.T) {
@@ -322,8 +357,14 @@ func TestGuestAPartitionOfCPUsIsKept(t *testing.T) {
 		assert.Greater(t, u.Units[amount.CPU], int64(1_000_000))
 		assert.InDelta(t, u.Units[amount.CPU], u.CPUs[0].Micros, 20_000, "all of its time was there")
 		l := w.sum.Ledgers[amount.CPU]
-		t.Logf("busy %d us, shares %d, kernel %d, steal %d, residual %d", l.Used.Units, l.Shares, l.Kernel.Units,
-			l.Steal.Units, l.Residual.Units)
+		t.Logf(
+			"busy %d us, shares %d, kernel %d, steal %d, residual %d",
+			l.Used.Units,
+			l.Shares,
+			l.Kernel.Units,
+			l.Steal.Units,
+			l.Residual.Units,
+		)
 		// What is busy is sampled at ticks there, and an emulated machine misses some.
 		assert.InDelta(t, 0, l.Residual.Units, 0.2*float64(l.Used.Units)+30_000)
 
@@ -371,8 +412,14 @@ func (w *watcher) audit(holder, cpus string) *explain.PinAudit {
 	ground.Names = func(u explain.User) explain.UserRef { return refs[u.Workload] }
 	set, err := cpuset.Parse(cpus)
 	require.NoError(w.t, err)
-	pin := &explain.Pin{Host: &explain.Host{ID: 1, Name: "guest", CPUs: 2}, CPUs: set, Kind: explain.HolderWorkload,
-		Holder: holder, Exclusive: true, Holds: func(u explain.User) bool { return refs[u.Workload].Name == holder }}
+	pin := &explain.Pin{
+		Host:      &explain.Host{ID: 1, Name: "guest", CPUs: 2},
+		CPUs:      set,
+		Kind:      explain.HolderWorkload,
+		Holder:    holder,
+		Exclusive: true,
+		Holds:     func(u explain.User) bool { return refs[u.Workload].Name == holder },
+	}
 	ground.Pins = []*explain.Pin{pin}
 	return explain.AuditPin(w.sum.From, w.sum.To, pin, ground)
 }

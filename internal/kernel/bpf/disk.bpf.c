@@ -70,8 +70,10 @@ static __always_inline void owner_of(struct task_struct *t, struct owner *o)
 		__u64 at = bpf_core_enum_value(enum cgroup_subsys_id, io_cgrp_id);
 		struct cgroup_subsys_state *css =
 			*(struct cgroup_subsys_state **)((void *)t->cgroups->subsys + at * sizeof(void *));
+		/* In version 2 a cgroup for which I/O is not controlled has that of one around it: what is done for it is its
+		 * own all the same. */
 		if (css)
-			o->group = css->cgroup->kn->id;
+			o->group = css->cgroup->root->hierarchy_id ? css->cgroup->kn->id : t->cgroups->dfl_cgrp->kn->id;
 	}
 	if (o->group > ROOT)
 		return;
@@ -103,16 +105,31 @@ int BPF_PROG(on_delete, void *folio)
 	return 0;
 }
 
-SEC("tp_btf/block_bio_queue")
-int BPF_PROG(on_submit, struct bio *bio)
+static __always_inline void submit(struct bio *bio)
 {
 	struct task_struct *t = bpf_get_current_task_btf();
 	__u64 address = (__u64)bio;
 	struct owner o = {};
-	if (is_kernel(t))
-		return 0;
+	if (is_kernel(t)) {
+		bpf_map_delete_elem(&submitted, &address); /* another's that was here and was made part of a request */
+		return;
+	}
 	owner_of(t, &o);
 	bpf_map_update_elem(&submitted, &address, &o, BPF_ANY);
+}
+
+SEC("tp_btf/block_bio_queue")
+int BPF_PROG(on_submit, struct bio *bio)
+{
+	submit(bio);
+	return 0;
+}
+
+/* What is too large for one request is divided by whom it is submitted by, and its first part is a bio of its own. */
+SEC("tp_btf/block_split")
+int BPF_PROG(on_split, struct bio *first)
+{
+	submit(first);
 	return 0;
 }
 

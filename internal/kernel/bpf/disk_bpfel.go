@@ -102,6 +102,7 @@ const (
 	diskProgOnDelete      = "on_delete"
 	diskProgOnDirty       = "on_dirty"
 	diskProgOnIssue       = "on_issue"
+	diskProgOnSplit       = "on_split"
 	diskProgOnSubmit      = "on_submit"
 	diskVarUnusedDone     = "unused_done"
 	diskVarUnusedSlot     = "unused_slot"
@@ -154,6 +155,7 @@ type diskProgramSpecs struct {
 	OnDelete   *ebpf.ProgramSpec `ebpf:"on_delete"`
 	OnDirty    *ebpf.ProgramSpec `ebpf:"on_dirty"`
 	OnIssue    *ebpf.ProgramSpec `ebpf:"on_issue"`
+	OnSplit    *ebpf.ProgramSpec `ebpf:"on_split"`
 	OnSubmit   *ebpf.ProgramSpec `ebpf:"on_submit"`
 }
 
@@ -237,6 +239,7 @@ type diskPrograms struct {
 	OnDelete   *ebpf.Program `ebpf:"on_delete"`
 	OnDirty    *ebpf.Program `ebpf:"on_dirty"`
 	OnIssue    *ebpf.Program `ebpf:"on_issue"`
+	OnSplit    *ebpf.Program `ebpf:"on_split"`
 	OnSubmit   *ebpf.Program `ebpf:"on_submit"`
 }
 
@@ -246,6 +249,7 @@ func (p *diskPrograms) Close() error {
 		p.OnDelete,
 		p.OnDirty,
 		p.OnIssue,
+		p.OnSplit,
 		p.OnSubmit,
 	)
 }
