@@ -122,6 +122,18 @@ type Disk struct {
 	RateBytesPerSecond int64 // what the administrator declared it can carry; 0 when not declared
 }
 
+// AddWay adds what was counted of one of several ways to this device.
+func (d *Disk) AddWay(way *Disk) {
+	d.ReadBytes, d.WrittenBytes = d.ReadBytes+way.ReadBytes, d.WrittenBytes+way.WrittenBytes
+	d.ReadOps, d.WriteOps = d.ReadOps+way.ReadOps, d.WriteOps+way.WriteOps
+	d.ReadMerged, d.WriteMerged = d.ReadMerged+way.ReadMerged, d.WriteMerged+way.WriteMerged
+	d.ReadMillis, d.WriteMillis = d.ReadMillis+way.ReadMillis, d.WriteMillis+way.WriteMillis
+	d.DiscardedBytes, d.Discards = d.DiscardedBytes+way.DiscardedBytes, d.Discards+way.Discards
+	d.DiscardMillis, d.QueueMillis = d.DiscardMillis+way.DiscardMillis, d.QueueMillis+way.QueueMillis
+	d.Flushes, d.FlushMillis = d.Flushes+way.Flushes, d.FlushMillis+way.FlushMillis
+	d.BusyMillis, d.InFlight = max(d.BusyMillis, way.BusyMillis), d.InFlight+way.InFlight
+}
+
 // DeviceIO is what was moved on one device since counting began, by device number.
 type DeviceIO struct {
 	Major, Minor          uint32

@@ -72,7 +72,9 @@ func TestVersion2(t *testing.T) {
 	}
 	nvme := put("nvme", nil)
 	require.NoError(t, os.Truncate(nvme, 16<<20))
-	drives = append(drives, "-drive", "if=none,id=nvme,format=raw,file="+nvme, "-device", "nvme,drive=nvme,serial=n0",
+	// nvme0n1 is a drive that may have several ways to it, of which the kernel shows each beside it.
+	drives = append(drives, "-drive", "if=none,id=nvme,format=raw,file="+nvme, "-device", "nvme-subsys,id=ways",
+		"-device", "nvme,subsys=ways,serial=n0", "-device", "nvme-ns,drive=nvme",
 		"-device", "edu", "-device", "edu", // which the GPU of the tests drives
 		"-acpitable", "file="+filepath.Join(kernel, "tables.aml"))
 	result, serial := filepath.Join(dir, "result"), filepath.Join(dir, "serial")

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -282,20 +283,38 @@ func TestGuestAKillForWantOfMemoryIsCounted(t *testing.T) {
 }
 
 func TestGuestDiskBytesAreExactByDevice(t *testing.T) {
-	const bytes = 8 << 20
 	dir := cell(t, "press")
 	w := watch(t)
-	_, said := start(t, dir, "write", "direct", "/dev/vda", strconv.Itoa(bytes))
-	require.True(t, said.Scan())
+	want := map[string]int64{"vda": 8 << 20, "nvme0n1": 5 << 20}
+	for name, bytes := range want {
+		_, said := start(t, dir, "write", "direct", "/dev/"+name, fmt.Sprint(bytes))
+		require.True(t, said.Scan())
+	}
 	w.read()
 	u := w.usage("press")
-	assert.Equal(t, int64(bytes), figure(t, u, amount.DiskWritten))
-	require.Len(t, u.Devices, 1)
-	assert.Equal(t, int64(bytes), u.Devices[0].Written)
-	assert.Equal(t, amount.Counted, u.Devices[0].Source)
-	require.NotEmpty(t, w.sum.Detail.Latencies)
+	assert.Equal(t, want["vda"]+want["nvme0n1"], figure(t, u, amount.DiskWritten))
+	require.Len(t, u.Devices, len(want))
+	var operations, latencies int64
+	for _, d := range w.sum.Detail.Disks {
+		i := slices.IndexFunc(u.Devices, func(x account.DeviceUse) bool { return x.Device == d.Number() })
+		if d.WrittenBytes == 0 {
+			continue
+		}
+		require.GreaterOrEqual(t, i, 0, "%s is written to by nobody else", d.Name)
+		assert.Equal(t, want[d.Name], d.WrittenBytes, d.Name)
+		assert.Equal(t, want[d.Name], u.Devices[i].Written, d.Name)
+		assert.Equal(t, amount.Counted, u.Devices[i].Source)
+		operations += d.WriteOps
+		for _, l := range w.sum.Detail.Latencies {
+			if l.Number() == d.Number() {
+				latencies += l.Count
+			}
+		}
+	}
+	assert.Equal(t, operations, latencies, "of each how long it took")
 	assert.InDelta(t, 0, w.sum.Ledgers[amount.Disk].Residual.Units, 4096, "the disk's ledger balances")
-	assert.Contains(t, text(dir+"/io.stat"), fmt.Sprintf("wbytes=%d ", bytes))
+	assert.Equal(t, want["vda"]+want["nvme0n1"], w.sum.Ledgers[amount.Disk].Used.Units)
+	assert.Contains(t, text(dir+"/io.stat"), fmt.Sprintf("wbytes=%d ", want["vda"]))
 }
 
 // TestGuestDiskBytesAreWhoseTheyAreWhereNothingIsControlled has units in a slice that hands no controller on, as a
@@ -426,14 +445,18 @@ func (w *watcher) audit(holder, cpus string) *explain.PinAudit {
 
 // TestGuestWithoutCounting reads the same with files alone.
 func TestGuestWithoutCounting(t *testing.T) {
+	const bytes = 3 << 20
 	dir := cell(t, "plain")
 	w := watchBy(t, nil)
 	_, said := start(t, dir, "pinned", "0", "1")
 	require.True(t, said.Scan(), "it burns no more")
+	_, said = start(t, dir, "write", "direct", "/dev/nvme0n1", strconv.Itoa(bytes))
+	require.True(t, said.Scan())
 	still(t, dir)
 	w.read()
 	u := w.usage("plain")
 	assert.InEpsilon(t, inFile(t, dir+"/cpu.stat", "usage_usec"), u.Units[amount.CPU], 0.02)
 	assert.Equal(t, amount.Summed, u.CPUSource, "which CPU is known from the last one only, and said so")
 	assert.Positive(t, u.Units[amount.Memory])
+	assert.EqualValues(t, bytes, u.Units[amount.Disk], "of a drive that has ways")
 }

@@ -177,10 +177,11 @@ func (r *Reader) sayDisk(l *abilities) {
 		Misses:     "what ended between readings; what is overwritten before it is written back counts all the same"}
 	group := account.Ability{What: "disk of a cgroup", Source: isCounted, Resolution: "a request, when it is issued"}
 	switch {
-	case r.cgroups.v2:
-		group.How = "io.stat, by device"
 	case r.counters.Has(bpf.Disk):
 		group.How = "each request as it is issued, by device (eBPF)"
+	case r.cgroups.v2:
+		group.How, group.Why = "io.stat, by device", r.not(bpf.Disk)
+		group.Misses = "cgroups for which no controller of I/O is on: theirs is summed by /proc/PID/io"
 	default:
 		group.Source, group.How, group.Why = byProcess.Source, byProcess.How, byProcess.Why
 		group.Resolution, group.Misses = byProcess.Resolution, byProcess.Misses

@@ -46,8 +46,13 @@ func (f *figures) reset() {
 
 // less is how much more there is in f than there was at an earlier reading.
 func (f *figures) less(was *figures) (d figures) {
-	d = figures{perCPU: append([]int64(nil), f.perCPU...), user: f.user - was.user, system: f.system - was.system,
-		waited: f.waited - was.waited, net: f.net}
+	d = figures{
+		perCPU: append([]int64(nil), f.perCPU...),
+		user:   f.user - was.user,
+		system: f.system - was.system,
+		waited: f.waited - was.waited,
+		net:    f.net,
+	}
 	for c := range was.perCPU {
 		d.perCPU[c] -= was.perCPU[c]
 	}
@@ -275,7 +280,7 @@ func (r *Reader) gatherDisk(dst *account.Reading, h *hierarchy) {
 		default:
 			f = &rest
 		}
-		addTransfer(f, t, d)
+		r.addTransfer(f, t, d)
 	})
 	dst.NoGroup, dst.KernelIO = rest.devices, own.devices
 	if err != nil {
@@ -285,10 +290,20 @@ func (r *Reader) gatherDisk(dst *account.Reading, h *hierarchy) {
 	dst.SplitsDisk = true
 	dst.Latencies = dst.Latencies[:0]
 	if err := r.counters.Latencies(func(s bpf.Slot, n uint64) {
-		major, minor := bpf.DeviceNumber(s.Device)
+		major, minor := r.drive(bpf.DeviceNumber(s.Device))
 		low, high := bpf.BucketBounds(s.Bucket)
-		dst.Latencies = append(dst.Latencies, account.Latency{Major: major, Minor: minor, Kind: account.IOKind(s.Kind),
-			LowMicros: low, HighMicros: high, Count: int64(n)})
+		x := account.Latency{Major: major, Minor: minor, Kind: account.IOKind(s.Kind), LowMicros: low, HighMicros: high,
+			Count: int64(n)}
+		if len(r.storage.ways) > 0 { // several may count in one bucket
+			for i := range dst.Latencies {
+				y := &dst.Latencies[i]
+				if y.Major == major && y.Minor == minor && y.Kind == x.Kind && y.LowMicros == low {
+					y.Count += x.Count
+					return
+				}
+			}
+		}
+		dst.Latencies = append(dst.Latencies, x)
 	}); err != nil {
 		r.note("latencies of devices", err)
 	}
@@ -424,9 +439,9 @@ func (r *Reader) forgetCounted() {
 			switch {
 			case r.cgroups.departed[of^h.salt]:
 			case r.countsKin() && t.Owner.Family <= bpf.KernelFamily:
-				addTransfer(&r.cgroups.kernelIO, t, d)
+				r.addTransfer(&r.cgroups.kernelIO, t, d)
 			default:
-				addTransfer(&r.cgroups.noGroup, t, d)
+				r.addTransfer(&r.cgroups.noGroup, t, d)
 			}
 		})
 		r.counters.ForgetTransfers(gone)
@@ -435,13 +450,13 @@ func (r *Reader) forgetCounted() {
 }
 
 // addTransfer adds what was moved on a device, and on the partition of it that was addressed.
-func addTransfer(f *figures, t bpf.Transfer, d bpf.Done) {
+func (r *Reader) addTransfer(f *figures, t bpf.Transfer, d bpf.Done) {
 	numbers := []uint32{t.Device, t.Part}
-	if t.Part == t.Device {
+	if t.Part == t.Device || t.Part == 0 { // a way to a drive has none
 		numbers = numbers[:1]
 	}
 	for _, number := range numbers {
-		io := f.device(bpf.DeviceNumber(number))
+		io := f.device(r.drive(bpf.DeviceNumber(number)))
 		switch account.IOKind(t.Kind) {
 		case account.IODiscard:
 			io.Discarded, io.Discards = io.Discarded+int64(d.Bytes), io.Discards+int64(d.Operations)

@@ -174,6 +174,7 @@ type storage struct {
 	disks       map[string]diskKind
 	unused      map[string]int64 // parts, volumes and loops that were never used, and the reading that saw them last
 	diskNumbers [][2]uint32
+	ways        map[[2]uint32][2]uint32 // to drives, by their numbers
 
 	holders    map[account.WorkloadID]*holder
 	holdsNone  map[account.WorkloadID]bool // workloads that are no holders

@@ -282,7 +282,7 @@ func IOStat(b []byte, dst []account.DeviceIO) ([]account.DeviceIO, bool) {
 		var l, dev []byte
 		l, b = Line(b)
 		dev, l = Field(l)
-		if len(dev) == 0 {
+		if len(dev) == 0 || string(dev) == "(unknown)" { // one of the ways to a drive, on which it counts too
 			continue
 		}
 		ma, mi, found := bytes.Cut(dev, []byte{':'})

@@ -53,7 +53,7 @@ func TestParse_TheRealFilesOfThisKernel(t *testing.T) {
 
 func TestIOStat_TellsDevicesApart(t *testing.T) {
 	const file = "8:0 rbytes=100 wbytes=20 rios=3 wios=1 dbytes=5 dios=1\n253:0 rbytes=100 wbytes=20 rios=1 " +
-		"wios=1\n8:16 \n"
+		"wios=1\n(unknown) rbytes=0 wbytes=20 rios=3 wios=1\n8:16 \n"
 	devices, ok := IOStat([]byte(file), nil)
 	require.True(t, ok)
 	assert.Equal(t, []account.DeviceIO{
