@@ -58,12 +58,13 @@ func start(t *testing.T, dir string, args ...string) (*exec.Cmd, *bufio.Scanner)
 	return startAs(t, dir, &syscall.SysProcAttr{}, args...)
 }
 
-func startAs(
-	t *testing.T,
-	dir string,
-	attributes *syscall.SysProcAttr,
-	args ...string,
-) (*exec.Cmd, *bufio.Scanner) {
+func startAs(t *testing.T, dir string, attributes *syscall.SysProcAttr, args ...string) (*exec.Cmd,
+	*bufio.Scanner) {
+	return startWith(t, dir, attributes, nil, args...)
+}
+
+func startWith(t *testing.T, dir string, attributes *syscall.SysProcAttr, input *os.File, args ...string) (*exec.Cmd,
+	*bufio.Scanner) {
 	d, err := os.Open(dir)
 	require.NoError(t, err)
 	defer d.Close()
@@ -71,6 +72,9 @@ func startAs(
 	attributes.UseCgroupFD, attributes.CgroupFD = true, int(d.Fd())
 	cmd.SysProcAttr = attributes
 	cmd.Stderr = os.Stderr
+	if input != nil {
+		cmd.Stdin = input
+	}
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())

@@ -4,7 +4,7 @@
  *
  * What the kernel writes back later is for whoever made a page dirty, page by page: several workloads write to one
  * file, and who has it written down may be another. All else is for the task that submitted it, or, where that is one
- * of the kernel's, for the cgroup that this did it for. */
+ * of the kernel's, for whom a volume handed it on to that, or for the cgroup that this did it for. */
 #include "who.h"
 
 char LICENSE[] SEC("license") = "GPL";
@@ -13,7 +13,7 @@ enum { READ, WRITE, DISCARD }; /* kinds of operations; what is neither read nor 
 
 /* For whom: a cgroup, and of a task in none the user and family; 0 for neither. The family of what has no dirtier that
  * is known, though it is of a file, is NOBODY_KNOWN. */
-struct owner { __u64 group, family; __u32 uid, unused; };
+struct owner { __u64 group, family; __u32 uid, is_handed_on; };
 enum { NOBODY_KNOWN = 2, ROOT = 1 };
 
 /* Device and part: major << 20 | minor. */
@@ -105,17 +105,63 @@ int BPF_PROG(on_delete, void *folio)
 	return 0;
 }
 
+/* For whom a volume was given a bio that begins there. One that encrypts what is written hands other pages on, and by
+ * a task of the kernel's. */
+struct place { __u64 sector; __u32 device, unused; };
+
+struct {
+	__uint(type, BPF_MAP_TYPE_LRU_HASH);
+	__uint(max_entries, 1 << 13);
+	__type(key, struct place);
+	__type(value, struct owner);
+} given SEC(".maps");
+
+static __always_inline __u64 folio_of(struct bio_vec *v, __u32 offset)
+{
+	struct page *page = (void *)((__u64)v->bv_page + (offset >> 12) * bpf_core_type_size(struct page));
+	__u64 head = BPF_CORE_READ(page, compound_head);
+	return head & 1 ? head - 1 : (__u64)page;
+}
+
+/* Who made the first page of a bio dirty. */
+static __always_inline struct owner *first_dirtier(struct bio *bio)
+{
+	struct bio_vec v;
+	if ((bio->bi_opf & 0xff) != 1 || !bio->bi_iter.bi_size || /* REQ_OP_WRITE */
+	    bpf_probe_read_kernel(&v, sizeof(v), bio->bi_io_vec + bio->bi_iter.bi_idx))
+		return 0;
+	__u64 folio = folio_of(&v, v.bv_offset + bio->bi_iter.bi_bvec_done);
+	return bpf_map_lookup_elem(&dirty, &folio);
+}
+
 static __always_inline void submit(struct bio *bio)
 {
 	struct task_struct *t = bpf_get_current_task_btf();
 	__u64 address = (__u64)bio;
-	struct owner o = {};
-	if (is_kernel(t)) {
-		bpf_map_delete_elem(&submitted, &address); /* another's that was here and was made part of a request */
-		return;
+	struct owner o = {}, *known = 0;
+	if (!is_kernel(t)) {
+		owner_of(t, &o);
+		known = &o;
+		bpf_map_update_elem(&submitted, &address, &o, BPF_ANY);
+	} else if ((known = bpf_map_lookup_elem(&submitted, &address))) {
+		if (known->is_handed_on) {
+			known->is_handed_on = 0;
+			o = *known;
+		} else { /* another's that was here and was made part of a request */
+			bpf_map_delete_elem(&submitted, &address);
+			known = 0;
+		}
 	}
-	owner_of(t, &o);
-	bpf_map_update_elem(&submitted, &address, &o, BPF_ANY);
+	if (!bio->bi_bdev->bd_disk->fops->submit_bio)
+		return; /* a drive, and no volume */
+	struct place p = { .sector = bio->bi_iter.bi_sector, .device = bio->bi_bdev->bd_dev };
+	struct owner *dirtier = first_dirtier(bio);
+	if (dirtier)
+		bpf_map_update_elem(&given, &p, dirtier, BPF_ANY);
+	else if (known)
+		bpf_map_update_elem(&given, &p, &o, BPF_ANY);
+	else
+		bpf_map_delete_elem(&given, &p);
 }
 
 SEC("tp_btf/block_bio_queue")
@@ -125,11 +171,30 @@ int BPF_PROG(on_submit, struct bio *bio)
 	return 0;
 }
 
-/* What is too large for one request is divided by whom it is submitted by, and its first part is a bio of its own. */
+/* What is too large for one request is divided by whom it is submitted by: the first part is a bio of its own, and so
+ * is the rest for a volume. */
 SEC("tp_btf/block_split")
-int BPF_PROG(on_split, struct bio *first)
+int BPF_PROG(on_split, struct bio *part)
 {
-	submit(first);
+	submit(part);
+	return 0;
+}
+
+/* A volume is about to submit what it makes of a bio that was given to it. */
+SEC("tp_btf/block_bio_remap")
+int BPF_PROG(on_remap, struct bio *bio, __u32 device, __u64 sector)
+{
+	struct task_struct *t = bpf_get_current_task_btf();
+	__u64 address = (__u64)bio;
+	struct place p = { .sector = sector, .device = device };
+	if (!is_kernel(t))
+		return 0;
+	struct owner *known = bpf_map_lookup_elem(&given, &p);
+	if (!known)
+		return 0;
+	struct owner o = *known;
+	o.is_handed_on = 1;
+	bpf_map_update_elem(&submitted, &address, &o, BPF_ANY);
 	return 0;
 }
 
@@ -168,7 +233,6 @@ struct walk {
 	__u32 at, done, left; /* in the bio: its vector, bytes of that, bytes of the bio */
 	__u32 operations;
 	__u64 bytes, all, folio;
-	__u64 group; /* that it is done for, by the device's own books */
 	struct transfer what;
 	struct owner submitter;
 };
@@ -197,6 +261,28 @@ struct {
 	__type(value, struct walk);
 } walks SEC(".maps");
 
+/* The cgroup that a bio is done for, by the device's own books. */
+static __always_inline __u64 group_of(struct bio *bio)
+{
+	struct blkcg_gq *g = BPF_CORE_READ(bio, bi_blkg);
+	return g ? BPF_CORE_READ(g, blkcg, css.cgroup, kn, id) : 0;
+}
+
+/* Who submitted a bio, and whether that was met; else it is for whom the device's own books have it. */
+static __always_inline _Bool find_submitter(struct bio *bio, struct owner *o)
+{
+	__u64 address = (__u64)bio;
+	struct owner *known = bpf_map_lookup_elem(&submitted, &address);
+	if (!known) {
+		*o = (struct owner){ .group = group_of(bio) };
+		return 0;
+	}
+	*o = *known;
+	o->is_handed_on = 0;
+	bpf_map_delete_elem(&submitted, &address);
+	return 1;
+}
+
 static long step(__u32 n, void *unused)
 {
 	__u32 zero = 0;
@@ -207,6 +293,9 @@ static long step(__u32 n, void *unused)
 	if (!w->left) {
 		if (!bio)
 			return 1;
+		if (w->all)
+			find_submitter(bio, &w->submitter);
+		w->folio = 0;
 		w->at = BPF_CORE_READ(bio, bi_iter.bi_idx);
 		w->done = BPF_CORE_READ(bio, bi_iter.bi_bvec_done);
 		w->left = BPF_CORE_READ(bio, bi_iter.bi_size);
@@ -222,15 +311,14 @@ static long step(__u32 n, void *unused)
 		bytes = page_left;
 	if (bytes > w->left)
 		bytes = w->left;
-	struct page *page = (void *)((__u64)vector.bv_page + (offset >> 12) * bpf_core_type_size(struct page));
-	__u64 head = BPF_CORE_READ(page, compound_head), folio = head & 1 ? head - 1 : (__u64)page;
+	__u64 folio = folio_of(&vector, offset);
 	if (folio != w->folio) {
 		struct owner o = w->submitter, *found = bpf_map_lookup_elem(&dirty, &folio);
 		w->folio = folio;
 		if (found)
 			o = *found;
 		else if (is_content(folio))
-			o = (struct owner){ .group = w->group, .family = NOBODY_KNOWN };
+			o = (struct owner){ .group = group_of(bio), .family = NOBODY_KNOWN };
 		if (!same(&o, &w->what.owner)) {
 			if (w->bytes)
 				count(&w->what, w->bytes, w->operations);
@@ -272,19 +360,12 @@ int BPF_PROG(on_issue, struct request *rq)
 	w->what.kind = kind_of(rq->cmd_flags);
 	w->what.device = disk->major << 20 | disk->first_minor;
 	w->what.part = bio->bi_bdev->bd_dev;
-	w->group = bio->bi_blkg ? bio->bi_blkg->blkcg->css.cgroup->kn->id : 0;
-	w->submitter.group = w->group;
-	__u64 first = (__u64)bio;
-	struct owner *by = bpf_map_lookup_elem(&submitted, &first);
-	if (by) {
-		w->submitter = *by;
-		bpf_map_delete_elem(&submitted, &first);
-	}
+	_Bool met = find_submitter(bio, &w->submitter);
 	w->what.owner = w->submitter;
 	if ((rq->cmd_flags & 0xff) == 1) { /* REQ_OP_WRITE: what else is written has no pages */
 		if (bpf_core_enum_value_exists(enum bpf_func_id, BPF_FUNC_loop))
 			bpf_loop(MOST_PAGES, step, 0, 0);
-		else if (!by) /* before Linux 5.17 pages are not gone through */
+		else if (!met) /* before Linux 5.17 pages are not gone through */
 			w->what.owner.family = NOBODY_KNOWN;
 	}
 	if (w->all < rq->__data_len)

@@ -43,10 +43,17 @@ type diskLast struct {
 }
 
 type diskOwner struct {
+	_          structs.HostLayout
+	Group      uint64
+	Family     uint64
+	Uid        uint32
+	IsHandedOn uint32
+}
+
+type diskPlace struct {
 	_      structs.HostLayout
-	Group  uint64
-	Family uint64
-	Uid    uint32
+	Sector uint64
+	Device uint32
 	Unused uint32
 }
 
@@ -82,7 +89,6 @@ type diskWalk struct {
 	Bytes      uint64
 	All        uint64
 	Folio      uint64
-	Group      uint64
 	What       diskTransfer
 	Submitter  diskOwner
 }
@@ -92,6 +98,7 @@ type diskWalk struct {
 // Used for safe lookups in a Collection or CollectionSpec.
 const (
 	diskMapDirty          = "dirty"
+	diskMapGiven          = "given"
 	diskMapInFlight       = "in_flight"
 	diskMapLasts          = "lasts"
 	diskMapLatencies      = "latencies"
@@ -102,6 +109,7 @@ const (
 	diskProgOnDelete      = "on_delete"
 	diskProgOnDirty       = "on_dirty"
 	diskProgOnIssue       = "on_issue"
+	diskProgOnRemap       = "on_remap"
 	diskProgOnSplit       = "on_split"
 	diskProgOnSubmit      = "on_submit"
 	diskVarUnusedDone     = "unused_done"
@@ -155,6 +163,7 @@ type diskProgramSpecs struct {
 	OnDelete   *ebpf.ProgramSpec `ebpf:"on_delete"`
 	OnDirty    *ebpf.ProgramSpec `ebpf:"on_dirty"`
 	OnIssue    *ebpf.ProgramSpec `ebpf:"on_issue"`
+	OnRemap    *ebpf.ProgramSpec `ebpf:"on_remap"`
 	OnSplit    *ebpf.ProgramSpec `ebpf:"on_split"`
 	OnSubmit   *ebpf.ProgramSpec `ebpf:"on_submit"`
 }
@@ -164,6 +173,7 @@ type diskProgramSpecs struct {
 // It can be passed ebpf.CollectionSpec.Assign.
 type diskMapSpecs struct {
 	Dirty     *ebpf.MapSpec `ebpf:"dirty"`
+	Given     *ebpf.MapSpec `ebpf:"given"`
 	InFlight  *ebpf.MapSpec `ebpf:"in_flight"`
 	Lasts     *ebpf.MapSpec `ebpf:"lasts"`
 	Latencies *ebpf.MapSpec `ebpf:"latencies"`
@@ -202,6 +212,7 @@ func (o *diskObjects) Close() error {
 // It can be passed to loadDiskObjects or ebpf.CollectionSpec.LoadAndAssign.
 type diskMaps struct {
 	Dirty     *ebpf.Map `ebpf:"dirty"`
+	Given     *ebpf.Map `ebpf:"given"`
 	InFlight  *ebpf.Map `ebpf:"in_flight"`
 	Lasts     *ebpf.Map `ebpf:"lasts"`
 	Latencies *ebpf.Map `ebpf:"latencies"`
@@ -213,6 +224,7 @@ type diskMaps struct {
 func (m *diskMaps) Close() error {
 	return _DiskClose(
 		m.Dirty,
+		m.Given,
 		m.InFlight,
 		m.Lasts,
 		m.Latencies,
@@ -239,6 +251,7 @@ type diskPrograms struct {
 	OnDelete   *ebpf.Program `ebpf:"on_delete"`
 	OnDirty    *ebpf.Program `ebpf:"on_dirty"`
 	OnIssue    *ebpf.Program `ebpf:"on_issue"`
+	OnRemap    *ebpf.Program `ebpf:"on_remap"`
 	OnSplit    *ebpf.Program `ebpf:"on_split"`
 	OnSubmit   *ebpf.Program `ebpf:"on_submit"`
 }
@@ -249,6 +262,7 @@ func (p *diskPrograms) Close() error {
 		p.OnDelete,
 		p.OnDirty,
 		p.OnIssue,
+		p.OnRemap,
 		p.OnSplit,
 		p.OnSubmit,
 	)

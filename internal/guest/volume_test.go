@@ -1,0 +1,140 @@
+package guest
+
+import (
+	"bufio"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"syscall"
+	"testing"
+	"unsafe"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"vinescale/core/amount"
+)
+
+// TestGuestWhatAVolumeHandsOnIsWhoseItIs writes to volumes on one drive, of which some hand on what they are given and
+// others encrypt it first, by a task of the kernel's. Nothing is controlled there: the kernel knows no cgroup of it.
+func TestGuestWhatAVolumeHandsOnIsWhoseItIs(t *testing.T) {
+	group(t, "system.slice")
+	const sectors = 8 << 20 / 512
+	drive := text("/sys/block/vda/dev")
+	bytes := map[string]int{"linear-direct": 3 << 20, "linear-buffered": 2 << 20, "crypt-direct": 5 << 20,
+		"crypt-buffered": 4 << 20}
+	devices, from := map[string]string{}, 0
+	for name := range bytes {
+		target, table := "linear", fmt.Sprintf("%s %d", drive, from)
+		if name[:5] == "crypt" {
+			target, table = "crypt", fmt.Sprintf("cipher_null-ecb - 0 %s %d", drive, from)
+		}
+		devices[name] = volume(t, name, target, table, sectors)
+		from += sectors
+	}
+	w := watch(t)
+	for name, n := range bytes {
+		how := name[len(name)-6:]
+		if how != "direct" {
+			how = "buffered"
+		}
+		_, said := start(t, cell(t, "system.slice/"+name), "write", how, devices[name], strconv.Itoa(n))
+		require.True(t, said.Scan(), name)
+	}
+	unix.Sync()
+	w.read()
+	w.read()
+	for name, n := range bytes {
+		u := w.usage(name)
+		written := figure(t, u, amount.DiskWritten)
+		t.Logf("%s: wrote %d, charged %d", name, n, written)
+		assert.InDelta(t, n, written, 16<<10, name)
+		assert.Equal(t, amount.Counted, u.Source[amount.Disk], name)
+	}
+	l := w.sum.Ledgers[amount.Disk]
+	assert.Less(t, l.Kernel.Units, int64(64<<10), "the kernel's own")
+	assert.InDelta(t, 0, l.Residual.Units, 4096)
+}
+
+// TestGuestWhatSeveralHaveEncryptedIsEachOnes has two cells write to one volume in turns, and the kernel write it all
+// together.
+func TestGuestWhatSeveralHaveEncryptedIsEachOnes(t *testing.T) {
+	group(t, "system.slice")
+	const turns = 24
+	pieces := map[string]int{"must": 40 << 10, "lees": 16 << 10}
+	device := volume(t, "both", "crypt", "cipher_null-ecb - 0 "+text("/sys/block/vda/dev")+" 0", 16<<20/512)
+	orders, said := map[string]io.Writer{}, map[string]*bufio.Scanner{}
+	for name := range pieces {
+		in, out := obedient(t, cell(t, "system.slice/"+name))
+		orders[name], said[name] = in, out
+	}
+	w := watch(t)
+	at := 0
+	for range turns {
+		for _, name := range []string{"must", "lees"} {
+			_, err := fmt.Fprintf(orders[name], "write %s %d %d\n", device, at, pieces[name])
+			require.NoError(t, err)
+			require.True(t, said[name].Scan())
+			at += pieces[name]
+		}
+	}
+	unix.Sync()
+	w.read()
+	w.read()
+	for name, piece := range pieces {
+		written := figure(t, w.usage(name), amount.DiskWritten)
+		t.Logf("%s: wrote %d, charged %d", name, turns*piece, written)
+		assert.EqualValues(t, turns*piece, written, name)
+	}
+	assert.InDelta(t, 0, w.sum.Ledgers[amount.Disk].Residual.Units, 4096)
+}
+
+// obedient starts a worker that does what it is told.
+func obedient(t *testing.T, dir string) (io.Writer, *bufio.Scanner) {
+	in, orders, err := os.Pipe()
+	require.NoError(t, err)
+	t.Cleanup(func() { in.Close(); orders.Close() })
+	_, said := startWith(t, dir, &syscall.SysProcAttr{}, in, "obey")
+	return orders, said
+}
+
+// volume makes a volume of one target (include/uapi/linux/dm-ioctl.h) and returns its device.
+func volume(t *testing.T, name, target, table string, sectors uint64) string {
+	control, err := os.OpenFile("/dev/mapper/control", os.O_RDWR, 0)
+	require.NoError(t, err)
+	t.Cleanup(func() { control.Close() })
+	const header, specification, whole = 312, 40, 1024
+	do := func(command uintptr, fill func(b []byte)) [whole]byte {
+		b := [whole]byte{}
+		for i, n := range []uint32{4, 0, 0, whole, header} { // the version, the size of all, and where more begins
+			binary.NativeEndian.PutUint32(b[4*i:], n)
+		}
+		copy(b[48:], name)
+		if fill != nil {
+			fill(b[:])
+		}
+		_, _, e := unix.Syscall(unix.SYS_IOCTL, control.Fd(), 3<<30|header<<16|0xfd<<8|command,
+			uintptr(unsafe.Pointer(&b)))
+		require.Zero(t, e, "%s: %d", name, command)
+		return b
+	}
+	const create, remove, resume, load = 3, 4, 6, 9
+	do(create, nil)
+	t.Cleanup(func() { do(remove, nil) })
+	do(load, func(b []byte) {
+		binary.NativeEndian.PutUint32(b[20:], 1) // targets
+		spec := b[header:]
+		binary.NativeEndian.PutUint64(spec[8:], sectors)
+		copy(spec[24:], target)
+		copy(spec[specification:], table)
+	})
+	b := do(resume, nil)
+	number := binary.NativeEndian.Uint64(b[40:])
+	device := fmt.Sprintf("/dev/dm-%d", number&0xff|number>>12&^0xff)
+	require.FileExists(t, device)
+	return filepath.Clean(device)
+}
