@@ -18,6 +18,9 @@ func Bridge(base, now *Reading) (*Interval, error) {
 	from := base.Lasting()
 	to := now.Lasting()
 	from.Mono = now.Mono - (now.Uptime - base.Uptime) // each collector has a monotonic clock of its own
+	for i := range from.Processes {
+		from.Processes[i].Workload = Unrecognised // and numbers its workloads by itself
+	}
 	to.keepGroups(func(g *Group) bool {
 		for i := range from.Groups {
 			if from.Groups[i].ID == g.ID {

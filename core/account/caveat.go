@@ -47,11 +47,13 @@ var caveats = [NumCaveats]struct {
 	GroupsMissed: {"groups_missed", amount.CPU,
 		"%s cgroups were made unrecorded: what ran in those that were removed before they were met is their users'"},
 	EndsUnseen: {"ends_unseen", amount.CPU,
-		"processes outside cgroups that ended between two readings are not seen: shares are at least what is shown, " +
-			"and the rest is in the residual"},
+		"processes outside cgroups that ended between two readings are not seen, and of one that came out of a " +
+			"cgroup not what it used until the next: shares are at least what is shown, and the rest is in the " +
+			"residual"},
 	EndsByTicks: {"ends_by_ticks", amount.CPU,
 		"of processes outside cgroups that ended between two readings the time until their last clock tick is known " +
-			"alone: shares are at least what is shown"},
+			"alone, and of one that came out of a cgroup not what it used until the next: shares are at least what " +
+			"is shown"},
 	IOHidden: {"io_hidden", amount.Disk,
 		"what other users' processes outside cgroups read and wrote may not be read without more rights: shares are " +
 			"at least what is shown"},
@@ -83,7 +85,10 @@ func (c Caveat) Meaning(units int64) string {
 	case EndsUnseen, EndsByTicks, IOHidden, GPUHidden:
 		return caveats[c].meaning
 	case TimeUnplaced, GPUUnplaced:
-		return fmt.Sprintf(caveats[c].meaning, (time.Duration(units) * time.Microsecond).Round(time.Millisecond))
+		return fmt.Sprintf(
+			caveats[c].meaning,
+			(time.Duration(units) * time.Microsecond).Round(time.Millisecond),
+		)
 	case Unwatched, GPUUntold, GPUUnchecked:
 		return fmt.Sprintf(caveats[c].meaning, (time.Duration(units) * time.Millisecond).Round(time.Second))
 	}

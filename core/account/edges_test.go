@@ -243,6 +243,46 @@ func TestProcess_ThatWasThereBeforeHasNoUseYet(t *testing.T) {
 	}
 }
 
+// Process 1 comes out of a group that counts, 2 out of one that counts disk bytes alone, and 3 goes into one. What a
+// group counted is charged to it alone.
+func TestProcess_ThatCameOutOfAGroupIsChargedFromTheNextReadingOn(t *testing.T) {
+	at := func(seconds, used int64, first, second, third account.WorkloadID) *account.Reading {
+		return host(time.Duration(seconds)*time.Second, func(r *account.Reading) {
+			r.SplitsDisk = false
+			r.Groups = []account.Group{
+				{ID: 1, Workload: 0, Outer: -1, Has: account.HasCPU | account.HasDisk, CPUMicros: 900, DiskBytes: 90},
+				{ID: 2, Workload: 1, Outer: -1, Has: account.HasDisk, DiskBytes: 70},
+			}
+			for i, w := range []account.WorkloadID{first, second, third} {
+				r.Processes = append(r.Processes, account.Process{PID: int32(i + 1), Start: 1, Workload: w, Threads: 1,
+					CPUMicros: used * 1000, UserMicros: used * 600, SystemMicros: used * 400, WaitMicros: used * 10,
+					DiskBytes: used * 100, ReadBytes: used * 40})
+			}
+		})
+	}
+	var tracker account.Tracker
+	step := func(r *account.Reading) *account.Interval {
+		iv, err := tracker.Step(r)
+		if err != nil {
+			require.ErrorIs(t, err, account.ErrFirstReading)
+		}
+		return iv
+	}
+	step(at(10, 1, 0, 1, 2))
+	moved := step(at(20, 3, 2, 3, 0))
+	assert.Equal(t, []int64{0, 0}, []int64{of(t, moved, 2).Units[amount.CPU], of(t, moved, 2).Units[amount.Disk]})
+	assert.Equal(t, []int64{2000, 0}, []int64{of(t, moved, 3).Units[amount.CPU], of(t, moved, 3).Units[amount.Disk]},
+		"its CPU time no group has")
+	later := step(at(30, 8, 2, 3, 0))
+	for _, w := range []account.WorkloadID{2, 3} {
+		u := of(t, later, w)
+		assert.Equal(t, []int64{5000, 500}, []int64{u.Units[amount.CPU], u.Units[amount.Disk]})
+	}
+	assert.Equal(t, []int64{0, 3000}, []int64{of(t, moved, 2).Figures.Units[amount.CPUUser],
+		of(t, later, 2).Figures.Units[amount.CPUUser]})
+	assert.Zero(t, of(t, moved, 0).Units[amount.CPU], "and the group has what it counted, which was nothing more")
+}
+
 func TestRunning_TellsWhatEachProcessUsed(t *testing.T) {
 	var tracker account.Tracker
 	process := func(pid int32, start int64, w account.WorkloadID, micros, disk int64) account.Process {

@@ -43,8 +43,10 @@ func (t *Tracker) Step(r *Reading) (*Interval, error) {
 	}
 	iv := &Interval{
 		Boot: r.Boot,
-		From: r.Wall.Add(prev.Mono - r.Mono), // by the monotonic clock: a step of the wall clock stretches nothing
-		To:   r.Wall, ElapsedMillis: millis(r.Mono) - millis(prev.Mono),
+		From: r.Wall.Add(
+			prev.Mono - r.Mono,
+		), // by the monotonic clock: a step of the wall clock stretches nothing
+		To: r.Wall, ElapsedMillis: millis(r.Mono) - millis(prev.Mono),
 		Ticks: 1, CPUCount: len(r.CPUs),
 	}
 	t.scratch.reset(prev, r)
@@ -320,7 +322,8 @@ func (s *scratch) processes() {
 			j++
 		}
 		var before Process
-		same := j < len(s.prev.Processes) && s.prev.Processes[j].PID == p.PID && s.prev.Processes[j].Start == p.Start
+		same := j < len(s.prev.Processes) && s.prev.Processes[j].PID == p.PID &&
+			s.prev.Processes[j].Start == p.Start
 		switch {
 		case same:
 			before = s.prev.Processes[j]
@@ -329,7 +332,23 @@ func (s *scratch) processes() {
 			// known.
 			before = *p
 		}
+		if same && before.Workload != p.Workload && before.Workload != Unrecognised {
+			s.leave(p, &before)
+		}
 		s.charge(p, &before)
+	}
+}
+
+// leave has a process that came out of a workload whose group counts begin from now on: the group has what it used
+// until it left, and when that was nobody tells.
+func (s *scratch) leave(p, before *Process) {
+	counted := s.tally(before.Workload).counted
+	if counted&HasCPU != 0 && !p.Grouped {
+		before.CPUMicros, before.UserMicros, before.SystemMicros, before.WaitMicros = p.CPUMicros, p.UserMicros,
+			p.SystemMicros, p.WaitMicros
+	}
+	if counted&HasDisk != 0 && !s.now.SplitsDisk {
+		before.DiskBytes, before.ReadBytes = p.DiskBytes, p.ReadBytes
 	}
 }
 
