@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"syscall"
 	"testing"
 	"unsafe"
@@ -19,37 +20,51 @@ import (
 	"vinescale/core/amount"
 )
 
-// TestGuestWhatAVolumeHandsOnIsWhoseItIs writes to volumes on one drive, of which some hand on what they are given and
-// others encrypt it first, by a task of the kernel's. Nothing is controlled there: the kernel knows no cgroup of it.
+// TestGuestWhatAVolumeHandsOnIsWhoseItIs writes to volumes on one drive: some hand on what they are given, some encrypt
+// it first, by a task of the kernel's, and some choose the way that each request takes. Nothing is controlled there:
+// the kernel knows no cgroup of it.
 func TestGuestWhatAVolumeHandsOnIsWhoseItIs(t *testing.T) {
 	group(t, "system.slice")
 	const sectors = 8 << 20 / 512
 	drive := text("/sys/block/vda/dev")
-	bytes := map[string]int{"linear-direct": 3 << 20, "linear-buffered": 2 << 20, "crypt-direct": 5 << 20,
-		"crypt-buffered": 4 << 20}
+	bytes := map[string]int{"linear direct": 3 << 20, "linear buffered": 2 << 20, "crypt direct": 5 << 20,
+		"crypt buffered": 4 << 20, "multipath direct": 7 << 20, "multipath buffered": 6 << 20}
+	tables := map[string]string{"linear": "%s %d", "crypt": "cipher_null-ecb - 0 %s %d",
+		"multipath": "0 0 1 1 round-robin 0 1 1 %s 1000"}
 	devices, from := map[string]string{}, 0
 	for name := range bytes {
-		target, table := "linear", fmt.Sprintf("%s %d", drive, from)
-		if name[:5] == "crypt" {
-			target, table = "crypt", fmt.Sprintf("cipher_null-ecb - 0 %s %d", drive, from)
+		target, _, _ := strings.Cut(name, " ")
+		on := []any{drive, from}
+		if target == "multipath" { // which takes a whole drive
+			on = []any{map[bool]string{true: "/dev/vdc", false: "/dev/vdd"}[strings.HasSuffix(name, "direct")]}
 		}
-		devices[name] = volume(t, name, target, table, sectors)
+		devices[name] = volume(
+			t,
+			strings.ReplaceAll(name, " ", "-"),
+			target,
+			fmt.Sprintf(tables[target], on...),
+			sectors,
+		)
 		from += sectors
 	}
 	w := watch(t)
 	for name, n := range bytes {
-		how := name[len(name)-6:]
-		if how != "direct" {
-			how = "buffered"
-		}
-		_, said := start(t, cell(t, "system.slice/"+name), "write", how, devices[name], strconv.Itoa(n))
+		_, how, _ := strings.Cut(name, " ")
+		_, said := start(
+			t,
+			cell(t, "system.slice/"+strings.ReplaceAll(name, " ", "-")),
+			"write",
+			how,
+			devices[name],
+			strconv.Itoa(n),
+		)
 		require.True(t, said.Scan(), name)
 	}
 	unix.Sync()
 	w.read()
 	w.read()
 	for name, n := range bytes {
-		u := w.usage(name)
+		u := w.usage(strings.ReplaceAll(name, " ", "-"))
 		written := figure(t, u, amount.DiskWritten)
 		t.Logf("%s: wrote %d, charged %d", name, n, written)
 		assert.InDelta(t, n, written, 16<<10, name)

@@ -105,8 +105,8 @@ int BPF_PROG(on_delete, void *folio)
 	return 0;
 }
 
-/* For whom a volume was given a bio that begins there. One that encrypts what is written hands other pages on, and by
- * a task of the kernel's. */
+/* For whom a volume was given what begins there. One that encrypts what is written hands other pages on, and by a task
+ * of the kernel's; one that chooses between several ways to a drive hands on copies of requests. */
 struct place { __u64 sector; __u32 device, unused; };
 
 struct {
@@ -362,6 +362,10 @@ int BPF_PROG(on_issue, struct request *rq)
 	w->what.part = bio->bi_bdev->bd_dev;
 	_Bool met = find_submitter(bio, &w->submitter);
 	w->what.owner = w->submitter;
+	if (disk->disk_name[0] == 'd' && disk->disk_name[1] == 'm') {
+		struct place p = { .sector = rq->__sector, .device = w->what.device };
+		bpf_map_update_elem(&given, &p, &w->submitter, BPF_ANY);
+	}
 	if ((rq->cmd_flags & 0xff) == 1) { /* REQ_OP_WRITE: what else is written has no pages */
 		if (bpf_core_enum_value_exists(enum bpf_func_id, BPF_FUNC_loop))
 			bpf_loop(MOST_PAGES, step, 0, 0);
@@ -373,6 +377,20 @@ int BPF_PROG(on_issue, struct request *rq)
 	count(&w->what, w->bytes, w->operations);
 	struct waiting waiting = { .what = w->what, .since = bpf_ktime_get_ns() };
 	bpf_map_update_elem(&in_flight, &address, &waiting, BPF_ANY);
+	return 0;
+}
+
+/* A volume is about to submit its copy of a request that was given to it. */
+SEC("tp_btf/block_rq_remap")
+int BPF_PROG(on_rq_remap, struct request *copy, __u32 device, __u64 sector)
+{
+	__u64 address = (__u64)copy->bio;
+	struct place p = { .sector = sector, .device = device };
+	struct owner *known = bpf_map_lookup_elem(&given, &p);
+	if (known && address) {
+		struct owner o = *known;
+		bpf_map_update_elem(&submitted, &address, &o, BPF_ANY);
+	}
 	return 0;
 }
 

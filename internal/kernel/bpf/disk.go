@@ -47,7 +47,7 @@ func (c *Counters) openDisk(Options) error {
 	}
 	c.keep(&c.disk)
 	for _, program := range []*ebpf.Program{c.disk.OnDirty, c.disk.OnDelete, c.disk.OnComplete, c.disk.OnIssue,
-		c.disk.OnSubmit, c.disk.OnSplit, c.disk.OnRemap} {
+		c.disk.OnSubmit, c.disk.OnSplit, c.disk.OnRemap, c.disk.OnRqRemap} {
 		if program == nil {
 			continue
 		}

@@ -110,6 +110,7 @@ const (
 	diskProgOnDirty       = "on_dirty"
 	diskProgOnIssue       = "on_issue"
 	diskProgOnRemap       = "on_remap"
+	diskProgOnRqRemap     = "on_rq_remap"
 	diskProgOnSplit       = "on_split"
 	diskProgOnSubmit      = "on_submit"
 	diskVarUnusedDone     = "unused_done"
@@ -164,6 +165,7 @@ type diskProgramSpecs struct {
 	OnDirty    *ebpf.ProgramSpec `ebpf:"on_dirty"`
 	OnIssue    *ebpf.ProgramSpec `ebpf:"on_issue"`
 	OnRemap    *ebpf.ProgramSpec `ebpf:"on_remap"`
+	OnRqRemap  *ebpf.ProgramSpec `ebpf:"on_rq_remap"`
 	OnSplit    *ebpf.ProgramSpec `ebpf:"on_split"`
 	OnSubmit   *ebpf.ProgramSpec `ebpf:"on_submit"`
 }
@@ -252,6 +254,7 @@ type diskPrograms struct {
 	OnDirty    *ebpf.Program `ebpf:"on_dirty"`
 	OnIssue    *ebpf.Program `ebpf:"on_issue"`
 	OnRemap    *ebpf.Program `ebpf:"on_remap"`
+	OnRqRemap  *ebpf.Program `ebpf:"on_rq_remap"`
 	OnSplit    *ebpf.Program `ebpf:"on_split"`
 	OnSubmit   *ebpf.Program `ebpf:"on_submit"`
 }
@@ -263,6 +266,7 @@ func (p *diskPrograms) Close() error {
 		p.OnDirty,
 		p.OnIssue,
 		p.OnRemap,
+		p.OnRqRemap,
 		p.OnSplit,
 		p.OnSubmit,
 	)

@@ -74,7 +74,7 @@ struct request_queue { void *disk; };
 struct blkcg { struct cgroup_subsys_state css; };
 struct blkcg_gq { struct blkcg *blkcg; };
 struct block_device_operations { void *submit_bio; };
-struct gendisk { int major, first_minor; const struct block_device_operations *fops; };
+struct gendisk { int major, first_minor; char disk_name[32]; const struct block_device_operations *fops; };
 struct block_device { struct gendisk *bd_disk; __u32 bd_dev; };
 struct page { unsigned long compound_head; };
 struct inode { unsigned short i_mode; };
@@ -89,7 +89,7 @@ struct bio {
 	struct bvec_iter bi_iter;
 	struct bio_vec *bi_io_vec;
 };
-struct request { __u32 cmd_flags; unsigned int __data_len; struct bio *bio; };
+struct request { __u32 cmd_flags; unsigned int __data_len; __u64 __sector; struct bio *bio; };
 
 #pragma clang attribute pop
 
