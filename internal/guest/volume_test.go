@@ -117,6 +117,68 @@ func obedient(t *testing.T, dir string) (io.Writer, *bufio.Scanner) {
 	return orders, said
 }
 
+// TestGuestWhatIsWrittenTwiceIsWhoseItIs writes to an array of two drives that have the same.
+func TestGuestWhatIsWrittenTwiceIsWhoseItIs(t *testing.T) {
+	group(t, "system.slice")
+	bytes := map[string]int{"direct": 6 << 20, "buffered": 3 << 20}
+	device := mirror(t, "/dev/vdc", "/dev/vdd")
+	w := watch(t)
+	for how, n := range bytes {
+		_, said := start(t, cell(t, "system.slice/"+how), "write", how, device, strconv.Itoa(n))
+		require.True(t, said.Scan(), how)
+		unix.Sync()
+		w.read()
+	}
+	w.read()
+	for how, n := range bytes {
+		written := figure(t, w.usage(how), amount.DiskWritten)
+		t.Logf("%s: wrote %d twice, charged %d", how, n, written)
+		assert.InDelta(t, 2*n, written, 16<<10, how)
+	}
+	l := w.sum.Ledgers[amount.Disk]
+	assert.Less(t, l.Kernel.Units, int64(64<<10), "the kernel's own")
+	assert.InDelta(t, 0, l.Residual.Units, 4096)
+}
+
+// mirror makes an array of which each drive has all (include/uapi/linux/raid/md_u.h), and returns its device.
+func mirror(t *testing.T, drives ...string) string {
+	const array, build, add, run, stop = "md_both", 72<<16 | 0x23, 20<<16 | 0x21, 12<<16 | 0x30, 0x32
+	require.NoError(t, os.WriteFile("/sys/module/md_mod/parameters/new_array", []byte(array), 0))
+	device := "/dev/" + array
+	f, err := os.OpenFile(device, os.O_RDWR, 0)
+	require.NoError(t, err)
+	t.Cleanup(func() { f.Close() })
+	do := func(command uintptr, numbers ...int32) {
+		b := [18]int32{}
+		copy(b[:], numbers)
+		direction := uintptr(1 << 30)
+		if command == stop {
+			direction = 0
+		}
+		_, _, e := unix.Syscall(unix.SYS_IOCTL, f.Fd(), direction|9<<8|command, uintptr(unsafe.Pointer(&b)))
+		require.Zero(t, e, "%x", command)
+	}
+	n := int32(len(drives))
+	size := int32(32 << 10)                                       // KiB
+	do(build, 0, 90, 0, 0, 1, size, n, n, 0, 1, 0, 1, n, n, 0, 0) // level 1, of which nothing is written down
+	for i, drive := range drives {
+		info, err := os.Stat(drive)
+		require.NoError(t, err)
+		number := info.Sys().(*syscall.Stat_t).Rdev
+		do(
+			add,
+			int32(i),
+			int32(unix.Major(number)),
+			int32(unix.Minor(number)),
+			int32(i),
+			1<<1|1<<2,
+		) // active, in step
+	}
+	do(run)
+	t.Cleanup(func() { do(stop) })
+	return device
+}
+
 // volume makes a volume of one target (include/uapi/linux/dm-ioctl.h) and returns its device.
 func volume(t *testing.T, name, target, table string, sectors uint64) string {
 	control, err := os.OpenFile("/dev/mapper/control", os.O_RDWR, 0)

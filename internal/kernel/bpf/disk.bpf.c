@@ -180,19 +180,20 @@ int BPF_PROG(on_split, struct bio *part)
 	return 0;
 }
 
-/* A volume is about to submit what it makes of a bio that was given to it. */
+/* A volume has made a bio of one that was given to it, and will submit it: at once, or by a task of the kernel's. */
 SEC("tp_btf/block_bio_remap")
 int BPF_PROG(on_remap, struct bio *bio, __u32 device, __u64 sector)
 {
 	struct task_struct *t = bpf_get_current_task_btf();
 	__u64 address = (__u64)bio;
 	struct place p = { .sector = sector, .device = device };
-	if (!is_kernel(t))
+	struct owner o = {}, *known = bpf_map_lookup_elem(&given, &p);
+	if (known)
+		o = *known;
+	else if (is_kernel(t))
 		return 0;
-	struct owner *known = bpf_map_lookup_elem(&given, &p);
-	if (!known)
-		return 0;
-	struct owner o = *known;
+	else
+		owner_of(t, &o);
 	o.is_handed_on = 1;
 	bpf_map_update_elem(&submitted, &address, &o, BPF_ANY);
 	return 0;
