@@ -152,9 +152,10 @@ static __always_inline void submit(struct bio *bio)
 			known = 0;
 		}
 	}
-	if (!bio->bi_bdev->bd_disk->fops->submit_bio)
+	struct gendisk *disk = bio->bi_bdev->bd_disk;
+	if (!disk->fops->submit_bio)
 		return; /* a drive, and no volume */
-	struct place p = { .sector = bio->bi_iter.bi_sector, .device = bio->bi_bdev->bd_dev };
+	struct place p = { .sector = bio->bi_iter.bi_sector, .device = disk->major << 20 | disk->first_minor };
 	struct owner *dirtier = first_dirtier(bio);
 	if (dirtier)
 		bpf_map_update_elem(&given, &p, dirtier, BPF_ANY);
@@ -187,6 +188,8 @@ int BPF_PROG(on_remap, struct bio *bio, __u32 device, __u64 sector)
 	struct task_struct *t = bpf_get_current_task_btf();
 	__u64 address = (__u64)bio;
 	struct place p = { .sector = sector, .device = device };
+	if (bio->bi_bdev->bd_dev == device)
+		return 0; /* from a partition to its drive: it is the same bio */
 	struct owner o = {}, *known = bpf_map_lookup_elem(&given, &p);
 	if (known)
 		o = *known;
