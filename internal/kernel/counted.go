@@ -289,21 +289,20 @@ func (r *Reader) gatherDisk(dst *account.Reading, h *hierarchy) {
 	}
 	dst.SplitsDisk = true
 	dst.Latencies = dst.Latencies[:0]
+	met := map[bpf.Slot]int{} // of drives that several ways lead to
 	if err := r.counters.Latencies(func(s bpf.Slot, n uint64) {
 		major, minor := r.drive(bpf.DeviceNumber(s.Device))
-		low, high := bpf.BucketBounds(s.Bucket)
-		x := account.Latency{Major: major, Minor: minor, Kind: account.IOKind(s.Kind), LowMicros: low, HighMicros: high,
-			Count: int64(n)}
-		if len(r.storage.ways) > 0 { // several may count in one bucket
-			for i := range dst.Latencies {
-				y := &dst.Latencies[i]
-				if y.Major == major && y.Minor == minor && y.Kind == x.Kind && y.LowMicros == low {
-					y.Count += x.Count
-					return
-				}
+		if len(r.storage.ways) > 0 {
+			s.Device = major<<20 | minor
+			if at, there := met[s]; there {
+				dst.Latencies[at].Count += int64(n)
+				return
 			}
+			met[s] = len(dst.Latencies)
 		}
-		dst.Latencies = append(dst.Latencies, x)
+		low, high := bpf.BucketBounds(s.Bucket)
+		dst.Latencies = append(dst.Latencies, account.Latency{Major: major, Minor: minor, Kind: account.IOKind(s.Kind),
+			LowMicros: low, HighMicros: high, Count: int64(n)})
 	}); err != nil {
 		r.note("latencies of devices", err)
 	}
