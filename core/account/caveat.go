@@ -85,10 +85,7 @@ func (c Caveat) Meaning(units int64) string {
 	case EndsUnseen, EndsByTicks, IOHidden, GPUHidden:
 		return caveats[c].meaning
 	case TimeUnplaced, GPUUnplaced:
-		return fmt.Sprintf(
-			caveats[c].meaning,
-			(time.Duration(units) * time.Microsecond).Round(time.Millisecond),
-		)
+		return fmt.Sprintf(caveats[c].meaning, (time.Duration(units) * time.Microsecond).Round(time.Millisecond))
 	case Unwatched, GPUUntold, GPUUnchecked:
 		return fmt.Sprintf(caveats[c].meaning, (time.Duration(units) * time.Millisecond).Round(time.Second))
 	}

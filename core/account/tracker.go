@@ -43,10 +43,8 @@ func (t *Tracker) Step(r *Reading) (*Interval, error) {
 	}
 	iv := &Interval{
 		Boot: r.Boot,
-		From: r.Wall.Add(
-			prev.Mono - r.Mono,
-		), // by the monotonic clock: a step of the wall clock stretches nothing
-		To: r.Wall, ElapsedMillis: millis(r.Mono) - millis(prev.Mono),
+		From: r.Wall.Add(prev.Mono - r.Mono), // by the monotonic clock: a step of the wall clock stretches nothing
+		To:   r.Wall, ElapsedMillis: millis(r.Mono) - millis(prev.Mono),
 		Ticks: 1, CPUCount: len(r.CPUs),
 	}
 	t.scratch.reset(prev, r)
@@ -322,8 +320,7 @@ func (s *scratch) processes() {
 			j++
 		}
 		var before Process
-		same := j < len(s.prev.Processes) && s.prev.Processes[j].PID == p.PID &&
-			s.prev.Processes[j].Start == p.Start
+		same := j < len(s.prev.Processes) && s.prev.Processes[j].PID == p.PID && s.prev.Processes[j].Start == p.Start
 		switch {
 		case same:
 			before = s.prev.Processes[j]

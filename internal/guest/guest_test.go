@@ -95,9 +95,7 @@ type watcher struct {
 }
 
 // counting is one set of counters for all tests: to load them takes an emulated machine seconds.
-var counting = sync.OnceValue(
-	func() *bpf.Counters { return bpf.Open(bpf.Options{CgroupV2: kernel.CgroupV2(tree)}) },
-)
+var counting = sync.OnceValue(func() *bpf.Counters { return bpf.Open(bpf.Options{CgroupV2: kernel.CgroupV2(tree)}) })
 
 // watch begins to read this machine. Its reader is left open: closing it would end the counting for all.
 func watch(t *testing.T) *watcher {
@@ -380,14 +378,8 @@ func TestGuestAPartitionOfCPUsIsKept(t *testing.T) {
 		assert.Greater(t, u.Units[amount.CPU], int64(1_000_000))
 		assert.InDelta(t, u.Units[amount.CPU], u.CPUs[0].Micros, 20_000, "all of its time was there")
 		l := w.sum.Ledgers[amount.CPU]
-		t.Logf(
-			"busy %d us, shares %d, kernel %d, steal %d, residual %d",
-			l.Used.Units,
-			l.Shares,
-			l.Kernel.Units,
-			l.Steal.Units,
-			l.Residual.Units,
-		)
+		t.Logf("busy %d us, shares %d, kernel %d, steal %d, residual %d", l.Used.Units, l.Shares, l.Kernel.Units,
+			l.Steal.Units, l.Residual.Units)
 		// What is busy is sampled at ticks there, and an emulated machine misses some.
 		assert.InDelta(t, 0, l.Residual.Units, 0.2*float64(l.Used.Units)+30_000)
 
@@ -435,14 +427,8 @@ func (w *watcher) audit(holder, cpus string) *explain.PinAudit {
 	ground.Names = func(u explain.User) explain.UserRef { return refs[u.Workload] }
 	set, err := cpuset.Parse(cpus)
 	require.NoError(w.t, err)
-	pin := &explain.Pin{
-		Host:      &explain.Host{ID: 1, Name: "guest", CPUs: 2},
-		CPUs:      set,
-		Kind:      explain.HolderWorkload,
-		Holder:    holder,
-		Exclusive: true,
-		Holds:     func(u explain.User) bool { return refs[u.Workload].Name == holder },
-	}
+	pin := &explain.Pin{Host: &explain.Host{ID: 1, Name: "guest", CPUs: 2}, CPUs: set, Kind: explain.HolderWorkload,
+		Holder: holder, Exclusive: true, Holds: func(u explain.User) bool { return refs[u.Workload].Name == holder }}
 	ground.Pins = []*explain.Pin{pin}
 	return explain.AuditPin(w.sum.From, w.sum.To, pin, ground)
 }

@@ -20,7 +20,7 @@ import (
 	"vinescale/core/amount"
 )
 
-// TestGuestWhatAVolumeHandsOnIsWhoseItIs writes to volumes on one drive: some hand on what they are given, some encrypt
+// TestGuestWhatAVolumeHandsOnIsWhoseItIs writes to volumes: some hand on what they are given, some encrypt
 // it first, by a task of the kernel's, and some choose the way that each request takes. Nothing is controlled there:
 // the kernel knows no cgroup of it.
 func TestGuestWhatAVolumeHandsOnIsWhoseItIs(t *testing.T) {

@@ -202,6 +202,7 @@ func (r *Reader) sayDisk(l *abilities) {
 	case r.counters.Has(bpf.Disk) && r.countsKin():
 		back.Source, back.How = isCounted, "each page by who made it dirty (eBPF)"
 		back.Why = "what was dirty before this collector began is split"
+		back.Misses = "pages of several that a volume encrypts in one piece: they are whose the first is"
 	case r.counters.Has(bpf.Disk):
 		back.Source, back.How = isSplit, "by who dirtied pages"
 		back.Why = "the kernel writes pages of several workloads together"

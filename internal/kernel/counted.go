@@ -46,13 +46,8 @@ func (f *figures) reset() {
 
 // less is how much more there is in f than there was at an earlier reading.
 func (f *figures) less(was *figures) (d figures) {
-	d = figures{
-		perCPU: append([]int64(nil), f.perCPU...),
-		user:   f.user - was.user,
-		system: f.system - was.system,
-		waited: f.waited - was.waited,
-		net:    f.net,
-	}
+	d = figures{perCPU: append([]int64(nil), f.perCPU...), user: f.user - was.user, system: f.system - was.system,
+		waited: f.waited - was.waited, net: f.net}
 	for c := range was.perCPU {
 		d.perCPU[c] -= was.perCPU[c]
 	}
