@@ -129,16 +129,19 @@ static __always_inline void put_down(struct here *h)
 		put(h, &key, &d);
 }
 
+/* What is not read at every switch is read through helpers: to follow a pointer of a type that it knows, the verifier
+ * looks through all types of the kernel, which took most of the seconds that loading did. */
 static __always_inline __u64 headed_by(struct task_struct *leader)
 {
-	return (__u64)leader->tgid << 42 | leader->start_boottime / 10000000;
+	return (__u64)BPF_CORE_READ(leader, tgid) << 42 | BPF_CORE_READ(leader, start_boottime) / 10000000;
 }
 
 /* Whether a task below another begins a family: below the first process and the kernel's threads, and where the user
  * is another. */
 static __always_inline _Bool begins_below(struct task_struct *t, struct task_struct *parent)
 {
-	return parent->tgid <= 1 || is_kernel(parent) || parent->cred->uid.val != t->cred->uid.val;
+	return BPF_CORE_READ(parent, tgid) <= 1 || BPF_CORE_READ(parent, flags) & PF_KTHREAD ||
+	       BPF_CORE_READ(parent, cred, uid.val) != BPF_CORE_READ(t, cred, uid.val);
 }
 
 /* The family of a task that was there before it was counted. */
@@ -146,9 +149,9 @@ static __always_inline __u64 by_descent(struct task_struct *t)
 {
 	if (is_kernel(t))
 		return KERNEL;
-	t = t->group_leader;
+	t = BPF_CORE_READ(t, group_leader);
 	for (int i = 0; i < 32; i++) {
-		struct task_struct *parent = t->real_parent->group_leader;
+		struct task_struct *parent = BPF_CORE_READ(t, real_parent, group_leader);
 		if (begins_below(t, parent))
 			break;
 		t = parent;
@@ -159,15 +162,15 @@ static __always_inline __u64 by_descent(struct task_struct *t)
 static __always_inline void look(struct last *l, struct task_struct *t)
 {
 	struct groups g = groups_of(t);
-	__u32 uid = t->cred->uid.val;
-	l->set = (__u64)t->cgroups;
-	l->cred = (__u64)t->cred;
+	__u32 uid = BPF_CORE_READ(t, cred, uid.val);
+	l->set = (__u64)BPF_CORE_READ(t, cgroups);
+	l->cred = (__u64)BPF_CORE_READ(t, cred);
 	l->who.v2 = g.v2;
 	l->who.cpuacct = g.cpuacct;
 	if (l->who.uid != uid) {
 		l->who.uid = uid;
 		if (l->known && !is_kernel(t))
-			l->who.family = headed_by(t->group_leader);
+			l->who.family = headed_by(BPF_CORE_READ(t, group_leader));
 	}
 }
 

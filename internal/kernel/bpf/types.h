@@ -101,16 +101,14 @@ struct groups { __u64 v2, cpuacct; };
 
 static __always_inline struct groups groups_of(struct task_struct *t)
 {
-	struct groups g = { .v2 = t->cgroups->dfl_cgrp->kn->id };
+	struct css_set *set = BPF_CORE_READ(t, cgroups);
+	struct groups g = { .v2 = BPF_CORE_READ(set, dfl_cgrp, kn, id) };
 	g.cpuacct = g.v2;
 	if (bpf_core_enum_value_exists(enum cgroup_subsys_id, cpuacct_cgrp_id)) {
-		/* By the verifier's knowledge of the types, which needs the place as a constant: four reads through
-		 * helpers took a third of all that a switch costs. */
-		__u64 at = bpf_core_enum_value(enum cgroup_subsys_id, cpuacct_cgrp_id);
 		struct cgroup_subsys_state *css =
-			*(struct cgroup_subsys_state **)((void *)t->cgroups->subsys + at * sizeof(void *));
+			BPF_CORE_READ(set, subsys[bpf_core_enum_value(enum cgroup_subsys_id, cpuacct_cgrp_id)]);
 		if (css)
-			g.cpuacct = css->cgroup->kn->id;
+			g.cpuacct = BPF_CORE_READ(css, cgroup, kn, id);
 	}
 	return g;
 }

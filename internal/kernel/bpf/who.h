@@ -11,6 +11,7 @@ struct spent { __u64 run, user, system, waited; }; /* nanoseconds; user and syst
 struct who { __u64 v2, cpuacct, family; __u32 uid, unused; };
 
 enum { KERNEL = 1 };
+enum { PF_KTHREAD = 0x00200000 };
 
 /* What is known of a task since it was last seen: what it had used then, and whose it was. */
 struct last {
@@ -27,6 +28,6 @@ struct {
 	__type(value, struct last);
 } lasts SEC(".maps");
 
-static __always_inline _Bool is_kernel(struct task_struct *t) { return t->flags & 0x00200000; } /* PF_KTHREAD */
+static __always_inline _Bool is_kernel(struct task_struct *t) { return t->flags & PF_KTHREAD; }
 
 #endif
