@@ -152,7 +152,7 @@ func TestAPI_QuestionsQueueApartFromReadiness(t *testing.T) {
 		var waiting int
 		require.NoError(t, conn.QueryRow(ctx, "SELECT count(*) FROM pg_locks WHERE NOT granted").Scan(&waiting))
 		return waiting >= 8
-	}, 20*time.Second, 10*time.Millisecond)
+	}, 3*time.Minute, 10*time.Millisecond)
 	for range 10 {
 		status, _ := s.ask("GET", "/readyz", "")
 		assert.Equal(t, http.StatusOK, status)

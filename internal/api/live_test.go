@@ -132,7 +132,7 @@ func answers(t *testing.T, events <-chan event, n int) map[int]api.LiveAnswer {
 				require.NoError(t, json.Unmarshal(e.data, &a))
 				got[a.Ask] = a
 			}
-		case <-time.After(20 * time.Second):
+		case <-time.After(3 * time.Minute):
 			require.Fail(t, "no answer came", "%d of %d did", len(got), n)
 		}
 	}

@@ -80,7 +80,7 @@ func (s *scene) runOf(key, script string) *exec.Cmd {
 	go func() { defer close(done); _ = cmd.Wait() }()
 	s.t.Cleanup(func() { _ = cmd.Process.Kill(); <-done })
 	if strings.Contains(script, "READY") {
-		require.Eventually(s.t, func() bool { _, err := os.Stat(ready); return err == nil }, 20*time.Second,
+		require.Eventually(s.t, func() bool { _, err := os.Stat(ready); return err == nil }, 3*time.Minute,
 			5*time.Millisecond)
 	}
 	s.known.Of[carry.Process{PID: int32(cmd.Process.Pid), Start: startOf(s.t, cmd.Process.Pid)}] = key

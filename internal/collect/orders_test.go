@@ -113,7 +113,7 @@ func TestOrders_OnlyThoseThatAreTheServicesAndFreshAreFollowed(t *testing.T) {
 	running, stop := context.WithCancel(context.Background())
 	done := make(chan error)
 	go func() { done <- c.Run(running) }()
-	assert.Eventually(t, func() bool { return o.report("right") != "" }, 20*time.Second, 10*time.Millisecond,
+	assert.Eventually(t, func() bool { return o.report("right") != "" }, 3*time.Minute, 10*time.Millisecond,
 		"though the service did not take the report at first")
 	stop()
 	require.NoError(t, <-done)

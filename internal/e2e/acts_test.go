@@ -143,7 +143,7 @@ func TestAct_AsksInATerminalBeforeAnythingIsDone(t *testing.T) {
 	}
 	for answer, want := range map[string]string{"y": "not confirmed; nothing was done", "yes": "this host is staged"} {
 		w := openWindow(t, 120, 40, "act", "pause", "weather-cache")
-		require.Eventually(t, func() bool { return strings.Contains(said(w), "Type yes: ") }, time.Minute,
+		require.Eventually(t, func() bool { return strings.Contains(said(w), "Type yes: ") }, patience,
 			20*time.Millisecond)
 		assert.Contains(t, said(w), "Carry this out on terrace-2?")
 		_, err := w.file.WriteString(answer + "\n")

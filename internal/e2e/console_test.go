@@ -157,7 +157,7 @@ func TestConsole_LiveFiguresRefreshByThemselves(t *testing.T) {
 	time.Sleep(2 * time.Second)
 	before, err := browser.Eval[int](b, "window.asked")
 	require.NoError(t, err)
-	deadline := time.Now().Add(100 * time.Second) // hosts report every minute
+	deadline := time.Now().Add(patience) // hosts report every minute
 	for {
 		now, err := browser.Eval[int](b, "window.asked")
 		require.NoError(t, err)

@@ -221,7 +221,7 @@ func TestFolio_PlatesAreDraggedAndASecondChangeIsTold(t *testing.T) {
 	require.Eventually(t, func() bool {
 		rows := keptFolio(t, demo, demo.token, "dragged").Folio.Rows
 		return len(rows) == 2 && rows[0].Plates[0].Of == "memory" && rows[1].Plates[0].Of == "cpu"
-	}, 10*time.Second, 100*time.Millisecond)
+	}, patience, 100*time.Millisecond)
 
 	// Somebody else changed it meanwhile: what is done now is not kept over that, and whoever does it is told.
 	page.Title = "Changed elsewhere"

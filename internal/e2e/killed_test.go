@@ -55,7 +55,7 @@ func sendTo(t *testing.T, r *running, credential string, b *wire.Batch) error {
 	require.NoError(t, err)
 	raw, err := wire.Encode(b)
 	require.NoError(t, err)
-	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
 	return to.SendBatch(ctx, raw, nil)
 }
@@ -132,7 +132,7 @@ func TestServe_KilledWhileItSumsLosesNothingAndCountsNothingTwice(t *testing.T) 
 		ended := int(time.Now().UTC().Add(-5*time.Minute).Truncate(day).Sub(from.Truncate(day)) / day)
 		return strings.Contains(got.stdout, "The book is sound: 3240 intervals") &&
 			strings.Contains(got.stdout, fmt.Sprintf(" %d days", ended*len(hosts)))
-	}, 2*time.Minute, time.Second)
+	}, patience, time.Second)
 	l := runJSON[sheet.Ledger](t, r, "share", "--of", "cpu", "--by", "tenant", "--span", "2d")
 	require.Len(t, l.Shares, 1)
 	assert.InDelta(t, float64(want)/1e6, *l.Shares[0].Amount, 1e-6)
@@ -179,7 +179,7 @@ func TestServe_KilledWhileItAccountsHistoryAnewOrDropsItLeavesAllOrNothing(t *te
 			got := r.run("verify", "--span", "3d")
 			require.Zero(t, got.code, got.stdout)
 			return strings.Contains(got.stdout, "The book is sound")
-		}, time.Minute, time.Second)
+		}, patience, time.Second)
 		sum, _ := held()
 		require.InDelta(t, float64(micros)/1e6, sum, 1e-6)
 	}
@@ -238,6 +238,6 @@ func TestServe_KilledWhileItAccountsHistoryAnewOrDropsItLeavesAllOrNothing(t *te
 		got := r.run("verify", "--span", "3d")
 		require.Zero(t, got.code, got.stdout)
 		return !strings.Contains(got.stdout, fmt.Sprint(hours*12, " intervals"))
-	}, time.Minute, time.Second)
+	}, patience, time.Second)
 	sound()
 }

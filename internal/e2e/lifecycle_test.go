@@ -31,7 +31,7 @@ func requireGone(t *testing.T, pids []int) {
 			}
 		}
 		return true
-	}, 20*time.Second, 100*time.Millisecond, "processes %v are still there", pids)
+	}, patience, 100*time.Millisecond, "processes %v are still there", pids)
 }
 
 var collectReady = regexp.MustCompile(`msg=collecting`)
@@ -93,7 +93,7 @@ func TestServe_CollectsItsOwnHost(t *testing.T) {
 		require.NoError(t, err)
 		r.token = strings.TrimSpace(string(token))
 		t.Cleanup(r.interrupt)
-		require.Eventually(t, func() bool { return collectReady.MatchString(r.text()) }, 30*time.Second,
+		require.Eventually(t, func() bool { return collectReady.MatchString(r.text()) }, patience,
 			100*time.Millisecond)
 		return r
 	}
@@ -104,7 +104,7 @@ func TestServe_CollectsItsOwnHost(t *testing.T) {
 
 	r = begin()
 	require.Eventually(t, func() bool { return strings.Contains(r.run("hosts", "--as", "csv").stdout, "reporting") },
-		100*time.Second, time.Second, "its first interval is in the books")
+		patience, time.Second, "its first interval is in the books")
 	got := r.run("share", "--by", "workload", "--as", "csv")
 	assert.Contains(t, got.stdout, "vinescale", got.stderr)
 	require.Zero(t, r.run("hosts", "enrol", "press-8").code)
@@ -254,7 +254,7 @@ func TestCollect_KeepsIntervalsUntilTheServiceHasThemAndCountsThemOnce(t *testin
 	c, _, err := start(collectReady, environment, collecting...)
 	require.NoError(t, err)
 	restarted := time.Now()
-	require.Eventually(t, func() bool { return kept() == 0 }, 30*time.Second, 100*time.Millisecond,
+	require.Eventually(t, func() bool { return kept() == 0 }, patience, 100*time.Millisecond,
 		"the service has taken them")
 	c.interrupt()
 	assert.FileExists(t, filepath.Join(spool, "refused/00000000000000000001.batch"))

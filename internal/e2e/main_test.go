@@ -23,6 +23,10 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// patience is how long what takes a moment may take: others may hold the machine's CPUs most of the time. It ends what
+// hangs, and judges nothing.
+const patience = 3 * time.Minute
+
 var (
 	program string // the built vinescale
 	demo    *running
@@ -87,7 +91,7 @@ func startProgram(program string, ready *regexp.Regexp, environment []string, ar
 		return nil, nil, err
 	}
 	go func() { r.cmd.Wait(); close(r.ended) }()
-	for range 600 {
+	for end := time.Now().Add(patience); time.Now().Before(end); {
 		if m := ready.FindStringSubmatch(r.text()); m != nil {
 			return r, m, nil
 		}
@@ -98,7 +102,7 @@ func startProgram(program string, ready *regexp.Regexp, environment []string, ar
 		}
 	}
 	r.cmd.Process.Kill()
-	return nil, nil, fmt.Errorf("%v was not ready within a minute:\n%s", args, r.text())
+	return nil, nil, fmt.Errorf("%v was not ready within %v:\n%s", args, patience, r.text())
 }
 
 var demoReady = regexp.MustCompile(`(?s)console +(http://\S+).*sign in +(vs_\w+).*Ctrl-C`)
@@ -142,7 +146,7 @@ func (r *running) signal(s syscall.Signal) {
 	r.cmd.Process.Signal(s)
 	select {
 	case <-r.ended:
-	case <-time.After(30 * time.Second):
+	case <-time.After(patience):
 		r.cmd.Process.Kill()
 		<-r.ended
 	}
@@ -171,7 +175,7 @@ func execute(environment []string, args ...string) result {
 }
 
 func executeProgram(program string, environment []string, args ...string) result {
-	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, program, args...)
 	cmd.Env = append(os.Environ(), environment...)

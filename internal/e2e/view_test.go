@@ -26,7 +26,7 @@ func (w *window) sees(t *testing.T, pattern string) string {
 	t.Helper()
 	re := regexp.MustCompile(pattern)
 	text := ""
-	if !assert.Eventually(t, func() bool { text = w.seen.String(); return re.MatchString(text) }, time.Minute,
+	if !assert.Eventually(t, func() bool { text = w.seen.String(); return re.MatchString(text) }, patience,
 		50*time.Millisecond) {
 		require.Fail(t, "not seen", "%s in\n%s", pattern, text)
 	}

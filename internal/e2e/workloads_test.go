@@ -76,7 +76,7 @@ func TestWorkloads_AreFoundGroupedAndShownAsOneLikes(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, _, kept := call(t, "GET", demo.address+"/api/v1/me/choices", demo.token, "", nil)
 		return strings.Contains(string(kept), `"name":321`)
-	}, 10*time.Second, 50*time.Millisecond)
+	}, patience, 50*time.Millisecond)
 	require.NoError(t, b.Go(demo.address+"/workloads"))
 	require.NoError(t, b.WaitText("curd-fermentlog"))
 	require.NoError(t, b.WaitFor(head+".style.width === '321px'"))

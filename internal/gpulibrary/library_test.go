@@ -379,7 +379,7 @@ func TestHelper_EndsWithItsCollector(t *testing.T) {
 	go func() { done <- cmd.Wait() }()
 	select {
 	case <-done:
-	case <-time.After(30 * time.Second):
+	case <-time.After(3 * time.Minute):
 		_ = cmd.Process.Signal(syscall.SIGKILL)
 		require.Fail(t, "the helper goes on")
 	}

@@ -78,7 +78,7 @@ func TestVersion2(t *testing.T) {
 		"-device", "edu", "-device", "edu", // which the GPU of the tests drives
 		"-acpitable", "file="+filepath.Join(kernel, "tables.aml"))
 	result, serial := filepath.Join(dir, "result"), filepath.Join(dir, "serial")
-	ctx, cancel := context.WithTimeout(context.Background(), 9*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 35*time.Minute)
 	defer cancel()
 	// More than one thread of emulation crashes such guests.
 	machine := exec.CommandContext(ctx, "qemu-system-x86_64",
@@ -88,7 +88,7 @@ func TestVersion2(t *testing.T) {
 			"-append",
 			// Nothing is sent but what the tests send: an interface announces itself to others of the sixth version.
 			"console=ttyS0 quiet panic=-1 oops=panic psi=1 ipv6.disable_ipv6=1 -- -test.v "+
-				"-test.timeout=8m -test.run=^TestGuest",
+				"-test.timeout=30m -test.run=^TestGuest",
 			"-chardev", "file,id=log,path="+serial, "-serial", "chardev:log", "-device",
 			"isa-debug-exit,iobase=0xf4,iosize=4",
 			"-device", "virtio-serial-pci", "-chardev", "file,id=result,path="+result, "-device",

@@ -282,7 +282,7 @@ func TestFrames_ArePassedOnToWhomeverLooksByAnotherInstance(t *testing.T) {
 	assert.Zero(t, used(b, "cellar-1", 10*time.Second))
 	time.Sleep(300 * time.Millisecond) // whatever was called meanwhile is lost
 	hear(b)
-	require.Eventually(t, func() bool { return used(b, "cellar-1", 10*time.Second) == 2*whole }, 20*time.Second,
+	require.Eventually(t, func() bool { return used(b, "cellar-1", 10*time.Second) == 2*whole }, 3*time.Minute,
 		100*time.Millisecond, "what was held before somebody looked comes too")
 	assert.Empty(t, held[b].Of(a.hosts["press-1"].ID), "nobody looked at it yet")
 	used(b, "press-1", 0)
@@ -290,14 +290,14 @@ func TestFrames_ArePassedOnToWhomeverLooksByAnotherInstance(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return used(b, "cellar-1", 0) == whole && used(b, "cellar-1", 15*time.Second) == 3*whole },
-		20*time.Second,
+		3*time.Minute,
 		100*time.Millisecond,
 	)
-	require.Eventually(t, func() bool { return used(b, "press-1", 15*time.Second) == 12 }, 20*time.Second,
+	require.Eventually(t, func() bool { return used(b, "press-1", 15*time.Second) == 12 }, 3*time.Minute,
 		100*time.Millisecond)
 	assert.InDelta(t, 3*whole, used(a, "cellar-1", 15*time.Second), 1e-9, "its own calls are no news to it")
 	hear(third)
-	require.Eventually(t, func() bool { return used(third, "cellar-1", 15*time.Second) == 3*whole }, 20*time.Second,
+	require.Eventually(t, func() bool { return used(third, "cellar-1", 15*time.Second) == 3*whole }, 3*time.Minute,
 		100*time.Millisecond, "what is held comes to another that looks, too")
 
 	more := func(at int) {
@@ -308,8 +308,8 @@ func TestFrames_ArePassedOnToWhomeverLooksByAnotherInstance(t *testing.T) {
 	}
 	of := func(c *cellar) int { return len(held[c].Of(a.hosts["terrace-1"].ID)) }
 	used(b, "terrace-1", 0)
-	require.Eventually(t, func() bool { return of(b) > 0 }, 20*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return of(b) > 0 }, 3*time.Minute, time.Millisecond)
 	more(0) // while those that are held are passed on
-	require.Eventually(t, func() bool { return of(b) == of(a) }, 20*time.Second, 10*time.Millisecond,
+	require.Eventually(t, func() bool { return of(b) == of(a) }, 3*time.Minute, 10*time.Millisecond,
 		"its pieces and theirs are told apart")
 }

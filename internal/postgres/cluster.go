@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net"
 	"net/url"
 	"os"
@@ -259,10 +260,13 @@ func (c *Cluster) run(bin, dir string, port int, as *syscall.Credential) error {
 	return nil
 }
 
+// ready waits until the server answers. After it was killed it goes through its log first, which takes minutes where
+// much was written and the disk is slow.
 func (c *Cluster) ready(ctx context.Context, dir string) error {
-	deadline := time.Now().Add(30 * time.Second)
+	const longest, silent = 10 * time.Minute, 5 * time.Second
+	begun, isTold := time.Now(), false
 	for {
-		try, cancel := context.WithTimeout(ctx, time.Second)
+		try, cancel := context.WithTimeout(ctx, 5*time.Second)
 		conn, err := pgx.Connect(try, c.URL)
 		cancel()
 		if err == nil {
@@ -276,8 +280,14 @@ func (c *Cluster) ready(ctx context.Context, dir string) error {
 			return ctx.Err()
 		case <-time.After(50 * time.Millisecond):
 		}
-		if time.Now().After(deadline) {
-			return fmt.Errorf("PostgreSQL does not answer after 30 s: %w", err)
+		waited := time.Since(begun)
+		if waited > longest {
+			return fmt.Errorf("PostgreSQL does not answer after %v (%w); its log %s ends:\n%s", longest, err,
+				filepath.Join(dir, "server.log"), tail(filepath.Join(dir, "server.log"), 8))
+		}
+		if waited > silent && !isTold {
+			isTold = true
+			slog.Info("waiting for PostgreSQL", "log", filepath.Join(dir, "server.log"), "answer", err)
 		}
 	}
 }

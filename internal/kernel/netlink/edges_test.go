@@ -223,7 +223,7 @@ func TestExits_AreToldByThisKernel(t *testing.T) {
 			}
 		}
 		return found != nil
-	}, 20*time.Second, 10*time.Millisecond)
+	}, 3*time.Minute, 10*time.Millisecond)
 	assert.Equal(t, int32(os.Getpid()), found.Parent)
 	assert.Equal(t, found.PID, found.TGID)
 	assert.Positive(t, found.Run)
@@ -307,7 +307,7 @@ func TestPairs_AreAskedOfThisKernel(t *testing.T) {
 		}
 		own := inode("/proc/thread-self/ns/net")
 		there := fmt.Sprintf("/proc/%d/ns/net", other.Process.Pid)
-		assert.Eventually(t, func() bool { return inode(there) != own }, 20*time.Second, 5*time.Millisecond)
+		assert.Eventually(t, func() bool { return inode(there) != own }, 3*time.Minute, 5*time.Millisecond)
 		for _, words := range []string{"must0 type veth peer name must1",
 			fmt.Sprintf("press0 type veth peer name press1 netns %d", other.Process.Pid)} {
 			out, err := exec.Command("ip", append([]string{"link", "add"},
