@@ -34,7 +34,7 @@ type podStandIn struct {
 }
 
 func (s *podStandIn) serve(t *testing.T) (socket string) {
-	socket = filepath.Join(t.TempDir(), "pods.sock")
+	socket = filepath.Join(shortDir(t), "pods.sock")
 	l, err := net.Listen("unix", socket)
 	require.NoError(t, err)
 	server := grpc.NewServer()
@@ -168,7 +168,7 @@ func TestEnd_WhatTheRuntimeDoesNotKnowIsNotItsOwn(t *testing.T) {
 		assert.NotContains(t, strings.Join(p.Warnings, "; "), "cannot be asked", key)
 	}
 	assert.Empty(t, stand.called())
-	s.options.Systems.Pods = filepath.Join(t.TempDir(), "gone.sock")
+	s.options.Systems.Pods = filepath.Join(shortDir(t), "gone.sock")
 	s.open()
 	p, err := s.host.Preview(context.Background(), s.ofWorkload(act.End, "container:aaaa", nil))
 	require.NoError(t, err)

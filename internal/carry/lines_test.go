@@ -56,7 +56,7 @@ func TestRead_AContainersLinesAreItsEngines(t *testing.T) {
 		}
 	})
 	s := newScene(t)
-	socket := filepath.Join(t.TempDir(), "engine.sock")
+	socket := filepath.Join(shortDir(t), "engine.sock")
 	listener, err := net.Listen("unix", socket)
 	require.NoError(t, err)
 	server := &httptest.Server{Listener: listener, Config: &http.Server{Handler: mux}}

@@ -61,6 +61,14 @@ func newScene(t *testing.T) *scene {
 	return s
 }
 
+// shortDir is a directory with a path that the address of a socket has room for, whatever the test is called.
+func shortDir(t *testing.T) string {
+	dir, err := os.MkdirTemp("", "s")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	return dir
+}
+
 // open begins the host anew, as a collector that was started again does.
 func (s *scene) open() {
 	host, err := carry.New(s.options)

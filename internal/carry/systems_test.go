@@ -179,7 +179,7 @@ func startBus(t *testing.T, s *initStandIn, names ...string) string {
 		}
 		t.Skip("dbus-daemon is not installed: it is in the package dbus, which make test installs")
 	}
-	dir := t.TempDir()
+	dir := shortDir(t)
 	address := "unix:path=" + filepath.Join(dir, "bus")
 	config := filepath.Join(dir, "bus.conf")
 	require.NoError(t, os.WriteFile(config, []byte(`<busconfig><listen>`+address+`</listen><auth>EXTERNAL</auth>

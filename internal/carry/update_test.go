@@ -50,7 +50,7 @@ type engineStandIn struct {
 }
 
 func (e *engineStandIn) serve(t *testing.T) (socket string) {
-	socket = filepath.Join(t.TempDir(), "engine.sock")
+	socket = filepath.Join(shortDir(t), "engine.sock")
 	l, err := net.Listen("unix", socket)
 	require.NoError(t, err)
 	mux := http.NewServeMux()
@@ -273,7 +273,7 @@ func TestLimits_ThatAManagerRefusesAreNotSetBehindItsBack(t *testing.T) {
 	assert.Equal(t, "max", f.get("cgroup/grid/memory.max"))
 
 	// One that cannot be asked is told of: what it manages may be managed by it.
-	f.options.Systems.Pods = filepath.Join(t.TempDir(), "gone.sock")
+	f.options.Systems.Pods = filepath.Join(shortDir(t), "gone.sock")
 	f.open()
 	assert.Contains(t, strings.Join(f.preview(o).Warnings, "; "), "cannot be asked")
 }

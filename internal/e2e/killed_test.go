@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -87,13 +88,12 @@ func TestServe_KilledWhileItSumsLosesNothingAndCountsNothingTwice(t *testing.T) 
 	}
 	send := func(host string, b *wire.Batch) error { return sendTo(t, r, credentials[host], b) }
 	rng := rand.New(rand.NewPCG(11, 26))
-	acknowledged := 0
+	var acknowledged atomic.Int64
 	for round := range 6 {
 		stop := make(chan struct{})
-		sending := make(chan int)
+		sending := make(chan struct{})
 		go func() { // sends while the service sums what it has; some of it a second time
-			n := 0
-			defer func() { sending <- n }()
+			defer close(sending)
 			for _, h := range hosts {
 				for k := range 3 * (round + 1) {
 					if k >= len(batches[h.Name]) {
@@ -107,19 +107,19 @@ func TestServe_KilledWhileItSumsLosesNothingAndCountsNothingTwice(t *testing.T) 
 					if send(h.Name, batches[h.Name][k]) != nil {
 						return
 					}
-					n++
+					acknowledged.Add(1)
 				}
 			}
 		}()
+		require.Eventually(t, func() bool { return acknowledged.Load() > 0 }, patience, time.Millisecond)
 		time.Sleep(time.Duration(300+rng.IntN(1500)) * time.Millisecond)
 		kill(r, round%2 == 0)
 		close(stop)
-		acknowledged += <-sending
+		<-sending
 		token := r.token
 		r = serve(t, data) // and begins to sum again
 		r.token = token
 	}
-	require.Positive(t, acknowledged)
 	for _, h := range hosts {
 		for _, b := range batches[h.Name] {
 			require.NoError(t, send(h.Name, b))

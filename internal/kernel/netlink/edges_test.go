@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"os"
 	"os/exec"
@@ -232,8 +233,32 @@ func TestExits_AreToldByThisKernel(t *testing.T) {
 	(*Exits)(nil).Close()
 }
 
+// alone has a test run by a process of its own, in a network namespace where nothing else moves. It is true there.
+func alone(t *testing.T) bool {
+	const mark = "VINESCALE_ALONE"
+	if os.Getenv(mark) == "" {
+		again := exec.Command(os.Args[0], "-test.run=^"+t.Name()+"$", "-test.v")
+		again.Env = append(os.Environ(), mark+"=yes")
+		again.SysProcAttr = &syscall.SysProcAttr{Cloneflags: unix.CLONE_NEWNET}
+		if os.Geteuid() != 0 { // who is no root is one in a user namespace
+			again.SysProcAttr = &syscall.SysProcAttr{Cloneflags: unix.CLONE_NEWUSER | unix.CLONE_NEWNET,
+				UidMappings: []syscall.SysProcIDMap{{HostID: os.Getuid(), Size: 1}},
+				GidMappings: []syscall.SysProcIDMap{{HostID: os.Getgid(), Size: 1}}}
+		}
+		out, err := again.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		return false
+	}
+	out, err := exec.Command("/sbin/ip", "link", "set", "lo", "up").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	return true
+}
+
 // TestSockets_CountWhatALoopbackConnectionMoves sends bytes to and fro and reads them off the kernel.
 func TestSockets_CountWhatALoopbackConnectionMoves(t *testing.T) {
+	if !alone(t) {
+		return
+	}
 	s := OpenSockets()
 	require.Empty(t, s.Missing())
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
@@ -261,19 +286,20 @@ func TestSockets_CountWhatALoopbackConnectionMoves(t *testing.T) {
 	require.NoError(t, s.Read())
 	received, sent := sums()
 	assert.Zero(t, received+sent, "what moved before the first reading belongs to no time")
-	known := len(s.seen)
+	known := maps.Clone(s.seen)
 	send(70_000)
 	require.NoError(t, s.Read())
 	received, sent = sums()
-	assert.GreaterOrEqual(t, received, int64(70_000))
+	assert.Equal(t, int64(70_000), received, "the first bytes are not in it")
 	assert.GreaterOrEqual(t, sent, int64(60_000), "what was sent counts when it is acknowledged")
-	assert.LessOrEqual(t, sent, int64(74_999), "nor is it counted twice")
-	assert.LessOrEqual(t, received, int64(74_999), "the first bytes are not in it; other connections move little")
+	assert.LessOrEqual(t, sent, int64(70_001), "nor is it counted twice")
 	there.Close()
 	here.Close()
 	require.NoError(t, s.Read())
-	assert.GreaterOrEqual(t, known, 2)
-	assert.Less(t, len(s.seen), known+2, "sockets that are gone are forgotten")
+	require.Len(t, known, 2)
+	for id := range known { // that which ended first is kept by the kernel for a while, and is no one's
+		assert.NotContains(t, s.seen, id, "sockets that are gone are forgotten")
+	}
 	assert.Equal(t, "not asked for", (*Sockets)(nil).Missing())
 }
 
