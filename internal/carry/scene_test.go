@@ -91,6 +91,12 @@ func (s *scene) runOf(key, script string) *exec.Cmd {
 		require.Eventually(s.t, func() bool { _, err := os.Stat(ready); return err == nil }, 3*time.Minute,
 			5*time.Millisecond)
 	}
+	if strings.Contains(script, "READY; exec sleep") {
+		require.Eventually(s.t, func() bool {
+			stat, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", cmd.Process.Pid))
+			return strings.Contains(string(stat), " (sleep) S ")
+		}, 3*time.Minute, time.Millisecond)
+	}
 	s.known.Of[carry.Process{PID: int32(cmd.Process.Pid), Start: startOf(s.t, cmd.Process.Pid)}] = key
 	return cmd
 }
