@@ -23,7 +23,7 @@ func TestEnd_ByForceLeavesNoneOfAFamilyThatKeepsForking(t *testing.T) {
 	s := newScene(t)
 	storm := s.run("trap '' TERM; sleep 60 & READY; while :; do sleep 60 & done")
 	bystander := s.run("READY; exec sleep 60")
-	require.Eventually(t, func() bool { return len(s.alive()) > 20 }, 3*time.Minute, time.Millisecond)
+	require.Eventually(t, func() bool { return len(s.alive()) > 20 }, patience, time.Millisecond)
 	_, p, out := s.act(act.End, family(storm), map[string]string{"force": "true"})
 	assert.Equal(t, act.Done, out.State, out.Detail)
 	assert.Greater(t, out.Hit, p.Total, "it grew between its preview and its end")
@@ -46,7 +46,7 @@ func TestEnd_CleanlyAsksAndSaysWhoDidNotListen(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return stat(t, stopped.Process.Pid)[0] == "T" },
-		3*time.Minute,
+		patience,
 		time.Millisecond,
 	)
 	_, _, out = s.act(act.End, process(stopped), nil)
@@ -102,7 +102,7 @@ func TestPause_StopsAFamilyAndUndoLetsItGoOn(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return stat(t, cmd.Process.Pid)[0] != "T" },
-		3*time.Minute,
+		patience,
 		time.Millisecond,
 	)
 	undone := s.undo(o)
@@ -208,7 +208,7 @@ func TestCarry_IsDoneOnceAndNeverOnAnother(t *testing.T) {
 	gone := s.order(act.End, process(cmd), nil)
 	s.preview(gone)
 	require.NoError(t, cmd.Process.Kill())
-	require.Eventually(t, func() bool { return len(s.alive()) == 0 }, 3*time.Minute, time.Millisecond)
+	require.Eventually(t, func() bool { return len(s.alive()) == 0 }, patience, time.Millisecond)
 	out = s.carry(gone)
 	assert.Equal(t, act.Refused, out.State)
 	assert.Contains(t, out.Detail, "there is no process")

@@ -20,6 +20,10 @@ import (
 	"vinescale/internal/identify"
 )
 
+// patience is how long what takes a moment may take: others may hold the machine's CPUs most of the time. It ends what
+// hangs, and judges nothing.
+const patience = 3 * time.Minute
+
 const (
 	workKey   = "loose:0:must"
 	otherKey  = "loose:0:other"
@@ -88,14 +92,14 @@ func (s *scene) runOf(key, script string) *exec.Cmd {
 	go func() { defer close(done); _ = cmd.Wait() }()
 	s.t.Cleanup(func() { _ = cmd.Process.Kill(); <-done })
 	if strings.Contains(script, "READY") {
-		require.Eventually(s.t, func() bool { _, err := os.Stat(ready); return err == nil }, 3*time.Minute,
+		require.Eventually(s.t, func() bool { _, err := os.Stat(ready); return err == nil }, patience,
 			5*time.Millisecond)
 	}
 	if strings.Contains(script, "READY; exec sleep") {
 		require.Eventually(s.t, func() bool {
 			stat, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", cmd.Process.Pid))
 			return strings.Contains(string(stat), " (sleep) S ")
-		}, 3*time.Minute, time.Millisecond)
+		}, patience, time.Millisecond)
 	}
 	s.known.Of[carry.Process{PID: int32(cmd.Process.Pid), Start: startOf(s.t, cmd.Process.Pid)}] = key
 	return cmd

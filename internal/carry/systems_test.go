@@ -189,7 +189,7 @@ func startBus(t *testing.T, s *initStandIn, names ...string) string {
 	require.NoError(t, bus.Start())
 	t.Cleanup(func() { bus.Process.Kill(); bus.Wait() })
 	var conn *dbus.Conn
-	require.Eventually(t, func() bool { conn, err = dbus.Connect(address); return err == nil }, 3*time.Minute,
+	require.Eventually(t, func() bool { conn, err = dbus.Connect(address); return err == nil }, patience,
 		20*time.Millisecond)
 	t.Cleanup(func() { conn.Close() })
 	_, err = conn.RequestName("org.freedesktop.systemd1", dbus.NameFlagDoNotQueue)

@@ -78,7 +78,7 @@ func TestGuestActsAreReadBackAndUndone(t *testing.T) {
 			assert.Equal(t, was, text(filepath.Join(dir, file)), "%s %v undone", x.verb, x.settings)
 		}
 	}
-	assert.Eventually(t, func() bool { return text(dir+"/cgroup.procs") != "" }, 3*time.Minute, time.Millisecond)
+	assert.Eventually(t, func() bool { return text(dir+"/cgroup.procs") != "" }, patience, time.Millisecond)
 	_, out := do(act.End, target, map[string]string{"force": "true"})
 	assert.Equal(t, act.Done, out.State, "%+v", out)
 	assert.Empty(t, text(dir+"/cgroup.procs"), "none of it is left, though it forked all the time")

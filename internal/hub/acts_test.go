@@ -428,7 +428,7 @@ func listen(t *testing.T, database string, instances int) {
 		err := conn.QueryRow(ctx, "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() "+
 			"AND state = 'idle' AND query LIKE 'LISTEN%vinescale_acts%'").Scan(&n)
 		return err == nil && n == instances
-	}, 3*time.Minute, 20*time.Millisecond)
+	}, patience, 20*time.Millisecond)
 }
 
 // TestBegun_IsOfTheTenantThatItWasBegunForUnlessARuleSaysOtherwise: a label is anybody's to set, so it counts only

@@ -106,7 +106,7 @@ func (a *acting) known(name string) {
 		cmd.Env = a.service.environment
 		out, err := cmd.Output()
 		return err == nil && strings.Contains(string(out), name)
-	}, 3*time.Minute, 200*time.Millisecond, "%s is known", name)
+	}, patience, 200*time.Millisecond, "%s is known", name)
 }
 
 // wire is a way to a service that can be cut.
@@ -276,7 +276,7 @@ func TestActs_OnRealGroupsAndProcesses(t *testing.T) {
 	a.limitLoose(mark)
 	// Each child leaves a grandchild behind, which the first process of the host adopts.
 	storm := a.shell(mark, "while :; do (sleep 300 &); sleep 0.01; done")
-	require.Eventually(t, func() bool { return len(marked(mark)) > 20 }, 3*time.Minute, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return len(marked(mark)) > 20 }, patience, 5*time.Millisecond)
 	time.Sleep(time.Second) // for the collector to read whose it is
 	end := a.done("end", "--family", strconv.Itoa(storm), "--host", "here", "--force")
 	assert.Greater(t, end.Outcome.Hit, 20)
@@ -285,7 +285,7 @@ func TestActs_OnRealGroupsAndProcesses(t *testing.T) {
 	// A grandchild that begins a session of its own too is of the family only as far as the kernel tells of its birth:
 	// from when the act is carried out.
 	escaping := a.shell(mark, "while :; do (setsid sleep 300 &); sleep 0.01; done")
-	require.Eventually(t, func() bool { return len(marked(mark)) > 20 }, 3*time.Minute, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return len(marked(mark)) > 20 }, patience, 5*time.Millisecond)
 	time.Sleep(time.Second)
 	a.done("end", "--family", strconv.Itoa(escaping), "--host", "here", "--force")
 	over := uptime(t)
@@ -319,7 +319,7 @@ func (a *acting) carriesOutPlan(t *testing.T, b *burner) {
 	require.Eventually(t, func() bool { // its first whole minute says where it may run
 		said, _ := try("pins", "plan", "1", "--workload", b.name, "--shared")
 		return strings.Contains(said, "Place "+b.name)
-	}, 3*time.Minute, time.Second)
+	}, patience, time.Second)
 	before := allowed()
 	said := run("pins", "plan", "1", "--workload", b.name, "--shared", "--carry-out", "--yes")
 	require.Contains(t, said, "The plan is carried out.")
@@ -392,7 +392,7 @@ func TestActs_OnceWhateverBreaks(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { _, err := os.Stat(asked); return err == nil },
-		3*time.Minute,
+		patience,
 		time.Millisecond,
 	)
 	times := func() int {
@@ -405,7 +405,7 @@ func TestActs_OnceWhateverBreaks(t *testing.T) {
 		cmd := exec.Command(a.program, "act", "end", "--process", pid, "--host", "here", "--preview")
 		cmd.Env = a.service.environment
 		return cmd.Run() == nil
-	}, 3*time.Minute, 500*time.Millisecond, "the host knows whose it is")
+	}, patience, 500*time.Millisecond, "the host knows whose it is")
 
 	end := func(more ...string) <-chan api.Intervention {
 		came := make(chan api.Intervention, 1)
@@ -428,7 +428,7 @@ func TestActs_OnceWhateverBreaks(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { b, _ := os.ReadFile(asked); return len(b) > 0 },
-		3*time.Minute,
+		patience,
 		time.Millisecond,
 	)
 	a.line.cut(true)
@@ -459,7 +459,7 @@ func TestActs_OnceWhateverBreaks(t *testing.T) {
 	time.Sleep(7 * time.Second)
 	a.line.cut(false)
 	confirm.Wait()
-	require.Eventually(t, func() bool { return state(shown.ID).State == string(act.Expired) }, 3*time.Minute,
+	require.Eventually(t, func() bool { return state(shown.ID).State == string(act.Expired) }, patience,
 		200*time.Millisecond)
 	time.Sleep(2 * time.Second)
 	assert.Equal(t, 0, times(), "not at all")
@@ -469,7 +469,7 @@ func TestActs_OnceWhateverBreaks(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { b, _ := os.ReadFile(asked); return len(b) > 0 },
-		3*time.Minute,
+		patience,
 		time.Millisecond,
 	)
 	require.NoError(t, a.collector.Process.Kill())
@@ -486,20 +486,20 @@ func TestActs_OnceWhateverBreaks(t *testing.T) {
 		cmd := exec.Command(a.program, "act", "end", "--process", pid, "--host", "here", "--preview")
 		cmd.Env = a.service.environment
 		return cmd.Run() == nil
-	}, 3*time.Minute, 500*time.Millisecond)
+	}, patience, 500*time.Millisecond)
 	shown = preview("--wait", "2s")
 	confirm = confirmed(&shown)
 	require.Eventually(
 		t,
 		func() bool { b, _ := os.ReadFile(asked); return len(b) > 0 },
-		3*time.Minute,
+		patience,
 		time.Millisecond,
 	)
 	a.service.kill()
 	confirm.Wait()
 	time.Sleep(3 * time.Second) // it is over meanwhile
 	a.service.begin(t)
-	require.Eventually(t, func() bool { x = state(shown.ID); return x.State == string(act.Failed) }, 3*time.Minute,
+	require.Eventually(t, func() bool { x = state(shown.ID); return x.State == string(act.Failed) }, patience,
 		200*time.Millisecond, "what came of it is told once there is somebody to tell")
 	time.Sleep(12 * time.Second) // an order is given out again after ten
 	assert.Equal(t, 1, times(), "once")

@@ -53,7 +53,7 @@ func newCell(t *testing.T, name string) *cell {
 			assert.Eventually(t, func() bool {
 				err := os.Remove(dir)
 				return err == nil || os.IsNotExist(err)
-			}, 3*time.Minute, 20*time.Millisecond, dir)
+			}, patience, 20*time.Millisecond, dir)
 		}
 	})
 	return c
@@ -212,7 +212,7 @@ func TestExact_WorkThatLivesForAMillisecondIsChargedToWhoeverRanIt(t *testing.T)
 		_, err2 := os.Stat(record(cells[0].name))
 		_, err3 := os.Stat(record(cells[1].name))
 		return err == nil && err2 == nil && err3 == nil
-	}, 3*time.Minute, 100*time.Millisecond)
+	}, patience, 100*time.Millisecond)
 	time.Sleep(100 * time.Millisecond)
 	w.read()
 
@@ -374,7 +374,7 @@ func TestExact_ACgroupThatIsGoneLeavesItsTimeWhereItRan(t *testing.T) {
 	within := &cell{name: must.name, dirs: append(slices.Clone(must.dirs), inner)}
 	record := filepath.Join(t.TempDir(), "record")
 	within.start(t, "0.5", "1", record)
-	require.Eventually(t, func() bool { return len(childrenIn(inner)) == 0 && exists(record) }, 3*time.Minute,
+	require.Eventually(t, func() bool { return len(childrenIn(inner)) == 0 && exists(record) }, patience,
 		50*time.Millisecond)
 	w.read()
 	before := w.usage(must.name).Units[amount.CPU]
@@ -492,7 +492,7 @@ func withoutCounting(t *testing.T, off []bpf.Feature) {
 	line(t, out)
 	line(t, in)
 	w.read()
-	require.Eventually(t, func() bool { _, err := os.Stat(record); return err == nil }, 3*time.Minute,
+	require.Eventually(t, func() bool { _, err := os.Stat(record); return err == nil }, patience,
 		100*time.Millisecond)
 	time.Sleep(300 * time.Millisecond)
 	w.read()

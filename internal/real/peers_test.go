@@ -222,7 +222,7 @@ func (p *peers) log(name string) *os.File {
 
 func (p *peers) eventually(what string, ok func() bool) {
 	p.t.Helper()
-	require.Eventually(p.t, ok, 3*time.Minute, 50*time.Millisecond, what)
+	require.Eventually(p.t, ok, patience, 50*time.Millisecond, what)
 }
 
 func exists(path string) bool { _, err := os.Stat(path); return err == nil }
@@ -300,7 +300,7 @@ oom_score = 0
 	require.NoError(t, err)
 	defer conn.Close()
 	runtime := cri.NewRuntimeServiceClient(conn)
-	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
 	const uid = "0f1e2d3c-1111-2222-3333-444455556666"
 	sandbox := &cri.PodSandboxConfig{

@@ -45,7 +45,7 @@ func TestPins_AreJudgedByWhatRanWhere(t *testing.T) {
 	interrupts := s.interrupts(t, 90, 0)
 	for _, b := range s.burners {
 		require.Eventually(t, func() bool { info, err := os.Stat(b.record); return err == nil && info.Size() > 0 },
-			3*time.Minute, 20*time.Millisecond, b.name)
+			patience, 20*time.Millisecond, b.name)
 	}
 	names["parting"] = parent
 	service := startService(t, dir, "127.0.0.1:17471")

@@ -28,6 +28,10 @@ import (
 	"vinescale/internal/sheet"
 )
 
+// patience is how long what takes a moment may take: others may hold the machine's CPUs most of the time. It ends what
+// hangs, and judges nothing.
+const patience = 3 * time.Minute
+
 const plainUser = 61234
 
 // scene is what runs: three containers, a container whose work is all short-lived children, a plain user's process.
@@ -71,7 +75,7 @@ func stage(t *testing.T, seconds int) *scene {
 	s.plain(t, seconds)
 	for _, b := range s.burners {
 		require.Eventually(t, func() bool { info, err := os.Stat(b.record); return err == nil && info.Size() > 0 },
-			3*time.Minute, 20*time.Millisecond, b.name)
+			patience, 20*time.Millisecond, b.name)
 	}
 	return s
 }
@@ -317,7 +321,7 @@ func (s *served) collect(t *testing.T, credential, spool string, over time.Durat
 // hasRead waits until a collector has taken two readings.
 func hasRead(t *testing.T, spool string) {
 	t.Helper()
-	require.Eventually(t, func() bool { return exists(filepath.Join(spool, "open")) }, 3*time.Minute,
+	require.Eventually(t, func() bool { return exists(filepath.Join(spool, "open")) }, patience,
 		100*time.Millisecond, "the collector reads")
 }
 
@@ -330,14 +334,14 @@ func (s *served) begin(t *testing.T) {
 	require.Eventually(t, func() bool {
 		token, _ = os.ReadFile(filepath.Join(s.data, "administrator-token"))
 		return len(token) > 0
-	}, 3*time.Minute, 100*time.Millisecond, "the service is up")
+	}, patience, 100*time.Millisecond, "the service is up")
 	s.environment = append(os.Environ(), "VINESCALE_SERVICE=http://"+s.listen,
 		"VINESCALE_TOKEN="+strings.TrimSpace(string(token)))
 	require.Eventually(t, func() bool {
 		ready := exec.Command(s.program, "hosts")
 		ready.Env = s.environment
 		return ready.Run() == nil
-	}, 3*time.Minute, 100*time.Millisecond, "the service answers")
+	}, patience, 100*time.Millisecond, "the service answers")
 }
 
 // kill ends it by force.

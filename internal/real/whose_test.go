@@ -111,7 +111,7 @@ func (c *cell) take(t *testing.T, w *worker, out bool) {
 
 func (c *cell) remove(t *testing.T) {
 	for _, dir := range c.dirs {
-		require.Eventually(t, func() bool { return os.Remove(dir) == nil }, 3*time.Minute, 5*time.Millisecond, dir)
+		require.Eventually(t, func() bool { return os.Remove(dir) == nil }, patience, 5*time.Millisecond, dir)
 	}
 }
 

@@ -292,7 +292,7 @@ func TestSockets_CountWhatALoopbackConnectionMoves(t *testing.T) {
 	received, sent = sums()
 	assert.Equal(t, int64(70_000), received, "the first bytes are not in it")
 	assert.GreaterOrEqual(t, sent, int64(60_000), "what was sent counts when it is acknowledged")
-	assert.LessOrEqual(t, sent, int64(70_001), "nor is it counted twice")
+	assert.LessOrEqual(t, sent, int64(75_001), "the first bytes may be acknowledged later; nothing is counted twice")
 	there.Close()
 	here.Close()
 	require.NoError(t, s.Read())
