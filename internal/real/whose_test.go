@@ -385,7 +385,7 @@ func TestWhose_ManySocketsAreWhoseWhoUsesThemToTheByte(t *testing.T) {
 	if kernel.CgroupV2("/sys/fs/cgroup") == "" {
 		t.Skip("no version 2 hierarchy here: the kernel cannot tell sockets apart")
 	}
-	const count, bytes = 150, 3_000_000
+	const count, bytes = 300, 1_000_000
 	must, lees := newCell(t, "sends"), newCell(t, "takes")
 	var sending, taking []*os.File
 	for range count {

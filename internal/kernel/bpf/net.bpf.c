@@ -21,9 +21,13 @@ struct {
 	__type(value, struct moved);
 } flows SEC(".maps");
 
-/* Who used a socket last: a socket knows in which cgroup it was made alone, and may have been handed on since. Since
- * then is what passed after the last use, and last is as whose it was counted. */
-struct use { __u64 group; struct flow last[2]; struct moved since[2]; };
+/* What passed a socket after its last use, and as whose it was counted. */
+struct passed { struct flow as; struct moved since; };
+
+/* Who used a socket last: a socket knows in which cgroup it was made alone, and may have been handed on since. What
+ * passes is added to the one of two, in each direction, that now tells; the other keeps what was counted as another's:
+ * so whoever takes it knows as whose, while more comes on another CPU. */
+struct use { __u64 group; __u32 now[2]; struct passed passed[2][2]; };
 
 struct {
 	__uint(type, BPF_MAP_TYPE_SK_STORAGE);
@@ -123,26 +127,31 @@ static __always_inline void put(struct flow *key, struct moved *now)
 }
 
 /* What was moved since the last use, once: whoever takes it first has it. */
-static __always_inline struct moved taken(struct use *u, __u32 way)
+static __always_inline struct moved taken(struct passed *p)
 {
 	struct moved now = {};
-	if (u->since[way].bytes) {
-		now.bytes = __sync_lock_test_and_set(&u->since[way].bytes, 0);
-		now.packets = __sync_lock_test_and_set(&u->since[way].packets, 0);
+	if (p->since.bytes) {
+		now.bytes = __sync_lock_test_and_set(&p->since.bytes, 0);
+		now.packets = __sync_lock_test_and_set(&p->since.packets, 0);
 	}
 	return now;
 }
 
 /* What was moved since the last use is the user's, where it was counted as another's. */
-static __always_inline void claim(struct use *u, __u64 group, __u32 way)
+static __always_inline void claim(struct passed *p, __u64 group)
 {
-	struct flow key = u->last[way];
-	struct moved now = taken(u, way), less = { -now.bytes, -now.packets };
+	struct flow key = p->as;
+	struct moved now = taken(p), less = { -now.bytes, -now.packets };
 	if (!now.bytes || !group || key.group == group)
 		return;
 	put(&key, &less);
 	key.group = group;
 	put(&key, &now);
+}
+
+static __always_inline _Bool is_as(struct passed *p, struct flow *key)
+{
+	return p->as.group == key->group && p->as.interface == key->interface;
 }
 
 static __always_inline _Bool stays_here(struct __sk_buff *skb, __u32 sent)
@@ -183,15 +192,21 @@ static __always_inline int add(struct __sk_buff *skb, __u32 sent)
 	put(&key, &now);
 	if (!u)
 		return 1; /* let it pass */
-	__u32 way = sent & 1;
-	if (u->last[way].group != key.group || u->last[way].interface != key.interface) {
-		claim(u, group, way);
-		u->last[way] = key;
+	__u32 way = sent & 1, turn = u->now[way] & 1;
+	struct passed *p = &u->passed[way][turn];
+	if (!is_as(p, &key)) {
+		turn ^= 1;
+		p = &u->passed[way][turn];
+		if (!is_as(p, &key)) {
+			claim(p, group);
+			p->as = key;
+		}
+		u->now[way] = turn;
 	}
-	__sync_fetch_and_add(&u->since[way].bytes, now.bytes);
-	__sync_fetch_and_add(&u->since[way].packets, now.packets);
+	__sync_fetch_and_add(&p->since.bytes, now.bytes);
+	__sync_fetch_and_add(&p->since.packets, now.packets);
 	if (!group && u->group)
-		claim(u, u->group, way); /* its first use came meanwhile, and may have missed this */
+		claim(p, u->group); /* its first use came meanwhile, and may have missed this */
 	return 1; /* let it pass */
 }
 
@@ -207,11 +222,13 @@ static __always_inline int used(struct sock *sk)
 	__u64 group = t->cgroups->dfl_cgrp->kn->id;
 	__u64 before = u->group;
 	u->group = group; /* before anything is taken, so that what is counted meanwhile sees it */
-	claim(u, group, 0);
-	if (before && before != group)
-		taken(u, 1); /* the one before has sent it, and it left late */
-	else
-		claim(u, group, 1);
+	for (int turn = 0; turn < 2; turn++) {
+		claim(&u->passed[0][turn], group);
+		if (before && before != group)
+			taken(&u->passed[1][turn]); /* the one before has sent it, and it left late */
+		else
+			claim(&u->passed[1][turn], group);
+	}
 	return 0;
 }
 

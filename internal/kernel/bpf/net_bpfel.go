@@ -32,10 +32,14 @@ type netMoved struct {
 }
 
 type netUse struct {
-	_     structs.HostLayout
-	Group uint64
-	Last  [2]netFlow
-	Since [2]netMoved
+	_      structs.HostLayout
+	Group  uint64
+	Now    [2]uint32
+	Passed [2][2]struct {
+		_     structs.HostLayout
+		As    netFlow
+		Since netMoved
+	}
 }
 
 // Names of all BPF objects in the ELF.
