@@ -2,6 +2,7 @@ package kernel
 
 import (
 	"slices"
+	"time"
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
@@ -20,6 +21,22 @@ type anchor struct {
 	micros int64
 	perCPU []int64
 	has    account.Has
+	// How many periods of a limit its file told last, when they were more than before, and whether they may still be
+	// growing: what used up its limit for longer than a period is held back through others, in which nothing runs.
+	periods int64
+	grew    time.Duration
+	held    bool
+}
+
+// longestPeriod is the most that a period of a limit on CPU time may take (the kernel's "CFS Bandwidth Control").
+const longestPeriod = time.Second
+
+// setPeriods holds how many periods of a limit a file told at an instant of the host's clock.
+func (x *anchor) setPeriods(n int64, at time.Duration) {
+	if n != x.periods {
+		x.periods, x.grew = n, at
+	}
+	x.held = n > 0 && at-x.grew <= longestPeriod
 }
 
 // ofRunning are the figures read now and then that stay as they are while nothing runs. What is ready to run and waits
@@ -34,11 +51,11 @@ func (r *Reader) isAnchored(h *hierarchy, g *group) bool {
 	return g.anchor.known && h == r.counting(bpf.CPU) && !r.cgroups.unread && !r.cgroups.unplaced
 }
 
-// rests tells whether nothing has run in a group, nor within it, since the last reading. It is known where CPU time is
-// counted, and in the version 2 hierarchy beside.
+// rests tells whether nothing has run in a group, nor within it, since the last reading, and nothing was held back. It
+// is known where CPU time is counted, and in the version 2 hierarchy beside.
 func (r *Reader) rests(h *hierarchy, g *group) bool {
 	rests := g.visits > 1 && r.counters.Has(bpf.CPU) && !r.cgroups.unread && !r.cgroups.unplaced &&
-		(h == r.counting(bpf.CPU) && g.anchor.known || h.name == "unified") &&
+		(h == r.counting(bpf.CPU) && g.anchor.known || h.name == "unified") && !g.anchor.held &&
 		(g.counted == nil || slices.Equal(g.counted.whole.perCPU, g.counted.last.perCPU))
 	g.anchor.ran = g.anchor.ran || !rests
 	return rests

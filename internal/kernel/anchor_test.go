@@ -15,6 +15,19 @@ import (
 	"vinescale/internal/kernel"
 )
 
+// readerOf reads what a history shows.
+func readerOf(t *testing.T, h *history) *kernel.Reader {
+	reader, err := kernel.Open(identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: h.dir, Run: h.dir,
+		Proc: filepath.Join(h.dir, "proc")}}), kernel.Options{
+		Roots: kernel.Roots{Proc: filepath.Join(h.dir, "proc"), Sys: filepath.Join(h.dir, "sys"),
+			Cgroup: filepath.Join(h.dir, "sys/fs/cgroup")},
+		Counters: h, RecheckEvery: 1000,
+		Clock: func() (time.Time, time.Duration) { return time.Unix(1e9, 0).Add(h.now), h.now }})
+	require.NoError(t, err)
+	t.Cleanup(reader.Close)
+	return reader
+}
+
 // TestAnchors_FilesAreReadOnceAndWhereSomethingWasNotCounted holds a reader to when it looks at the files of a group's
 // CPU time: what stands there tells whether it did.
 func TestAnchors_FilesAreReadOnceAndWhereSomethingWasNotCounted(t *testing.T) {
@@ -27,14 +40,7 @@ func TestAnchors_FilesAreReadOnceAndWhereSomethingWasNotCounted(t *testing.T) {
 		h.move(tasks[i], path)
 		h.run(tasks[i], i%2, 1000)
 	}
-	reader, err := kernel.Open(identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: h.dir, Run: h.dir,
-		Proc: filepath.Join(h.dir, "proc")}}), kernel.Options{
-		Roots: kernel.Roots{Proc: filepath.Join(h.dir, "proc"), Sys: filepath.Join(h.dir, "sys"),
-			Cgroup: filepath.Join(h.dir, "sys/fs/cgroup")},
-		Counters: h, RecheckEvery: 1000,
-		Clock: func() (time.Time, time.Duration) { return time.Unix(1e9, 0).Add(h.now), h.now }})
-	require.NoError(t, err)
-	t.Cleanup(reader.Close)
+	reader := readerOf(t, h)
 	shown := int64(0)
 	read := func() (cpu, user map[string]int64) { // what stands in the files is a million more at each reading
 		h.show()
@@ -96,4 +102,44 @@ func TestAnchors_FilesAreReadOnceAndWhereSomethingWasNotCounted(t *testing.T) {
 	h.run(young, 1, 6)
 	cpu, _ = read()
 	assert.Equal(t, int64(50), cpu["still"])
+}
+
+// TestAnchors_WhatIsHeldBackIsReadThoughNothingRuns has a group that used up its limit for longer than a period: the
+// periods through which it is held back are told in the interval they are of.
+func TestAnchors_WhatIsHeldBackIsReadThoughNothingRuns(t *testing.T) {
+	h := newHistory(t)
+	const must = "/system.slice/must.service"
+	x := h.born(h.tasks[1])
+	h.move(x, must)
+	h.run(x, 0, 1000)
+	reader := readerOf(t, h)
+	check := func(why string, inFile, told int64) {
+		t.Helper()
+		h.show()
+		h.write("sys/fs/cgroup"+must+"/cpu.stat",
+			fmt.Sprintf("usage_usec 1000\nnr_periods %d\nnr_throttled %d\n", inFile, inFile))
+		var reading account.Reading
+		require.NoError(t, reader.Read(&reading))
+		h.now += 500 * time.Millisecond
+		for _, g := range reading.Groups {
+			if reader.Registry().Workload(g.Workload).Name == "must" {
+				periods, _ := g.Figures.Get(amount.CPUPeriods)
+				held, _ := g.Figures.Get(amount.CPUThrottledPeriods)
+				assert.Equal(t, []int64{told, told}, []int64{periods, held}, why)
+				return
+			}
+		}
+		require.Fail(t, "it is not there")
+	}
+	check("the first reading", 10, 10)
+	check("nothing ran, and it was held back", 15, 15)
+	check("and once more", 20, 20)
+	check("no period ended: the next may be a second long", 20, 20)
+	check("it is", 21, 21)
+	check("nor did one now", 21, 21)
+	check("a second has passed without", 21, 21)
+	check("within more than a second no period ended", 21, 21)
+	check("so it is at rest, whatever its file says", 99, 21)
+	h.run(x, 1, 1)
+	check("and read again once it ran", 99, 99)
 }

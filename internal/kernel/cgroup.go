@@ -76,7 +76,7 @@ func (h *hierarchy) close() {
 func (r *Reader) readGroups(dst *account.Reading) error {
 	now := dst.Wall.Truncate(r.options.SlowPace)
 	r.slow = r.options.SlowPace <= 0 || !now.Equal(r.slowAt)
-	r.slowAt = now
+	r.slowAt, r.at = now, dst.Mono
 	dst.Groups = dst.Groups[:0]
 	dst.NoGroup, dst.KernelIO = dst.NoGroup[:0], dst.KernelIO[:0]
 	r.dropGone()

@@ -31,6 +31,7 @@ func (r *Reader) readV2(h *hierarchy, g *group, a *account.Group, rests, slow bo
 				f.Put(amount.CPUSystem, n, amount.Split)
 			case "nr_periods":
 				f.Put(amount.CPUPeriods, n, amount.Counted)
+				g.anchor.setPeriods(n, r.at)
 			case "nr_throttled":
 				f.Put(amount.CPUThrottledPeriods, n, amount.Counted)
 			case "throttled_usec":
@@ -223,6 +224,7 @@ func (r *Reader) readV1CPUSlowly(h *hierarchy, g *group) {
 			switch string(key) {
 			case "nr_periods":
 				g.slow.Put(amount.CPUPeriods, n, amount.Counted)
+				g.anchor.setPeriods(n, r.at)
 			case "nr_throttled":
 				g.slow.Put(amount.CPUThrottledPeriods, n, amount.Counted)
 			case "throttled_time":

@@ -84,6 +84,7 @@ type Reader struct {
 	uptime  time.Duration // at the last reading
 	slow    bool          // this reading reads what is read at the slow pace
 	slowAt  time.Time
+	at      time.Duration // when this reading began, by the monotonic clock
 	trouble map[string]error
 	names   map[string]string // of devices and interfaces, kept once
 
