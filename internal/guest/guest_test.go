@@ -228,9 +228,9 @@ func TestGuestShortLivedWorkIsChargedToItsGroup(t *testing.T) {
 		charged, kernels := u.Units[amount.CPU], inFile(t, x.dir+"/cpu.stat", "usage_usec")-x.before
 		t.Logf("%s: own clocks %d us, charged %d us, cpu.stat %d us", x.name, own/1000, charged, kernels)
 		assert.InDelta(t, kernels, charged, 5_000, "as the kernel has it")
-		// Processes' own clocks fall some percent short of their group's in an emulated machine: a plausible size is
-		// all they are held to here. On this machine's kernel they are held to half a percent (internal/real).
-		assert.InEpsilon(t, own/1000, charged, 0.2)
+		// Processes' own clocks fall short of their group's in an emulated machine, and the more the longer it is
+		// halted while they begin and end. On this machine's kernel they are held to half a percent (internal/real).
+		assert.GreaterOrEqual(t, charged, own/1000-10, "all that its processes say of themselves")
 		assert.Equal(t, amount.Counted, u.Source[amount.CPU])
 		byCPU := int64(0)
 		for _, c := range u.CPUs {
@@ -244,18 +244,42 @@ func TestGuestShortLivedWorkIsChargedToItsGroup(t *testing.T) {
 
 func TestGuestThrottlingAndPressureAreTold(t *testing.T) {
 	dir := cell(t, "held", [2]string{"cpu.max", "30000 100000"})
-	start(t, dir, "pinned", "0", "30")
-	time.Sleep(2500 * time.Millisecond) // until it has started, held back as it is
+	start(t, dir, "pinned", "0", "600")
+	require.Eventually(t, func() bool { return inFile(t, dir+"/cpu.stat", "nr_throttled") > 0 }, patience,
+		50*time.Millisecond)
+	told := map[amount.Measure]string{amount.CPU: "usage_usec", amount.CPUPeriods: "nr_periods",
+		amount.CPUThrottledPeriods: "nr_throttled", amount.CPUThrottled: "throttled_usec"}
+	inKernel := func() map[amount.Measure]int64 {
+		all := map[amount.Measure]int64{}
+		for m, key := range told {
+			all[m] = inFile(t, dir+"/cpu.stat", key)
+		}
+		return all
+	}
 	w := watch(t)
-	time.Sleep(2 * time.Second)
+	before := inKernel()
 	w.read()
-	u := w.usage("held")
-	assert.Positive(t, figure(t, u, amount.CPUPeriods))
-	assert.Positive(t, figure(t, u, amount.CPUThrottledPeriods))
-	assert.Positive(t, figure(t, u, amount.CPUThrottled))
-	assert.Positive(t, figure(t, u, amount.CPUPressureSome))
-	assert.LessOrEqual(t, figure(t, u, amount.CPUThrottledPeriods), inFile(t, dir+"/cpu.stat", "nr_throttled"))
-	assert.Less(t, u.Units[amount.CPU], w.sum.ElapsedMillis*1000*45/100, "its limit held")
+	after := inKernel()
+	w.sum = nil // what is summed begins with that reading
+	var u account.Usage
+	for begun, seen := time.Now(), false; !seen; {
+		require.Less(t, time.Since(begun), patience, "it is held back, and waits: %+v", u)
+		time.Sleep(time.Second)
+		least := inKernel()
+		w.read()
+		most := inKernel()
+		u = w.usage("held")
+		for m, key := range told {
+			n := u.Units[amount.CPU]
+			if m != amount.CPU {
+				n = figure(t, u, m)
+			}
+			assert.GreaterOrEqual(t, n, least[m]-after[m], key)
+			assert.LessOrEqual(t, n, most[m]-before[m], key)
+		}
+		seen = figure(t, u, amount.CPUThrottledPeriods) > 0 && figure(t, u, amount.CPUThrottled) > 0 &&
+			figure(t, u, amount.CPUPressureSome) > 0
+	}
 	assert.Equal(t, "0.3", w.registry.Workload(u.Workload).Facts[account.FactCPULimit])
 }
 

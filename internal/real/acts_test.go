@@ -109,6 +109,15 @@ func (a *acting) known(name string) {
 	}, patience, 200*time.Millisecond, "%s is known", name)
 }
 
+// knows waits until the collector can be asked for a process, or for a family.
+func (a *acting) knows(what string, pid any) {
+	require.Eventually(a.t, func() bool {
+		cmd := exec.Command(a.program, "act", "end", what, fmt.Sprint(pid), "--host", "here", "--preview")
+		cmd.Env = a.service.environment
+		return cmd.Run() == nil
+	}, patience, 200*time.Millisecond, "%s %v is known", what, pid)
+}
+
 // wire is a way to a service that can be cut.
 type wire struct {
 	address string
@@ -277,7 +286,7 @@ func TestActs_OnRealGroupsAndProcesses(t *testing.T) {
 	// Each child leaves a grandchild behind, which the first process of the host adopts.
 	storm := a.shell(mark, "while :; do (sleep 300 &); sleep 0.01; done")
 	require.Eventually(t, func() bool { return len(marked(mark)) > 20 }, patience, 5*time.Millisecond)
-	time.Sleep(time.Second) // for the collector to read whose it is
+	a.knows("--family", storm)
 	end := a.done("end", "--family", strconv.Itoa(storm), "--host", "here", "--force")
 	assert.Greater(t, end.Outcome.Hit, 20)
 	assert.Empty(t, marked(mark), "none of the family is left, those without a parent neither")
@@ -286,7 +295,7 @@ func TestActs_OnRealGroupsAndProcesses(t *testing.T) {
 	// from when the act is carried out.
 	escaping := a.shell(mark, "while :; do (setsid sleep 300 &); sleep 0.01; done")
 	require.Eventually(t, func() bool { return len(marked(mark)) > 20 }, patience, 5*time.Millisecond)
-	time.Sleep(time.Second)
+	a.knows("--family", escaping)
 	a.done("end", "--family", strconv.Itoa(escaping), "--host", "here", "--force")
 	over := uptime(t)
 	time.Sleep(200 * time.Millisecond)
@@ -354,7 +363,7 @@ func (a *acting) limitLoose(mark string) {
 		return ""
 	}
 	before := group("cpu")
-	time.Sleep(2 * time.Second) // for the collector to read whose it is
+	a.knows("--family", pid)
 	family := []string{"--family", strconv.Itoa(pid), "--host", "here"}
 	capped := a.done(append([]string{"cap", "--cpu", "0.2", "--processes", "20"}, family...)...)
 	own := group("cpu")
@@ -482,11 +491,7 @@ func TestActs_OnceWhateverBreaks(t *testing.T) {
 	assert.Equal(t, 1, times(), "once")
 
 	// The service is killed in the middle, and another is started on its books: it is told what came of it.
-	require.Eventually(t, func() bool { // the collector that was started knows the process
-		cmd := exec.Command(a.program, "act", "end", "--process", pid, "--host", "here", "--preview")
-		cmd.Env = a.service.environment
-		return cmd.Run() == nil
-	}, patience, 500*time.Millisecond)
+	a.knows("--process", pid) // the collector that was started
 	shown = preview("--wait", "2s")
 	confirm = confirmed(&shown)
 	require.Eventually(

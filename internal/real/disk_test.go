@@ -123,7 +123,9 @@ func TestExact_DiscardsAreNotWrites(t *testing.T) {
 		zeroes.Written,
 		"what is zeroed is written, by the device itself or not",
 	)
-	assert.EqualValues(t, zeroed, zeroes.Written)
+	// Where the file behind cannot be zeroed in place the kernel learns that from the device, which has counted it, and
+	// then writes zeroes.
+	assert.Contains(t, []int64{zeroed, 2 * zeroed}, zeroes.Written)
 	operations := int64(0)
 	for _, l := range w.sum.Detail.Latencies {
 		if l.Number() == drive.Number() && l.Kind == account.IODiscard {

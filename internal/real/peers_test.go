@@ -66,7 +66,7 @@ func TestPeers_EveryKindOfWorkloadIsRecognisedOwnedAssignedAndCharged(t *testing
 	t.Parallel() // it waits more than it works
 	self, err := os.Executable()
 	require.NoError(t, err)
-	cmd := exec.Command(self, "-test.run", "^"+t.Name()+"$", "-test.v", "-test.timeout", "5m")
+	cmd := exec.Command(self, "-test.run", "^"+t.Name()+"$", "-test.v", "-test.timeout", "30m")
 	cmd.Env = append(os.Environ(), inside+"=1")
 	cmd.SysProcAttr = &syscall.SysProcAttr{Unshareflags: syscall.CLONE_NEWNS, Pdeathsig: syscall.SIGKILL}
 	out, err := cmd.CombinedOutput()

@@ -1,7 +1,9 @@
 package bpf
 
 import (
+	"bytes"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"runtime"
@@ -262,7 +264,12 @@ func TestCPU_WhatRanBeforeIsNotCountedOnceItRunsAgain(t *testing.T) {
 				all[0].Wait()
 				all = all[1:]
 			}
-			cmd := exec.Command("sh", "-c", "i=0; while [ $i -lt 60000 ]; do i=$((i+1)); done; read line")
+			// It stops itself, and not only waits: so its state tells that all of its work is done.
+			cmd := exec.Command(
+				"sh",
+				"-c",
+				"i=0; while [ $i -lt 60000 ]; do i=$((i+1)); done; kill -STOP $$; read line",
+			)
 			cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: user, Gid: user}}
 			in, err := cmd.StdinPipe()
 			if err == nil && cmd.Start() == nil {
@@ -287,7 +294,13 @@ func TestCPU_WhatRanBeforeIsNotCountedOnceItRunsAgain(t *testing.T) {
 		return sum
 	}
 	require.NotEmpty(t, all)
-	time.Sleep(2 * time.Second) // until all of them wait
+	for _, cmd := range all {
+		stat := fmt.Sprintf("/proc/%d/stat", cmd.Process.Pid)
+		require.Eventually(t, func() bool {
+			b, err := os.ReadFile(stat)
+			return err == nil && bytes.Contains(b, []byte(") T "))
+		}, 3*time.Minute, 10*time.Millisecond, "each comes to where it stops")
+	}
 	before := ran()
 	own := time.Duration(0)
 	for _, cmd := range all {
