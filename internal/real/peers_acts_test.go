@@ -50,7 +50,7 @@ func (p *peers) act(service *served, credential string) {
 			"--preview")
 		cmd.Env = service.environment
 		return cmd.Run() == nil
-	}, 2*time.Minute, 50*time.Millisecond, "the host takes orders")
+	}, patience, 50*time.Millisecond, "the host takes orders")
 	through := func(system string, x api.Intervention) api.Intervention {
 		t.Helper()
 		require.NotNil(t, x.Preview)
@@ -133,7 +133,7 @@ func (p *peers) act(service *served, credential string) {
 	assert.Empty(t, machine("list", "--name"))
 
 	// A job that waits, and one that runs.
-	script := p.put("batch/wait.sh", []byte("#!/bin/sh\nexec sleep 100\n"), 0o755)
+	script := p.put("batch/wait.sh", []byte("#!/bin/sh\nexec sleep 1800\n"), 0o755)
 	job := p.run("sbatch", "--parsable", "--begin=now+1hour", "--account=frost", "--output=/dev/null", script)
 	shown := func(id string) string { return output("squeue", "--noheader", "--format=%T %r", "--jobs="+id) }
 	held := through("the batch scheduler", a.done("hold", "--job", job, "--host", "here"))
@@ -156,7 +156,7 @@ func (p *peers) act(service *served, credential string) {
 	through("the batch scheduler", a.done("end", running))
 	assert.NotContains(t, shown(number), "RUNNING")
 	// What a job wrote: only its user's own file is read.
-	script = p.put("batch/write.sh", []byte("#!/bin/sh\necho the frost is near\nexec sleep 100\n"), 0o755)
+	script = p.put("batch/write.sh", []byte("#!/bin/sh\necho the frost is near\nexec sleep 1800\n"), 0o755)
 	wrote := filepath.Join(p.dir, "batch/frost.out")
 	job = p.run("sbatch", "--parsable", "--account=frost", "--output="+wrote, script)
 	p.eventually("the job wrote", func() bool {
@@ -186,6 +186,7 @@ func (p *peers) act(service *served, credential string) {
 	for _, x := range signIns {
 		assert.Equal(t, string(act.Done), x.State)
 	}
-	time.Sleep(100 * time.Millisecond)
-	assert.Empty(t, output("pgrep", "-u", "2001,2004", "-f", "/burner .* [^ ]*/home/"), "what they ran is over")
+	p.eventually("what they ran is over", func() bool {
+		return output("pgrep", "-u", "2001,2004", "-f", "/burner .* [^ ]*/home/") == ""
+	})
 }

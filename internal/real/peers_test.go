@@ -96,7 +96,7 @@ type peer struct {
 	space int64
 }
 
-const peerSeconds = 300 // longer than the test takes: burners are ended with it
+const peerSeconds = 1800 // longer than the test takes: burners are ended with it
 
 var peerUsers = map[string]int{"svc-cellar": 801, "svc-bottle": 803, "svc-label": 804, "svc-vision": 805, "m.abt": 2001,
 	"i.sauer": 2004, "p.kern": 2005}
