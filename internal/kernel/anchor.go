@@ -36,7 +36,7 @@ func (x *anchor) setPeriods(n int64, at time.Duration) {
 	if n != x.periods {
 		x.periods, x.grew = n, at
 	}
-	x.held = n > 0 && at-x.grew <= longestPeriod
+	x.held = at-x.grew <= longestPeriod
 }
 
 // ofRunning are the figures read now and then that stay as they are while nothing runs. What is ready to run and waits
