@@ -299,9 +299,6 @@ func TestLive_AHostsPageMovesByItself(t *testing.T) {
 			if (text !== window.text) window.seen++
 			window.text = text
 			const heads = [...document.querySelectorAll('main h2')]
-			const told = [...document.querySelectorAll('main [role=status]')].length // such as that no frames came
-			if (told !== window.told) window.tops = undefined
-			window.told = told
 			window.tops ??= heads.map(h => h.getBoundingClientRect().top)
 			heads.forEach((h, i) => {
 				const by = h.getBoundingClientRect().top - window.tops[i]

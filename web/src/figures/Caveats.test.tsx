@@ -11,7 +11,7 @@ test('says what was missed and on which hosts', () => {
   const { container, rerender } = render(<Caveats of={of} />)
   expect(screen.getAllByRole('listitem').map((x) => x.textContent)).toEqual([
     '12 records of ended tasks found no room (press-1, press-2, press-3 and 2 more).',
-    'storage counters may not be read (lab-1).',
+    'Storage counters may not be read (lab-1).',
   ])
   rerender(<Caveats of={[]} />)
   expect(container.textContent).toBe('')

@@ -8,12 +8,14 @@ export function Caveats({ of }: { of?: Caveat[] }) {
   return (
     <ul className="mb-3 list-none p-0 font-serif text-[15px] text-ink-2" aria-label="What was missed">
       {of.map((c) => (
-        <li key={c.what} className="first-letter:uppercase">
-          {c.meaning} ({hosts(c.hosts)}).
-        </li>
+        <li key={c.what}>{sentenceOf(c)}</li>
       ))}
     </ul>
   )
+}
+
+export function sentenceOf(c: Caveat): string {
+  return `${c.meaning.charAt(0).toUpperCase()}${c.meaning.slice(1)} (${hosts(c.hosts)}).`
 }
 
 function hosts(names: string[]): string {

@@ -8,17 +8,21 @@ type Part = Uncovered['parts'][0]
 /** In which parts of the span some host told nothing: the figures lack what was used there. */
 export function NotRecorded({ of }: { of?: Uncovered }) {
   if (!of) return null
+  return (
+    <p className="mb-3 font-serif text-[15px] text-ink-2" role="status">
+      {notRecorded(of)}
+    </p>
+  )
+}
+
+export function notRecorded(of: Uncovered): string {
   const groups = together(of.parts)
   const more =
     groups.length > named || of.parts.length < of.hosts
       ? `, and more of ${of.hosts === 1 ? 'one host' : `${of.hosts} hosts`}: ${minutes(of.seconds)} in all`
       : ''
-  return (
-    <p className="mb-3 font-serif text-[15px] text-ink-2" role="status">
-      {of.of_live_frames ? 'No live frames came' : 'Nothing was recorded'} {groups.slice(0, named).map(told).join(', ')}
-      {more}.
-    </p>
-  )
+  const what = of.of_live_frames ? 'No live frames came' : 'Nothing was recorded'
+  return `${what} ${groups.slice(0, named).map(told).join(', ')}${more}.`
 }
 
 /** Parts that are the same for several hosts, to the second. */

@@ -264,7 +264,7 @@ function Drives(props: BodyProps) {
   ]
   return (
     <>
-      <Missed by={disks.data} />
+      <Missed by={disks.data} isInSheet />
       {props.form === 'table' ? (
         <List
           name="drives"

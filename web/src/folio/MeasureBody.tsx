@@ -8,7 +8,7 @@ import { layersOf } from '../figures/chart/HowItWent'
 import { highestOf, type Bound, type Layer, type Told } from '../figures/chart/layers'
 import { PlacementDrawing } from '../figures/chart/PlacementSheet'
 import { List, type Column } from '../figures/List'
-import { Missed } from '../figures/Missed'
+import { AllMissed } from '../figures/Missed'
 import { entry } from '../figures/register'
 import { shown } from '../figures/Name'
 import { Source } from '../figures/Source'
@@ -83,7 +83,7 @@ function Lacks({ by }: { by: Series }) {
   if (!by.uncovered && !by.caveats?.length) return null
   return (
     <p className="px-3.5 pb-1.5 text-[12.5px] text-amber">
-      <Meaning meaning={<Missed by={by} />}>something of the span is missing</Meaning>
+      <Meaning meaning={<AllMissed by={by} />}>something of the span is missing</Meaning>
     </p>
   )
 }

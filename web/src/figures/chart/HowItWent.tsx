@@ -102,7 +102,7 @@ function Went({
   if (series.groups.length === 0)
     return (
       <>
-        <Missed by={series} />
+        <Missed by={series} isInSheet />
         <p className="p-3.5 font-serif">Nothing was told of it in this span.</p>
       </>
     )

@@ -59,7 +59,7 @@ export function PartsWent({
         <Waiting error={series.error} what="How it went" />
       ) : groups.length === 0 ? (
         <>
-          <Missed by={series.data} />
+          <Missed by={series.data} isInSheet />
           <p className="p-3.5 font-serif">Nothing was told of it in this span.</p>
         </>
       ) : (

@@ -57,7 +57,7 @@ export function PlacementSheet({ host }: { host: string }) {
         </button>
       </div>
       {!data && <Waiting error={placement.error} what="Who ran where" />}
-      {data && <Missed by={data} />}
+      {data && <Missed by={data} isInSheet />}
       {data && data.cpus.length === 0 && <p className="p-3.5 font-serif">Nothing was told of its CPUs in this span.</p>}
       {data &&
         data.cpus.length > 0 &&
