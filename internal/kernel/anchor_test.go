@@ -2,7 +2,6 @@ package kernel_test
 
 import (
 	"fmt"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -11,22 +10,7 @@ import (
 
 	"vinescale/core/account"
 	"vinescale/core/amount"
-	"vinescale/internal/identify"
-	"vinescale/internal/kernel"
 )
-
-// readerOf reads what a history shows.
-func readerOf(t *testing.T, h *history) *kernel.Reader {
-	reader, err := kernel.Open(identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: h.dir, Run: h.dir,
-		Proc: filepath.Join(h.dir, "proc")}}), kernel.Options{
-		Roots: kernel.Roots{Proc: filepath.Join(h.dir, "proc"), Sys: filepath.Join(h.dir, "sys"),
-			Cgroup: filepath.Join(h.dir, "sys/fs/cgroup")},
-		Counters: h, RecheckEvery: 1000,
-		Clock: func() (time.Time, time.Duration) { return time.Unix(1e9, 0).Add(h.now), h.now }})
-	require.NoError(t, err)
-	t.Cleanup(reader.Close)
-	return reader
-}
 
 // TestAnchors_FilesAreReadOnceAndWhereSomethingWasNotCounted holds a reader to when it looks at the files of a group's
 // CPU time: what stands there tells whether it did.
@@ -40,7 +24,7 @@ func TestAnchors_FilesAreReadOnceAndWhereSomethingWasNotCounted(t *testing.T) {
 		h.move(tasks[i], path)
 		h.run(tasks[i], i%2, 1000)
 	}
-	reader := readerOf(t, h)
+	reader := h.reader(t, 1000)
 	shown := int64(0)
 	read := func() (cpu, user map[string]int64) { // what stands in the files is a million more at each reading
 		h.show()
@@ -112,7 +96,7 @@ func TestAnchors_WhatIsHeldBackIsReadThoughNothingRuns(t *testing.T) {
 	x := h.born(h.tasks[1])
 	h.move(x, must)
 	h.run(x, 0, 1000)
-	reader := readerOf(t, h)
+	reader := h.reader(t, 1000)
 	check := func(why string, inFile, told int64) {
 		t.Helper()
 		h.show()
@@ -137,9 +121,12 @@ func TestAnchors_WhatIsHeldBackIsReadThoughNothingRuns(t *testing.T) {
 	check("no period ended: the next may be a second long", 20, 20)
 	check("it is", 21, 21)
 	check("nor did one now", 21, 21)
-	check("a second has passed without", 21, 21)
-	check("within more than a second no period ended", 21, 21)
-	check("so it is at rest, whatever its file says", 99, 21)
+	check("nor within a second", 21, 21)
+	check("one did just then", 22, 22)
+	check("nor did one now", 22, 22)
+	check("nor within a second", 22, 22)
+	check("nor within more than a second", 22, 22)
+	check("so it is at rest, whatever its file says", 99, 22)
 	h.run(x, 1, 1)
 	check("and read again once it ran", 99, 99)
 }

@@ -418,6 +418,19 @@ func (h *history) act(r *rand.Rand) {
 	h.now += time.Duration(r.IntN(400)) * time.Millisecond
 }
 
+// reader reads what a history shows.
+func (h *history) reader(t *testing.T, recheckEvery int64) *kernel.Reader {
+	reader, err := kernel.Open(identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: h.dir, Run: h.dir,
+		Proc: filepath.Join(h.dir, "proc")}}), kernel.Options{
+		Roots: kernel.Roots{Proc: filepath.Join(h.dir, "proc"), Sys: filepath.Join(h.dir, "sys"),
+			Cgroup: filepath.Join(h.dir, "sys/fs/cgroup")},
+		Counters: h, RecheckEvery: recheckEvery,
+		Clock: func() (time.Time, time.Duration) { return time.Unix(1e9, 0).Add(h.now), h.now }})
+	require.NoError(t, err)
+	t.Cleanup(reader.Close)
+	return reader
+}
+
 // TestHistories_EveryShareIsWhoRan holds a reader to what happened, over random histories.
 func TestHistories_EveryShareIsWhoRan(t *testing.T) {
 	for seed := range uint64(12) {
@@ -427,16 +440,9 @@ func TestHistories_EveryShareIsWhoRan(t *testing.T) {
 			for range 30 {
 				h.act(random)
 			}
-			registry := identify.NewRegistry(identify.Options{Roots: identify.Roots{Etc: h.dir, Run: h.dir,
-				Proc: filepath.Join(h.dir, "proc")}})
 			h.show()
-			reader, err := kernel.Open(registry, kernel.Options{
-				Roots: kernel.Roots{Proc: filepath.Join(h.dir, "proc"), Sys: filepath.Join(h.dir, "sys"),
-					Cgroup: filepath.Join(h.dir, "sys/fs/cgroup")},
-				Counters: h, RecheckEvery: 3,
-				Clock: func() (time.Time, time.Duration) { return time.Unix(1e9, 0).Add(h.now), h.now }})
-			require.NoError(t, err)
-			t.Cleanup(reader.Close)
+			reader := h.reader(t, 3)
+			registry := reader.Registry()
 			var tracker account.Tracker
 			var readings [3]account.Reading
 			charged := map[string]int64{}
