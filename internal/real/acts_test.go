@@ -240,8 +240,8 @@ func TestActs_OnRealGroupsAndProcesses(t *testing.T) {
 	a := newActing(t, "127.0.0.1:17475", "--ebpf=false")
 	grid := &burner{name: fmt.Sprintf("vinescale-acts-%d-grid", os.Getpid()), cores: 0.2}
 	swarm := &burner{name: fmt.Sprintf("vinescale-acts-%d-swarm", os.Getpid()), cores: 0.2, swarm: true}
-	a.container(t, grid, 240)
-	a.container(t, swarm, 120)
+	a.container(t, grid)
+	a.container(t, swarm)
 	a.known(grid.name)
 	a.known(swarm.name)
 

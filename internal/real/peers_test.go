@@ -96,8 +96,6 @@ type peer struct {
 	space int64
 }
 
-const peerSeconds = 1800 // longer than the test takes: burners are ended with it
-
 var peerUsers = map[string]int{"svc-cellar": 801, "svc-bottle": 803, "svc-label": 804, "svc-vision": 805, "m.abt": 2001,
 	"i.sauer": 2004, "p.kern": 2005}
 
@@ -249,7 +247,7 @@ func (p *peers) containers() {
 			"org.vinescale.image": "coop/intake:2026.4",
 		}, limit: 50_000}
 		b := &burner{name: fmt.Sprintf("vinescale-peer-%d-%d", os.Getpid(), i), cores: cores}
-		s.container(p.t, b, peerSeconds)
+		s.container(p.t, b)
 		p.expect(b.record, peer{name: name, kind: "container", owner: "svc-cellar", tenant: "Cellar Intake",
 			facts: map[string]string{
 				account.FactImage: "coop/intake:2026.4", account.FactCPULimit: "0.5", account.FactProgram: "burner",
@@ -325,7 +323,7 @@ oom_score = 0
 		SandboxConfig: sandbox, Config: &cri.ContainerConfig{
 			Metadata: &cri.ContainerMetadata{Name: "scanner", Attempt: 2},
 			Image:    &cri.ImageSpec{Image: "docker.io/coop/leafscan:1"}, LogPath: "scanner.log",
-			Command: []string{"/bin/burner", strconv.Itoa(peerSeconds), "0.15", "/out/record"},
+			Command: []string{"/bin/burner", strconv.Itoa(burnerSeconds), "0.15", "/out/record"},
 			Labels:  map[string]string{"org.vinescale.owner": "svc-vision"},
 			Mounts:  []*cri.Mount{{HostPath: out, ContainerPath: "/out"}},
 			Linux: &cri.LinuxContainerConfig{SecurityContext: &cri.LinuxContainerSecurityContext{
@@ -402,7 +400,7 @@ func (p *peers) enginePod() {
 	p.run("podman", podman("pod", "create", "--infra=false", "--name", "press")...)
 	p.run("podman", podman("run", "--detach", "--pod", "press", "--name", "label-press", "--label",
 		"org.vinescale.owner=svc-label", "--label", "coop.project=labels",
-		"--network", "host", "--volume", out+":/out", "--rootfs", root, "/bin/burner", strconv.Itoa(peerSeconds), "0.1",
+		"--network", "host", "--volume", out+":/out", "--rootfs", root, "/bin/burner", strconv.Itoa(burnerSeconds), "0.1",
 		"/out/record")...)
 	p.t.Cleanup(func() { exec.Command("podman", podman("rm", "--force", "--time", "0", "label-press")...).Run() })
 	p.daemon("podman", podman("system", "service", "--time=0", "unix:///run/engine.sock")...)
@@ -638,7 +636,7 @@ PartitionName=day Nodes=$H Default=YES MaxTime=60 State=UP OverSubscribe=YES
 	})
 	out := p.folder("batch/out", 0o777)
 	script := p.put("batch/job.sh",
-		[]byte(fmt.Sprintf("#!/bin/sh\nexec %s/burner %d 0.15 %s/record-$SLURM_ARRAY_TASK_ID\n", p.dir, peerSeconds,
+		[]byte(fmt.Sprintf("#!/bin/sh\nexec %s/burner %d 0.15 %s/record-$SLURM_ARRAY_TASK_ID\n", p.dir, burnerSeconds,
 			out)), 0o755)
 	submit := func(args ...string) string {
 		cmd := exec.Command("sbatch", append([]string{"--parsable", "--account=frost", "--job-name=frost-ens",
@@ -665,7 +663,7 @@ PartitionName=day Nodes=$H Default=YES MaxTime=60 State=UP OverSubscribe=YES
 			}, part: "step batch", gpus: uuids})
 	}
 	record := filepath.Join(out, "record-two")
-	script = p.put("batch/two.sh", []byte(fmt.Sprintf("#!/bin/sh\nexec %s/burner %d 0.1 %s\n", p.dir, peerSeconds,
+	script = p.put("batch/two.sh", []byte(fmt.Sprintf("#!/bin/sh\nexec %s/burner %d 0.1 %s\n", p.dir, burnerSeconds,
 		record)), 0o755)
 	job := submit("--gres=gpu:2", script)
 	p.eventually("the job of two GPUs burns", func() bool { return exists(record) })
@@ -695,7 +693,7 @@ func (p *peers) signIns() {
 		record := filepath.Join(p.dir, "home", user, "record")
 		args := []string{"-i", key, "-p", "16822", "-o", "StrictHostKeyChecking=no", "-o",
 			"UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR", user + "@127.0.0.1",
-			fmt.Sprintf("%s/burner %d 0.1 %s", p.dir, peerSeconds, record)}
+			fmt.Sprintf("%s/burner %d 0.1 %s", p.dir, burnerSeconds, record)}
 		facts := map[string]string{account.FactGroups: "agronomists," + user}
 		if i == 1 {
 			args = append([]string{"-tt"}, args...)
@@ -710,7 +708,7 @@ func (p *peers) signIns() {
 // plain starts a process of a user who is in nothing.
 func (p *peers) plain() {
 	record := filepath.Join(p.dir, "home/p.kern/record")
-	cmd := exec.Command(filepath.Join(p.dir, "plainburner"), strconv.Itoa(peerSeconds), "0.1", record)
+	cmd := exec.Command(filepath.Join(p.dir, "plainburner"), strconv.Itoa(burnerSeconds), "0.1", record)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 2005, Gid: 2005}}
 	require.NoError(p.t, cmd.Start())
 	p.expect(record, peer{name: "plainburner of p.kern", kind: "loose", owner: "p.kern", tenant: "Agronomy Desk",

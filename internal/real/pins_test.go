@@ -36,13 +36,13 @@ func TestPins_AreJudgedByWhatRanWhere(t *testing.T) {
 		{name: "astray", cores: 0.2, cpus: "1"}, {name: "idle", cpus: "0"}} {
 		names[b.name] = b
 		b.name = fmt.Sprintf("vinescale-pins-%d-%s", os.Getpid(), b.name)
-		s.container(t, b, 90)
+		s.container(t, b)
 	}
-	s.plainOn(t, 90, "0")
+	s.plainOn(t, "0")
 	stranger := s.burners[len(s.burners)-1]
-	s.parting(t, 90, "1", "0")
+	s.parting(t, "1", "0")
 	parent, child := s.burners[len(s.burners)-2], s.burners[len(s.burners)-1]
-	interrupts := s.interrupts(t, 90, 0)
+	interrupts := s.interrupts(t, 0)
 	for _, b := range s.burners {
 		require.Eventually(t, func() bool { info, err := os.Stat(b.record); return err == nil && info.Size() > 0 },
 			patience, 20*time.Millisecond, b.name)
@@ -142,14 +142,14 @@ func TestPins_AreJudgedByWhatRanWhere(t *testing.T) {
 }
 
 // parting starts a program on some CPUs whose child was given others: the last two burners.
-func (s *scene) parting(t *testing.T, seconds int, cpus, ofChild string) {
+func (s *scene) parting(t *testing.T, cpus, ofChild string) {
 	dir := filepath.Join(s.dir, "plain") // of the user of plainOn
 	content, err := os.ReadFile(built(t, "burner"))
 	require.NoError(t, err)
 	program := filepath.Join(dir, "pruner")
 	require.NoError(t, os.WriteFile(program, content, 0o755))
 	name, record := fmt.Sprintf("pruner of uid %d", plainUser), filepath.Join(dir, "pruned")
-	cmd := exec.Command("taskset", "-c", cpus, program, "part", ofChild, strconv.Itoa(seconds), "0.2", record)
+	cmd := exec.Command("taskset", "-c", cpus, program, "part", ofChild, strconv.Itoa(burnerSeconds), "0.2", record)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true,
 		Credential: &syscall.Credential{Uid: plainUser, Gid: plainUser}}
 	require.NoError(t, cmd.Start())
@@ -159,8 +159,8 @@ func (s *scene) parting(t *testing.T, seconds int, cpus, ofChild string) {
 }
 
 // interrupts has interrupts land on a CPU, and records what they took of it by the kernel's own count.
-func (s *scene) interrupts(t *testing.T, seconds, cpu int) *burner {
-	cmd := exec.Command("taskset", "-c", strconv.Itoa(cpu), built(t, "burner"), "flood", strconv.Itoa(seconds))
+func (s *scene) interrupts(t *testing.T, cpu int) *burner {
+	cmd := exec.Command("taskset", "-c", strconv.Itoa(cpu), built(t, "burner"), "flood", strconv.Itoa(burnerSeconds))
 	require.NoError(t, cmd.Start())
 	b := &burner{name: "interrupts", record: filepath.Join(s.dir, "interrupts")}
 	f, err := os.Create(b.record)

@@ -60,8 +60,11 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
+// burnerSeconds is longer than any test takes: burners are ended with theirs.
+const burnerSeconds = 1800
+
 // stage starts everything and waits until it burns.
-func stage(t *testing.T, seconds int) *scene {
+func stage(t *testing.T) *scene {
 	require.Zero(t, os.Geteuid(), "this test starts containers: run it as root")
 	dir, err := os.MkdirTemp("", "vinescale-real-")
 	require.NoError(t, err)
@@ -70,9 +73,9 @@ func stage(t *testing.T, seconds int) *scene {
 	s := &scene{dir: dir, program: built(t, "vinescale")}
 	for i, b := range []burner{{cores: 0.2}, {cores: 0.5}, {cores: 0}, {cores: 0.25, swarm: true}} {
 		b.name = fmt.Sprintf("vinescale-test-%d-%d", os.Getpid(), i)
-		s.container(t, &b, seconds)
+		s.container(t, &b)
 	}
-	s.plain(t, seconds)
+	s.plainOn(t, "")
 	for _, b := range s.burners {
 		require.Eventually(t, func() bool { info, err := os.Stat(b.record); return err == nil && info.Size() > 0 },
 			patience, 20*time.Millisecond, b.name)
@@ -89,7 +92,7 @@ func built(t *testing.T, name string) string {
 }
 
 // container starts a burner in an OCI container whose root is a static busybox.
-func (s *scene) container(t *testing.T, b *burner, seconds int) {
+func (s *scene) container(t *testing.T, b *burner) {
 	bundle := filepath.Join(s.dir, b.name)
 	root := filepath.Join(bundle, "rootfs")
 	for _, d := range []string{"bin", "proc", "dev", "out"} {
@@ -101,7 +104,7 @@ func (s *scene) container(t *testing.T, b *burner, seconds int) {
 		require.NoError(t, os.WriteFile(filepath.Join(root, to), content, 0o755))
 	}
 	b.record = filepath.Join(root, "out/record")
-	args := fmt.Sprintf("exec /bin/burner %d %g /out/record", seconds, b.cores)
+	args := fmt.Sprintf("exec /bin/burner %d %g /out/record", burnerSeconds, b.cores)
 	if b.swarm {
 		args += " swarm"
 	}
@@ -149,11 +152,8 @@ func (s *scene) container(t *testing.T, b *burner, seconds int) {
 	s.burners = append(s.burners, b)
 }
 
-// plain starts a burner as a user of no other standing.
-func (s *scene) plain(t *testing.T, seconds int) { s.plainOn(t, seconds, "") }
-
-// plainOn starts it on one CPU by its affinity; on all when that is empty.
-func (s *scene) plainOn(t *testing.T, seconds int, cpu string) {
+// plainOn starts a burner as a user of no other standing, on one CPU by its affinity; on all when that is empty.
+func (s *scene) plainOn(t *testing.T, cpu string) {
 	out := filepath.Join(s.dir, "plain")
 	require.NoError(t, os.Mkdir(out, 0o755))
 	require.NoError(t, os.Chown(out, plainUser, plainUser))
@@ -162,7 +162,7 @@ func (s *scene) plainOn(t *testing.T, seconds int, cpu string) {
 	content, err := os.ReadFile(built(t, "burner"))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(reachable, content, 0o755))
-	args := []string{reachable, strconv.Itoa(seconds), "0.3", b.record}
+	args := []string{reachable, strconv.Itoa(burnerSeconds), "0.3", b.record}
 	if cpu != "" {
 		args = append([]string{"taskset", "-c", cpu}, args...)
 	}
@@ -189,7 +189,7 @@ func (b *burner) used(t *testing.T, from, to time.Time) float64 {
 		}
 		return len(walls) > 0 && walls[len(walls)-1] > float64(to.UnixNano())/1e9
 	}
-	for end := time.Now().Add(20 * time.Second); !read() && time.Now().Before(end); {
+	for end := time.Now().Add(patience); !read() && time.Now().Before(end); {
 		time.Sleep(50 * time.Millisecond)
 	}
 	at := func(when time.Time) float64 {
@@ -238,7 +238,7 @@ func (s *scene) requireTrue(t *testing.T, l *sheet.Ledger) {
 }
 
 func TestWeigh_AgreesWithEveryBurnersOwnClock(t *testing.T) {
-	s := stage(t, 60)
+	s := stage(t)
 	cmd := exec.Command(s.program, "weigh", "--over", "10s", "--as", "json")
 	var stderr bytes.Buffer
 	cmd.Stderr = &stderr
@@ -251,7 +251,7 @@ func TestWeigh_AgreesWithEveryBurnersOwnClock(t *testing.T) {
 }
 
 func TestShare_ThroughCollectorAndServiceAgreesToo(t *testing.T) {
-	s := stage(t, 90)
+	s := stage(t)
 	service := startService(t, s.dir, "127.0.0.1:17470")
 	time.Sleep(time.Second) // for the service to settle
 	credential := strings.TrimSpace(string(service.run(t, "hosts", "enrol", "here")))
