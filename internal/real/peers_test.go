@@ -400,8 +400,8 @@ func (p *peers) enginePod() {
 	p.run("podman", podman("pod", "create", "--infra=false", "--name", "press")...)
 	p.run("podman", podman("run", "--detach", "--pod", "press", "--name", "label-press", "--label",
 		"org.vinescale.owner=svc-label", "--label", "coop.project=labels",
-		"--network", "host", "--volume", out+":/out", "--rootfs", root, "/bin/burner", strconv.Itoa(burnerSeconds), "0.1",
-		"/out/record")...)
+		"--network", "host", "--volume", out+":/out", "--rootfs", root, "/bin/burner", strconv.Itoa(burnerSeconds),
+		"0.1", "/out/record")...)
 	p.t.Cleanup(func() { exec.Command("podman", podman("rm", "--force", "--time", "0", "label-press")...).Run() })
 	p.daemon("podman", podman("system", "service", "--time=0", "unix:///run/engine.sock")...)
 	p.eventually("the engine answers", func() bool { return exists("/run/engine.sock") })
