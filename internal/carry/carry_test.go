@@ -2,11 +2,14 @@ package carry_test
 
 import (
 	"context"
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -51,6 +54,37 @@ func TestEnd_CleanlyAsksAndSaysWhoDidNotListen(t *testing.T) {
 	)
 	_, _, out = s.act(act.End, process(stopped), nil)
 	assert.Equal(t, act.Done, out.State, "one that is paused hears it: %+v", out)
+}
+
+const leaderless = "VINESCALE_LEADERLESS"
+
+// What is started with that ends its first thread, and goes on in others.
+func init() {
+	if os.Getenv(leaderless) != "" {
+		go func() { time.Sleep(time.Hour) }()
+		_, _, _ = syscall.Syscall(syscall.SYS_EXIT, 0, 0, 0)
+	}
+}
+
+func TestEnd_OfAProcessWhoseFirstThreadHasEndedEndsTheOthers(t *testing.T) {
+	self, err := os.Executable()
+	require.NoError(t, err)
+	for how, settings := range map[string]map[string]string{"by force": {"force": "true"}, "when asked": nil} {
+		for _, of := range []func(*exec.Cmd) act.Target{process, family} {
+			s := newScene(t)
+			x := s.run(leaderless + "=1 exec " + self)
+			threads := func() int {
+				tasks, _ := os.ReadDir(fmt.Sprintf("/proc/%d/task", x.Process.Pid))
+				return len(tasks)
+			}
+			require.Eventually(t, func() bool { return stat(t, x.Process.Pid)[0] == "Z" }, patience, time.Millisecond)
+			require.Greater(t, threads(), 1)
+			_, _, out := s.act(act.End, of(x), settings)
+			assert.Equal(t, act.Done, out.State, "%s: %+v", how, out)
+			assert.Equal(t, 1, out.Hit, how)
+			assert.LessOrEqual(t, threads(), 1, how)
+		}
+	}
 }
 
 func TestEnd_OfAProcessLeavesItsChildrenAndSaysSo(t *testing.T) {

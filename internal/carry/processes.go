@@ -25,6 +25,7 @@ type process struct {
 	comm        string
 	isKernel    bool
 	state       byte
+	threads     int32
 	workload    string // its key; empty where it is in none that is known
 }
 
@@ -59,11 +60,12 @@ func (h *Host) look(pid int32) (process, error) {
 		return process{}, fmt.Errorf("read %s/status: %w", dir, text.ErrGarbage)
 	}
 	return process{pid: pid, parent: s.Parent, session: s.Session, start: s.Start, uid: uid,
-		comm: string(s.Comm), isKernel: s.Kernel, state: s.State}, nil
+		comm: string(s.Comm), isKernel: s.Kernel, state: s.State, threads: s.Threads}, nil
 }
 
-// isEnded tells whether a process has ended, though its parent may not have asked for it yet.
-func (p *process) isEnded() bool { return p.state == 'Z' || p.state == 'X' }
+// isEnded tells whether a process has ended, though its parent may not have asked for it yet. Where its first thread
+// has ended, others may go on: they are counted with that one as long as they do.
+func (p *process) isEnded() bool { return p.state == 'X' || p.state == 'Z' && p.threads <= 1 }
 
 // all reads every process, by pid. Those that end meanwhile are left out.
 func (h *Host) all() ([]process, error) {
